@@ -1,0 +1,135 @@
+package estate
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Address is where a resource stands: a system and a canonical path in it, "" for the system itself.
+type Address struct{ System, Path string }
+
+// String writes the address as files do.
+func (a Address) String() string {
+	if a.Path == "" {
+		return a.System
+	}
+	return a.System + ":" + a.Path
+}
+
+// Depth is 0 for a system, 1 for what stands directly in it.
+func (a Address) Depth() int {
+	if a.Path == "" {
+		return 0
+	}
+	return strings.Count(a.Path, "/") + 1
+}
+
+// Parent gives the address that holds a; ok is false for a system.
+func (a Address) Parent() (parent Address, ok bool) {
+	if a.Path == "" {
+		return a, false
+	}
+	if i := strings.LastIndexByte(a.Path, '/'); i >= 0 {
+		return Address{a.System, a.Path[:i]}, true
+	}
+	return Address{a.System, ""}, true
+}
+
+// ParseAddress reads `system` or `system:path/to/it` and makes it canonical. A wildcard is an error.
+func ParseAddress(text string) (Address, error) {
+	p, err := ParsePattern(text)
+	switch {
+	case err != nil:
+		return Address{}, err
+	case !p.Plain():
+		return Address{}, fmt.Errorf("%q has a wildcard where one address is meant; a * in a name is written %%2A", text)
+	}
+	return p.Address(), nil
+}
+
+// CanonicalPath decodes the percent-escapes of RFC 3986 but those of `/`, `*` and `%`, which stay, in upper case.
+func CanonicalPath(path string) (string, error) {
+	if path == "" {
+		return "", fmt.Errorf("the path is empty")
+	}
+	segments := strings.Split(path, "/")
+	for i, s := range segments {
+		decoded, err := canonicalSegment(s)
+		if err != nil {
+			return "", err
+		}
+		segments[i] = decoded
+	}
+	return strings.Join(segments, "/"), nil
+}
+
+func canonicalSegment(s string) (string, error) {
+	if strings.IndexByte(s, '%') >= 0 {
+		var b strings.Builder
+		for i := 0; i < len(s); i++ {
+			if s[i] != '%' {
+				b.WriteByte(s[i])
+				continue
+			}
+			if i+2 >= len(s) || unhex(s[i+1]) < 0 || unhex(s[i+2]) < 0 {
+				return "", fmt.Errorf("%q has a malformed percent-escape; a %% in a name is written %%25", s)
+			}
+			c := byte(unhex(s[i+1])<<4 | unhex(s[i+2]))
+			if c == '/' || c == '*' || c == '%' {
+				fmt.Fprintf(&b, "%%%02X", c)
+			} else {
+				b.WriteByte(c)
+			}
+			i += 2
+		}
+		s = b.String()
+	}
+	switch {
+	case s == "":
+		return "", fmt.Errorf("the path has an empty segment")
+	case s == "." || s == "..":
+		return "", fmt.Errorf("the path has a %q segment; write the whole path", s)
+	case !utf8.ValidString(s):
+		return "", fmt.Errorf("the path is not valid UTF-8")
+	}
+	for _, r := range s {
+		if unicode.IsControl(r) {
+			return "", fmt.Errorf("the path has a control character")
+		}
+	}
+	return s, nil
+}
+
+func unhex(c byte) int {
+	switch {
+	case c >= '0' && c <= '9':
+		return int(c - '0')
+	case c >= 'a' && c <= 'f':
+		return int(c-'a') + 10
+	case c >= 'A' && c <= 'F':
+		return int(c-'A') + 10
+	}
+	return -1
+}
+
+// Fold makes letters that differ only in case alike, by Unicode's simple case folding. Escapes stay in upper case.
+func Fold(path string) string {
+	var b strings.Builder
+	for i := 0; i < len(path); {
+		if path[i] == '%' && i+3 <= len(path) {
+			b.WriteString(path[i : i+3])
+			i += 3
+			continue
+		}
+		r, n := utf8.DecodeRuneInString(path[i:])
+		least := r
+		for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
+			least = min(least, f)
+		}
+		b.WriteRune(unicode.ToLower(least))
+		i += n
+	}
+	return b.String()
+}

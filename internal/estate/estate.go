@@ -1,0 +1,309 @@
+package estate
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/diagnostic"
+)
+
+// Estate is all that one workspace describes. Its references are resolved: what names an entry finds one.
+type Estate struct {
+	Title      string
+	Edition    int
+	Zone       *clock.Zone
+	Severities map[string]diagnostic.Severity // of findings, as the workspace sets them
+
+	Kinds       map[string]*Kind
+	Systems     map[string]*System
+	People      map[string]*Subject
+	Services    map[string]*Subject
+	Groups      map[string]*Group
+	Roles       map[string]*Role
+	Scopes      map[string]*Scope
+	Grants      map[string]*Grant
+	Blocks      map[string]*Block
+	Separations map[string]*Separation
+	Delegations map[string]*Delegation
+	Tests       map[string]*Test
+	Guarantees  map[string]*Guarantee
+
+	Operations map[string]*Operation // of every kind, by name
+	Resources  []*Resource           // listed, in tree order
+	byAddress  map[Address]*Resource
+	offers     map[string]*Offer
+}
+
+// New makes an estate without entries.
+func New() *Estate {
+	return &Estate{
+		Edition: 1, Zone: clock.UTC, Severities: map[string]diagnostic.Severity{},
+		Kinds: map[string]*Kind{}, Systems: map[string]*System{}, People: map[string]*Subject{},
+		Services: map[string]*Subject{}, Groups: map[string]*Group{}, Roles: map[string]*Role{},
+		Scopes: map[string]*Scope{}, Grants: map[string]*Grant{}, Blocks: map[string]*Block{},
+		Separations: map[string]*Separation{}, Delegations: map[string]*Delegation{}, Tests: map[string]*Test{},
+		Guarantees: map[string]*Guarantee{},
+	}
+}
+
+// Sorted gives a section's entries by id.
+func Sorted[T any](section map[string]T) []T {
+	out := make([]T, 0, len(section))
+	for _, id := range slices.Sorted(maps.Keys(section)) {
+		out = append(out, section[id])
+	}
+	return out
+}
+
+// Subject finds a person, a service, or anonymous; nil where there is none.
+func (e *Estate) Subject(p Principal) *Subject {
+	switch p.Kind {
+	case IsPerson:
+		return e.People[p.ID]
+	case IsService:
+		return e.Services[p.ID]
+	case IsAnonymous:
+		return AnonymousSubject
+	}
+	return nil
+}
+
+// Offer is what a kind offers with all it is based on.
+type Offer struct {
+	Kind       *Kind
+	Types      []string // by depth
+	AllTypes   []string // by depth first, then those that only operations or entries name
+	Operations []*Operation
+	byType     map[string]map[string]*Operation
+	lineage    []string
+}
+
+// Valid finds the operation if it is valid on a resource of the type.
+func (o *Offer) Valid(name, resourceType string) *Operation { return o.byType[resourceType][name] }
+
+// On gives the operations that are valid on a resource of the type, by name.
+func (o *Offer) On(resourceType string) []*Operation { return Sorted(o.byType[resourceType]) }
+
+// Is says whether the kind is, or is based on, the other.
+func (o *Offer) Is(kind string) bool { return slices.Contains(o.lineage, kind) }
+
+// TypeAt gives the type that a resource has by its depth.
+func (o *Offer) TypeAt(depth int) string { return o.Types[min(depth, len(o.Types)-1)] }
+
+// Offer gives what a kind offers; the kind must exist.
+func (e *Estate) Offer(kind string) *Offer { return e.offers[kind] }
+
+// Index works out what follows from the entries: the kinds' offers, the operations, and the tree of resources.
+// The kinds and the systems' references must be sound.
+func (e *Estate) Index() {
+	e.indexKinds()
+	e.indexResources()
+}
+
+// indexKinds works out every kind's offer.
+func (e *Estate) indexKinds() {
+	e.offers = map[string]*Offer{}
+	e.Operations = map[string]*Operation{}
+	for id, k := range e.Kinds {
+		o := &Offer{Kind: k, byType: map[string]map[string]*Operation{}}
+		for k := k; k != nil; k = e.Kinds[k.BasedOn.ID] {
+			o.lineage = append(o.lineage, k.ID)
+			o.Operations = append(o.Operations, k.Operations...)
+			if o.Types == nil {
+				o.Types = k.Types
+			}
+			for _, t := range k.Types {
+				o.addType(t)
+			}
+		}
+		if len(o.Types) == 0 {
+			o.Types = []string{"system"}
+			o.addType("system")
+		}
+		slices.SortFunc(o.Operations, func(a, b *Operation) int { return strings.Compare(a.Name, b.Name) })
+		for _, op := range o.Operations {
+			e.Operations[op.Name] = op
+			for _, t := range op.Types {
+				o.addType(t)
+			}
+		}
+		for _, op := range o.Operations {
+			types := op.Types
+			if types == nil {
+				types = o.AllTypes
+			}
+			for _, t := range types {
+				o.byType[t][op.Name] = op
+			}
+		}
+		e.offers[id] = o
+	}
+}
+
+func (o *Offer) addType(t string) {
+	if o.byType[t] == nil {
+		o.byType[t] = map[string]*Operation{}
+		o.AllTypes = append(o.AllTypes, t)
+	}
+}
+
+// indexResources builds the tree: systems by id, then in each the paths, so that what stands in a place follows it
+// at once.
+func (e *Estate) indexResources() {
+	e.Resources, e.byAddress = nil, map[Address]*Resource{}
+	for _, s := range Sorted(e.Systems) {
+		entries := map[Address]*Entry{}
+		addresses := []Address{{System: s.ID}}
+		for _, entry := range s.Resources {
+			entries[entry.Address] = entry
+			for a, ok := entry.Address, true; ok; a, ok = a.Parent() {
+				addresses = append(addresses, a)
+			}
+		}
+		slices.SortFunc(addresses, func(a, b Address) int { return comparePaths(a.Path, b.Path) })
+		for _, a := range slices.Compact(addresses) {
+			r := e.place(s, a, entries[a])
+			r.Index = len(e.Resources)
+			e.Resources = append(e.Resources, r)
+			e.byAddress[a] = r
+		}
+	}
+}
+
+// comparePaths orders paths so that a place is followed by all inside it: `/` sorts before everything else.
+func comparePaths(a, b string) int {
+	for i := 0; i < len(a) && i < len(b); i++ {
+		if a[i] != b[i] {
+			switch {
+			case a[i] == '/':
+				return -1
+			case b[i] == '/':
+				return 1
+			}
+			return int(a[i]) - int(b[i])
+		}
+	}
+	return len(a) - len(b)
+}
+
+// place works out what holds at an address from what holds above it. Entry may be nil.
+func (e *Estate) place(s *System, a Address, entry *Entry) *Resource {
+	r := &Resource{Address: a, System: s, Entry: entry, Index: -1, Type: e.offers[s.Kind.ID].TypeAt(a.Depth())}
+	if parent, ok := a.Parent(); ok {
+		r.Parent = e.nearest(parent)
+		r.Tags, r.Owner = r.Parent.Tags, r.Parent.Owner
+	} else {
+		r.Tags, r.Owner = inherit(nil, s.Tags), s.Owner
+	}
+	if entry != nil {
+		if entry.Type != "" {
+			r.Type = entry.Type
+		}
+		r.Tags = inherit(r.Tags, entry.Tags)
+		switch {
+		case entry.NoOwner:
+			r.Owner = nil
+		case entry.Owner != nil:
+			r.Owner = entry.Owner
+		}
+	}
+	return r
+}
+
+// nearest finds the listed resource at the address or nearest above it; the system must exist.
+func (e *Estate) nearest(a Address) *Resource {
+	for {
+		if r := e.byAddress[a]; r != nil {
+			return r
+		}
+		parent, ok := a.Parent()
+		if !ok {
+			return nil
+		}
+		a = parent
+	}
+}
+
+// Canonical folds the address where its system's kind ignores case.
+func (e *Estate) Canonical(a Address) Address {
+	if s := e.Systems[a.System]; s != nil && e.Folds(s) {
+		a.Path = Fold(a.Path)
+	}
+	return a
+}
+
+// Folds says whether the system's addresses ignore case.
+func (e *Estate) Folds(s *System) bool {
+	for k := e.Kinds[s.Kind.ID]; k != nil; k = e.Kinds[k.BasedOn.ID] {
+		if k.Fold {
+			return true
+		}
+	}
+	return false
+}
+
+// Listed finds the resource at the address; nil where none is listed.
+func (e *Estate) Listed(a Address) *Resource { return e.byAddress[e.Canonical(a)] }
+
+// Unlisted makes up the resource at an address in no inventory, as a system that judges such would: with the tags
+// and owner of the nearest listed one above, and the type of its depth. The system must exist.
+func (e *Estate) Unlisted(a Address) *Resource {
+	a = e.Canonical(a)
+	return e.place(e.Systems[a.System], a, nil)
+}
+
+// Head is what every section's entries have in common.
+type Head interface{ Head() *Object }
+
+// SectionNames lists the sections whose entries have ids, in the order in which people work.
+var SectionNames = []string{"catalogs", "systems", "people", "services", "groups", "roles", "scopes", "grants", "blocks",
+	"separations", "delegations", "tests", "guarantees"}
+
+// Section gives a section's entries by id; of catalogs, the workspace's own.
+func (e *Estate) Section(name string) []*Object {
+	switch name {
+	case "catalogs":
+		var own []*Object
+		for _, k := range Sorted(e.Kinds) {
+			if !k.BuiltIn {
+				own = append(own, k.Head())
+			}
+		}
+		return own
+	case "systems":
+		return heads(e.Systems)
+	case "people":
+		return heads(e.People)
+	case "services":
+		return heads(e.Services)
+	case "groups":
+		return heads(e.Groups)
+	case "roles":
+		return heads(e.Roles)
+	case "scopes":
+		return heads(e.Scopes)
+	case "grants":
+		return heads(e.Grants)
+	case "blocks":
+		return heads(e.Blocks)
+	case "separations":
+		return heads(e.Separations)
+	case "delegations":
+		return heads(e.Delegations)
+	case "tests":
+		return heads(e.Tests)
+	case "guarantees":
+		return heads(e.Guarantees)
+	}
+	return nil
+}
+
+func heads[T Head](section map[string]T) []*Object {
+	var out []*Object
+	for _, entry := range Sorted(section) {
+		out = append(out, entry.Head())
+	}
+	return out
+}

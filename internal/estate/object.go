@@ -1,0 +1,184 @@
+// Package estate is the model: what one workspace describes, as plain types without I/O. Names, addresses,
+// selectors and conditions are parsed into these types here; what they decide is the gate's business.
+package estate
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/diagnostic"
+)
+
+// Source is where an entry stands: its position, and the bytes [Start, End) of the file, key and value, without
+// the line break at the end. Both are 0 for a line of an inventory.
+type Source struct {
+	diagnostic.Position
+	Start, End int
+}
+
+// Object is what every entry of a workspace may carry.
+type Object struct {
+	ID        string
+	Title     string
+	About     string
+	Why       string
+	Owner     *Principal // nil: none said
+	Protected bool
+	Accept    []Acceptance
+	Source    Source
+}
+
+// Head gives the object itself, so that all kinds of entry can be handled alike.
+func (o *Object) Head() *Object { return o }
+
+// Acceptance takes a finding off the count, until its end.
+type Acceptance struct {
+	Finding string
+	Why     string
+	Ends    *Moment
+}
+
+// Ref names an entry of another section.
+type Ref struct {
+	ID       string
+	Position diagnostic.Position
+}
+
+// Moment is an end of a time: a whole local day, or an instant.
+type Moment struct {
+	IsDate  bool
+	Date    clock.Date
+	Instant clock.Instant
+	Text    string // as written
+}
+
+// Tag is one key with its value. An empty value clears an inherited one.
+type Tag struct{ Key, Value string }
+
+// Tags are sorted by key.
+type Tags []Tag
+
+// Get gives the value of key, "" where there is none.
+func (t Tags) Get(key string) string {
+	for _, tag := range t {
+		if tag.Key == key {
+			return tag.Value
+		}
+	}
+	return ""
+}
+
+// Match compares one tag or attribute with the values of which it must have one.
+type Match struct {
+	Key    string
+	Values []string
+}
+
+// Words of the notations are no ids.
+var reserved = map[string]bool{"everyone": true, "everything": true, "anonymous": true, "all": true, "not": true,
+	"scope": true, "group": true, "person": true, "service": true}
+
+// MaxID is how many bytes an id may have.
+const MaxID = 128
+
+// CheckID tells what is wrong with an id: letters, digits and . _ - @, beginning with a letter or digit.
+func CheckID(id string) error {
+	switch {
+	case id == "":
+		return fmt.Errorf("an id may not be empty")
+	case len(id) > MaxID:
+		return fmt.Errorf("an id has at most %d bytes, this one has %d", MaxID, len(id))
+	case reserved[id]:
+		return fmt.Errorf("%q is a word of the notations and can't be an id", id)
+	}
+	for i, r := range id {
+		plain := unicode.IsLetter(r) || unicode.IsDigit(r)
+		if !plain && i == 0 {
+			return fmt.Errorf("the id %q must begin with a letter or digit", id)
+		}
+		if !plain && !strings.ContainsRune("._-@", r) {
+			return fmt.Errorf("the id %q may not contain %q: use letters, digits and . _ - @", id, r)
+		}
+	}
+	if !utf8.ValidString(id) {
+		return fmt.Errorf("an id must be valid UTF-8")
+	}
+	return nil
+}
+
+// PrincipalKind says what sort of thing a Principal names.
+type PrincipalKind int
+
+// What may stand where subjects are named.
+const (
+	IsPerson PrincipalKind = iota
+	IsService
+	IsGroup
+	IsEveryone
+	IsAnonymous
+)
+
+// Principal names a person, service or group, everyone, or anonymous.
+type Principal struct {
+	Kind PrincipalKind
+	ID   string
+}
+
+// String writes the principal as files do, a person by the bare id.
+func (p Principal) String() string {
+	switch p.Kind {
+	case IsService:
+		return "service:" + p.ID
+	case IsGroup:
+		return "group:" + p.ID
+	case IsEveryone:
+		return "everyone"
+	case IsAnonymous:
+		return "anonymous"
+	}
+	return p.ID
+}
+
+// ParsePrincipal reads `ines.okafor`, `person:ID`, `service:ID`, `group:ID`, `everyone` or `anonymous`.
+func ParsePrincipal(text string) (Principal, error) {
+	switch text {
+	case "everyone":
+		return Principal{Kind: IsEveryone}, nil
+	case "anonymous":
+		return Principal{Kind: IsAnonymous}, nil
+	}
+	p := Principal{ID: text}
+	if kind, id, found := strings.Cut(text, ":"); found {
+		p.ID = id
+		switch kind {
+		case "person":
+		case "service":
+			p.Kind = IsService
+		case "group":
+			p.Kind = IsGroup
+		default:
+			return p, fmt.Errorf("%q names no subject: write an id, person:ID, service:ID, group:ID, everyone or anonymous", text)
+		}
+	}
+	return p, CheckID(p.ID)
+}
+
+// SubjectTerm is one entry of a list of subjects.
+type SubjectTerm struct {
+	Principal
+	Not      bool
+	Position diagnostic.Position
+}
+
+// Subjects is a list in which `not` entries take away from what the others gather.
+type Subjects []SubjectTerm
+
+// ParseSubjectTerm reads a principal, `not` before it or not.
+func ParseSubjectTerm(text string) (SubjectTerm, error) {
+	rest, not := strings.CutPrefix(text, "not ")
+	p, err := ParsePrincipal(strings.TrimSpace(rest))
+	return SubjectTerm{Principal: p, Not: not}, err
+}

@@ -1,0 +1,160 @@
+package estate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/diagnostic"
+)
+
+// System is one administered thing.
+type System struct {
+	Object
+	Kind       Ref
+	Tags       Tags
+	Judge      bool // decide about addresses in no inventory too
+	Precedence []Ref
+	Resources  []*Entry
+}
+
+// Entry is a resource as a file lists it.
+type Entry struct {
+	Object
+	Address Address
+	Type    string // "": by depth
+	Tags    Tags
+	// NoOwner clears an inherited owner.
+	NoOwner bool
+}
+
+// Resource is a place in the tree with what holds there: its own values, or the nearest ones above it.
+type Resource struct {
+	Address Address
+	System  *System
+	Parent  *Resource
+	Type    string
+	Tags    Tags
+	Owner   *Principal
+	Entry   *Entry // nil where only a child or the system names it
+	Index   int    // in tree order; -1 if it is not listed
+}
+
+// Inside says whether r is p or stands in it.
+func (r *Resource) Inside(p *Resource) bool {
+	for ; r != nil; r = r.Parent {
+		if r == p {
+			return true
+		}
+	}
+	return false
+}
+
+// ResourceTerm is one entry of a list of resources. All that is said must hold.
+type ResourceTerm struct {
+	Not        bool
+	Everything bool
+	Scope      string
+	In         *Pattern
+	Exactly    bool
+	Kinds      []string
+	Types      []string
+	Tags       []Match
+	Owners     []Principal
+	Position   diagnostic.Position
+}
+
+// Resources is a list in which `not` entries take away from what the others gather.
+type Resources []ResourceTerm
+
+// ParseResourceTerm reads `everything`, `scope:ID`, an address or a pattern, `not` before it or not.
+func ParseResourceTerm(text string) (ResourceTerm, error) {
+	rest, not := strings.CutPrefix(text, "not ")
+	rest = strings.TrimSpace(rest)
+	t := ResourceTerm{Not: not}
+	if rest == "everything" {
+		t.Everything = true
+		return t, nil
+	}
+	if id, ok := strings.CutPrefix(rest, "scope:"); ok {
+		t.Scope = id
+		return t, CheckID(id)
+	}
+	p, err := ParsePattern(rest)
+	t.In = &p
+	return t, err
+}
+
+// String writes the term as files do.
+func (t ResourceTerm) String() string {
+	var text string
+	switch {
+	case t.Everything:
+		text = "everything"
+	case t.Scope != "":
+		text = "scope:" + t.Scope
+	case t.In != nil && !t.Exactly && t.Kinds == nil && t.Types == nil && t.Tags == nil && t.Owners == nil:
+		text = t.In.String()
+	default:
+		var parts []string
+		if t.In != nil {
+			parts = append(parts, "in: "+t.In.String())
+		}
+		parts = append(parts, listPart("kind", t.Kinds)...)
+		parts = append(parts, listPart("type", t.Types)...)
+		if t.Tags != nil {
+			var tags []string
+			for _, m := range t.Tags {
+				tags = append(tags, listPart(m.Key, m.Values)...)
+			}
+			parts = append(parts, "tags: {"+strings.Join(tags, ", ")+"}")
+		}
+		var owners []string
+		for _, o := range t.Owners {
+			owners = append(owners, o.String())
+		}
+		parts = append(parts, listPart("owner", owners)...)
+		if t.Exactly {
+			parts = append(parts, "exactly: true")
+		}
+		text = "{" + strings.Join(parts, ", ") + "}"
+	}
+	if t.Not {
+		return "not " + text
+	}
+	return text
+}
+
+func listPart(key string, values []string) []string {
+	switch len(values) {
+	case 0:
+		return nil
+	case 1:
+		return []string{key + ": " + values[0]}
+	}
+	return []string{key + ": [" + strings.Join(values, ", ") + "]"}
+}
+
+// CheckResourceType tells what is wrong with a type's name.
+func CheckResourceType(name string) error {
+	if name == "" || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
+		return fmt.Errorf("%q is no type of resource: write it in small letters, digits and -", name)
+	}
+	return nil
+}
+
+// inherit lays tags over those from above; an empty value clears one.
+func inherit(above, own Tags) Tags {
+	if len(own) == 0 {
+		return above
+	}
+	out := slices.Clone(above)
+	for _, t := range own {
+		out = slices.DeleteFunc(out, func(o Tag) bool { return o.Key == t.Key })
+		if t.Value != "" {
+			out = append(out, t)
+		}
+	}
+	slices.SortFunc(out, func(a, b Tag) int { return strings.Compare(a.Key, b.Key) })
+	return out
+}

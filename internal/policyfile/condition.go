@@ -1,0 +1,68 @@
+package policyfile
+
+import (
+	"net/netip"
+
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/estate"
+)
+
+type condition = estate.Condition
+
+// conditionForm reads what must hold of a request. It is a variable filled in below because conditions nest.
+var conditionForm = form[*condition]{
+	name:   "condition",
+	schema: object{"$ref": "#/$defs/condition"},
+	read:   func(r *reader, n *yaml.Node) (*condition, bool) { return readCondition(r, n) },
+}
+
+var conditionFields []field
+
+func init() {
+	conditionFields = []field{
+		of("mfa", pointer(flagForm), "the request was made with a second factor (`false`: without)", func(c *condition) **bool { return &c.MFA }),
+		of("sign-in", listOf(oneOf("way to sign in", estate.SignIns...)), "the subject signed in this way", func(c *condition) *[]string { return &c.SignIn }),
+		of("network", listOf(prefixForm), "it comes from one of these; a mapped address is IPv4, host bits are an error", func(c *condition) *[]netip.Prefix { return &c.Network }),
+		of("hours", listOf(hoursForm), "the local time is at or after the first and before the second; days are `daily` (or left out), `sat`, `mon,wed`, `sat-mon`; one that runs past midnight belongs to the day it begins on", func(c *condition) *[]estate.Hours { return &c.Hours }),
+		of("reason", pointer(flagForm), "it carries a reason (`false`: none)", func(c *condition) **bool { return &c.Reason }),
+		of("ticket", pointer(flagForm), "it carries a ticket (`false`: none)", func(c *condition) **bool { return &c.Ticket }),
+		of("context", matchesForm(true), "the request's own attribute has this value", func(c *condition) *[]estate.Match { return &c.Context }),
+		of("subject", matchesForm(false), "the subject's tag has this value", func(c *condition) *[]estate.Match { return &c.Subject }),
+		of("resource", matchesForm(false), "the resource's tag has this value", func(c *condition) *[]estate.Match { return &c.Resource }),
+		of("same", listOf(textForm), "subject and resource both have the tag, with the same value", func(c *condition) *[]string { return &c.Same }),
+		of("owner", pointer(flagForm), "the subject owns the resource (`false`: not)", func(c *condition) **bool { return &c.Owner }),
+		of("any", anyForm, "one of these holds", func(c *condition) *[]condition { return &c.Any }),
+		of("not", conditionForm, "this does not hold", func(c *condition) **condition { return &c.Not }),
+	}
+}
+
+var anyForm = form[[]condition]{
+	name:   "list of conditions",
+	schema: object{"type": "array", "minItems": 1, "items": object{"$ref": "#/$defs/condition"}},
+	read: func(r *reader, n *yaml.Node) ([]condition, bool) {
+		if n.Kind != yaml.SequenceNode {
+			r.wrong(n, "write any: [{…}, {…}]", "any: takes a list of conditions")
+			return nil, false
+		}
+		var out []condition
+		for _, c := range r.items(n) {
+			if v, ok := readCondition(r, c); ok {
+				out = append(out, *v)
+			}
+		}
+		return out, len(out) > 0
+	},
+}
+
+func readCondition(r *reader, n *yaml.Node) (*condition, bool) {
+	var c condition
+	before := len(r.errors)
+	if !r.fields(conditionFields, &c, n, "a condition", r.at(n)) {
+		return nil, false
+	}
+	if len(n.Content) == 0 {
+		r.wrong(n, "say what must hold, or leave the key out", "the condition is empty")
+	}
+	return &c, len(r.errors) == before
+}

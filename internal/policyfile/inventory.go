@@ -1,0 +1,300 @@
+package policyfile
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+var groupsField = of("groups", refsForm, "groups the person belongs to", func(s *estate.Subject) *[]estate.Ref { return &s.Groups })
+
+var inventoryPersonFields = append([]field{
+	of("id", scalarForm("id", pattern(idPattern), func(_ *reader, text string) (string, error) { return text, estate.CheckID(text) }), "the person's id", func(s *estate.Subject) *string { return &s.ID }).must(),
+	groupsField,
+}, append(slices.Clone(personFields), common...)...)
+
+// listedResource is a line of an inventory of resources.
+type listedResource struct {
+	estate.Entry
+	at estate.Address
+}
+
+var inventoryResourceFields = append([]field{
+	of("at", scalarForm("address", pattern(`[\p{L}\p{Nd}][^\x00-\x1f]*`), func(_ *reader, text string) (estate.Address, error) { return estate.ParseAddress(text) }), "its address, system and all", func(e *listedResource) *estate.Address { return &e.at }).must(),
+}, wrapEntry(resourceFields)...)
+
+// wrapEntry lets the fields of a resource read into a line of an inventory.
+func wrapEntry(table []field) []field {
+	out := slices.Clone(table)
+	for i, f := range out {
+		read := f.read
+		out[i].read = func(r *reader, into any, n *yaml.Node) { read(r, &into.(*listedResource).Entry, n) }
+	}
+	return out
+}
+
+func (l *loader) readInventories(files fs.FS) {
+	for _, inv := range l.settings.inventories {
+		name := inv.people + inv.resources
+		if name != path.Clean(name) || !fs.ValidPath(name) {
+			l.fail(inv.at, "name a file inside the workspace, as people.csv or lists/people.csv", "%q is no file of the workspace", name)
+			continue
+		}
+		f, err := files.Open(name)
+		if err != nil {
+			l.fail(inv.at, "", "the inventory %s can't be read: %s", name, reason(err))
+			continue
+		}
+		r := &reader{loader: l, file: name, bad: map[*yaml.Node]bool{}}
+		in := &io.LimitedReader{R: f, N: MaxInventory}
+		take := r.takePerson
+		if inv.resources != "" {
+			take = r.takeResource
+		}
+		switch path.Ext(name) {
+		case ".csv":
+			r.readCSV(in, take, inv.people != "")
+		case ".ndjson":
+			r.readLines(in, take)
+		default:
+			l.fail(inv.at, "name it .csv or .ndjson", "the inventory %s is neither CSV nor NDJSON by its name", name)
+		}
+		if in.N <= 0 {
+			l.fail(diagnostic.Position{File: name}, "", "the inventory has more than %d bytes", int64(MaxInventory))
+		}
+		f.Close()
+	}
+}
+
+func (r *reader) takePerson(n *yaml.Node) {
+	s := &estate.Subject{}
+	s.Source.Position = r.at(n)
+	before := len(r.errors)
+	if !r.fields(inventoryPersonFields, s, n, "a person", r.at(n)) || len(r.errors) > before {
+		return
+	}
+	finishSubject(false)(r, s, n)
+	people.enter(r, s, r.at(n))
+}
+
+func (r *reader) takeResource(n *yaml.Node) {
+	e := &listedResource{}
+	e.Source.Position = r.at(n)
+	before := len(r.errors)
+	if !r.fields(inventoryResourceFields, e, n, "a resource", r.at(n)) || len(r.errors) > before {
+		return
+	}
+	s := r.estate.Systems[e.at.System]
+	if s == nil {
+		r.fail(r.at(n), nearestHelp(e.at.System, heads(r.estate.Systems)), "there is no system %q", e.at.System)
+		return
+	}
+	e.Address = e.at
+	if e.Address.Path == "" {
+		r.fail(r.at(n), "describe the system under systems:", "%s is a system and can't be listed in it", e.at)
+		return
+	}
+	s.Resources = append(s.Resources, &e.Entry)
+}
+
+// readCSV turns each row into the mapping it stands for. Cells left empty say nothing; a column tag.KEY is a tag.
+func (r *reader) readCSV(in io.Reader, take func(*yaml.Node), people bool) {
+	c := csv.NewReader(in)
+	c.ReuseRecord = true
+	header, err := c.Read()
+	if err == io.EOF {
+		return
+	}
+	columns := slices.Clone(header)
+	if err == nil {
+		columns[0] = strings.TrimPrefix(columns[0], "\ufeff")
+		for i, name := range columns {
+			if slices.Index(columns, name) < i {
+				line, column := c.FieldPos(i)
+				r.fail(diagnostic.Position{File: r.file, Line: line, Column: column}, "keep one of them", "the column %q occurs twice", name)
+				return
+			}
+		}
+		if columns = slices.Clone(columns); people {
+			r.knownColumns(c, columns, inventoryPersonFields)
+		} else {
+			r.knownColumns(c, columns, inventoryResourceFields)
+		}
+		c.FieldsPerRecord = len(columns)
+	}
+	for err == nil && len(r.errors) < MaxErrors {
+		var row []string
+		if row, err = c.Read(); err != nil {
+			break
+		}
+		line, _ := c.FieldPos(0)
+		n := &yaml.Node{Kind: yaml.MappingNode, Line: line, Column: 1}
+		tags := &yaml.Node{Kind: yaml.MappingNode, Line: line, Column: 1}
+		for i, cell := range row {
+			if cell == "" {
+				continue
+			}
+			at, column := c.FieldPos(i)
+			text := func(value string) *yaml.Node {
+				return &yaml.Node{Kind: yaml.ScalarNode, Value: value, Line: at, Column: column, Tag: cellTag(value)}
+			}
+			if !utf8.ValidString(cell) {
+				r.fail(diagnostic.Position{File: r.file, Line: at, Column: column}, "save the file as UTF-8 text", "this is not UTF-8 text")
+				continue
+			}
+			name := columns[i]
+			if key, ok := strings.CutPrefix(name, "tag."); ok {
+				tags.Content = append(tags.Content, text(key), text(cell))
+				continue
+			}
+			value := text(cell)
+			if strings.Contains(cell, ";") && name == "groups" {
+				value = &yaml.Node{Kind: yaml.SequenceNode, Line: at, Column: column}
+				for part := range strings.SplitSeq(cell, ";") {
+					value.Content = append(value.Content, text(strings.TrimSpace(part)))
+				}
+			}
+			n.Content = append(n.Content, text(name), value)
+		}
+		if len(tags.Content) > 0 {
+			n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "tags", Line: line, Column: 1}, tags)
+		}
+		take(n)
+	}
+	var bad *csv.ParseError
+	if errors.As(err, &bad) {
+		help := "a cell with a comma, a quote or a line break stands in quotes, and a quote in it is doubled"
+		if errors.Is(err, csv.ErrFieldCount) {
+			help = fmt.Sprintf("the first line names %d columns", len(columns))
+		}
+		r.fail(diagnostic.Position{File: r.file, Line: bad.Line, Column: max(bad.Column, 1)}, help, "this is not CSV: %s", bad.Err)
+	} else if err != nil && err != io.EOF {
+		r.fail(diagnostic.Position{File: r.file}, "", "the inventory can't be read: %s", reason(err))
+	}
+}
+
+// cellTag types a cell as YAML would where a form asks for it.
+func cellTag(value string) string {
+	if value != "" && strings.Trim(value, "0123456789") == "" {
+		return "!!int"
+	}
+	return "!!str"
+}
+
+func (r *reader) knownColumns(c *csv.Reader, columns []string, table []field) {
+	for i, name := range columns {
+		if !strings.HasPrefix(name, "tag.") && (name == "tags" || name == "accept" || !slices.Contains(fieldNames(table), name)) {
+			line, column := c.FieldPos(i)
+			r.fail(diagnostic.Position{File: r.file, Line: line, Column: column}, nearestHelp(name, append(fieldNames(table), "tag.KEY")), "there is no column %q", name)
+		}
+	}
+}
+
+// readLines turns each line of NDJSON into the mapping it stands for.
+func (r *reader) readLines(in io.Reader, take func(*yaml.Node)) {
+	lines := bufio.NewScanner(in)
+	lines.Buffer(make([]byte, 64<<10), MaxLine)
+	number := 0
+	for lines.Scan() && len(r.errors) < MaxErrors {
+		number++
+		text := bytes.TrimSpace(lines.Bytes())
+		if number == 1 {
+			text = bytes.TrimPrefix(text, []byte("\ufeff"))
+		}
+		if len(text) == 0 {
+			continue
+		}
+		before := len(r.errors)
+		n, err := r.jsonLine(text, number)
+		if err != nil {
+			r.fail(diagnostic.Position{File: r.file, Line: number, Column: 1}, "one JSON object a line", "this is not JSON: %s", err)
+		} else if len(r.errors) == before {
+			take(n)
+		}
+		for i := before; i < len(r.errors); i++ {
+			if r.errors[i].Source == "" {
+				r.errors[i].Source = string(text)
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		help := ""
+		if errors.Is(err, bufio.ErrTooLong) {
+			help = fmt.Sprintf("a line has at most %d bytes", MaxLine)
+		}
+		r.fail(diagnostic.Position{File: r.file, Line: number + 1, Column: 1}, help, "the inventory can't be read: %s", err)
+	}
+}
+
+func (r *reader) jsonLine(text []byte, line int) (*yaml.Node, error) {
+	if !utf8.Valid(text) {
+		return nil, errors.New("it is not UTF-8 text")
+	}
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	n, err := r.jsonNode(d, line, 0)
+	if err != nil {
+		if err == io.EOF || err == io.ErrUnexpectedEOF {
+			err = errors.New("it ends too soon")
+		}
+		return nil, err
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return nil, errors.New("something follows the object")
+	}
+	r.check(n, 0)
+	return n, nil
+}
+
+func (r *reader) jsonNode(d *json.Decoder, line, depth int) (*yaml.Node, error) {
+	token, err := d.Token()
+	if err != nil {
+		return nil, err
+	}
+	n := &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Line: line, Column: int(d.InputOffset())}
+	switch t := token.(type) {
+	case string:
+		n.Value = t
+		n.Column = max(1, n.Column-len(t)-1)
+	case json.Number:
+		n.Value, n.Tag = t.String(), "!!int"
+		n.Column = max(1, n.Column-len(t)+1)
+	case bool:
+		n.Value, n.Tag = fmt.Sprint(t), "!!bool"
+	case nil:
+		n.Tag = "!!null"
+	case json.Delim:
+		n.Kind, n.Tag = yaml.SequenceNode, "!!seq"
+		if t == '{' {
+			n.Kind, n.Tag = yaml.MappingNode, "!!map"
+		}
+		if depth > MaxDepth {
+			return nil, fmt.Errorf("it is nested deeper than %d levels", MaxDepth)
+		}
+		for d.More() {
+			c, err := r.jsonNode(d, line, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			n.Content = append(n.Content, c)
+		}
+		if _, err := d.Token(); err != nil {
+			return nil, err
+		}
+	}
+	return n, nil
+}

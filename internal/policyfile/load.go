@@ -1,0 +1,264 @@
+// Package policyfile turns the files of a workspace into an estate. One table of fields drives the reader, the
+// JSON Schema, completion and the reference page.
+package policyfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/catalog"
+	"hiddengate/internal/clock"
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+// SettingsFile is the file that makes a folder a workspace.
+const SettingsFile = "hidden-gate.yaml"
+
+// Limits that protect the reader.
+const (
+	MaxFile      = 32 << 20 // bytes of a YAML file
+	MaxInventory = 4 << 30  // bytes of an inventory
+	MaxLine      = 1 << 20  // bytes of a line of an inventory
+	MaxDepth     = 32       // levels of nesting
+	MaxEntries   = 100_000  // entries of one list or mapping in YAML
+	MaxErrors    = 1000     // errors that are reported
+)
+
+// Load reads a workspace. Its error is a diagnostic.List with everything that is wrong; then there is no estate.
+func Load(files fs.FS) (*estate.Estate, error) {
+	l := &loader{estate: estate.New(), zone: clock.UTC, lines: map[string][]string{}, positions: map[string]diagnostic.Position{}}
+	for _, k := range catalog.Kinds() {
+		l.estate.Kinds[k.ID] = k
+	}
+	l.load(files)
+	if len(l.errors) == 0 {
+		l.resolve()
+	}
+	if len(l.errors) > 0 {
+		errs := l.errors.Sort()
+		return nil, errs[:min(len(errs), MaxErrors)]
+	}
+	return l.estate, nil
+}
+
+func (l *loader) load(files fs.FS) {
+	main := l.open(files, SettingsFile)
+	if main == nil {
+		return
+	}
+	l.readSettings(main)
+	names := l.find(files)
+	readers := map[string]*document{SettingsFile: main}
+	for _, name := range names {
+		if readers[name] == nil {
+			readers[name] = l.open(files, name)
+		}
+	}
+	for _, name := range names {
+		if d := readers[name]; d != nil {
+			d.readSections(name == SettingsFile)
+		}
+	}
+	l.readInventories(files)
+}
+
+// find lists the YAML files of the workspace, without dot-folders and what `ignore` names.
+func (l *loader) find(files fs.FS) []string {
+	var names []string
+	err := fs.WalkDir(files, ".", func(name string, entry fs.DirEntry, err error) error {
+		where := diagnostic.Position{File: name}
+		switch {
+		case err != nil:
+			l.fail(where, "", "this can't be read: %s", reason(err))
+			return nil
+		case name != "." && strings.HasPrefix(entry.Name(), ".") && entry.IsDir(), name != "." && l.settings.ignores(name):
+			if entry.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		case entry.IsDir():
+			return nil
+		}
+		yamlFile := strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
+		if entry.Type()&fs.ModeSymlink != 0 {
+			info, err := fs.Stat(files, name)
+			switch {
+			case err != nil:
+				l.fail(where, "put what it points to into the workspace, or name the link under ignore", "the link leaves the workspace, or points to nothing")
+				return nil
+			case info.IsDir():
+				if yamlFile {
+					l.fail(where, "name the link under ignore", "the link points to a folder")
+				}
+				return nil
+			case !info.Mode().IsRegular():
+				return nil
+			}
+		} else if !entry.Type().IsRegular() {
+			return nil
+		}
+		if !yamlFile {
+			return nil
+		}
+		if base := path.Base(name); base == SettingsFile && name != SettingsFile {
+			l.fail(where, "take the inner file out, or name its folder under ignore", "a workspace stands inside this workspace")
+			return nil
+		}
+		names = append(names, name)
+		return nil
+	})
+	if err != nil {
+		l.fail(diagnostic.Position{File: "."}, "", "the folder can't be read: %s", reason(err))
+	}
+	slices.Sort(names)
+	return names
+}
+
+func reason(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	return err.Error()
+}
+
+// document is a YAML file, parsed: one node for each document in it.
+type document struct {
+	*reader
+	roots []*yaml.Node
+}
+
+// open reads and parses a YAML file; nil if that failed.
+func (l *loader) open(files fs.FS, name string) *document {
+	where := diagnostic.Position{File: name}
+	text, err := readLimited(files, name, MaxFile)
+	if err != nil {
+		l.fail(where, "", "the file can't be read: %s", err)
+		return nil
+	}
+	r := &reader{loader: l, file: name, text: text, starts: lineStarts(text), bad: map[*yaml.Node]bool{}}
+	if at := bytes.IndexFunc(text, func(c rune) bool { return c == 0 || c == utf8.RuneError }); at >= 0 && (text[at] == 0 || !utf8.Valid(text)) {
+		where.Line = bytes.Count(text[:at], []byte("\n")) + 1
+		where.Column = utf8.RuneCount(text[r.starts[where.Line-1]:at]) + 1
+		l.fail(where, "save the file as UTF-8 text", "this is not UTF-8 text")
+		return nil
+	}
+	l.lines[name] = strings.Split(strings.ReplaceAll(string(text), "\r\n", "\n"), "\n")
+	d := &document{reader: r}
+	loader, err := yaml.NewLoader(bytes.NewReader(text))
+	for err == nil {
+		var root yaml.Node
+		if err = r.next(loader, &root); err == nil && root.Kind == yaml.DocumentNode && len(root.Content) == 1 {
+			top := root.Content[0]
+			if top.Kind == yaml.ScalarNode && top.Tag == "!!null" && top.Anchor == "" && top.Style == 0 {
+				continue // an empty document
+			}
+			r.check(top, 0)
+			d.roots = append(d.roots, top)
+		}
+	}
+	if !errors.Is(err, io.EOF) {
+		r.syntax(err)
+	}
+	return d
+}
+
+// next reads a document; a panic of the parser is an error of the file.
+func (r *reader) next(loader *yaml.Loader, root *yaml.Node) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("the YAML parser gave up: %v", p)
+		}
+	}()
+	return loader.Load(root)
+}
+
+// syntax reports what the YAML parser did not understand.
+func (r *reader) syntax(err error) {
+	where := diagnostic.Position{File: r.file}
+	message, help := err.Error(), ""
+	var load *yaml.LoadError
+	if errors.As(err, &load) {
+		where.Line, where.Column = max(load.Mark.Line, 1), max(load.Mark.Column, 1)
+		where.Line = min(where.Line, len(r.lines[r.file]))
+		message = load.Message
+		if line := r.lines[r.file][where.Line-1]; where.Column > len([]rune(line))+1 {
+			where.Column = len([]rune(line)) + 1
+		}
+	}
+	switch {
+	case strings.Contains(message, "unknown anchor"), strings.Contains(message, "expected alphabetic or numeric character"):
+		message, help = "a * begins an alias in YAML, and aliases are not used", `write a value that begins with * in quotes: "*.view"`
+	case strings.Contains(message, "cannot start any token"):
+		help = "indent with spaces, and quote values that begin with @ or `"
+	case strings.Contains(message, "mapping values are not allowed"):
+		help = "check the indentation; quote a text that has a colon followed by a space"
+	case strings.Contains(message, "depth"):
+		help = "nothing here nests that deep"
+	}
+	r.fail(where, help, "this is not YAML: %s", message)
+}
+
+func readLimited(files fs.FS, name string, most int64) ([]byte, error) {
+	f, err := files.Open(name)
+	if err != nil {
+		return nil, errors.New(reason(err))
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.IsDir() {
+		return nil, errors.New("it is a folder")
+	}
+	text, err := io.ReadAll(io.LimitReader(f, most+1))
+	switch {
+	case err != nil:
+		return nil, errors.New(reason(err))
+	case int64(len(text)) > most:
+		return nil, fmt.Errorf("it has more than %d bytes; move people and resources into an inventory", most)
+	}
+	return text, nil
+}
+
+// readSections reads a file's documents. Settings stand in the workspace's own file alone.
+func (d *document) readSections(main bool) {
+	for _, root := range d.roots {
+		d.pairs(root, "sections such as roles: and grants:", func(key, value *yaml.Node) {
+			for _, s := range sections {
+				if s.name == key.Value {
+					s.read(d.reader, value)
+					return
+				}
+			}
+			known := sectionNames()
+			for _, f := range settingFields {
+				if f.name == key.Value {
+					if !main {
+						d.wrong(key, "move it to "+SettingsFile, "%s is a setting of the workspace", key.Value)
+					}
+					return
+				}
+				if main {
+					known = append(known, f.name)
+				}
+			}
+			d.wrong(key, nearestHelp(key.Value, known), "there is no section %q", key.Value)
+		})
+	}
+}
+
+func sectionNames() []string {
+	var names []string
+	for _, s := range sections {
+		names = append(names, s.name)
+	}
+	return names
+}

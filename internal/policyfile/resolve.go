@@ -1,0 +1,333 @@
+package policyfile
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+// resolve sees that every name finds what it names, that nothing goes round in circles, and indexes the estate.
+func (l *loader) resolve() {
+	e := l.estate
+	l.resolveKinds()
+	for _, s := range estate.Sorted(e.Systems) {
+		l.exists(e.Kinds[s.Kind.ID] != nil, s.Kind, "kind", slices.Collect(maps.Keys(e.Kinds)))
+	}
+	if len(l.errors) > 0 {
+		return // without sound kinds nothing can be said of the rest
+	}
+	l.resolveEntries()
+	if len(l.errors) > 0 {
+		return
+	}
+	e.Index()
+	l.resolveTypes()
+	l.resolveSubjects()
+	l.resolvePolicy()
+	l.resolveHeads()
+	l.circles("group", heads(e.Groups), func(id string) []estate.Ref { return groupRefs(e.Groups[id].Members) })
+	l.circles("role", heads(e.Roles), func(id string) []estate.Ref { return e.Roles[id].Include })
+	l.circles("scope", heads(e.Scopes), func(id string) []estate.Ref {
+		var refs []estate.Ref
+		for _, t := range e.Scopes[id].Resources {
+			if t.Scope != "" {
+				refs = append(refs, estate.Ref{ID: t.Scope, Position: t.Position})
+			}
+		}
+		return refs
+	})
+}
+
+func heads[T estate.Head](section map[string]T) []string {
+	return slices.Sorted(maps.Keys(section))
+}
+
+func groupRefs(list estate.Subjects) []estate.Ref {
+	var refs []estate.Ref
+	for _, t := range list {
+		if t.Kind == estate.IsGroup {
+			refs = append(refs, estate.Ref{ID: t.ID, Position: t.Position})
+		}
+	}
+	return refs
+}
+
+func (l *loader) exists(found bool, ref estate.Ref, what string, known []string) bool {
+	if !found {
+		slices.Sort(known)
+		l.fail(ref.Position, nearestHelp(ref.ID, known), "there is no %s %q", what, ref.ID)
+	}
+	return found
+}
+
+// circles reports every entry that leads back to itself, once for each circle.
+func (l *loader) circles(what string, ids []string, next func(string) []estate.Ref) {
+	const (
+		unseen = iota
+		open
+		done
+	)
+	state := map[string]int{}
+	var path []string
+	var visit func(id string)
+	visit = func(id string) {
+		state[id] = open
+		path = append(path, id)
+		for _, ref := range next(id) {
+			switch state[ref.ID] {
+			case open:
+				way := append(slices.Clone(path[slices.Index(path, ref.ID):]), ref.ID)
+				l.fail(ref.Position, "take one of them out", "%s %s leads back to itself: %s", what, ref.ID, strings.Join(way, " → "))
+			case unseen:
+				if slices.Contains(ids, ref.ID) {
+					visit(ref.ID)
+				}
+			}
+		}
+		path = path[:len(path)-1]
+		state[id] = done
+	}
+	for _, id := range ids {
+		if state[id] == unseen {
+			visit(id)
+		}
+	}
+}
+
+// resolveKinds sees that kinds build on kinds and that an operation means the same wherever it occurs.
+func (l *loader) resolveKinds() {
+	e := l.estate
+	for _, k := range estate.Sorted(e.Kinds) {
+		if k.BasedOn.ID != "" {
+			l.exists(e.Kinds[k.BasedOn.ID] != nil, k.BasedOn, "kind", slices.Collect(maps.Keys(e.Kinds)))
+		}
+	}
+	l.circles("kind", heads(e.Kinds), func(id string) []estate.Ref {
+		if ref := e.Kinds[id].BasedOn; ref.ID != "" {
+			return []estate.Ref{ref}
+		}
+		return nil
+	})
+	if len(l.errors) > 0 {
+		return
+	}
+	meaning := map[string]*estate.Operation{}
+	byName := map[string]string{}
+	kinds := estate.Sorted(e.Kinds)
+	slices.SortStableFunc(kinds, func(a, b *estate.Kind) int { // the built-in ones set the meaning
+		if a.BuiltIn == b.BuiltIn {
+			return 0
+		} else if a.BuiltIn {
+			return -1
+		}
+		return 1
+	})
+	for _, k := range kinds {
+		for _, o := range k.Operations {
+			first := meaning[o.Name]
+			if first == nil {
+				meaning[o.Name], byName[o.Name] = o, k.ID
+				continue
+			}
+			for up := e.Kinds[k.BasedOn.ID]; up != nil; up = e.Kinds[up.BasedOn.ID] {
+				if slices.ContainsFunc(up.Operations, func(u *estate.Operation) bool { return u.Name == o.Name }) {
+					l.fail(o.Position, "give it a name of its own", "%s is an operation of %s already, on which %s is based", o.Name, up.ID, k.ID)
+				}
+			}
+			if first.Level != o.Level || first.HighRisk != o.HighRisk || first.Exclusive != o.Exclusive {
+				l.fail(o.Position, "give it another name, or the same level, risk and exclusive", "%s means something else in %s", o.Name, byName[o.Name])
+			}
+		}
+	}
+	known := slices.Collect(maps.Keys(meaning))
+	for _, k := range kinds {
+		for _, o := range k.Operations {
+			for _, need := range o.Needs {
+				l.exists(meaning[need] != nil, estate.Ref{ID: need, Position: o.Position}, "operation", known)
+			}
+		}
+	}
+}
+
+// resolveEntries gives listed resources their full, canonical addresses, each once.
+func (l *loader) resolveEntries() {
+	for _, s := range estate.Sorted(l.estate.Systems) {
+		first := map[estate.Address]*estate.Entry{}
+		slices.SortStableFunc(s.Resources, func(a, b *estate.Entry) int { return a.Source.Compare(b.Source.Position) })
+		for _, entry := range s.Resources {
+			entry.Address = l.estate.Canonical(estate.Address{System: s.ID, Path: entry.Address.Path})
+			if f := first[entry.Address]; f != nil {
+				l.fail(entry.Source.Position, "list it once; the first stands in "+f.Source.Short(), "%s is listed twice", entry.Address)
+			}
+			first[entry.Address] = entry
+		}
+	}
+}
+
+func (l *loader) resolveTypes() {
+	for _, s := range l.estate.Systems {
+		offer := l.estate.Offer(s.Kind.ID)
+		for _, entry := range s.Resources {
+			if entry.Type != "" && !slices.Contains(offer.AllTypes, entry.Type) {
+				l.fail(entry.Source.Position, nearestHelp(entry.Type, offer.AllTypes), "a %s has no resources of type %q", s.Kind.ID, entry.Type)
+			}
+		}
+	}
+}
+
+func (l *loader) principal(p estate.Principal, at diagnostic.Position) {
+	e := l.estate
+	ref := estate.Ref{ID: p.ID, Position: at}
+	switch p.Kind {
+	case estate.IsPerson:
+		if e.People[p.ID] == nil && (e.Groups[p.ID] != nil || e.Services[p.ID] != nil) {
+			help := "write group:" + p.ID
+			if e.Groups[p.ID] == nil {
+				help = "write service:" + p.ID
+			}
+			l.fail(at, help, "there is no person %q", p.ID)
+			return
+		}
+		l.exists(e.People[p.ID] != nil, ref, "person", heads(e.People))
+	case estate.IsService:
+		l.exists(e.Services[p.ID] != nil, ref, "service", heads(e.Services))
+	case estate.IsGroup:
+		l.exists(e.Groups[p.ID] != nil, ref, "group", heads(e.Groups))
+	}
+}
+
+func (l *loader) subjects(list estate.Subjects) {
+	for _, t := range list {
+		l.principal(t.Principal, t.Position)
+	}
+}
+
+func (l *loader) roleRefs(refs []estate.Ref) {
+	for _, ref := range refs {
+		l.exists(l.estate.Roles[ref.ID] != nil, ref, "role", heads(l.estate.Roles))
+	}
+}
+
+func (l *loader) place(t estate.ResourceTerm) {
+	e := l.estate
+	if t.Scope != "" {
+		l.exists(e.Scopes[t.Scope] != nil, estate.Ref{ID: t.Scope, Position: t.Position}, "scope", heads(e.Scopes))
+	}
+	if t.In != nil && !strings.Contains(t.In.System, "*") && e.Systems[t.In.System] == nil {
+		help := nearestHelp(t.In.System, heads(e.Systems))
+		if e.Scopes[t.In.System] != nil && len(t.In.Segments) == 0 {
+			help = "write scope:" + t.In.System
+		}
+		l.fail(t.Position, help, "there is no system %q", t.In.System)
+	}
+	for _, k := range t.Kinds {
+		l.exists(e.Kinds[k] != nil, estate.Ref{ID: k, Position: t.Position}, "kind", heads(e.Kinds))
+	}
+	for _, typ := range t.Types {
+		var known []string
+		for _, k := range e.Kinds {
+			known = append(known, e.Offer(k.ID).AllTypes...)
+		}
+		l.exists(slices.Contains(known, typ), estate.Ref{ID: typ, Position: t.Position}, "type of resource", known)
+	}
+	for _, o := range t.Owners {
+		l.principal(o, t.Position)
+	}
+}
+
+func (l *loader) places(list estate.Resources) {
+	for _, t := range list {
+		l.place(t)
+	}
+}
+
+func (l *loader) resolveSubjects() {
+	e := l.estate
+	for _, g := range estate.Sorted(e.Groups) {
+		l.subjects(g.Members)
+		l.subjects(g.Stewards)
+	}
+	for _, s := range slices.Concat(estate.Sorted(e.People), estate.Sorted(e.Services)) {
+		for _, ref := range s.Groups {
+			if g := e.Groups[ref.ID]; l.exists(g != nil, ref, "group", heads(e.Groups)) {
+				g.Members = append(g.Members, estate.SubjectTerm{Principal: s.Principal(), Position: ref.Position})
+			}
+		}
+	}
+}
+
+func (l *loader) resolvePolicy() {
+	e := l.estate
+	for _, s := range estate.Sorted(e.Systems) {
+		l.roleRefs(s.Precedence)
+	}
+	for _, r := range estate.Sorted(e.Roles) {
+		l.roleRefs(r.Include)
+	}
+	for _, s := range estate.Sorted(e.Scopes) {
+		l.places(s.Resources)
+	}
+	for _, g := range estate.Sorted(e.Grants) {
+		l.subjects(g.To)
+		l.roleRefs(g.Roles)
+		l.places(g.On)
+		if g.OnRequest != nil {
+			l.subjects(g.OnRequest.Approvers)
+		}
+	}
+	for _, b := range estate.Sorted(e.Blocks) {
+		l.subjects(b.To)
+		l.places(b.On)
+	}
+	for _, s := range estate.Sorted(e.Separations) {
+		l.roleRefs(s.Roles)
+	}
+	for _, d := range estate.Sorted(e.Delegations) {
+		l.subjects(d.To)
+		l.subjects(d.ToMembersOf)
+		l.subjects(d.MayEdit)
+		l.roleRefs(d.MayGrant)
+		l.places(d.On)
+	}
+	for _, t := range estate.Sorted(e.Tests) {
+		l.subjects(t.Who)
+		l.roleRefs(t.Given.Roles)
+		for _, s := range slices.Concat(t.Allowed, t.Denied) {
+			l.place(s.Place)
+		}
+		for _, rule := range t.Levels {
+			l.principal(rule.Subject, rule.Position)
+			l.place(rule.Place)
+		}
+	}
+	for _, g := range estate.Sorted(e.Guarantees) {
+		l.subjects(g.Subjects)
+		l.places(g.On)
+	}
+}
+
+// resolveHeads looks at what every entry may carry.
+func (l *loader) resolveHeads() {
+	e := l.estate
+	check := func(o *estate.Object) {
+		if o.Owner != nil {
+			l.principal(*o.Owner, o.Source.Position)
+		}
+		for _, a := range o.Accept {
+			l.exists(slices.Contains(estate.FindingCodes, a.Finding), estate.Ref{ID: a.Finding, Position: o.Source.Position}, "finding", slices.Clone(estate.FindingCodes))
+		}
+	}
+	for _, name := range estate.SectionNames {
+		for _, o := range e.Section(name) {
+			check(o)
+		}
+	}
+	for _, s := range estate.Sorted(e.Systems) {
+		for _, entry := range s.Resources {
+			check(&entry.Object)
+		}
+	}
+}

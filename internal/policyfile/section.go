@@ -1,0 +1,112 @@
+package policyfile
+
+import (
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+// section is one top-level key of a file whose entries have ids.
+type section struct {
+	name   string
+	one    string // an entry of it, in a sentence
+	doc    string
+	table  []field
+	create func() estate.Head
+	add    func(*estate.Estate, estate.Head)
+	has    func(*estate.Estate, string) bool
+	finish func(r *reader, entry estate.Head, n *yaml.Node) // what no single key can tell
+	// bare reads an entry that is written without keys; it is nil, or false, where keys are meant.
+	bare       func(r *reader, entry estate.Head, n *yaml.Node) bool
+	bareSchema any
+}
+
+// sectionOf makes the section whose entries are kept where place says.
+func sectionOf[T any, P interface {
+	*T
+	estate.Head
+}](name, one, doc string, table []field, place func(*estate.Estate) map[string]P, finish func(*reader, P, *yaml.Node)) *section {
+	s := &section{name: name, one: one, doc: doc, table: append(table, common...)}
+	s.create = func() estate.Head { return P(new(T)) }
+	s.add = func(e *estate.Estate, h estate.Head) { place(e)[h.Head().ID] = h.(P) }
+	s.has = func(e *estate.Estate, id string) bool { _, ok := place(e)[id]; return ok }
+	s.finish = func(r *reader, h estate.Head, n *yaml.Node) {
+		if finish != nil {
+			finish(r, h.(P), n)
+		}
+	}
+	return s
+}
+
+// read reads a section of one file.
+func (s *section) read(r *reader, n *yaml.Node) {
+	r.pairs(n, "entries by id", func(key, value *yaml.Node) {
+		id, ok := parse(r, key, "an id", func(text string) (string, error) { return text, estate.CheckID(text) })
+		if !ok {
+			return
+		}
+		entry := s.create()
+		entry.Head().ID = id
+		entry.Head().Source = estate.Source{Position: r.at(key)}
+		entry.Head().Source.Start, entry.Head().Source.End = r.extent(n, key)
+		before := len(r.errors)
+		if s.bare != nil && s.bare(r, entry, value) {
+			// nothing more to read
+		} else if r.fields(s.table, entry, value, s.one+" "+id, r.at(key)) && len(r.errors) == before {
+			s.finish(r, entry, value)
+		}
+		s.enter(r, entry, r.at(key))
+	})
+}
+
+// enter adds an entry to the estate unless its id is taken.
+func (s *section) enter(r *reader, entry estate.Head, at diagnostic.Position) {
+	id := entry.Head().ID
+	if s.has(r.estate, id) || (s.name == "catalogs" && r.estate.Kinds[id] != nil) {
+		if first, ok := r.positions[s.name+"/"+id]; ok {
+			r.fail(at, "an id is defined once in the whole workspace; the first stands in "+first.Short(), "%s %q is defined twice", s.one, id)
+		} else {
+			r.fail(at, "choose another id; with based-on: "+id+" a kind can add to it", "%s %q is built in", s.one, id)
+		}
+		return
+	}
+	r.positions[s.name+"/"+id] = at
+	s.add(r.estate, entry)
+}
+
+// common is what every entry may carry.
+var common = []field{
+	head("title", textForm, "a name for people to read", func(o *estate.Object) *string { return &o.Title }),
+	head("about", textForm, "what it is", func(o *estate.Object) *string { return &o.About }),
+	head("why", textForm, "why it is so", func(o *estate.Object) *string { return &o.Why }),
+	head("owner", ownerForm, "who answers for it: a person, `service:ID` or `group:ID`, whose members then own", func(o *estate.Object) **estate.Principal { return &o.Owner }),
+	head("protected", flagForm, "commands refuse to remove, end or suspend it", func(o *estate.Object) *bool { return &o.Protected }),
+	head("accept", listOf(acceptanceForm), "findings that are accepted, each with why, until an end", func(o *estate.Object) *[]estate.Acceptance { return &o.Accept }),
+}
+
+var acceptanceFields = []field{
+	of("finding", textForm, "the finding's code", func(a *estate.Acceptance) *string { return &a.Finding }).must(),
+	of("why", textForm, "why it is accepted", func(a *estate.Acceptance) *string { return &a.Why }).must(),
+	of("ends", momentForm, "until when", func(a *estate.Acceptance) **estate.Moment { return &a.Ends }),
+}
+
+var acceptanceForm = record[estate.Acceptance]("acceptance", "an acceptance", acceptanceFields)
+
+// record reads a mapping with a table of its own.
+func record[T any](name, one string, table []field) form[T] {
+	return form[T]{name: name, schema: tableSchema(table), read: func(r *reader, n *yaml.Node) (T, bool) {
+		var v T
+		before := len(r.errors)
+		ok := r.fields(table, &v, n, one, r.at(n))
+		return v, ok && len(r.errors) == before
+	}}
+}
+
+// starts and ends are two keys that several sections share.
+func times[T any](starts, ends func(*T) **estate.Moment) []field {
+	return []field{
+		of("starts", momentForm, "from when: a whole local day, or an instant, which is included", starts),
+		of("ends", momentForm, "until when: a whole local day, which is included, or an instant, which is not", ends),
+	}
+}

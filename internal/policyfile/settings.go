@@ -1,0 +1,122 @@
+package policyfile
+
+import (
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/catalog"
+	"hiddengate/internal/clock"
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+// settings is what hidden-gate.yaml says of the workspace itself.
+type settings struct {
+	version     int
+	edition     int
+	title       string
+	zone        *clock.Zone
+	ignore      []string
+	inventories []inventory
+	severities  map[string]diagnostic.Severity
+}
+
+// inventory is a bulk list: a file of people or of resources.
+type inventory struct {
+	people, resources string
+	at                diagnostic.Position
+}
+
+var zoneForm = scalarForm("time zone", object{"type": "string"}, func(_ *reader, text string) (*clock.Zone, error) {
+	return clock.LoadZone(text)
+})
+
+var inventoryFields = []field{
+	of("people", textForm, "a CSV or NDJSON file of people", func(i *inventory) *string { return &i.people }),
+	of("resources", textForm, "a CSV or NDJSON file of resources", func(i *inventory) *string { return &i.resources }),
+}
+
+var inventoryForm = form[inventory]{name: "people: FILE or resources: FILE", schema: tableSchema(inventoryFields), read: func(r *reader, n *yaml.Node) (inventory, bool) {
+	i := inventory{at: r.at(n)}
+	ok := r.fields(inventoryFields, &i, n, "an inventory", r.at(n))
+	if ok && (i.people == "") == (i.resources == "") {
+		r.wrong(n, "write {people: FILE} or {resources: FILE}", "an inventory is of people or of resources")
+		ok = false
+	}
+	return i, ok
+}}
+
+var severitiesForm = form[map[string]diagnostic.Severity]{
+	name:   "severity by finding",
+	schema: object{"type": "object", "additionalProperties": object{"enum": anys(diagnostic.SeverityNames())}},
+	read: func(r *reader, n *yaml.Node) (map[string]diagnostic.Severity, bool) {
+		out := map[string]diagnostic.Severity{}
+		ok := r.pairs(n, "severities by finding", func(key, value *yaml.Node) {
+			if word, ok := oneOf("severity", diagnostic.SeverityNames()...).read(r, value); ok {
+				if !slices.Contains(estate.FindingCodes, key.Value) {
+					r.wrong(key, nearestHelp(key.Value, estate.FindingCodes), "there is no finding %q", key.Value)
+					return
+				}
+				out[key.Value], _ = diagnostic.ParseSeverity(word)
+			}
+		})
+		return out, ok
+	},
+}
+
+
+var settingFields = []field{
+	of("hidden-gate", countForm(1, 1), "the format's version: 1", func(s *settings) *int { return &s.version }).must(),
+	of("edition", countForm(1, catalog.Edition), "the edition of the built-in catalogs; newer operations join no glob until it is raised", func(s *settings) *int { return &s.edition }),
+	of("estate", textForm, "what the workspace describes", func(s *settings) *string { return &s.title }),
+	of("timezone", zoneForm, "IANA name; every local time in the files is in it (UTC, where left out)", func(s *settings) **clock.Zone { return &s.zone }),
+	of("ignore", listOf(textForm), "files and folders that are not read; `*` within a name, `**` over folders", func(s *settings) *[]string { return &s.ignore }),
+	of("inventories", listOf(inventoryForm), "bulk lists of people and resources", func(s *settings) *[]inventory { return &s.inventories }),
+	of("check", severitiesForm, "severities of findings: error, warning, note, off", func(s *settings) *map[string]diagnostic.Severity { return &s.severities }),
+}
+
+func (l *loader) readSettings(d *document) {
+	s := settings{edition: 1, zone: clock.UTC}
+	seen := false
+	for _, root := range d.roots {
+		if root.Kind != yaml.MappingNode {
+			continue
+		}
+		only := &yaml.Node{Kind: yaml.MappingNode, Line: root.Line, Column: root.Column}
+		for i := 0; i+1 < len(root.Content); i += 2 {
+			if slices.Contains(fieldNames(settingFields), root.Content[i].Value) {
+				only.Content = append(only.Content, root.Content[i], root.Content[i+1])
+			}
+		}
+		if len(only.Content) == 0 {
+			continue
+		}
+		if seen {
+			d.wrong(only.Content[0], "put the settings into one document", "settings stand in two documents")
+			continue
+		}
+		seen = true
+		d.fields(settingFields, &s, only, "the workspace", d.at(root))
+	}
+	if !seen && len(l.errors) == 0 {
+		l.fail(diagnostic.Position{File: SettingsFile, Line: 1, Column: 1}, "begin it with hidden-gate: 1", "the workspace needs the key %q", "hidden-gate")
+	}
+	l.settings, l.zone = s, s.zone
+	l.estate.Title, l.estate.Edition, l.estate.Zone = s.title, s.edition, s.zone
+	if s.severities != nil {
+		l.estate.Severities = s.severities
+	}
+}
+
+// ignores says whether a file or folder is one that `ignore` names.
+func (s settings) ignores(name string) bool {
+	for _, pattern := range s.ignore {
+		pattern = strings.TrimSuffix(strings.TrimPrefix(pattern, "./"), "/")
+		if estate.GlobPath(pattern, name) || estate.GlobPath(strings.TrimSuffix(pattern, "/**"), name) {
+			return true
+		}
+	}
+	return false
+}

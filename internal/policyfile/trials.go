@@ -1,0 +1,184 @@
+package policyfile
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/estate"
+)
+
+// selectionForm reads `table.read on obsdb:sky`.
+var selectionForm = form[estate.Selection]{
+	name:   "OPERATION on PLACE",
+	schema: pattern(`(all|(only|up to|from) (view|use|change|govern)|[a-z0-9.*-]*[*.][a-z0-9.*-]*) on [\p{L}\p{Nd}*].*`),
+	read: func(r *reader, n *yaml.Node) (estate.Selection, bool) {
+		return parse(r, n, "OPERATION on PLACE", func(text string) (estate.Selection, error) {
+			s := estate.Selection{Text: text, Position: r.at(n)}
+			what, where, found := strings.Cut(text, " on ")
+			if !found {
+				return s, fmt.Errorf("%q does not say where; write it as table.read on obsdb:sky", text)
+			}
+			var err error
+			if s.Operation, err = estate.ParseOperationTerm(strings.TrimSpace(what)); err != nil {
+				return s, err
+			}
+			if s.Place, err = estate.ParseResourceTerm(strings.TrimSpace(where)); err != nil {
+				return s, err
+			}
+			s.Operation.Position, s.Place.Position = r.at(n), r.at(n)
+			if s.Operation.Not || s.Place.Not {
+				return s, fmt.Errorf("`not` has nothing to take away from in %q", text)
+			}
+			return s, nil
+		})
+	},
+}
+
+var givenFields = []field{
+	of("time", timeForm, "when; left out: now", func(g *estate.Given) **estate.Moment { return &g.Time }),
+	of("network", pointer(addrForm), "from which address", func(g *estate.Given) **netip.Addr { return &g.Network }),
+	of("mfa", pointer(flagForm), "with a second factor or without", func(g *estate.Given) **bool { return &g.MFA }),
+	of("sign-in", oneOf("way to sign in", estate.SignIns...), "how the subject signed in", func(g *estate.Given) *string { return &g.SignIn }),
+	of("reason", pointer(flagForm), "with a reason or without", func(g *estate.Given) **bool { return &g.Reason }),
+	of("ticket", pointer(flagForm), "with a ticket or without", func(g *estate.Given) **bool { return &g.Ticket }),
+	of("context", attributesForm, "the request's own attributes", func(g *estate.Given) *estate.Tags { return &g.Context }),
+	of("roles", refsForm, "the roles the session names", func(g *estate.Given) *[]estate.Ref { return &g.Roles }),
+}
+
+var attributesForm = form[estate.Tags]{name: "attributes", schema: tagsForm.schema, read: func(r *reader, n *yaml.Node) (estate.Tags, bool) {
+	tags, ok := tagsForm.read(r, n)
+	for _, t := range tags {
+		if err := estate.CheckAttribute(t.Key); err != nil {
+			r.wrong(n, "", "%s", err)
+			ok = false
+		}
+	}
+	return tags, ok
+}}
+
+var levelWords = []string{"none", "view", "use", "change", "govern", "all view", "all use", "all change", "all govern"}
+
+// levelsForm reads the levels expected by subject and place.
+var levelsForm = form[[]estate.LevelRule]{
+	name: "levels by subject and place",
+	schema: object{"type": "object", "propertyNames": principalOrAnonymous, "additionalProperties": object{
+		"type": "object", "minProperties": 1, "additionalProperties": object{"enum": anys(levelWords)}}},
+	read: func(r *reader, n *yaml.Node) ([]estate.LevelRule, bool) {
+		var out []estate.LevelRule
+		ok := r.pairs(n, "places and levels by subject", func(key, value *yaml.Node) {
+			subject, ok := parse(r, key, "a subject", estate.ParsePrincipal)
+			if !ok {
+				return
+			}
+			r.pairs(value, "levels by place", func(place, level *yaml.Node) {
+				rule := estate.LevelRule{Subject: subject, Position: r.at(place)}
+				var ok bool
+				if rule.Place, ok = parse(r, place, "a place", estate.ParseResourceTerm); !ok {
+					return
+				}
+				rule.Place.Position = r.at(place)
+				word, ok := oneOf("level", levelWords...).read(r, level)
+				if !ok {
+					return
+				}
+				word, rule.All = strings.CutPrefix(word, "all ")
+				rule.None = word == "none"
+				if !rule.None {
+					rule.Level, _ = estate.ParseLevel(word)
+				}
+				out = append(out, rule)
+			})
+		})
+		return out, ok
+	},
+}
+
+var principalOrAnonymous = principalForm.schema
+
+var tests = sectionOf("tests", "test", "Examples of expected decisions.", []field{
+	of("who", subjectsForm, "the subjects; of a group, every member must pass", func(t *estate.Test) *estate.Subjects { return &t.Who }),
+	of("given", record[estate.Given]("request", "given", givenFields), "what the requests say; what is left out is open", func(t *estate.Test) *estate.Given { return &t.Given }),
+	of("allowed", listOf(selectionForm), "every pair of these must be allowed", func(t *estate.Test) *[]estate.Selection { return &t.Allowed }),
+	of("denied", listOf(selectionForm), "every pair of these must be denied", func(t *estate.Test) *[]estate.Selection { return &t.Denied }),
+	of("levels", levelsForm, "how far each gets in a place and all inside it: `change` (some of it, nothing above), `all change`, `none`", func(t *estate.Test) *[]estate.LevelRule { return &t.Levels }),
+}, func(e *estate.Estate) map[string]*estate.Test { return e.Tests }, func(r *reader, t *estate.Test, n *yaml.Node) {
+	switch pairs := len(t.Allowed) + len(t.Denied); {
+	case pairs == 0 && t.Levels == nil:
+		r.wrong(n, "add allowed, denied or levels", "test %s expects nothing", t.ID)
+	case pairs > 0 && t.Who == nil:
+		r.wrong(n, "add who: SUBJECT", "test %s does not say who", t.ID)
+	case pairs == 0 && t.Who != nil:
+		r.wrong(n, "levels names its own subjects; take who out, or add allowed or denied", "test %s says who for nothing", t.ID)
+	}
+})
+
+var guaranteeFields = []field{
+	of("only", subjectsForm, "nobody but these may", func(g *guarantee) *estate.Subjects { return &g.only }),
+	of("never", subjectsForm, "none of these may", func(g *guarantee) *estate.Subjects { return &g.never }),
+	of("at-least", countForm(1, 1_000_000), "so many people may, by standing grants, at every moment", func(g *guarantee) *int { return &g.atLeast }),
+	of("at-most", countForm(0, 1_000_000), "no more people may", func(g *guarantee) *int { return &g.atMost }),
+	of("never-both", operationsForm, "nobody may do both", func(g *guarantee) *estate.Operations { return &g.Both }),
+	of("apart", subjectsForm, "on no resource may both groups", func(g *guarantee) *estate.Subjects { return &g.apart }),
+	of("requires", conditionForm, "whoever may, only under this condition", func(g *guarantee) **condition { return &g.Guarantee.Requires }),
+	of("may", operationsForm, "the operations it speaks of", func(g *guarantee) *estate.Operations { return &g.May }),
+	of("on", resourcesForm, "where", func(g *guarantee) *estate.Resources { return &g.On }).must(),
+	of("for", durationForm, "how far ahead at-least looks (7d, where left out)", func(g *guarantee) *time.Duration { return &g.For }),
+	of("same-resource", flagForm, "never-both on one and the same resource only", func(g *guarantee) *bool { return &g.SameResource }),
+}
+
+// guarantee is a guarantee while it is read: each kind has its key.
+type guarantee struct {
+	estate.Guarantee
+	only, never, apart estate.Subjects
+	atLeast, atMost    int
+}
+
+var guaranteeKinds = []string{"only", "never", "at-least", "at-most", "never-both", "apart", "requires"}
+
+var guarantees = func() *section {
+	s := sectionOf("guarantees", "guarantee", "Statements that must hold of all decisions.", guaranteeFields,
+		func(*estate.Estate) map[string]*guarantee { return nil }, finishGuarantee)
+	s.add = func(e *estate.Estate, h estate.Head) { e.Guarantees[h.Head().ID] = &h.(*guarantee).Guarantee }
+	s.has = func(e *estate.Estate, id string) bool { return e.Guarantees[id] != nil }
+	return s
+}()
+
+func finishGuarantee(r *reader, g *guarantee, n *yaml.Node) {
+	said := keysOf(n, guaranteeKinds...)
+	if len(said) != 1 {
+		r.wrong(n, "write one of "+strings.Join(guaranteeKinds, ", "), "guarantee %s makes %d statements; it makes one", g.ID, len(said))
+		return
+	}
+	g.Kind = estate.GuaranteeKind(said[0])
+	switch g.Kind {
+	case estate.OnlyMay:
+		g.Subjects = g.only
+	case estate.NeverMay:
+		g.Subjects = g.never
+	case estate.Apart:
+		g.Subjects = g.apart
+		if len(g.apart) != 2 {
+			r.wrong(n, "write apart: [group:ONE, group:OTHER]", "apart names two groups, this names %d", len(g.apart))
+		}
+	case estate.AtLeast:
+		g.Count = g.atLeast
+	case estate.AtMost:
+		g.Count = g.atMost
+	case estate.NeverBoth:
+		if len(g.Both) != 2 {
+			r.wrong(n, "write never-both: [OPERATION, OPERATION]", "never-both names two operations, this names %d", len(g.Both))
+		}
+	}
+	if g.Kind != estate.NeverBoth && g.May == nil {
+		r.wrong(n, "add may: [OPERATION…]", "guarantee %s does not say of which operations it speaks", g.ID)
+	}
+	for key, kind := range map[string]estate.GuaranteeKind{"for": estate.AtLeast, "same-resource": estate.NeverBoth} {
+		if len(keysOf(n, key)) > 0 && g.Kind != kind {
+			r.wrong(n, "take it out", "%s goes with %s alone", key, kind)
+		}
+	}
+}

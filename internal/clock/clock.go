@@ -44,6 +44,12 @@ type Date struct {
 // String gives the date as RFC 3339 writes it.
 func (d Date) String() string { return fmt.Sprintf("%04d-%02d-%02d", d.Year, d.Month, d.Day) }
 
+// Before is the day before.
+func (d Date) Before() Date {
+	y, m, day := (d.midnight() - Day).Time().Date()
+	return Date{y, int(m), day}
+}
+
 // midnight is the first microsecond of the day on a clock that shows UTC.
 func (d Date) midnight() Instant {
 	return Of(time.Date(d.Year, time.Month(d.Month), d.Day, 0, 0, 0, 0, time.UTC))

@@ -24,10 +24,10 @@ type loader struct {
 // reader reads one file's nodes into the loader's estate.
 type reader struct {
 	*loader
-	file string
-	text []byte
-	starts []int // of the lines of text
-	bad  map[*yaml.Node]bool // already reported
+	file   string
+	text   []byte
+	starts []int               // of the lines of text
+	bad    map[*yaml.Node]bool // already reported
 }
 
 // fail reports an error at a position, with what to write instead ("" for nothing to say).

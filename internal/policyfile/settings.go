@@ -66,7 +66,6 @@ var severitiesForm = form[map[string]diagnostic.Severity]{
 	},
 }
 
-
 var settingFields = []field{
 	of("hidden-gate", countForm(1, 1), "the format's version: 1", func(s *settings) *int { return &s.version }).must(),
 	of("edition", countForm(1, catalog.Edition), "the edition of the built-in catalogs; newer operations join no glob until it is raised", func(s *settings) *int { return &s.edition }),

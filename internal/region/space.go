@@ -40,12 +40,13 @@ const (
 	Time
 )
 
-// Dimension is one thing a context says. Phrases, for a Flag, are what prints for no and yes; Name prints for the rest.
+// Dimension is one thing a context says. Phrases, for a Flag, are what prints for no and yes; Label, or else Name, prints for the rest.
 type Dimension struct {
 	Kind    Kind
 	Name    string
 	Values  []string // of a Choice
 	Phrases [2]string
+	Label   string // prints in place of Name
 }
 
 // Space owns regions over a fixed list of dimensions. It is not safe for concurrent use.

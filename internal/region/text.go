@@ -1,6 +1,7 @@
 package region
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -102,7 +103,7 @@ func (s *Space) edges(r Region) []edge {
 			}
 			phrase = "signed in by " + strings.Join(values, " or ")
 		case Text:
-			phrase = n.textPhrase(d.Name, to)
+			phrase = n.textPhrase(cmp.Or(d.Label, d.Name), to)
 		case Network:
 			phrase = n.networkPhrase(to)
 		}

@@ -1,0 +1,289 @@
+package gate_test
+
+import (
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+)
+
+func load(t testing.TB, text string) *estate.Estate {
+	t.Helper()
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(text)}})
+	require.NoError(t, err, "%s", text)
+	return e
+}
+
+// partial is a drawn request: nil stands for open.
+type partial struct {
+	at                  *int64
+	from                *netip.Addr
+	mfa, reason, ticket *bool
+	signIn              *string
+	device              *string
+	roles               []string
+}
+
+func (p partial) context(g *gate.Gate) *gate.Context {
+	c := g.NewContext()
+	if p.at != nil {
+		c.Time(clock.Instant(*p.at))
+	}
+	if p.from != nil {
+		c.Network(*p.from)
+	}
+	if p.mfa != nil {
+		c.MFA(*p.mfa)
+	}
+	if p.reason != nil {
+		c.Reason(*p.reason)
+	}
+	if p.ticket != nil {
+		c.Ticket(*p.ticket)
+	}
+	if p.signIn != nil {
+		c.SignIn(*p.signIn)
+	}
+	if p.device != nil {
+		c.Attribute("device", *p.device)
+	}
+	c.Roles = p.roles
+	return c
+}
+
+func (p partial) String() string {
+	var parts []string
+	if p.at != nil {
+		parts = append(parts, time.UnixMicro(*p.at).UTC().Format(time.RFC3339Nano))
+	}
+	for name, b := range map[string]*bool{"mfa": p.mfa, "reason": p.reason, "ticket": p.ticket} {
+		if b != nil {
+			parts = append(parts, fmt.Sprint(name, *b))
+		}
+	}
+	for _, s := range []*string{p.signIn, p.device} {
+		if s != nil {
+			parts = append(parts, *s)
+		}
+	}
+	if p.from != nil {
+		parts = append(parts, p.from.String())
+	}
+	return strings.Join(append(parts, p.roles...), " ")
+}
+
+func open[T any](d draw, percent int, of ...T) *T {
+	if d.chance(percent) {
+		return nil
+	}
+	v := of[d.IntN(len(of))]
+	return &v
+}
+
+// moments gives the instants at which some condition, date or clock of the estate may change, and one step to each
+// side; in long stretches between them, a week of hours.
+func moments(o *oracle) []int64 {
+	var edges []int64
+	for _, text := range drawnTimes {
+		if at, err := o.e.Zone.ParseTime(text); err == nil {
+			edges = append(edges, int64(at))
+		}
+	}
+	for _, date := range append(slices.Clone(drawnDates), "2026-10-26", "2027-03-29") {
+		day, _ := time.ParseInLocation("2006-01-02", date, time.UTC)
+		for h := -5; h <= 5; h++ { // midnight, whatever the offset; St. John's is at half hours
+			edges = append(edges, day.Add(time.Duration(h)*time.Hour).UnixMicro(), day.Add(time.Duration(h)*time.Hour+30*time.Minute).UnixMicro())
+		}
+	}
+	for _, el := range o.elevations {
+		edges = append(edges, int64(el.From), int64(el.To))
+	}
+	for _, week := range []string{"2026-09-07", "2026-10-19", "2026-11-30", "2027-01-11", "2027-03-22", "2027-06-07"} {
+		day, _ := time.ParseInLocation("2006-01-02", week, time.UTC)
+		for minute := 0; minute <= 7*1440; minute += 30 {
+			edges = append(edges, day.Add(time.Duration(minute)*time.Minute).UnixMicro())
+		}
+	}
+	var out []int64
+	for _, e := range edges {
+		out = append(out, e-1, e, e+1)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func addresses() []netip.Addr {
+	out := []netip.Addr{netip.MustParseAddr("0.0.0.0"), netip.MustParseAddr("255.255.255.255"), netip.MustParseAddr("::"), netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db9::")}
+	for _, n := range drawnNets {
+		p := netip.MustParsePrefix(n)
+		out = append(out, p.Addr(), p.Addr().Prev(), p.Addr().Next())
+	}
+	return append(out, netip.MustParseAddr("10.40.255.255"), netip.MustParseAddr("10.41.0.0"), netip.MustParseAddr("11.0.0.0"))
+}
+
+func values[T any](p *T, all []T) []T {
+	if p != nil {
+		return []T{*p}
+	}
+	return all
+}
+
+// outcome judges every completion of the request.
+func (o *oracle) outcome(p estate.Principal, op string, s spot, q partial, times []int64) string {
+	sessions, ok := o.sessions(p, q.roles, q.at)
+	if !ok {
+		return "error"
+	}
+	yes, no := false, false
+	set := o.setting(p, op, s)
+	devices := []string{"managed", "own", "", "other", "\x00absent"}
+	for _, at := range values(q.at, times) {
+		for _, from := range values(q.from, addresses()) {
+			if !from.IsValid() {
+				continue
+			}
+			for _, mfa := range values(q.mfa, []bool{false, true}) {
+				for _, reason := range values(q.reason, []bool{false, true}) {
+					for _, ticket := range values(q.ticket, []bool{false, true}) {
+						for _, how := range values(q.signIn, estate.SignIns) {
+							for _, device := range values(q.device, devices) {
+								x := concrete{at, from, mfa, reason, ticket, how, map[string]string{}}
+								if device != "\x00absent" {
+									x.attrs["device"] = device
+								}
+								for _, roles := range sessions {
+									if o.allowed(set, x, roles) {
+										yes = true
+									} else {
+										no = true
+									}
+								}
+								if yes && no {
+									return "depends"
+								}
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+	if yes {
+		return "allow"
+	}
+	return "deny"
+}
+
+func TestGateAndOracleAgree(t *testing.T) {
+	estates := 2000
+	if n, err := strconv.Atoi(os.Getenv("HGATE_ESTATES")); err == nil {
+		estates = n
+	}
+	const parts = 4
+	var counts [parts]map[string]int
+	t.Run("estates", func(t *testing.T) {
+		for part := range parts {
+			counts[part] = map[string]int{}
+			t.Run(strconv.Itoa(part), func(t *testing.T) {
+				t.Parallel()
+				for seed := part; seed < estates && !t.Failed(); seed += parts {
+					agree(t, uint64(seed), 8, counts[part])
+				}
+			})
+		}
+	})
+	total := map[string]int{}
+	for _, c := range counts {
+		for outcome, n := range c {
+			total[outcome] += n
+		}
+	}
+	t.Log(total)
+	for _, o := range []string{"allow", "deny", "depends"} {
+		require.Greater(t, total[o], estates/4, "the drawn requests hardly ever give %s: %v", o, total)
+	}
+}
+
+// agree draws an estate and compares requests about it.
+func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
+	d := newDraw(seed)
+	text := d.estate()
+	e := load(t, text)
+	zone, err := time.LoadLocation(e.Zone.Name())
+	require.NoError(t, err)
+	o := &oracle{e: e, zone: zone}
+	for _, g := range estate.Sorted(e.Grants) {
+		if g.OnRequest != nil && d.chance(70) {
+			from, _ := e.Zone.ParseTime(d.one(drawnTimes[:3]...))
+			o.elevations = append(o.elevations, estate.Elevation{Grant: g.ID, Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from, To: from + 60*clock.Day})
+		}
+	}
+	g, err := gate.Compile(e, o.elevations)
+	require.NoError(t, err)
+	times := moments(o)
+	for range requests {
+		who := estate.Principal{ID: d.one(drawnPeople...)}
+		switch d.IntN(6) {
+		case 0:
+			who = estate.Principal{Kind: estate.IsAnonymous}
+		case 1:
+			who = estate.Principal{Kind: estate.IsService, ID: "bot"}
+		}
+		r := e.Resources[d.IntN(len(e.Resources))]
+		address := r.Address
+		if r.System.Judge && d.chance(40) {
+			address = estate.Address{System: r.System.ID, Path: strings.TrimPrefix(r.Address.Path+"/new", "/")}
+			r = e.Unlisted(address)
+		}
+		ops := e.Offer(r.System.Kind.ID).On(r.Type)
+		if len(ops) == 0 {
+			continue
+		}
+		op := ops[d.IntN(len(ops))].Name
+		for _, known := range drawnOps { // those that grants name more often
+			if e.Offer(r.System.Kind.ID).Valid(known, r.Type) != nil && d.chance(30) {
+				op = known
+			}
+		}
+		q := partial{
+			at: open(d, 12, times...), from: open(d, 20, addresses()...), mfa: open(d, 25, true, false), reason: open(d, 20, true, false),
+			ticket: open(d, 20, true, false), signIn: open(d, 20, estate.SignIns...), device: open(d, 30, "managed", "own", "", "other"),
+		}
+		if q.from != nil && !q.from.IsValid() {
+			q.from = nil
+		}
+		if q.at == nil && (q.from == nil || q.signIn == nil) {
+			q.from, q.signIn = &addresses()[0], &estate.SignIns[2] // keep the completions countable
+		}
+		if d.chance(20) {
+			q.roles = []string{d.one(drawnRoles...)}
+		}
+		s := spot{system: r.System}
+		if r.Address.Path != "" {
+			s.path = strings.Split(r.Address.Path, "/")
+		}
+		want := o.outcome(who, op, s, q, times)
+		got, err := g.Decide(gate.Request{Subject: who, Operation: op, Resource: address, Context: q.context(g)})
+		answer := got.String()
+		if err != nil {
+			answer = "error"
+		}
+		outcomes[want]++
+		if answer != want {
+			t.Errorf("seed %d: %s %s %s with %s: the gate says %s, the oracle %s (%v)\n%s", seed, who, op, address, q, answer, want, err, text)
+			return
+		}
+	}
+}

@@ -1,0 +1,82 @@
+package gate
+
+import (
+	"hiddengate/internal/estate"
+)
+
+// Answer is the decision about one operation on one resource.
+type Answer struct {
+	Subject   estate.Principal
+	Operation *estate.Operation
+	Resource  *estate.Resource
+	Outcome   Outcome
+}
+
+// Reach tells, for every listed resource in tree order and every operation valid on it by name, what the subject
+// may do in the context; it leaves out what is denied. It stops when each returns false.
+func (g *Gate) Reach(p estate.Principal, c *Context, each func(Answer) bool) error {
+	return g.Answers(p, c, g.estate.Resources, func(*estate.Operation) bool { return true }, func(a Answer) bool {
+		return a.Outcome == Deny || each(a)
+	})
+}
+
+// Answers decides every operation that select takes, where it is valid, on each of the resources.
+func (g *Gate) Answers(p estate.Principal, c *Context, resources []*estate.Resource, selects func(*estate.Operation) bool, each func(Answer) bool) error {
+	s := g.index[p]
+	if s == nil {
+		return g.Subject(p)
+	}
+	q := question{subject: s, context: c}
+	if err := q.open(g); err != nil {
+		return err
+	}
+	for _, r := range resources {
+		for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
+			if !selects(o) {
+				continue
+			}
+			q.operation, q.resource = o.Name, r
+			outcome, err := g.outcome(&q)
+			if err != nil {
+				return err
+			}
+			if !each(Answer{p, o, r, outcome}) {
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
+// Holders tells who may do any of the operations on any of the resources: the best answer for each subject, those
+// who are denied everything left out.
+func (g *Gate) Holders(c *Context, resources []*estate.Resource, selects func(*estate.Operation) bool) ([]Answer, error) {
+	var out []Answer
+	for _, s := range g.subjects {
+		best := Answer{Subject: s.principal}
+		err := g.Answers(s.principal, c, resources, selects, func(a Answer) bool {
+			if a.Outcome > best.Outcome {
+				best = a
+			}
+			return best.Outcome != Allow
+		})
+		if err != nil {
+			return nil, err
+		}
+		if best.Outcome != Deny {
+			out = append(out, best)
+		}
+	}
+	return out, nil
+}
+
+// Resources lists the listed resources that a list selects, in tree order.
+func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
+	var out []*estate.Resource
+	for _, r := range g.estate.Resources {
+		if g.Covers(list, r) {
+			out = append(out, r)
+		}
+	}
+	return out
+}

@@ -1,0 +1,139 @@
+package gate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+)
+
+// maxSessions bounds how many possible sessions are judged for one request.
+const maxSessions = 4096
+
+// possible gives the sets of roles that the session may have: nil stands for all roles.
+func (g *Gate) possible(s *subject, named []string, at clock.Instant, timed bool) ([][]string, error) {
+	if len(named) > 0 {
+		return [][]string{named}, g.checkNamed(s, named)
+	}
+	if len(g.sessions) == 0 {
+		return [][]string{nil}, nil
+	}
+	var roles []string
+	for _, gr := range s.grants {
+		if gr.OnRequest == nil || g.lentAt(gr, s, at, timed) {
+			for _, ref := range gr.Roles {
+				if !slices.Contains(roles, ref.ID) {
+					roles = append(roles, ref.ID)
+				}
+			}
+		}
+	}
+	slices.Sort(roles)
+	if g.breaks(roles) == nil {
+		return [][]string{nil}, nil
+	}
+	return g.largest(roles)
+}
+
+// lentAt says whether an on-request grant is lent to the subject at the time, or ever where the time is open.
+func (g *Gate) lentAt(gr *grant, s *subject, at clock.Instant, timed bool) bool {
+	when, lent := gr.lent[s.principal]
+	if !lent || !timed {
+		return lent
+	}
+	c := g.space.NewContext()
+	c.SetTime(at)
+	holds, _ := g.space.Holds(when, c)
+	return holds
+}
+
+// checkNamed sees that a session may name these roles.
+func (g *Gate) checkNamed(s *subject, named []string) error {
+	for _, id := range named {
+		if g.roles[id] == nil {
+			return fmt.Errorf("%w role %q", ErrUnknown, id)
+		}
+		if !slices.ContainsFunc(s.grants, func(gr *grant) bool {
+			return slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return ref.ID == id })
+		}) {
+			return fmt.Errorf("%w session: no grant to %s names the role %s", ErrInvalid, s.principal, id)
+		}
+	}
+	if sep := g.breaks(named); sep != nil {
+		return fmt.Errorf("%w session: the separation %s keeps its roles apart (%s)", ErrInvalid, sep.ID, sep.Source.Short())
+	}
+	return nil
+}
+
+// breaks gives a session separation that the roles break, each standing for all it includes.
+func (g *Gate) breaks(roles []string) *estate.Separation {
+	for _, sep := range g.sessions {
+		if g.Held(sep, roles) > sep.AtMost {
+			return sep
+		}
+	}
+	return nil
+}
+
+// Held counts a separation's roles that the roles are or include.
+func (g *Gate) Held(sep *estate.Separation, roles []string) int {
+	n := 0
+	for _, ref := range sep.Roles {
+		if slices.ContainsFunc(roles, func(id string) bool { return g.roles[id].includes[ref.ID] }) {
+			n++
+		}
+	}
+	return n
+}
+
+// largest gives every permitted set of the roles to which none can be added. Roles that no separation touches are
+// in all of them.
+func (g *Gate) largest(roles []string) ([][]string, error) {
+	touched := func(id string) bool {
+		return slices.ContainsFunc(g.sessions, func(sep *estate.Separation) bool { return g.Held(sep, []string{id}) > 0 })
+	}
+	var free, bound []string
+	for _, id := range roles {
+		if touched(id) {
+			bound = append(bound, id)
+		} else {
+			free = append(free, id)
+		}
+	}
+	var out [][]string
+	steps := 0
+	var choose func(i int, chosen []string) error
+	choose = func(i int, chosen []string) error {
+		if steps++; steps > 64*maxSessions || len(out) > maxSessions {
+			return fmt.Errorf("%w session: there are too many sets of roles to judge; name the roles", ErrInvalid)
+		}
+		if i == len(bound) {
+			if !g.extendable(chosen, bound) {
+				// an empty set must not become nil, which stands for all roles
+				set := append(append(make([]string, 0, len(roles)), free...), chosen...)
+				slices.Sort(set)
+				out = append(out, set)
+			}
+			return nil
+		}
+		if with := append(slices.Clone(chosen), bound[i]); g.breaks(with) == nil {
+			if err := choose(i+1, with); err != nil {
+				return err
+			}
+		}
+		return choose(i+1, chosen)
+	}
+	if err := choose(0, nil); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(out, func(a, b []string) int { return strings.Compare(strings.Join(a, " "), strings.Join(b, " ")) })
+	return out, nil
+}
+
+func (g *Gate) extendable(chosen, bound []string) bool {
+	return slices.ContainsFunc(bound, func(id string) bool {
+		return !slices.Contains(chosen, id) && g.breaks(append(slices.Clone(chosen), id)) == nil
+	})
+}

@@ -182,3 +182,11 @@ func ParseSubjectTerm(text string) (SubjectTerm, error) {
 	p, err := ParsePrincipal(strings.TrimSpace(rest))
 	return SubjectTerm{Principal: p, Not: not}, err
 }
+
+// String writes the term as files do.
+func (t SubjectTerm) String() string {
+	if t.Not {
+		return "not " + t.Principal.String()
+	}
+	return t.Principal.String()
+}

@@ -1,0 +1,20 @@
+package finding
+
+import (
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/trial"
+)
+
+var clockDependentTest = &Finding{
+	Code: "clock-dependent-test", Severity: diagnostic.Warning,
+	Doc:  "A test gives no time and would come out differently at another one: it passes today and fails some day, or the other way round.",
+	Cure: "give it a time, as given: {time: 2027-12-01T22:00}",
+	find: func(c *check) {
+		for _, t := range estate.Sorted(c.estate.Tests) {
+			if trial.HangsOnTheClock(c.gate, t, c.now) {
+				c.report(&t.Object, t.Source.Position, "test %s hangs on when it is run", t.ID)
+			}
+		}
+	},
+}

@@ -1,0 +1,100 @@
+// Package finding holds what `check` reports: one file for each finding, with its name, its page and its function.
+package finding
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+)
+
+// Finding is one thing that `check` looks for.
+type Finding struct {
+	Code     string
+	Severity diagnostic.Severity // unless the workspace sets another
+	Doc      string              // what it means
+	Cure     string              // what to do
+	find     func(*check)
+}
+
+// All lists the findings by code.
+var All = []*Finding{
+	anonymousUnblocked, clockDependentTest, directGrant, expired, farEnd, guaranteeUnjudged, idsDifferByCase, levelGap,
+	matchesNothing, missingNeed, neverInForce, separationBroken, unknownOperation, unlistedAddress,
+}
+
+// Found is a diagnostic that may be accepted.
+type Found struct {
+	diagnostic.Diagnostic
+	Accepted string // why, if it is accepted
+}
+
+// check is one run: what is looked at, and what was found.
+type check struct {
+	estate  *estate.Estate
+	gate    *gate.Gate
+	now     clock.Instant
+	finding *Finding
+	found   []Found
+}
+
+// Run looks for every finding as of now.
+func Run(g *gate.Gate, now clock.Instant) []Found {
+	c := &check{estate: g.Estate(), gate: g, now: now}
+	for _, f := range All {
+		c.finding = f
+		f.find(c)
+	}
+	slices.SortStableFunc(c.found, func(a, b Found) int {
+		if d := b.Severity - a.Severity; d != 0 {
+			return int(d)
+		}
+		if d := strings.Compare(a.Code, b.Code); d != 0 {
+			return d
+		}
+		return a.Position.Compare(b.Position)
+	})
+	return slices.Compact(c.found)
+}
+
+// report adds what was found about an entry, at a position in it.
+func (c *check) report(o *estate.Object, at diagnostic.Position, format string, args ...any) {
+	c.weigh(c.finding.Severity, o, at, format, args...)
+}
+
+// weigh reports with a severity of its own, which the workspace's setting still overrides.
+func (c *check) weigh(s diagnostic.Severity, o *estate.Object, at diagnostic.Position, format string, args ...any) {
+	if set, ok := c.estate.Severities[c.finding.Code]; ok {
+		s = set
+	}
+	if s == diagnostic.Off {
+		return
+	}
+	f := Found{Diagnostic: diagnostic.Diagnostic{
+		Code: c.finding.Code, Severity: s, Message: fmt.Sprintf(format, args...), Help: c.finding.Cure, Position: at,
+	}}
+	if o != nil {
+		for _, a := range o.Accept {
+			if a.Finding == c.finding.Code && (a.Ends == nil || !a.Ends.OverAt(c.estate.Zone, c.now)) {
+				f.Accepted = a.Why
+			}
+		}
+	}
+	c.found = append(c.found, f)
+}
+
+// named writes "grant crew-runs-domes".
+func named(what string, o *estate.Object) string { return what + " " + o.ID }
+
+// some writes a few names and how many more there are.
+func some(names []string) string {
+	const most = 3
+	if len(names) <= most+1 {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}

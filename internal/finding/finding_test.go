@@ -1,0 +1,111 @@
+package finding
+
+import (
+	"slices"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+)
+
+const base = `hidden-gate: 1
+systems:
+  db: {kind: database, resources: {sky: {}, sky/a: {}, sky/b: {tags: {x: y}}}}
+people: {ana: {}, bo: {}}
+groups: {crew: {members: [ana]}}
+`
+
+func run(t *testing.T, text string) []Found {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(base + text)}})
+	require.NoError(t, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	now, err := clock.UTC.ParseTime("2026-11-23T12:00Z")
+	require.NoError(t, err)
+	return Run(g, now)
+}
+
+func TestEveryFindingIsKnownToTheFiles(t *testing.T) {
+	var codes []string
+	for _, f := range All {
+		codes = append(codes, f.Code)
+		assert.NotEmpty(t, f.Doc)
+		assert.NotEmpty(t, f.Cure)
+	}
+	assert.Equal(t, estate.FindingCodes, codes)
+}
+
+// Each text brings exactly the findings named, as severity and code, and the one beside it brings none of them.
+func TestFindings(t *testing.T) {
+	for _, c := range []struct {
+		want []string
+		bad  string
+		good string
+	}{
+		{[]string{"warning direct-grant"},
+			"roles: {r: {allow: server.view}}\ngrants: {g: {to: ana, role: r, on: db}}",
+			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db}}"},
+		{[]string{"error unknown-operation"}, "roles: {r: {allow: [server.veiw, table.read]}}", "roles: {r: {allow: [server.view, table.read]}}"},
+		{[]string{"error unknown-operation"}, "blocks: {b: {deny: tabel.drop, on: db}}", "blocks: {b: {deny: table.drop, on: db}}"},
+		{[]string{"warning matches-nothing"}, `scopes: {s: "db:moon/*"}`, `scopes: {s: "db:sky/*"}`},
+		{[]string{"error matches-nothing"}, `blocks: {b: {deny: all, on: "db:moon*"}}`, `blocks: {b: {deny: all, on: "db:sk*"}}`},
+		{[]string{"error matches-nothing"}, `scopes: {s: [db, not db:moon*]}`, `scopes: {s: [db, not db:sk*]}`},
+		{[]string{"warning matches-nothing"}, `scopes: {s: [db:sky, not db]}`, `scopes: {s: [db, not db:sky]}`},
+		{[]string{"warning matches-nothing"}, `groups: {g: {match: {team: x}}}`, `groups: {g: {match: {team: x}, members: ana}}`},
+		{[]string{"warning matches-nothing"}, `groups: {g: {members: [ana, not group:crew]}}`, `groups: {g: {members: [ana, bo, not group:crew]}}`},
+		{[]string{"warning matches-nothing"}, `roles: {r: {allow: [moon.*]}}`, `roles: {r: {allow: [table.*]}}`},
+		{[]string{"warning unlisted-address"}, "scopes: {s: db:sky/c}", "scopes: {s: db:sky/a}"},
+		{[]string{"warning missing-need"},
+			"roles: {r: {allow: [table.update, table.read]}}\ngrants: {g: {to: group:crew, role: r, on: db:sky/a}}",
+			"roles: {r: {allow: [table.update, table.read, session.open]}}\ngrants: {g: {to: group:crew, role: r, on: [db:sky/a, db]}}"},
+		{[]string{"warning missing-need"},
+			"roles: {r: {allow: [server.stop]}, v: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db}, h: {to: group:crew, role: v, on: db, when: {mfa: true}}}",
+			"roles: {r: {allow: [server.stop]}, v: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db, when: {mfa: true}}, h: {to: group:crew, role: v, on: db}}"},
+		{[]string{"warning never-in-force"},
+			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db, when: {mfa: true, not: {mfa: true}}}}",
+			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db, when: {mfa: true, not: {ticket: true}}}}"},
+		{[]string{"note expired"}, "people: {cai: {ends: 2026-11-22}}", "people: {cai: {ends: 2026-11-23}}"},
+		{[]string{"warning far-end"}, "people: {cai: {ends: 2029-11-24}}", "people: {cai: {ends: 2029-11-20}}"},
+		{[]string{"warning level-gap"}, "blocks: {b: {deny: only change, on: db}}", "blocks: {b: {deny: [only change, from govern], on: db}}"},
+		{[]string{"warning level-gap"},
+			"tests: {t: {who: ana, given: {time: 2026-01-01T00:00}, denied: up to use on db}}",
+			"tests: {t: {who: ana, given: {time: 2026-01-01T00:00}, denied: [up to use on db, from change on db]}}"},
+		{[]string{"warning anonymous-unblocked"}, "blocks: {b: {to: everyone, deny: all, on: db}}", "blocks: {b: {to: [everyone, anonymous], deny: all, on: db}}"},
+		{[]string{"error separation-broken"},
+			"roles: {a: {allow: server.view}, b: {allow: server.view}, c: {include: b, allow: server.view}}\nseparations: {s: {roles: [a, b], within: person}}\ngrants: {g: {to: group:crew, role: a, on: db}, h: {to: everyone, role: c, on: db, ends: 2027-01-01, on-request: {longest: 1h}}}",
+			"roles: {a: {allow: server.view}, b: {allow: server.view}, c: {include: b, allow: server.view}}\nseparations: {s: {roles: [a, b], within: person}}\ngrants: {g: {to: group:crew, role: a, on: db}, h: {to: [everyone, not ana], role: c, on: db, ends: 2027-01-01, on-request: {longest: 1h}}}"},
+		{[]string{"warning clock-dependent-test"},
+			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db, ends: 2027-01-01}}\ntests: {t: {who: ana, allowed: server.view on db}}",
+			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db}}\ntests: {t: {who: ana, allowed: server.view on db}}"},
+		{[]string{"warning ids-differ-by-case"}, "roles: {reader: {allow: all}, Reader: {allow: all}}", "roles: {reader: {allow: all}, writer: {allow: all}}"},
+		{[]string{"note guarantee-unjudged"}, "guarantees: {g: {never: ana, may: all, on: db}}", ""},
+	} {
+		codes := func(text string) (out []string) {
+			for _, f := range run(t, "---\n"+text+"\n") { // a document of its own, where the base has a section already
+				if f.Accepted == "" {
+					out = append(out, f.Severity.String()+" "+f.Code)
+				}
+			}
+			return slices.Compact(out)
+		}
+		assert.Equal(t, c.want, codes(c.bad), c.bad)
+		assert.Empty(t, codes(c.good), c.good)
+	}
+}
+
+func TestSettingsAndAcceptance(t *testing.T) {
+	with := func(settings, accept string) []Found {
+		return run(t, settings+"---\nroles: {r: {allow: server.view}}\ngrants: {g: {to: ana, role: r, on: db"+accept+"}}\n")
+	}
+	assert.Equal(t, "error", with("check: {direct-grant: error}\n", "")[0].Severity.String())
+	assert.Empty(t, with("check: {direct-grant: off}\n", ""))
+	assert.Equal(t, "for now", with("", ", accept: {finding: direct-grant, why: for now}")[0].Accepted)
+	assert.Equal(t, "for now", with("", ", accept: {finding: direct-grant, why: for now, ends: 2026-11-23}")[0].Accepted)
+	assert.Empty(t, with("", ", accept: {finding: direct-grant, why: for now, ends: 2026-11-22}")[0].Accepted)
+}

@@ -1,0 +1,69 @@
+package finding
+
+import (
+	"slices"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+var levelGap = &Finding{
+	Code: "level-gap", Severity: diagnostic.Warning,
+	Doc: "A block, the `denied` of a test or a `never` takes a level away and forgets those above it: who may not change may still govern, and " +
+		"so give themselves the change.",
+	Cure: "write `from LEVEL` in place of `only LEVEL` or `up to LEVEL`",
+	find: func(c *check) {
+		for _, b := range estate.Sorted(c.estate.Blocks) {
+			c.gap("block", &b.Object, b.Deny)
+		}
+		for _, t := range estate.Sorted(c.estate.Tests) {
+			byPlace := map[string]estate.Operations{}
+			var order []string
+			for _, s := range t.Denied {
+				place := s.Place.String()
+				if byPlace[place] == nil {
+					order = append(order, place)
+				}
+				byPlace[place] = append(byPlace[place], s.Operation)
+			}
+			for _, place := range order {
+				c.gap("test", &t.Object, byPlace[place])
+			}
+		}
+		for _, g := range estate.Sorted(c.estate.Guarantees) {
+			if g.Kind == estate.NeverMay {
+				c.gap("guarantee", &g.Object, g.May)
+			}
+		}
+	},
+}
+
+// gap reports a list that takes a level whose next one up it leaves.
+func (c *check) gap(what string, o *estate.Object, list estate.Operations) {
+	takes := func(l estate.Level) bool {
+		return slices.ContainsFunc(list, func(t estate.OperationTerm) bool {
+			switch t.Kind {
+			case estate.All:
+				return true
+			case estate.OnlyLevel:
+				return t.Level == l
+			case estate.UpToLevel:
+				return l <= t.Level
+			case estate.FromLevel:
+				return l >= t.Level
+			}
+			return false
+		})
+	}
+	for _, t := range list {
+		if t.Not || (t.Kind != estate.OnlyLevel && t.Kind != estate.UpToLevel) {
+			continue
+		}
+		for above := t.Level + 1; above <= estate.Govern; above++ {
+			if !takes(above) {
+				c.report(o, t.Position, "%s takes %q and leaves what is above it, from %s on", named(what, o), t.String(), above)
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,40 @@
+package finding
+
+import (
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+var unlistedAddress = &Finding{
+	Code: "unlisted-address", Severity: diagnostic.Warning,
+	Doc:  "An address is named that no inventory lists. It may come later; it may also be misspelt.",
+	Cure: "list it under resources of its system, or correct it",
+	find: func(c *check) {
+		c.placeLists(func(what string, o *estate.Object, list estate.Resources) {
+			for _, t := range list {
+				if t.In == nil || !t.In.Plain() {
+					continue
+				}
+				a := t.In.Address()
+				if c.estate.Listed(a) != nil {
+					continue
+				}
+				severity := diagnostic.Warning
+				if c.estate.Systems[a.System].Judge {
+					severity = diagnostic.Note
+				}
+				var near []string
+				for _, r := range c.estate.Resources {
+					if r.Address.System == a.System && len(near) < 10_000 {
+						near = append(near, r.Address.String())
+					}
+				}
+				help := diagnostic.Nearest(a.String(), near)
+				if help != "" {
+					help = "; did you mean " + help + "?"
+				}
+				c.weigh(severity, o, t.Position, "%s names %s, which is not listed%s", named(what, o), a, help)
+			}
+		})
+	},
+}

@@ -1,0 +1,134 @@
+package gate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+)
+
+// Lack is an operation that a subject may do without one that it needs.
+type Lack struct {
+	Subject   estate.Principal
+	Resource  *estate.Resource
+	Operation string
+	Need      string
+	Grant     string // the first that gives the operation
+}
+
+// Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. Of
+// subjects and resources that no grant or block tells apart it looks at one.
+func (g *Gate) Lacking() []Lack {
+	var out []Lack
+	resources := g.representatives()
+	seen := map[string]bool{}
+	for _, s := range g.subjects {
+		if len(s.grants) == 0 || seen[g.signature(s)] {
+			continue
+		}
+		seen[g.signature(s)] = true
+		for _, r := range resources {
+			for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
+				if len(o.Needs) == 0 {
+					continue
+				}
+				has, err := g.allowed(s, o.Name, r, nil)
+				if err != nil || has == region.Empty {
+					continue
+				}
+				for _, need := range o.Needs {
+					if !g.meets(s, r, need, has) {
+						out = append(out, Lack{s.principal, r, o.Name, need, g.giver(s, r, o.Name)})
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// meets says whether the needed operation, at the resource or the nearest place above where it is valid, is
+// allowed in all of the region.
+func (g *Gate) meets(s *subject, r *estate.Resource, need string, in region.Region) bool {
+	for ; r != nil; r = r.Parent {
+		if g.estate.Offer(r.System.Kind.ID).Valid(need, r.Type) == nil {
+			continue
+		}
+		has, err := g.allowed(s, need, r, nil)
+		if err != nil {
+			return true // too complex to say
+		}
+		inside, err := g.space.Contains(has, in)
+		return inside || err != nil
+	}
+	return true // it is valid nowhere above: nothing can be lacking
+}
+
+func (g *Gate) giver(s *subject, r *estate.Resource, operation string) string {
+	covers, known := g.coverage(r), g.known(s, r)
+	for _, gr := range s.grants {
+		if one, err := g.grantRegion(gr, s, operation, nil); covers.grants.has(gr.number) && err == nil && g.space.Fix(one, known) != region.Empty {
+			return gr.ID
+		}
+	}
+	return ""
+}
+
+// signature is the same for subjects that no grant or block tells apart, but for what they own.
+func (g *Gate) signature(s *subject) string {
+	var b strings.Builder
+	for _, gr := range s.grants {
+		fmt.Fprint(&b, gr.number, " ")
+	}
+	b.WriteByte('/')
+	for _, bl := range s.blocks {
+		fmt.Fprint(&b, bl.number, " ")
+	}
+	fmt.Fprint(&b, s.active, g.facts.tags(s.Tags))
+	if g.facts.owner {
+		b.WriteString(s.principal.String())
+	}
+	return b.String()
+}
+
+// tags gives those of the tags that some condition asks about.
+func (f *facts) tags(tags estate.Tags) []estate.Tag {
+	return slices.DeleteFunc(slices.Clone([]estate.Tag(tags)), func(t estate.Tag) bool {
+		return !f.same[t.Key] && !f.subject[t.Key] && !f.resource[t.Key]
+	})
+}
+
+// representatives gives one resource for each way in which grants, blocks and types tell resources and what they
+// stand in apart.
+func (g *Gate) representatives() []*estate.Resource {
+	ids := map[string]int{}
+	numbers := make([]int, len(g.estate.Resources))
+	var out []*estate.Resource
+	for i, r := range g.estate.Resources {
+		c := g.coverage(r)
+		above := -1
+		if r.Parent != nil {
+			above = numbers[r.Parent.Index]
+		}
+		key := fmt.Sprint(r.System.Kind.ID, r.Type, c.grants, c.blocks, above, g.facts.tags(r.Tags))
+		if g.facts.owner && r.Owner != nil {
+			key += r.Owner.String()
+		}
+		id, known := ids[key]
+		if !known {
+			id = len(ids)
+			ids[key] = id
+			out = append(out, r)
+		}
+		numbers[i] = id
+	}
+	return out
+}
+
+// Never says whether a condition and dates can never hold together.
+func (g *Gate) Never(when *estate.Condition, starts, ends *estate.Moment) bool {
+	r, err := g.entryRegion(when, starts, ends)
+	return err == nil && r == region.Empty
+}

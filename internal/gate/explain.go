@@ -253,3 +253,12 @@ func (g *Gate) Where(list estate.Resources, r *estate.Resource) string {
 	}
 	return ""
 }
+
+// When writes what a condition and dates ask, "" if nothing.
+func (g *Gate) When(when *estate.Condition, starts, ends *estate.Moment) string {
+	r, err := g.entryRegion(when, starts, ends)
+	if err != nil {
+		return err.Error()
+	}
+	return g.when(r)
+}

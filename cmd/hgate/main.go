@@ -1,0 +1,13 @@
+// Command hgate decides who may do what, and shows why.
+package main
+
+import (
+	"os"
+	"time"
+
+	"hiddengate/internal/cli"
+)
+
+func main() {
+	os.Exit(cli.Run(os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, time.Now))
+}

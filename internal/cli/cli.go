@@ -1,0 +1,235 @@
+// Package cli is the command line: one file for each command, which parses, calls and prints.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/view"
+)
+
+// Exit codes, as every command gives them.
+const (
+	exitYes     = 0 // yes: allowed, passed, nothing wrong
+	exitNo      = 1 // no: denied or depends, nobody, failed
+	exitWrong   = 2 // the question or the files are wrong; nothing was done
+	exitOutside = 3 // something outside failed
+)
+
+// Streams is where a command reads and writes.
+type Streams struct {
+	In  io.Reader
+	Out io.Writer
+	Err io.Writer
+}
+
+// app is one run of the program.
+type app struct {
+	Streams
+	now    func() time.Time
+	dir    string
+	format string
+	at     string
+	color  string
+}
+
+// answered ends a command with an exit code and nothing more to say.
+type answered int
+
+func (a answered) Error() string { return fmt.Sprintf("exit %d", int(a)) }
+
+// outside is an error of the world around the program.
+type outside struct{ error }
+
+// Run runs the program and gives its exit code. now is the clock.
+func Run(args []string, streams Streams, now func() time.Time) int {
+	a := &app{Streams: streams, now: now}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(streams.In)
+	root.SetOut(streams.Out)
+	root.SetErr(streams.Err)
+	err := root.Execute()
+	var code answered
+	var list diagnostic.List
+	var world outside
+	switch {
+	case err == nil:
+		return exitYes
+	case errors.As(err, &code):
+		return int(code)
+	case errors.As(err, &world):
+		fmt.Fprintln(a.Err, "hgate:", world.error)
+		return exitOutside
+	case errors.As(err, &list):
+		page := a.page(a.Err)
+		diagnostic.Print(a.Err, list, page.Severity)
+		fmt.Fprintf(a.Err, "%s; nothing was done\n", count(list.Count(diagnostic.Error), "error"))
+	default:
+		fmt.Fprintln(a.Err, "hgate:", err)
+	}
+	return exitWrong
+}
+
+// count writes "1 error" or "3 errors".
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "hgate",
+		Short: "Decide who may do what, and prove it",
+		Long: `Hidden Gate reads roles and access policy from files, tells what results, and tests it.
+
+Begin with 'hgate demo', which writes an example to a new folder and walks through it,
+or with 'hgate new', which starts a workspace of your own.`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          cobra.NoArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	for _, g := range []cobra.Group{
+		{ID: "write", Title: "Write the policy:"},
+		{ID: "look", Title: "Look at what results:"},
+		{ID: "hold", Title: "Hold it to what must be:"},
+		{ID: "other", Title: "Other:"},
+	} {
+		root.AddGroup(&g)
+	}
+	root.PersistentFlags().StringVarP(&a.dir, "workspace", "C", "", "`folder` of the workspace (found upward from the current one)")
+	root.PersistentFlags().StringVar(&a.color, "color", "auto", "auto, always or never; NO_COLOR is heeded")
+	_ = root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
+	for group, commands := range map[string][]*cobra.Command{
+		"write": {a.newCommand(), a.listCommand(), a.showCommand()},
+		"look":  {a.tryCommand(), a.reachCommand(), a.holdersCommand()},
+		"hold":  {a.checkCommand(), a.testCommand()},
+		"other": {a.demoCommand(), a.schemaCommand(), a.versionCommand()},
+	} {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	root.SetHelpCommandGroupID("other")
+	root.SetCompletionCommandGroupID("other")
+	root.CompletionOptions.SetDefaultShellCompDirective(cobra.ShellCompDirectiveNoFileComp)
+	return root
+}
+
+// formats gives a command its --format.
+func (a *app) formats(c *cobra.Command, names ...string) {
+	c.Flags().StringVar(&a.format, "format", "text", strings.Join(names, ", "))
+	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(names, cobra.ShellCompDirectiveNoFileComp))
+	run := c.RunE
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if !slices.Contains(names, a.format) {
+			return fmt.Errorf("--format %s is not one of %s", a.format, strings.Join(names, ", "))
+		}
+		return run(cmd, args)
+	}
+}
+
+// moment gives a command its --at.
+func (a *app) moment(c *cobra.Command) {
+	c.Flags().StringVar(&a.at, "at", "", "the `time` of the request and of the state, such as 2027-12-01T22:00, or any (now, where left out)")
+	_ = c.RegisterFlagCompletionFunc("at", cobra.FixedCompletions([]string{"any"}, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// page gives a stream its width and colour.
+func (a *app) page(w io.Writer) *view.Page {
+	p := &view.Page{Writer: w, Width: 100}
+	f, isFile := w.(*os.File)
+	terminal := isFile && term.IsTerminal(int(f.Fd()))
+	if terminal {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width >= 60 {
+			p.Width = min(width, 160)
+		}
+	}
+	p.Color = a.color == "always" || a.color == "auto" && terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); !terminal && err == nil && columns >= 60 {
+		p.Width = min(columns, 160)
+	}
+	return p
+}
+
+// folder finds the workspace.
+func (a *app) folder() (string, error) {
+	if a.dir != "" {
+		if _, err := os.Stat(filepath.Join(a.dir, policyfile.SettingsFile)); err != nil {
+			return "", fmt.Errorf("%s is no workspace: it has no %s; `hgate new %s` makes one", a.dir, policyfile.SettingsFile, a.dir)
+		}
+		return a.dir, nil
+	}
+	here, err := os.Getwd()
+	if err != nil {
+		return "", outside{err}
+	}
+	for dir := here; ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(filepath.Join(dir, policyfile.SettingsFile)); err == nil {
+			return dir, nil
+		}
+		if dir == filepath.Dir(dir) {
+			return "", fmt.Errorf("there is no %s here or in a folder above; name a workspace with -C, or make one with `hgate new`", policyfile.SettingsFile)
+		}
+	}
+}
+
+// load reads the workspace.
+func (a *app) load() (*estate.Estate, error) {
+	dir, err := a.folder()
+	if err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, outside{err}
+	}
+	defer root.Close()
+	return policyfile.Load(root.FS())
+}
+
+// compiled reads the workspace and makes its gate.
+func (a *app) compiled() (*gate.Gate, error) {
+	e, err := a.load()
+	if err != nil {
+		return nil, err
+	}
+	return gate.Compile(e, nil)
+}
+
+// instant is what --at says; open tells that it says any, and then the instant is now.
+func (a *app) instant(zone *clock.Zone) (at clock.Instant, open bool, err error) {
+	switch a.at {
+	case "":
+		return clock.Of(a.now()), false, nil
+	case "any":
+		return clock.Of(a.now()), true, nil
+	}
+	at, err = zone.ParseTime(a.at)
+	if err != nil {
+		err = fmt.Errorf("--at: %w", err)
+	}
+	return at, false, err
+}
+
+// tell writes a note about progress to standard error.
+func (a *app) tell(format string, args ...any) { fmt.Fprintf(a.Err, format+"\n", args...) }

@@ -1,0 +1,388 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/finding"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/survey"
+)
+
+// pair is one thing to say of an entry: a text, a truth value, a number or a list of texts. One that is empty is
+// not said.
+type pair struct {
+	key   string
+	value any
+}
+
+func (p pair) empty() bool {
+	switch v := p.value.(type) {
+	case string:
+		return v == ""
+	case bool:
+		return !v
+	case []string:
+		return len(v) == 0
+	}
+	return false
+}
+
+func (p pair) text() string {
+	switch v := p.value.(type) {
+	case []string:
+		return strings.Join(v, ", ")
+	case bool:
+		if v {
+			return "yes"
+		}
+		return ""
+	}
+	return fmt.Sprint(p.value)
+}
+
+// listed is one sort of thing that list and show know.
+type listed struct {
+	many, one string
+	section   string   // of the files, for references; "" for none
+	columns   []string // that list shows as text, the id first
+	ids       func(*gate.Gate) []string
+	describe  func(*gate.Gate, string) []pair
+}
+
+var listings = []listed{
+	{"people", "person", "people", []string{"id", "name", "status", "ends", "groups"}, sectionIDs("people"), describePerson},
+	{"services", "service", "services", []string{"id", "owner", "status", "ends", "groups"}, sectionIDs("services"), describeService},
+	{"groups", "group", "groups", []string{"id", "about", "members"}, sectionIDs("groups"), describeGroup},
+	{"systems", "system", "systems", []string{"id", "kind", "title", "owner", "tags"}, sectionIDs("systems"), describeSystem},
+	{"resources", "resource", "", []string{"id", "type", "owner", "tags"}, resourceIDs, describeResource},
+	{"scopes", "scope", "scopes", []string{"id", "resources", "covers"}, sectionIDs("scopes"), describeScope},
+	{"roles", "role", "roles", []string{"id", "about", "allow", "include"}, sectionIDs("roles"), describeRole},
+	{"grants", "grant", "grants", []string{"id", "to", "roles", "on", "when"}, sectionIDs("grants"), describeGrant},
+	{"blocks", "block", "blocks", []string{"id", "to", "deny", "on", "when"}, sectionIDs("blocks"), describeBlock},
+	{"separations", "separation", "separations", []string{"id", "roles", "at-most", "within"}, sectionIDs("separations"), describeSeparation},
+	{"delegations", "delegation", "delegations", []string{"id", "to", "may-grant", "on", "to-members-of"}, sectionIDs("delegations"), describeDelegation},
+	{"tests", "test", "tests", []string{"id", "who", "allowed", "denied"}, sectionIDs("tests"), describeTest},
+	{"guarantees", "guarantee", "guarantees", []string{"id", "says", "may", "on"}, sectionIDs("guarantees"), describeGuarantee},
+	{"kinds", "kind", "kinds", []string{"id", "about", "types", "operations"}, func(g *gate.Gate) []string { return keys(g.Estate().Kinds) }, describeKind},
+	{"operations", "operation", "operations", []string{"id", "level", "risk", "about"}, func(g *gate.Gate) []string { return keys(g.Estate().Operations) }, describeOperation},
+	{"findings", "finding", "", []string{"id", "severity", "about"}, func(*gate.Gate) []string { return estate.FindingCodes }, describeFinding},
+}
+
+func keys[T any](m map[string]T) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func ids(objects []*estate.Object) []string {
+	var out []string
+	for _, o := range objects {
+		out = append(out, o.ID)
+	}
+	return out
+}
+
+func sectionIDs(section string) func(*gate.Gate) []string {
+	return func(g *gate.Gate) []string { return ids(g.Estate().Section(section)) }
+}
+
+func resourceIDs(g *gate.Gate) []string {
+	var out []string
+	for _, r := range g.Estate().Resources {
+		out = append(out, r.Address.String())
+	}
+	return out
+}
+
+// head is what every entry may say.
+func head(o *estate.Object, rest ...pair) []pair {
+	out := []pair{{"id", o.ID}, {"title", o.Title}, {"about", o.About}}
+	out = append(out, rest...)
+	out = append(out, pair{"why", o.Why})
+	if o.Owner != nil {
+		out = append(out, pair{"owner", o.Owner.String()})
+	}
+	out = append(out, pair{"protected", o.Protected})
+	var accepted []string
+	for _, a := range o.Accept {
+		accepted = append(accepted, a.Finding+" ("+a.Why+")")
+	}
+	return append(out, pair{"accepts", accepted}, pair{"defined", o.Source.Short()})
+}
+
+func texts[T fmt.Stringer](list []T) []string {
+	var out []string
+	for _, t := range list {
+		out = append(out, t.String())
+	}
+	return out
+}
+
+func refTexts(refs []estate.Ref) []string {
+	var out []string
+	for _, r := range refs {
+		out = append(out, r.ID)
+	}
+	return out
+}
+
+func tagTexts(tags estate.Tags) []string {
+	var out []string
+	for _, t := range tags {
+		out = append(out, t.Key+"="+t.Value)
+	}
+	return out
+}
+
+func moment(m *estate.Moment) string {
+	if m == nil {
+		return ""
+	}
+	return m.Text
+}
+
+func describePerson(g *gate.Gate, id string) []pair { return describeSubject(g, g.Estate().People[id]) }
+
+func describeService(g *gate.Gate, id string) []pair {
+	return describeSubject(g, g.Estate().Services[id])
+}
+
+func describeSubject(g *gate.Gate, s *estate.Subject) []pair {
+	var groups, grants []string
+	for _, id := range keys(g.Estate().Groups) {
+		if g.InGroup(s.Principal(), id) {
+			groups = append(groups, id)
+		}
+	}
+	for _, gr := range estate.Sorted(g.Estate().Grants) {
+		if who := g.Who(gr.To, s.Principal()); who != "" {
+			grants = append(grants, gr.ID+" ("+who+")")
+		}
+	}
+	return head(&s.Object, pair{"name", s.Name}, pair{"email", s.Email}, pair{"status", s.Status}, pair{"starts", moment(s.Starts)}, pair{"ends", moment(s.Ends)},
+		pair{"last-seen", moment(s.LastSeen)}, pair{"reserve", s.Reserve}, pair{"tags", tagTexts(s.Tags)}, pair{"groups", groups}, pair{"grants", grants})
+}
+
+func describeGroup(g *gate.Gate, id string) []pair {
+	group := g.Estate().Groups[id]
+	var match []string
+	for _, m := range group.Match {
+		match = append(match, m.Key+" is "+strings.Join(m.Values, " or "))
+	}
+	return head(&group.Object, pair{"listed", texts(group.Members)}, pair{"match", match},
+		pair{"members", texts(g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}}))}, pair{"stewards", texts(group.Stewards)}, pair{"tags", tagTexts(group.Tags)})
+}
+
+func describeSystem(g *gate.Gate, id string) []pair {
+	s := g.Estate().Systems[id]
+	unlisted := "refuse"
+	if s.Judge {
+		unlisted = "judge"
+	}
+	var inside []string
+	for _, r := range g.Estate().Resources {
+		if r.System == s && r.Parent != nil {
+			inside = append(inside, r.Address.Path)
+		}
+	}
+	return head(&s.Object, pair{"kind", s.Kind.ID}, pair{"tags", tagTexts(s.Tags)}, pair{"unlisted", unlisted}, pair{"precedence", refTexts(s.Precedence)}, pair{"resources", inside})
+}
+
+func describeResource(g *gate.Gate, id string) []pair {
+	a, err := estate.ParseAddress(id)
+	if err != nil {
+		return nil
+	}
+	r := g.Estate().Listed(a)
+	if r == nil {
+		return nil
+	}
+	out := []pair{{"id", r.Address.String()}, {"type", r.Type}, {"kind", r.System.Kind.ID}, {"tags", tagTexts(r.Tags)}}
+	if r.Owner != nil {
+		out = append(out, pair{"owner", r.Owner.String()})
+	}
+	var scopes []string
+	for _, s := range estate.Sorted(g.Estate().Scopes) {
+		if g.Covers(s.Resources, r) {
+			scopes = append(scopes, s.ID)
+		}
+	}
+	var operations []string
+	for _, o := range g.Estate().Offer(r.System.Kind.ID).On(r.Type) {
+		operations = append(operations, o.Name)
+	}
+	out = append(out, pair{"scopes", scopes}, pair{"operations", operations})
+	if r.Entry != nil {
+		out = append(out, pair{"about", r.Entry.About}, pair{"defined", r.Entry.Source.Short()})
+	}
+	return out
+}
+
+func describeScope(g *gate.Gate, id string) []pair {
+	s := g.Estate().Scopes[id]
+	var covers []string
+	for _, r := range g.Resources(s.Resources) {
+		covers = append(covers, r.Address.String())
+	}
+	return head(&s.Object, pair{"resources", texts(s.Resources)}, pair{"covers", covers})
+}
+
+func describeRole(g *gate.Gate, id string) []pair {
+	r := g.Estate().Roles[id]
+	var comes []string
+	for _, o := range g.RoleOperations(id) {
+		comes = append(comes, o.Name)
+	}
+	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"operations", comes}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
+}
+
+func describeGrant(g *gate.Gate, id string) []pair {
+	gr := g.Estate().Grants[id]
+	request := ""
+	if gr.OnRequest != nil {
+		request = "for up to " + survey.Duration(gr.OnRequest.Longest)
+		if len(gr.OnRequest.Approvers) > 0 {
+			request += fmt.Sprintf(", %s by %s", count(gr.OnRequest.Approvals, "approval"), strings.Join(texts(gr.OnRequest.Approvers), ", "))
+		}
+	}
+	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)}, pair{"when", g.When(gr.When, gr.Starts, gr.Ends)},
+		pair{"on-request", request}, pair{"members", texts(g.Members(gr.To))}, pair{"covers", fmt.Sprint(len(g.Resources(gr.On)), " listed resources")})
+}
+
+func describeBlock(g *gate.Gate, id string) []pair {
+	b := g.Estate().Blocks[id]
+	return head(&b.Object, pair{"to", texts(b.To)}, pair{"deny", texts(b.Deny)}, pair{"on", texts(b.On)}, pair{"when", g.When(b.When, b.Starts, b.Ends)})
+}
+
+func describeSeparation(g *gate.Gate, id string) []pair {
+	s := g.Estate().Separations[id]
+	within := "person"
+	if s.Session {
+		within = "session"
+	}
+	return head(&s.Object, pair{"roles", refTexts(s.Roles)}, pair{"at-most", s.AtMost}, pair{"within", within})
+}
+
+func describeDelegation(g *gate.Gate, id string) []pair {
+	d := g.Estate().Delegations[id]
+	longest := ""
+	if d.Longest > 0 {
+		longest = survey.Duration(d.Longest)
+	}
+	return head(&d.Object, pair{"to", texts(d.To)}, pair{"may-grant", refTexts(d.MayGrant)}, pair{"within", texts(d.Within)}, pair{"on", texts(d.On)},
+		pair{"to-members-of", texts(d.ToMembersOf)}, pair{"longest", longest}, pair{"may-edit", texts(d.MayEdit)}, pair{"to-self", d.ToSelf})
+}
+
+func describeTest(g *gate.Gate, id string) []pair {
+	t := g.Estate().Tests[id]
+	selections := func(list []estate.Selection) []string {
+		var out []string
+		for _, s := range list {
+			out = append(out, s.Text)
+		}
+		return out
+	}
+	var levels []string
+	for _, l := range t.Levels {
+		word := "none"
+		if !l.None {
+			word = l.Level.String()
+			if l.All {
+				word = "all " + word
+			}
+		}
+		levels = append(levels, fmt.Sprintf("%s gets to %s on %s", l.Subject, word, l.Place))
+	}
+	return head(&t.Object, pair{"who", texts(t.Who)}, pair{"given", strings.TrimSpace(givenFlags(g, t))}, pair{"allowed", selections(t.Allowed)}, pair{"denied", selections(t.Denied)}, pair{"levels", levels})
+}
+
+func describeGuarantee(g *gate.Gate, id string) []pair {
+	gu := g.Estate().Guarantees[id]
+	says := string(gu.Kind)
+	switch gu.Kind {
+	case estate.OnlyMay, estate.NeverMay, estate.Apart:
+		says += " " + strings.Join(texts(gu.Subjects), ", ")
+	case estate.AtLeast, estate.AtMost:
+		says += fmt.Sprint(" ", gu.Count)
+	case estate.NeverBoth:
+		says += " " + strings.Join(texts(gu.Both), " and ")
+	case estate.Requires:
+		says += " " + g.When(gu.Requires, nil, nil)
+	}
+	return head(&gu.Object, pair{"says", says}, pair{"may", texts(gu.May)}, pair{"on", texts(gu.On)})
+}
+
+func describeKind(g *gate.Gate, id string) []pair {
+	k := g.Estate().Kinds[id]
+	if k == nil {
+		return nil
+	}
+	offer := g.Estate().Offer(id)
+	out := []pair{{"id", id}, {"about", k.About}, {"based-on", k.BasedOn.ID}, {"types", offer.Types}}
+	var more []string
+	for _, t := range offer.AllTypes {
+		if !slices.Contains(offer.Types, t) {
+			more = append(more, t)
+		}
+	}
+	out = append(out, pair{"more types", more}, pair{"operations", len(offer.Operations)})
+	if !k.BuiltIn {
+		out = append(out, pair{"defined", k.Source.Short()})
+	}
+	return out
+}
+
+func describeOperation(g *gate.Gate, id string) []pair {
+	o := g.Estate().Operations[id]
+	if o == nil {
+		return nil
+	}
+	risk := ""
+	if o.HighRisk {
+		risk = "high"
+	}
+	out := []pair{{"id", id}, {"about", o.About}, {"level", o.Level.String()}, {"risk", risk}, {"exclusive", o.Exclusive}, {"needs", o.Needs}, {"opens", o.Opens}, {"notice", o.Notice}}
+	var applies, roles []string
+	for _, k := range estate.Sorted(g.Estate().Kinds) {
+		offer := g.Estate().Offer(k.ID)
+		var types []string
+		for _, t := range offer.AllTypes {
+			if offer.Valid(id, t) != nil {
+				types = append(types, t)
+			}
+		}
+		if types != nil {
+			applies = append(applies, k.ID+" ("+strings.Join(types, ", ")+")")
+		}
+	}
+	for _, r := range keys(g.Estate().Roles) {
+		if g.RoleHas(r, id) {
+			roles = append(roles, r)
+		}
+	}
+	return append(out, pair{"applies to", applies}, pair{"in roles", roles})
+}
+
+func describeFinding(g *gate.Gate, id string) []pair {
+	for _, f := range finding.All {
+		if f.Code == id {
+			severity := f.Severity
+			set := ""
+			if s, ok := g.Estate().Severities[id]; ok {
+				severity, set = s, "by this workspace"
+			}
+			return []pair{{"id", id}, {"about", f.Doc}, {"severity", severity.String()}, {"set", set}, {"do", f.Cure},
+				{"settings", "check: {" + id + ": " + strings.Join(diagnostic.SeverityNames(), " | ") + "}"},
+				{"accept", "accept: {finding: " + id + ", why: …, ends: …}, at the entry"}}
+		}
+	}
+	return nil
+}
+

@@ -1,0 +1,149 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/view"
+)
+
+func (a *app) holdersCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "holders OPERATION RESOURCE",
+		Short: "Show who may do an operation in a place",
+		Long: `Lists everybody who may do it, and through which grant. The operation may be a selector
+('from change', 'table.*') and the resource a pattern or a scope: then it lists who may do any
+of the operations anywhere there. It exits with 1 if nobody may.`,
+		Example: `  hgate holders table.drop obsdb:sky
+  hgate holders "from change" ridge-net:summit
+  hgate holders "only govern" everything --at any`,
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: a.completeHolders,
+	}
+	flags := a.circumstances(c)
+	_ = c.Flags().MarkHidden("role") // a session is one subject's
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		if cmd.Flags().Changed("role") {
+			return fmt.Errorf("--role names the session of one subject; leave it out here")
+		}
+		operation, resources, err := selected(g, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		ctx, said, err := flags.build(a, cmd, g)
+		if err != nil {
+			return err
+		}
+		edition := g.Estate().Edition
+		holders, err := g.Holders(ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) })
+		if err != nil {
+			return err
+		}
+		if a.format == "json" {
+			err = a.holdersJSON(holders)
+		} else {
+			err = a.holdersText(g, ctx, holders, strings.Join(args, " on "), said)
+		}
+		if err == nil && len(holders) == 0 {
+			err = answered(exitNo)
+		}
+		return err
+	}
+	a.formats(c, "text", "json")
+	return c
+}
+
+// selected reads an operation and a place, or selectors of them. What selects nothing is an error.
+func selected(g *gate.Gate, what, where string) (estate.OperationTerm, []*estate.Resource, error) {
+	operation, err := estate.ParseOperationTerm(what)
+	if err != nil {
+		return operation, nil, err
+	}
+	place, err := estate.ParseResourceTerm(where)
+	if err != nil {
+		return operation, nil, err
+	}
+	if operation.Not || place.Not {
+		return operation, nil, fmt.Errorf("`not` has nothing to take away from here")
+	}
+	e := g.Estate()
+	if place.Scope != "" && e.Scopes[place.Scope] == nil {
+		return operation, nil, unknown("scope", place.Scope, ids(e.Section("scopes")))
+	}
+	if place.In != nil && place.In.Plain() {
+		r, err := g.Place(place.In.Address())
+		if err != nil {
+			return operation, nil, err
+		}
+		if operation.Kind == estate.ByName {
+			return operation, []*estate.Resource{r}, g.Operation(operation.Name, r)
+		}
+		if r.Index < 0 {
+			return operation, []*estate.Resource{r}, nil
+		}
+	}
+	resources := g.Resources(estate.Resources{place})
+	if len(resources) == 0 {
+		return operation, nil, fmt.Errorf("%s fits no listed resource", place)
+	}
+	for _, r := range resources {
+		for _, o := range e.Offer(r.System.Kind.ID).On(r.Type) {
+			if operation.Fits(o, e.Edition) {
+				return operation, resources, nil
+			}
+		}
+	}
+	return operation, nil, fmt.Errorf("no operation that %s names applies to anything in %s", operation, place)
+}
+
+func (a *app) holdersJSON(holders []gate.Answer) error {
+	type row struct {
+		Subject  string `json:"subject"`
+		Decision string `json:"decision"`
+	}
+	out := struct {
+		Rows []row `json:"rows"`
+	}{[]row{}}
+	for _, h := range holders {
+		out.Rows = append(out.Rows, row{h.Subject.String(), h.Outcome.String()})
+	}
+	return a.json(out)
+}
+
+func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer, question, said string) error {
+	p := a.page(a.Out)
+	if len(holders) == 0 {
+		p.Line("Nobody may %s, %s.", question, said)
+		return nil
+	}
+	p.Line("%s", p.Paint(view.Heading, count(len(holders), "subject")+" may "+question))
+	p.Line("%s\n", p.Paint(view.Faint, said))
+	var cells [][]string
+	for _, h := range holders {
+		why, err := g.Explain(gate.Request{Subject: h.Subject, Operation: h.Operation.Name, Resource: h.Resource.Address, Context: ctx})
+		if err != nil {
+			return err
+		}
+		var through []string
+		for _, cause := range why.Grants {
+			if cause.Met {
+				through = append(through, cause.Grant.ID+" ("+cause.Who+")")
+			}
+		}
+		answer := p.Paint(view.Yes, "allow")
+		if h.Outcome == gate.Depends {
+			answer = p.Paint(view.Maybe, "depends")
+		}
+		cells = append(cells, []string{h.Subject.String(), answer, h.Operation.Name + " on " + h.Resource.Address.String(), p.Paint(view.Faint, strings.Join(through, ", "))})
+	}
+	p.Table(2, []string{"who", "decision", "such as", "through grant (to)"}, cells)
+	return nil
+}

@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/view"
+)
+
+func ones() []string {
+	var out []string
+	for _, l := range listings {
+		out = append(out, l.one)
+	}
+	return out
+}
+
+func (a *app) showCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "show WHAT ID",
+		Short: "Show one entry, and what refers to it",
+		Long: `Shows a ` + strings.Join(ones(), ", ") + `.
+Of a role it lists the operations it comes to, of a group its members, of a scope what it covers,
+of a kind everything that can be done to such a system, of a finding what it means.`,
+		Example: `  hgate show role looker-on
+  hgate show kind database
+  hgate show operation table.read
+  hgate show finding missing-need`,
+		ValidArgsFunction: a.completeShow,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 2 {
+				return fmt.Errorf("show takes what to show and its id, as in: hgate show role looker-on (known: %s)", strings.Join(ones(), ", "))
+			}
+			return nil
+		},
+	}
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		for _, l := range listings {
+			if l.one != args[0] && l.many != args[0] {
+				continue
+			}
+			g, err := a.compiledOrBare(l.many)
+			if err != nil {
+				return err
+			}
+			known := l.ids(g)
+			id := args[1]
+			if l.one == "resource" {
+				if address, err := estate.ParseAddress(id); err == nil {
+					id = g.Estate().Canonical(address).String()
+				}
+			}
+			for _, k := range known {
+				if k == id {
+					return a.show(g, l, id)
+				}
+			}
+			return unknown(l.one, id, known)
+		}
+		return unknown("sort of entry", args[0], ones())
+	}
+	a.formats(c, "text", "json")
+	return c
+}
+
+func (a *app) show(g *gate.Gate, l listed, id string) error {
+	pairs := l.describe(g, id)
+	var refs []estate.Reference
+	if l.section != "" {
+		refs = g.Estate().References(l.section, id)
+	}
+	if a.format == "json" {
+		out := said(pairs)
+		list := []map[string]any{}
+		for _, r := range refs {
+			list = append(list, map[string]any{"section": r.Section, "id": r.ID, "key": r.Key, "file": r.Position.File, "line": r.Position.Line})
+		}
+		out["references"] = list
+		return a.json(out)
+	}
+	p := a.page(a.Out)
+	p.Line("%s", p.Paint(view.Heading, l.one+" "+id))
+	var rows [][]string
+	for _, kv := range pairs[1:] {
+		if kv.empty() || l.one == "kind" && kv.key == "operations" {
+			continue
+		}
+		rows = append(rows, []string{p.Paint(view.Faint, kv.key), kv.text()})
+	}
+	p.Table(2, nil, rows)
+	if l.one == "kind" {
+		a.kindOperations(p, g, id)
+	}
+	if len(refs) > 0 {
+		p.Line("\n%s", p.Paint(view.Heading, "Named by"))
+		var cells [][]string
+		for _, r := range refs {
+			cells = append(cells, []string{singular(r.Section) + " " + r.ID, r.Key, p.Paint(view.Faint, r.Position.Short())})
+		}
+		p.Table(2, nil, cells)
+	}
+	return nil
+}
+
+func singular(section string) string {
+	for _, l := range listings {
+		if l.many == section {
+			return l.one
+		}
+	}
+	return strings.TrimSuffix(section, "s")
+}
+
+// kindOperations lists what a kind offers, level by level.
+func (a *app) kindOperations(p *view.Page, g *gate.Gate, id string) {
+	offer := g.Estate().Offer(id)
+	for level := estate.View; level <= estate.Govern; level++ {
+		var cells [][]string
+		for _, o := range offer.Operations {
+			if o.Level != level {
+				continue
+			}
+			marks := ""
+			if o.HighRisk {
+				marks = p.Paint(view.No, "high risk")
+			}
+			cells = append(cells, []string{o.Name, o.About, strings.Join(o.Types, ", "), marks})
+		}
+		if cells != nil {
+			p.Line("\n%s", p.Paint(view.Heading, level.String()))
+			p.Table(2, []string{"operation", "what it does", "on", ""}, cells)
+		}
+	}
+}

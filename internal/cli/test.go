@@ -1,0 +1,290 @@
+package cli
+
+import (
+	"encoding/xml"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/trial"
+	"hiddengate/internal/view"
+)
+
+func (a *app) testCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "test [NAME…]",
+		Short: "Run the tests of the workspace",
+		Long: `Runs all tests, or those named. A failure shows the request with what was expected and what came,
+the cause, and the same request to paste as a try. It exits with 1 if a test fails.`,
+		Example: `  hgate test
+  hgate test own-account-alone billing-alone
+  hgate test --format junit > results.xml`,
+		ValidArgsFunction: a.completeSection("tests"),
+	}
+	a.moment(c)
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		now, open, err := a.instant(g.Estate().Zone)
+		if err != nil {
+			return err
+		}
+		if open {
+			return fmt.Errorf("--at any: a test gives its time itself; name a time for those that do not")
+		}
+		results, err := runTests(g, args, func(t *estate.Test) (trial.Result, error) { return trial.Run(g, t, now) })
+		if err != nil {
+			return err
+		}
+		switch a.format {
+		case "json":
+			err = a.testJSON(results)
+		case "junit":
+			err = a.testJUnit(results)
+		default:
+			err = a.testText(g, results)
+		}
+		if err == nil && slices.ContainsFunc(results, func(r trial.Result) bool { return !r.Passed() }) {
+			err = answered(exitNo)
+		}
+		return err
+	}
+	a.formats(c, "text", "json", "junit")
+	return c
+}
+
+// runTests runs the named tests, or all; what is wrong with any of them is reported together.
+func runTests(g *gate.Gate, names []string, run func(*estate.Test) (trial.Result, error)) ([]trial.Result, error) {
+	for _, name := range names {
+		if g.Estate().Tests[name] == nil {
+			return nil, unknown("test", name, ids(g.Estate().Section("tests")))
+		}
+	}
+	var results []trial.Result
+	var wrong diagnostic.List
+	for _, t := range estate.Sorted(g.Estate().Tests) {
+		if len(names) > 0 && !slices.Contains(names, t.ID) {
+			continue
+		}
+		r, err := run(t)
+		if list, ok := err.(diagnostic.List); ok {
+			wrong = append(wrong, list...)
+		} else if err != nil {
+			return nil, err
+		}
+		results = append(results, r)
+	}
+	if len(wrong) > 0 {
+		return nil, wrong.Sort()
+	}
+	return results, nil
+}
+
+func (a *app) testJSON(results []trial.Result) error {
+	type failure struct {
+		Subject   string `json:"subject"`
+		Operation string `json:"operation"`
+		Resource  string `json:"resource"`
+		Expected  string `json:"expected"`
+		Got       string `json:"got"`
+	}
+	type test struct {
+		Name     string    `json:"name"`
+		Passed   bool      `json:"passed"`
+		Failures []failure `json:"failures"`
+	}
+	out := struct {
+		Passed int    `json:"passed"`
+		Failed int    `json:"failed"`
+		Tests  []test `json:"tests"`
+	}{Tests: []test{}}
+	for _, r := range results {
+		one := test{r.Test.ID, r.Passed(), []failure{}}
+		for _, f := range r.Failures {
+			one.Failures = append(one.Failures, failure{f.Subject.String(), f.Operation, f.Resource, f.Expected, f.Got})
+		}
+		if r.Passed() {
+			out.Passed++
+		} else {
+			out.Failed++
+		}
+		out.Tests = append(out.Tests, one)
+	}
+	return a.json(out)
+}
+
+func (a *app) testJUnit(results []trial.Result) error {
+	type failure struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+	type testcase struct {
+		Name      string   `xml:"name,attr"`
+		Classname string   `xml:"classname,attr"`
+		File      string   `xml:"file,attr"`
+		Failure   *failure `xml:"failure,omitempty"`
+	}
+	type suite struct {
+		XMLName  xml.Name   `xml:"testsuite"`
+		Name     string     `xml:"name,attr"`
+		Tests    int        `xml:"tests,attr"`
+		Failures int        `xml:"failures,attr"`
+		Cases    []testcase `xml:"testcase"`
+	}
+	s := suite{Name: "hgate test", Tests: len(results)}
+	for _, r := range results {
+		one := testcase{Name: r.Test.ID, Classname: "policy", File: r.Test.Source.File}
+		if !r.Passed() {
+			s.Failures++
+			var lines []string
+			for _, f := range r.Failures {
+				lines = append(lines, fmt.Sprintf("%s: %s %s %s: expected %s, got %s", f.Position, f.Subject, f.Operation, f.Resource, f.Expected, f.Got))
+			}
+			one.Failure = &failure{Message: count(len(r.Failures), "expectation") + " not met", Text: strings.Join(lines, "\n")}
+		}
+		s.Cases = append(s.Cases, one)
+	}
+	text, err := xml.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(a.Out, "%s%s\n", xml.Header, text)
+	return err
+}
+
+const mostFailures = 5
+
+func (a *app) testText(g *gate.Gate, results []trial.Result) error {
+	p := a.page(a.Out)
+	failed := 0
+	for _, r := range results {
+		if !r.Passed() {
+			failed++
+		}
+	}
+	switch {
+	case len(results) == 0:
+		p.Line("There are no tests; the guide shows how to write one.")
+		return nil
+	case failed == 0:
+		p.Line("%s  %s", p.Paint(view.Yes, "PASSED"), count(len(results), "test"))
+	default:
+		p.Line("%s  %d of %s", p.Paint(view.No, "FAILED"), failed, count(len(results), "test"))
+	}
+	for _, r := range results {
+		if r.Passed() {
+			p.Line("  %s  %s", p.Paint(view.Yes, "passed"), r.Test.ID)
+			continue
+		}
+		p.Line("  %s  %s  %s", p.Paint(view.No, "failed"), r.Test.ID, p.Paint(view.Faint, r.Test.Source.Short()))
+		for _, f := range r.Failures[:min(len(r.Failures), mostFailures)] {
+			if err := a.failureText(p, g, r.Test, f); err != nil {
+				return err
+			}
+		}
+		if n := len(r.Failures) - mostFailures; n > 0 {
+			p.Line("          and %d more; --format json lists them", n)
+		}
+	}
+	return nil
+}
+
+func (a *app) failureText(p *view.Page, g *gate.Gate, t *estate.Test, f trial.Failure) error {
+	p.Line("          %s %s on %s: expected %s, got %s", f.Subject, f.Operation, f.Resource, p.Paint(view.Heading, f.Expected), p.Paint(view.Heading, f.Got))
+	if !f.Single {
+		p.Line("            hgate reach %s%s", f.Subject, givenFlags(g, t))
+		return nil
+	}
+	address, err := estate.ParseAddress(f.Resource)
+	if err != nil {
+		return err
+	}
+	why, err := g.Explain(gate.Request{Subject: f.Subject, Operation: f.Operation, Resource: address, Context: f.Context})
+	if err != nil {
+		return err
+	}
+	p.Line("            %s", p.Paint(view.Faint, cause(why)))
+	p.Line("            hgate try %s %s %s%s", f.Subject, f.Operation, quoted(f.Resource), givenFlags(g, t))
+	return nil
+}
+
+// cause says in a line what made a decision.
+func cause(why gate.Explanation) string {
+	var parts []string
+	for _, c := range why.Grants {
+		if c.Met {
+			parts = append(parts, fmt.Sprintf("given by grant %s (%s)", c.ID(), c.Grant.Source.Short()))
+		}
+	}
+	for _, c := range why.Blocks {
+		if c.Met {
+			parts = append(parts, fmt.Sprintf("stopped by block %s (%s)", c.ID(), c.Block.Source.Short()))
+		}
+	}
+	if why.Inactive != "" {
+		parts = append(parts, "not active: "+why.Inactive)
+	}
+	if why.DependsOn != "" {
+		parts = append(parts, why.DependsOn)
+	}
+	if len(parts) == 0 && len(why.Grants) > 0 {
+		for _, c := range why.Grants {
+			parts = append(parts, fmt.Sprintf("grant %s (%s) asks: %s", c.ID(), c.Grant.Source.Short(), c.When))
+		}
+	}
+	if len(parts) == 0 {
+		return "no grant gives it"
+	}
+	return strings.Join(parts, "; ")
+}
+
+// givenFlags writes what a test gives as flags of try.
+func givenFlags(g *gate.Gate, t *estate.Test) string {
+	var out []string
+	flag := func(name, value string) { out = append(out, "--"+name, quoted(value)) }
+	if t.Given.Time != nil {
+		flag("at", g.Estate().Zone.Format(t.Given.Time.Instant))
+	}
+	if t.Given.Network != nil {
+		flag("network", t.Given.Network.String())
+	}
+	if t.Given.MFA != nil {
+		flag("mfa", map[bool]string{true: "yes", false: "no"}[*t.Given.MFA])
+	}
+	if t.Given.SignIn != "" {
+		flag("sign-in", t.Given.SignIn)
+	}
+	if t.Given.Reason != nil {
+		flag("reason", map[bool]string{true: "a reason"}[*t.Given.Reason])
+	}
+	if t.Given.Ticket != nil {
+		flag("ticket", map[bool]string{true: "a ticket"}[*t.Given.Ticket])
+	}
+	for _, tag := range t.Given.Context {
+		flag("context", tag.Key+"="+tag.Value)
+	}
+	for _, ref := range t.Given.Roles {
+		flag("role", ref.ID)
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return " " + strings.Join(out, " ")
+}
+
+// quoted puts a word into quotes where a shell would take it apart.
+func quoted(word string) string {
+	if word != "" && !strings.ContainsFunc(word, func(c rune) bool {
+		return !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789@%+=:,./_-", c)
+	}) {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}

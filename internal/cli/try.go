@@ -1,0 +1,245 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/survey"
+	"hiddengate/internal/view"
+)
+
+func (a *app) tryCommand() *cobra.Command {
+	var batch string
+	var why bool
+	c := &cobra.Command{
+		Use:   "try SUBJECT OPERATION RESOURCE",
+		Short: "Try a request as the person would make it",
+		Long: `Answers ALLOWED, DENIED or DEPENDS, and says why: the grants and blocks that made it so,
+with their files and lines, or the nearest ways in. What the request does not say is open,
+and never helps it: then the answer may be DEPENDS, with what it depends on.
+
+With --batch it reads one request a line (NDJSON, OpenID AuthZEN 1.0 access evaluation)
+and answers one a line.`,
+		Example: `  hgate try pia.lindqvist table.read obsdb:sky/frames-0411 --mfa yes
+  hgate try service:nightly-reduce batch.start reduce:nightly --at 2027-12-01T03:00
+  hgate try anonymous content.view proposals
+  hgate try --batch requests.ndjson --why`,
+		Args: func(_ *cobra.Command, args []string) error {
+			switch {
+			case batch != "" && len(args) > 0:
+				return fmt.Errorf("--batch reads its requests from a file; leave %q out", strings.Join(args, " "))
+			case batch == "" && len(args) != 3:
+				return fmt.Errorf("try takes a subject, an operation and a resource, as in: hgate try ines.okafor table.read obsdb:sky")
+			}
+			return nil
+		},
+		ValidArgsFunction: a.completeRequest,
+	}
+	flags := a.circumstances(c)
+	c.Flags().StringVar(&batch, "batch", "", "read requests from a `file`, - for standard input")
+	c.Flags().BoolVar(&why, "why", false, "with --batch: name the grants and blocks")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		if batch != "" {
+			return a.tryBatch(g, batch, why)
+		}
+		ctx, said, err := flags.build(a, cmd, g)
+		if err != nil {
+			return err
+		}
+		req := gate.Request{Operation: args[1], Context: ctx}
+		if req.Subject, err = subject(g, args[0]); err != nil {
+			return err
+		}
+		if req.Resource, err = estate.ParseAddress(args[2]); err != nil {
+			return err
+		}
+		return a.try(g, req, said)
+	}
+	a.formats(c, "text", "json")
+	return c
+}
+
+// subject reads who makes a request.
+func subject(g *gate.Gate, text string) (estate.Principal, error) {
+	p, err := estate.ParsePrincipal(text)
+	if err == nil {
+		err = g.Subject(p)
+	}
+	return p, err
+}
+
+func (a *app) try(g *gate.Gate, req gate.Request, said string) error {
+	why, err := g.Explain(req)
+	if err != nil {
+		return err
+	}
+	var near []survey.Near
+	if why.Outcome != gate.Allow {
+		if near, err = survey.Nearest(g, req); err != nil {
+			return err
+		}
+	}
+	if a.format == "json" {
+		err = a.tryJSON(req, why, near)
+	} else {
+		a.tryText(g, req, said, why, near)
+	}
+	if err == nil && why.Outcome != gate.Allow {
+		err = answered(exitNo)
+	}
+	return err
+}
+
+// nearJSON is a way in, as try --format json gives it.
+type nearJSON struct {
+	Grant  string `json:"grant"`
+	Lacks  string `json:"lacks"`
+	Detail string `json:"detail"`
+}
+
+func (a *app) tryJSON(req gate.Request, why gate.Explanation, near []survey.Near) error {
+	out := struct {
+		Subject   string     `json:"subject"`
+		Operation string     `json:"operation"`
+		Resource  string     `json:"resource"`
+		Decision  string     `json:"decision"`
+		Grants    []string   `json:"grants"`
+		Blocks    []string   `json:"blocks"`
+		DependsOn string     `json:"depends_on"`
+		Near      []nearJSON `json:"near"`
+	}{req.Subject.String(), req.Operation, req.Resource.String(), why.Outcome.String(), met(why.Grants), met(why.Blocks), why.DependsOn, []nearJSON{}}
+	for _, n := range near {
+		out.Near = append(out.Near, nearJSON{n.Grant.ID, n.Lacks, n.Detail})
+	}
+	return a.json(out)
+}
+
+// met names the causes whose region meets the request.
+func met(causes []gate.Cause) []string {
+	ids := []string{}
+	for _, c := range causes {
+		if c.Met {
+			ids = append(ids, c.ID())
+		}
+	}
+	return ids
+}
+
+// json writes a value as indented JSON.
+func (a *app) json(v any) error {
+	e := json.NewEncoder(a.Out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		return outside{err}
+	}
+	return nil
+}
+
+var verdicts = map[gate.Outcome]struct {
+	word  string
+	style view.Style
+}{gate.Allow: {"ALLOWED", view.Yes}, gate.Deny: {"DENIED", view.No}, gate.Depends: {"DEPENDS", view.Maybe}}
+
+const mostNear = 5
+
+func (a *app) tryText(g *gate.Gate, req gate.Request, said string, why gate.Explanation, near []survey.Near) {
+	p := a.page(a.Out)
+	v := verdicts[why.Outcome]
+	p.Line("%s  %s  %s  %s", p.Paint(v.style, v.word), req.Subject, req.Operation, req.Resource)
+	p.Line("%s", p.Paint(view.Faint, said))
+	if o := g.Estate().Operations[req.Operation]; o != nil {
+		p.Line("%s", p.Paint(view.Faint, o.Name+": "+strings.ToLower(o.About[:min(1, len(o.About))])+o.About[min(1, len(o.About)):]+" ("+o.Level.String()+")"))
+	}
+	if why.Outcome == gate.Depends {
+		p.Line("\n%s", p.Paint(view.Heading, "It is "+why.DependsOn))
+	}
+	if why.Inactive != "" {
+		p.Line("\n%s is not active: %s", req.Subject, why.Inactive)
+	}
+	a.causes(p, "Given by", why.Grants, true)
+	a.causes(p, "Stopped by", why.Blocks, true)
+	if why.Outcome != gate.Allow && len(met(why.Grants)) == 0 {
+		switch {
+		case len(met(why.Blocks)) > 0, why.Inactive != "":
+		case len(why.Grants) == 0:
+			p.Line("\nNo grant gives %s on %s to %s.", req.Operation, req.Resource, req.Subject)
+		default:
+			a.causes(p, "Would give it, but not in these circumstances", why.Grants, false)
+		}
+	}
+	if len(near) > 0 {
+		p.Line("\n%s", p.Paint(view.Heading, "Nearest ways in"))
+		var rows [][]string
+		for _, n := range near[:min(len(near), mostNear)] {
+			rows = append(rows, []string{n.Lacks, "grant " + n.Grant.ID, n.Detail, n.Grant.Source.Short()})
+		}
+		p.Table(2, nil, rows)
+		if len(near) > mostNear {
+			p.Line("  and %d more: --format json lists them", len(near)-mostNear)
+		}
+	} else if why.Outcome == gate.Deny {
+		p.Line("\nNo grant would give it by one change alone.")
+	}
+	if why.Outcome == gate.Allow {
+		a.causes(p, "Does not stop it", why.Blocks, false)
+	}
+}
+
+// causes writes the causes that meet the request, or those that do not.
+func (a *app) causes(p *view.Page, title string, causes []gate.Cause, met bool) {
+	first := true
+	for _, c := range causes {
+		if c.Met != met {
+			continue
+		}
+		if first {
+			p.Line("\n%s", p.Paint(view.Heading, title))
+			first = false
+		}
+		what, source, reason := "grant ", estate.Source{}, ""
+		rows := [][]string{{"who", c.Who}}
+		if c.Grant != nil {
+			source, reason = c.Grant.Source, c.Grant.Why
+			rows = append(rows, []string{"what", "role " + c.Role})
+		} else {
+			what, source, reason = "block ", c.Block.Source, c.Block.Why
+			rows = append(rows, []string{"what", c.Role})
+		}
+		rows = append(rows, []string{"where", c.Where})
+		if c.When != "" {
+			rows = append(rows, []string{"when", c.When})
+		}
+		if reason != "" {
+			rows = append(rows, []string{"why", reason})
+		}
+		p.Line("  %s%s  %s", what, c.ID(), p.Paint(view.Faint, source.Short()))
+		for i := range rows {
+			rows[i][0] = p.Paint(view.Faint, rows[i][0])
+		}
+		p.Table(4, nil, rows)
+	}
+}
+
+// open opens a file to read, - for standard input.
+func (a *app) open(name string) (io.ReadCloser, error) {
+	if name == "-" {
+		return io.NopCloser(a.In), nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}

@@ -134,6 +134,5 @@ func (a *app) checkText(found []finding.Found, e *estate.Estate) {
 
 func (a *app) findingText(p *view.Page, f finding.Found) {
 	p.Line("\n%s  %s", p.Severity(f.Severity, f.Severity.String()+" "+f.Code), p.Paint(view.Faint, f.Position.String()))
-	p.Table(2, nil, [][]string{{f.Message}})
-	p.Table(2, nil, [][]string{{p.Paint(view.Faint, "do: "+f.Help)}})
+	p.Table(2, nil, [][]view.Cell{{{Text: f.Message}}, {{Text: "do: " + f.Help, Style: view.Faint}}})
 }

@@ -57,7 +57,13 @@ func (a answered) Error() string { return fmt.Sprintf("exit %d", int(a)) }
 type outside struct{ error }
 
 // Run runs the program and gives its exit code. now is the clock.
-func Run(args []string, streams Streams, now func() time.Time) int {
+func Run(args []string, streams Streams, now func() time.Time) (code int) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			fmt.Fprintf(streams.Err, "hgate: this is a fault of the program, not of your files: %v\n", fault)
+			code = exitOutside
+		}
+	}()
 	a := &app{Streams: streams, now: now}
 	root := a.root()
 	root.SetArgs(args)
@@ -65,14 +71,14 @@ func Run(args []string, streams Streams, now func() time.Time) int {
 	root.SetOut(streams.Out)
 	root.SetErr(streams.Err)
 	err := root.Execute()
-	var code answered
+	var answer answered
 	var list diagnostic.List
 	var world outside
 	switch {
 	case err == nil:
 		return exitYes
-	case errors.As(err, &code):
-		return int(code)
+	case errors.As(err, &answer):
+		return int(answer)
 	case errors.As(err, &world):
 		fmt.Fprintln(a.Err, "hgate:", world.error)
 		return exitOutside
@@ -218,11 +224,12 @@ func (a *app) compiled() (*gate.Gate, error) {
 
 // instant is what --at says; open tells that it says any, and then the instant is now.
 func (a *app) instant(zone *clock.Zone) (at clock.Instant, open bool, err error) {
+	now := clock.Of(a.now().Truncate(time.Second))
 	switch a.at {
 	case "":
-		return clock.Of(a.now()), false, nil
+		return now, false, nil
 	case "any":
-		return clock.Of(a.now()), true, nil
+		return now, true, nil
 	}
 	at, err = zone.ParseTime(a.at)
 	if err != nil {

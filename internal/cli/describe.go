@@ -236,11 +236,15 @@ func describeScope(g *gate.Gate, id string) []pair {
 
 func describeRole(g *gate.Gate, id string) []pair {
 	r := g.Estate().Roles[id]
-	var comes []string
+	// used are the operations that apply to something where the role is granted: of a wide role the part that counts.
+	var comes, used []string
 	for _, o := range g.RoleOperations(id) {
 		comes = append(comes, o.Name)
+		if g.Granted(id, o.Name) {
+			used = append(used, o.Name)
+		}
 	}
-	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"operations", comes}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
+	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"operations", comes}, pair{"used", used}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
 }
 
 func describeGrant(g *gate.Gate, id string) []pair {
@@ -385,4 +389,3 @@ func describeFinding(g *gate.Gate, id string) []pair {
 	}
 	return nil
 }
-

@@ -121,12 +121,13 @@ func (a *app) holdersJSON(holders []gate.Answer) error {
 func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer, question, said string) error {
 	p := a.page(a.Out)
 	if len(holders) == 0 {
-		p.Line("Nobody may %s, %s.", question, said)
+		p.Line("%s  %s", p.Paint(view.No, "HELD BY NOBODY"), question)
+		p.Line("%s", p.Paint(view.Faint, said))
 		return nil
 	}
-	p.Line("%s", p.Paint(view.Heading, count(len(holders), "subject")+" may "+question))
+	p.Line("%s  %s", p.Paint(view.Heading, fmt.Sprint("HELD BY ", len(holders))), question)
 	p.Line("%s\n", p.Paint(view.Faint, said))
-	var cells [][]string
+	var cells [][]view.Cell
 	for _, h := range holders {
 		why, err := g.Explain(gate.Request{Subject: h.Subject, Operation: h.Operation.Name, Resource: h.Resource.Address, Context: ctx})
 		if err != nil {
@@ -138,11 +139,8 @@ func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer
 				through = append(through, cause.Grant.ID+" ("+cause.Who+")")
 			}
 		}
-		answer := p.Paint(view.Yes, "allow")
-		if h.Outcome == gate.Depends {
-			answer = p.Paint(view.Maybe, "depends")
-		}
-		cells = append(cells, []string{h.Subject.String(), answer, h.Operation.Name + " on " + h.Resource.Address.String(), p.Paint(view.Faint, strings.Join(through, ", "))})
+		cells = append(cells, []view.Cell{{Text: h.Subject.String()}, {Text: h.Outcome.String(), Style: verdicts[h.Outcome].style},
+			{Text: h.Operation.Name + " on " + h.Resource.Address.String()}, {Text: strings.Join(through, ", "), Style: view.Faint}})
 	}
 	p.Table(2, []string{"who", "decision", "such as", "through grant (to)"}, cells)
 	return nil

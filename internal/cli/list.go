@@ -72,7 +72,7 @@ func (a *app) list(g *gate.Gate, l listed) error {
 		return a.json(map[string]any{"rows": rows})
 	}
 	p := a.page(a.Out)
-	var cells [][]string
+	var cells [][]view.Cell
 	for _, id := range l.ids(g) {
 		byKey := map[string]string{}
 		for _, kv := range l.describe(g, id) {
@@ -82,7 +82,7 @@ func (a *app) list(g *gate.Gate, l listed) error {
 		for _, column := range l.columns {
 			row = append(row, short(byKey[column]))
 		}
-		cells = append(cells, row)
+		cells = append(cells, view.Row(row...))
 	}
 	if len(cells) == 0 {
 		p.Line("There are no %s.", l.many)

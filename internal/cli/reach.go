@@ -88,9 +88,12 @@ func (a *app) reachJSON(rows []survey.Row) error {
 		Rows []row `json:"rows"`
 	}{[]row{}}
 	for _, r := range rows {
-		one := row{Resource: r.Resource.Address.String(), Inside: r.Inside, Decision: r.Outcome.String(), Operations: []string{}, Grants: r.Grants}
+		one := row{Resource: r.Resource.Address.String(), Inside: r.Inside, Decision: r.Outcome.String(), Operations: []string{}, Grants: []string{}}
 		for _, o := range r.Operations {
 			one.Operations = append(one.Operations, o.Name)
+		}
+		for _, part := range r.Through {
+			one.Grants = append(one.Grants, part.Grant)
 		}
 		out.Rows = append(out.Rows, one)
 	}
@@ -100,40 +103,54 @@ func (a *app) reachJSON(rows []survey.Row) error {
 func (a *app) reachText(g *gate.Gate, who estate.Principal, name, said string, rows []survey.Row) {
 	p := a.page(a.Out)
 	if len(rows) == 0 {
-		p.Line("%s reaches nothing, %s.", name, said)
+		p.Line("%s  %s", p.Paint(view.No, "REACHES NOTHING"), name)
+		p.Line("%s", p.Paint(view.Faint, said))
 		return
 	}
-	p.Line("%s", p.Paint(view.Heading, "What "+name+" may do"))
-	p.Line("%s", p.Paint(view.Faint, said+"; …/ means all inside too"))
-	e := g.Estate()
-	shown := map[string]bool{}
+	p.Line("%s  %s", p.Paint(view.Heading, "REACHES"), name)
+	p.Line("%s", p.Paint(view.Faint, said+"; /… is all inside too"))
 	for i := 0; i < len(rows); {
 		system := rows[i].Resource.System
-		title := system.ID
+		title := system.ID + ", a " + system.Kind.ID
 		if system.Title != "" {
-			title += ", " + strings.ToLower(system.Title[:1]) + system.Title[1:]
+			title = system.ID + ", " + system.Title
 		}
-		p.Line("\n%s", p.Paint(view.Heading, title+" ("+system.Kind.ID+")"))
-		var cells [][]string
-		for ; i < len(rows) && rows[i].Resource.System == system; i++ {
-			r := rows[i]
-			place := r.Resource.Address.String()
-			if r.Inside {
-				place += "/…"
-			}
-			what := strings.Join(r.Words, ", ")
-			if r.Outcome == gate.Depends {
-				what = p.Paint(view.Maybe, "depends") + ": " + what
-			}
-			var through []string
-			for _, id := range r.Grants {
-				through = append(through, id+" ("+g.Who(e.Grants[id].To, who)+")")
-				shown[id] = true
-			}
-			cells = append(cells, []string{place, what, p.Paint(view.Faint, strings.Join(through, ", "))})
+		p.Line("\n%s", p.Paint(view.Heading, title))
+		var cells [][]view.Cell
+		for i < len(rows) && rows[i].Resource.System == system {
+			alike := survey.Alike(rows[i:])
+			cells = append(cells, reachCells(g, who, rows[i:i+alike])...)
+			i += alike
 		}
 		p.Table(2, []string{"place", "may", "through grant (to)"}, cells)
 	}
+}
+
+// reachCells writes places that have the same answer: a line for each grant that gives some of it.
+func reachCells(g *gate.Gate, who estate.Principal, rows []survey.Row) [][]view.Cell {
+	place := rows[0].Resource.Address.String()
+	const most = 3
+	for i, r := range rows[1:] {
+		if i == most {
+			place += fmt.Sprintf(" and %d more", len(rows)-1-most)
+			break
+		}
+		place += ", " + r.Resource.Address.Path[strings.LastIndexByte(r.Resource.Address.Path, '/')+1:]
+	}
+	if rows[0].Inside {
+		place += "/…"
+	}
+	var cells [][]view.Cell
+	for _, part := range rows[0].Through {
+		what := view.Cell{Text: strings.Join(part.Words, ", ")}
+		if rows[0].Outcome == gate.Depends {
+			what = view.Cell{Text: "depends: " + what.Text, Style: view.Maybe}
+		}
+		to := g.Who(g.Estate().Grants[part.Grant].To, who)
+		cells = append(cells, []view.Cell{{Text: place}, what, {Text: part.Grant + " (" + to + ")", Style: view.Faint}})
+		place = ""
+	}
+	return cells
 }
 
 func (a *app) reachAll(g *gate.Gate, who estate.Principal, ctx *gate.Context) error {
@@ -156,13 +173,13 @@ func (a *app) reachAll(g *gate.Gate, who estate.Principal, ctx *gate.Context) er
 		return a.json(out)
 	}
 	p := a.page(a.Out)
-	var cells [][]string
+	var cells [][]view.Cell
 	for _, r := range out.Rows {
 		style := view.Yes
-		if r.Decision != "allow" {
+		if r.Decision != gate.Allow.String() {
 			style = view.Maybe
 		}
-		cells = append(cells, []string{r.Resource, r.Operation, p.Paint(style, r.Decision)})
+		cells = append(cells, []view.Cell{{Text: r.Resource}, {Text: r.Operation}, {Text: r.Decision, Style: style}})
 	}
 	p.Table(0, []string{"resource", "operation", "decision"}, cells)
 	return nil

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -84,26 +85,36 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 	}
 	p := a.page(a.Out)
 	p.Line("%s", p.Paint(view.Heading, l.one+" "+id))
-	var rows [][]string
-	for _, kv := range pairs[1:] {
-		if kv.empty() || l.one == "kind" && kv.key == "operations" {
-			continue
-		}
-		rows = append(rows, []string{p.Paint(view.Faint, kv.key), kv.text()})
-	}
-	p.Table(2, nil, rows)
+	facts(p, 2, slices.DeleteFunc(pairs[1:], func(kv pair) bool {
+		return kv.key == "operations" && (l.one == "kind" || l.one == "role" && hasPair(pairs, "used"))
+	}))
 	if l.one == "kind" {
 		a.kindOperations(p, g, id)
 	}
 	if len(refs) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "Named by"))
-		var cells [][]string
+		var cells [][]view.Cell
 		for _, r := range refs {
-			cells = append(cells, []string{singular(r.Section) + " " + r.ID, r.Key, p.Paint(view.Faint, r.Position.Short())})
+			cells = append(cells, []view.Cell{{Text: singular(r.Section) + " " + r.ID}, {Text: r.Key}, {Text: r.Position.Short(), Style: view.Faint}})
 		}
 		p.Table(2, nil, cells)
 	}
 	return nil
+}
+
+// facts writes pairs, one a line, the empty ones left out.
+func facts(p *view.Page, indent int, pairs []pair) {
+	var rows [][]view.Cell
+	for _, kv := range pairs {
+		if !kv.empty() {
+			rows = append(rows, []view.Cell{{Text: kv.key, Style: view.Faint}, {Text: kv.text()}})
+		}
+	}
+	p.Table(indent, nil, rows)
+}
+
+func hasPair(pairs []pair, key string) bool {
+	return slices.ContainsFunc(pairs, func(p pair) bool { return p.key == key && !p.empty() })
 }
 
 func singular(section string) string {
@@ -119,16 +130,16 @@ func singular(section string) string {
 func (a *app) kindOperations(p *view.Page, g *gate.Gate, id string) {
 	offer := g.Estate().Offer(id)
 	for level := estate.View; level <= estate.Govern; level++ {
-		var cells [][]string
+		var cells [][]view.Cell
 		for _, o := range offer.Operations {
 			if o.Level != level {
 				continue
 			}
-			marks := ""
+			var marks view.Cell
 			if o.HighRisk {
-				marks = p.Paint(view.No, "high risk")
+				marks = view.Cell{Text: "high risk", Style: view.No}
 			}
-			cells = append(cells, []string{o.Name, o.About, strings.Join(o.Types, ", "), marks})
+			cells = append(cells, append(view.Row(o.Name, o.About, strings.Join(o.Types, ", ")), marks))
 		}
 		if cells != nil {
 			p.Line("\n%s", p.Paint(view.Heading, level.String()))

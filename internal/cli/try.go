@@ -158,10 +158,8 @@ func (a *app) tryText(g *gate.Gate, req gate.Request, said string, why gate.Expl
 	p := a.page(a.Out)
 	v := verdicts[why.Outcome]
 	p.Line("%s  %s  %s  %s", p.Paint(v.style, v.word), req.Subject, req.Operation, req.Resource)
-	p.Line("%s", p.Paint(view.Faint, said))
-	if o := g.Estate().Operations[req.Operation]; o != nil {
-		p.Line("%s", p.Paint(view.Faint, o.Name+": "+strings.ToLower(o.About[:min(1, len(o.About))])+o.About[min(1, len(o.About)):]+" ("+o.Level.String()+")"))
-	}
+	o := g.Estate().Operations[req.Operation]
+	p.Table(0, nil, [][]view.Cell{{{Text: said + "; " + o.Name + " is of level " + o.Level.String(), Style: view.Faint}}})
 	if why.Outcome == gate.Depends {
 		p.Line("\n%s", p.Paint(view.Heading, "It is "+why.DependsOn))
 	}
@@ -179,21 +177,28 @@ func (a *app) tryText(g *gate.Gate, req gate.Request, said string, why gate.Expl
 			a.causes(p, "Would give it, but not in these circumstances", why.Grants, false)
 		}
 	}
-	if len(near) > 0 {
-		p.Line("\n%s", p.Paint(view.Heading, "Nearest ways in"))
-		var rows [][]string
-		for _, n := range near[:min(len(near), mostNear)] {
-			rows = append(rows, []string{n.Lacks, "grant " + n.Grant.ID, n.Detail, n.Grant.Source.Short()})
-		}
-		p.Table(2, nil, rows)
-		if len(near) > mostNear {
-			p.Line("  and %d more: --format json lists them", len(near)-mostNear)
-		}
-	} else if why.Outcome == gate.Deny {
-		p.Line("\nNo grant would give it by one change alone.")
+	if why.Outcome == gate.Deny {
+		nearText(p, near)
 	}
 	if why.Outcome == gate.Allow {
 		a.causes(p, "Does not stop it", why.Blocks, false)
+	}
+}
+
+// nearText lists the nearest ways in.
+func nearText(p *view.Page, near []survey.Near) {
+	if len(near) == 0 {
+		p.Line("\nNo grant would give it by one change alone.")
+		return
+	}
+	p.Line("\n%s", p.Paint(view.Heading, "Nearest ways in"))
+	var rows [][]view.Cell
+	for _, n := range near[:min(len(near), mostNear)] {
+		rows = append(rows, []view.Cell{{Text: n.Lacks, Style: view.Maybe}, {Text: "grant " + n.Grant.ID}, {Text: n.Detail}, {Text: n.Grant.Source.Short(), Style: view.Faint}})
+	}
+	p.Table(2, nil, rows)
+	if len(near) > mostNear {
+		p.Line("  and %d more: --format json lists them", len(near)-mostNear)
 	}
 }
 
@@ -209,26 +214,18 @@ func (a *app) causes(p *view.Page, title string, causes []gate.Cause, met bool) 
 			first = false
 		}
 		what, source, reason := "grant ", estate.Source{}, ""
-		rows := [][]string{{"who", c.Who}}
+		role := "role " + c.Role
 		if c.Grant != nil {
 			source, reason = c.Grant.Source, c.Grant.Why
-			rows = append(rows, []string{"what", "role " + c.Role})
 		} else {
-			what, source, reason = "block ", c.Block.Source, c.Block.Why
-			rows = append(rows, []string{"what", c.Role})
-		}
-		rows = append(rows, []string{"where", c.Where})
-		if c.When != "" {
-			rows = append(rows, []string{"when", c.When})
-		}
-		if reason != "" {
-			rows = append(rows, []string{"why", reason})
+			what, source, reason, role = "block ", c.Block.Source, c.Block.Why, c.Role
 		}
 		p.Line("  %s%s  %s", what, c.ID(), p.Paint(view.Faint, source.Short()))
-		for i := range rows {
-			rows[i][0] = p.Paint(view.Faint, rows[i][0])
+		request := ""
+		if c.Grant != nil && c.Grant.OnRequest != nil && !met {
+			request = "on request, and not in force"
 		}
-		p.Table(4, nil, rows)
+		facts(p, 4, []pair{{"who", c.Who}, {"what", role}, {"where", c.Where}, {"when", c.When}, {"lent", request}, {"why", reason}})
 	}
 }
 

@@ -79,6 +79,18 @@ func (f *facts) dimensions() []region.Dimension {
 	return dims
 }
 
+// fixed lists the dimensions that a subject and a resource settle.
+func (f *facts) fixed() []string {
+	names := []string{"owner"}
+	for prefix, keys := range map[string]map[string]bool{"same ": f.same, "subject ": f.subject, "resource ": f.resource} {
+		for k := range keys {
+			names = append(names, prefix+k)
+		}
+	}
+	slices.Sort(names[1:])
+	return names
+}
+
 // condition is the region in which all that the condition says holds.
 func (g *Gate) condition(c *estate.Condition) (region.Region, error) {
 	s := g.space

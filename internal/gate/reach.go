@@ -1,6 +1,8 @@
 package gate
 
 import (
+	"slices"
+
 	"hiddengate/internal/estate"
 )
 
@@ -79,4 +81,17 @@ func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 		}
 	}
 	return out
+}
+
+// Granted says whether an operation that a role has applies to something listed where the role, or one that
+// includes it, is granted.
+func (g *Gate) Granted(role, operation string) bool {
+	return slices.ContainsFunc(g.grants, func(gr *grant) bool {
+		if !slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.roles[ref.ID].includes[role] }) {
+			return false
+		}
+		return slices.ContainsFunc(g.estate.Resources, func(r *estate.Resource) bool {
+			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.coverage(r).grants.has(gr.number)
+		})
+	})
 }

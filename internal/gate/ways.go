@@ -19,6 +19,8 @@ type Way struct {
 	Region region.Region
 	// Meets says that the region meets the request.
 	Meets bool
+	// Fact is what of the subject or the resource stands against it, as in "the owner", where nothing else does.
+	Fact string
 }
 
 // Ways holds every grant against a request, by id.
@@ -28,10 +30,6 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 		return nil, err
 	}
 	covers, known := g.coverage(q.resource), g.known(q.subject, q.resource)
-	blocked, err := g.blocked(q.subject, q.operation, covers, known)
-	if err != nil {
-		return nil, err
-	}
 	var out []Way
 	for _, gr := range g.grants {
 		w := Way{
@@ -45,29 +43,58 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 		if len(q.context.Roles) > 0 {
 			w.Named = slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return slices.Contains(q.context.Roles, ref.ID) })
 		}
-		r, err := g.space.Minus(g.space.Fix(gr.region, known), blocked)
-		if err == nil {
-			r, err = g.space.And(r, q.subject.active)
-		}
-		if err == nil && w.What {
-			when := region.Empty
-			for _, ref := range gr.Roles {
-				if has, ok := g.roles[ref.ID].operations[q.operation]; ok && err == nil {
-					when, err = g.space.Or(when, has)
-				}
-			}
-			if err == nil {
-				r, err = g.space.And(r, when)
-			}
-		}
-		if err != nil {
+		if w.Region, err = g.would(gr, &q, covers, known); err != nil {
 			return nil, err
 		}
-		w.Region = r
-		w.Meets = g.space.Fix(r, q.context.region) != region.Empty
+		if w.Region == region.Empty {
+			if err := g.findFact(&w, gr, &q, covers, known); err != nil {
+				return nil, err
+			}
+		}
+		w.Meets = g.space.Fix(w.Region, q.context.region) != region.Empty
 		out = append(out, w)
 	}
 	return out, nil
+}
+
+// would is what a grant would give if its subjects, operations and resources fitted and it were in force.
+func (g *Gate) would(gr *grant, q *question, covers *coverage, known *region.Context) (region.Region, error) {
+	when := region.Full
+	if g.gives(gr.Grant, q.operation) {
+		when = region.Empty
+		for _, ref := range gr.Roles {
+			var err error
+			if when, err = g.space.Or(when, g.roles[ref.ID].operations[q.operation]); err != nil {
+				return region.Empty, err
+			}
+		}
+	}
+	blocked, err := g.blocked(q.subject, q.operation, covers, known)
+	if err != nil {
+		return region.Empty, err
+	}
+	r, err := g.space.Minus(g.space.Fix(gr.region, known), blocked)
+	if err != nil {
+		return region.Empty, err
+	}
+	return g.space.And(r, q.subject.active, when)
+}
+
+// findFact looks for the one fact of the subject or the resource without which the grant would meet the request.
+func (g *Gate) findFact(w *Way, gr *grant, q *question, covers *coverage, known *region.Context) error {
+	for _, name := range g.facts.fixed() {
+		without := known.Clone()
+		without.Open(name)
+		r, err := g.would(gr, q, covers, without)
+		if err != nil {
+			return err
+		}
+		if rest := g.space.Fix(r, q.context.region); rest != region.Empty {
+			w.Fact = g.space.Text(rest, 2)
+			return nil
+		}
+	}
+	return nil
 }
 
 // Opened says what would have to hold if the request did not say what it says of one thing: the region, written

@@ -3,7 +3,6 @@ package survey
 import (
 	"maps"
 	"slices"
-	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -15,10 +14,14 @@ type Row struct {
 	Inside     bool
 	Outcome    gate.Outcome // Allow or Depends
 	Operations []*estate.Operation
-	// Words names the operations, a whole level by one word.
+	Through    []Part // by grant
+}
+
+// Part is what one grant gives of a row: a level of which it gives everything that applies there by one word, other
+// operations by name.
+type Part struct {
+	Grant string
 	Words []string
-	// Grants are those that give any of it, by id.
-	Grants []string
 }
 
 // Reach tells what a subject may do, folded: where every operation has the same answer everywhere in a subtree
@@ -94,32 +97,40 @@ func (f *folder) walk(i int) {
 	}
 }
 
-// add adds a row for each outcome and set of grants in a place.
+// add adds a row for each outcome in a place.
 func (f *folder) add(i int, answers map[string]gate.Outcome, inside bool) {
-	r := f.resources[i]
-	type part struct {
-		outcome gate.Outcome
-		grants  string
-	}
-	rows := map[part]*Row{}
-	var order []*Row
-	for _, name := range slices.Sorted(maps.Keys(answers)) {
-		if answers[name] == gate.Deny {
-			continue
+	e := f.gate.Estate()
+	for _, outcome := range []gate.Outcome{gate.Allow, gate.Depends} {
+		row := Row{Resource: f.resources[i], Inside: inside, Outcome: outcome}
+		byGrant := map[string][]*estate.Operation{}
+		for _, name := range slices.Sorted(maps.Keys(answers)) {
+			if answers[name] != outcome {
+				continue
+			}
+			row.Operations = append(row.Operations, e.Operations[name])
+			for _, id := range f.grants(i, name, inside) {
+				byGrant[id] = append(byGrant[id], e.Operations[name])
+			}
 		}
-		grants := f.grants(i, name, inside)
-		k := part{answers[name], strings.Join(grants, ", ")}
-		if rows[k] == nil {
-			rows[k] = &Row{Resource: r, Inside: inside, Outcome: answers[name], Grants: grants}
-			order = append(order, rows[k])
+		for _, id := range slices.Sorted(maps.Keys(byGrant)) {
+			row.Through = append(row.Through, Part{id, words(byGrant[id], answers, e)})
 		}
-		rows[k].Operations = append(rows[k].Operations, f.gate.Estate().Operations[name])
+		if len(row.Operations) > 0 {
+			f.rows = append(f.rows, row)
+		}
 	}
-	slices.SortStableFunc(order, func(a, b *Row) int { return int(b.Outcome) - int(a.Outcome) })
-	for _, row := range order {
-		row.Words = words(row.Operations, answers, f.gate.Estate())
-		f.rows = append(f.rows, *row)
+}
+
+// Alike counts how many of the rows, from the first on, say the same of places that stand beside one another.
+func Alike(rows []Row) int {
+	n := 1
+	for n < len(rows) && rows[n].Resource.Parent != nil && rows[n].Resource.Parent == rows[0].Resource.Parent && rows[n].Inside == rows[0].Inside &&
+		rows[n].Outcome == rows[0].Outcome && slices.EqualFunc(rows[n].Through, rows[0].Through, func(a, b Part) bool {
+		return a.Grant == b.Grant && slices.Equal(a.Words, b.Words)
+	}) {
+		n++
 	}
+	return n
 }
 
 // grants names what gives an operation in a place: at the resource itself or the first inside it where it applies.

@@ -50,13 +50,16 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 		missing++
 		n.Lacks, n.Detail = lacks, fmt.Sprintf(format, args...)
 	}
-	if w.Region == region.Empty {
+	switch {
+	case w.Fact != "":
+		miss("condition", "it asks: %s", w.Fact)
+	case w.Region == region.Empty:
 		return n, false
 	}
 	if !w.Lent {
 		miss("approval", "%s", request(w.Grant.OnRequest))
 	}
-	if !w.Meets {
+	if !w.Meets && w.Fact == "" {
 		text, what, ok := g.Opened(w.Region, req.Context)
 		switch {
 		case !ok:

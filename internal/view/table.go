@@ -59,61 +59,109 @@ func (p *Page) Line(format string, args ...any) {
 	fmt.Fprintf(p, format+"\n", args...)
 }
 
-// Table writes rows in columns that line up, under a heading if there is one. What does not fit into the page's
-// width is wrapped in the column that is widest.
-func (p *Page) Table(indent int, heading []string, rows [][]string) {
-	all := rows
+// Cell is a text of a table in one style.
+type Cell struct {
+	Text  string
+	Style Style
+}
+
+// Row makes plain cells.
+func Row(texts ...string) []Cell {
+	out := make([]Cell, len(texts))
+	for i, t := range texts {
+		out[i].Text = t
+	}
+	return out
+}
+
+const gap = 2 // columns between the columns of a table
+
+// Table writes rows in columns that line up, under a heading if there is one. Where the page is too narrow, the
+// widest columns are wrapped between words.
+func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 	if heading != nil {
-		painted := make([]string, len(heading))
-		for i, h := range heading {
-			painted[i] = p.Paint(Faint, h)
+		top := Row(heading...)
+		for i := range top {
+			top[i].Style = Faint
 		}
-		all = append([][]string{painted}, rows...)
+		rows = append([][]Cell{top}, rows...)
 	}
-	var widths []int
-	for _, row := range all {
-		for i, cell := range row {
-			if i == len(widths) {
-				widths = append(widths, 0)
-			}
-			widths[i] = max(widths[i], ansi.StringWidth(cell))
-		}
-	}
-	const gap = 2
-	for total := indent - gap; ; {
-		total = indent - gap
-		widest := 0
-		for i, w := range widths {
-			total += w + gap
-			if w > widths[widest] {
-				widest = i
-			}
-		}
-		if total <= p.Width || len(widths) == 0 || widths[widest] <= 20 {
-			break
-		}
-		widths[widest] = max(20, widths[widest]-(total-p.Width))
-	}
-	for _, row := range all {
+	widths := p.widths(indent, rows)
+	for _, row := range rows {
 		cells := make([][]string, len(row))
 		lines := 0
 		for i, cell := range row {
-			cells[i] = strings.Split(ansi.Wrap(cell, widths[i], " ,"), "\n")
+			cells[i] = wrap(cell.Text, widths[i])
 			lines = max(lines, len(cells[i]))
 		}
 		for l := range lines {
-			line := strings.Repeat(" ", indent)
+			line, pending := "", indent
 			for i, cell := range cells {
-				text := ""
-				if l < len(cell) {
-					text = strings.TrimLeft(cell[l], " ")
+				if l < len(cell) && cell[l] != "" {
+					line += strings.Repeat(" ", max(0, pending)) + p.Paint(row[i].Style, cell[l])
+					pending = -ansi.StringWidth(cell[l])
 				}
-				line += text
-				if i < len(cells)-1 {
-					line += strings.Repeat(" ", max(0, widths[i]-ansi.StringWidth(text))+gap)
-				}
+				pending += widths[i] + gap
 			}
-			fmt.Fprintln(p, strings.TrimRight(line, " "))
+			fmt.Fprintln(p, line)
 		}
 	}
+}
+
+// widths gives each column what its widest cell needs. Where that is too much it takes from the widest columns,
+// down to their longest words.
+func (p *Page) widths(indent int, rows [][]Cell) []int {
+	var widths, least []int
+	for _, row := range rows {
+		for i, cell := range row {
+			if i == len(widths) {
+				widths, least = append(widths, 0), append(least, 0)
+			}
+			widths[i] = max(widths[i], ansi.StringWidth(cell.Text))
+			for word := range strings.FieldsSeq(cell.Text) {
+				least[i] = max(least[i], min(ansi.StringWidth(word), p.Width/2))
+			}
+		}
+	}
+	total := indent - gap
+	for _, w := range widths {
+		total += w + gap
+	}
+	for ; total > p.Width; total-- {
+		widest := -1
+		for i, w := range widths {
+			if w > least[i] && (widest < 0 || w > widths[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
+			break // the words themselves are too wide
+		}
+		widths[widest]--
+	}
+	return widths
+}
+
+// wrap breaks a text between words into lines of at most width columns, and a word that is wider where it must be.
+func wrap(text string, width int) []string {
+	var lines []string
+	for paragraph := range strings.SplitSeq(text, "\n") {
+		line := ""
+		for word := range strings.FieldsSeq(paragraph) {
+			if line != "" && ansi.StringWidth(line)+1+ansi.StringWidth(word) > width {
+				lines = append(lines, line)
+				line = ""
+			}
+			for line == "" && ansi.StringWidth(word) > width {
+				lines = append(lines, ansi.Cut(word, 0, width))
+				word = ansi.Cut(word, width, ansi.StringWidth(word))
+			}
+			if line != "" {
+				line += " "
+			}
+			line += word
+		}
+		lines = append(lines, line)
+	}
+	return lines
 }

@@ -1,0 +1,51 @@
+package view
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+)
+
+func table(width int, color bool, heading []string, rows ...[]Cell) string {
+	var b bytes.Buffer
+	p := &Page{Writer: &b, Width: width, Color: color}
+	p.Table(2, heading, rows)
+	return b.String()
+}
+
+func TestColumnsLineUp(t *testing.T) {
+	assert.Equal(t, "  id   about\n  a    one\n  bbb  two\n", table(40, false, []string{"id", "about"}, Row("a", "one"), Row("bbb", "two")))
+	assert.Equal(t, "  id  first second third\n      fourth fifth\n", table(28, false, nil, Row("id", "first second third fourth fifth")))
+	assert.Equal(t, "  João   x\n  dürre  y\n", table(40, false, nil, Row("João", "x"), Row("dürre", "y")))
+	assert.Empty(t, table(40, false, nil))
+}
+
+func TestColourAddsNoColumns(t *testing.T) {
+	row := []Cell{{"allowed", Yes}, {"word", Faint}, {"", No}}
+	painted := table(40, true, nil, row)
+	assert.NotEqual(t, painted, ansi.Strip(painted))
+	assert.Equal(t, table(40, false, nil, row), ansi.Strip(painted))
+}
+
+func TestNothingIsLostOrTooWide(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.StringMatching(`([a-zé]{1,30} ?){0,12}`)
+		cells := rapid.SliceOfN(text, 1, 4).Draw(t, "cells")
+		got := table(60, false, nil, Row(cells...))
+		letters := func(s string) int { return len(strings.Join(strings.Fields(s), "")) }
+		assert.Equal(t, letters(strings.Join(cells, " ")), letters(got))
+		longest := 0 // words that alone are too wide may stand out
+		for _, c := range cells {
+			for word := range strings.FieldsSeq(c) {
+				longest = max(longest, len([]rune(word)))
+			}
+		}
+		for line := range strings.Lines(got) {
+			assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), max(60, 2+len(cells)*(longest+2)))
+		}
+	})
+}

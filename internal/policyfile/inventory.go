@@ -129,10 +129,12 @@ func (r *reader) readCSV(in io.Reader, take func(*yaml.Node), people bool) {
 				return
 			}
 		}
-		if columns = slices.Clone(columns); people {
-			r.knownColumns(c, columns, inventoryPersonFields)
-		} else {
-			r.knownColumns(c, columns, inventoryResourceFields)
+		table := inventoryResourceFields
+		if people {
+			table = inventoryPersonFields
+		}
+		if !r.knownColumns(c, columns, table) {
+			return
 		}
 		c.FieldsPerRecord = len(columns)
 	}
@@ -195,13 +197,16 @@ func cellTag(value string) string {
 	return "!!str"
 }
 
-func (r *reader) knownColumns(c *csv.Reader, columns []string, table []field) {
+// knownColumns reports the columns that there are not.
+func (r *reader) knownColumns(c *csv.Reader, columns []string, table []field) bool {
+	before := len(r.errors)
 	for i, name := range columns {
 		if !strings.HasPrefix(name, "tag.") && (name == "tags" || name == "accept" || !slices.Contains(fieldNames(table), name)) {
 			line, column := c.FieldPos(i)
 			r.fail(diagnostic.Position{File: r.file, Line: line, Column: column}, nearestHelp(name, append(fieldNames(table), "tag.KEY")), "there is no column %q", name)
 		}
 	}
+	return len(r.errors) == before
 }
 
 // readLines turns each line of NDJSON into the mapping it stands for.

@@ -2,6 +2,7 @@ package policyfile
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -129,17 +130,17 @@ func parse[V any](r *reader, n *yaml.Node, should string, read func(string) (V, 
 }
 
 // check finds what no file may have, whatever it is about: anchors, aliases, tags, merge keys, missing values,
-// keys that occur twice, and too much of anything.
-func (r *reader) check(n *yaml.Node, depth int) {
+// keys that occur twice, and too much of anything. deep tells that the nesting is hopeless: then none of the nodes
+// around it is read.
+func (r *reader) check(n *yaml.Node, depth int) (deep bool) {
 	if depth > MaxDepth {
 		r.wrong(n, "", "this is nested deeper than %d levels", MaxDepth)
-		n.Content = nil
-		return
+		return true
 	}
 	switch {
 	case n.Kind == yaml.AliasNode:
 		r.wrong(n, fmt.Sprintf("a value that begins with * is written in quotes: %q; to repeat something, write it out", "*"+n.Value), "aliases are not used")
-		return
+		return false
 	case n.Anchor != "":
 		r.wrong(n, "leave &"+n.Anchor+" out", "anchors are not used")
 	case n.Style&yaml.TaggedStyle != 0:
@@ -149,8 +150,7 @@ func (r *reader) check(n *yaml.Node, depth int) {
 	}
 	if len(n.Content) > 2*MaxEntries {
 		r.wrong(n, "move people and resources into an inventory", "a %s has more than %d entries", nodeName(n), MaxEntries)
-		n.Content = nil
-		return
+		return true
 	}
 	if n.Kind == yaml.MappingNode {
 		seen := make(map[string]*yaml.Node, len(n.Content)/2)
@@ -169,8 +169,17 @@ func (r *reader) check(n *yaml.Node, depth int) {
 		}
 	}
 	for _, c := range n.Content {
-		r.check(c, depth+1)
+		if r.check(c, depth+1) {
+			r.bad[n] = true
+			return true
+		}
 	}
+	return false
+}
+
+// tainted says whether a node or anything in it was reported.
+func (r *reader) tainted(n *yaml.Node) bool {
+	return r.bad[n] || len(r.bad) > 0 && slices.ContainsFunc(n.Content, r.tainted)
 }
 
 func (r *reader) taggedWrong(n *yaml.Node) {

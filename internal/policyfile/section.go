@@ -53,7 +53,7 @@ func (s *section) read(r *reader, n *yaml.Node) {
 		before := len(r.errors)
 		if s.bare != nil && s.bare(r, entry, value) {
 			// nothing more to read
-		} else if r.fields(s.table, entry, value, s.one+" "+id, r.at(key)) && len(r.errors) == before {
+		} else if r.fields(s.table, entry, value, s.one+" "+id, r.at(key)) && len(r.errors) == before && !r.tainted(value) {
 			s.finish(r, entry, value)
 		}
 		s.enter(r, entry, r.at(key))

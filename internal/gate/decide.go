@@ -106,12 +106,13 @@ func (g *Gate) Place(a estate.Address) (*estate.Resource, error) {
 		return nil, unknown("system", a.System, g.estate.Systems)
 	}
 	if !system.Judge {
-		var near string
+		var listed []string
 		for _, r := range g.estate.Resources {
-			if r.System == system && near == "" {
-				near = diagnostic.Nearest(a.String(), []string{r.Address.String()})
+			if r.System == system {
+				listed = append(listed, r.Address.String())
 			}
 		}
+		near := diagnostic.Nearest(a.String(), listed)
 		if near != "" {
 			near = "; did you mean " + near + "?"
 		}

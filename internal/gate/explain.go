@@ -114,7 +114,10 @@ func (g *Gate) dependsOn(q *question) (string, error) {
 			text = "denied"
 		}
 		if len(q.sessions) > 1 {
-			text = "in a session as " + strings.Join(roles, " and ") + ": " + text
+			apart := slices.DeleteFunc(slices.Clone(roles), func(id string) bool { // what all sessions have says nothing
+				return !slices.ContainsFunc(q.sessions, func(other []string) bool { return !slices.Contains(other, id) })
+			})
+			text = "in a session as " + strings.Join(apart, " and ") + ": " + text
 		}
 		parts = append(parts, text)
 	}

@@ -237,6 +237,3 @@ func (a *app) instant(zone *clock.Zone) (at clock.Instant, open bool, err error)
 	}
 	return at, false, err
 }
-
-// tell writes a note about progress to standard error.
-func (a *app) tell(format string, args ...any) { fmt.Fprintf(a.Err, format+"\n", args...) }

@@ -87,9 +87,13 @@ func weekMinute(wall Instant) int {
 	return int(floorMod(floorDiv(int64(wall), Minute)+3*24*60, MinutesOfWeek))
 }
 
-// Format writes i as RFC 3339 in the zone's local time with its offset, to the second where that is exact.
+// Format writes i as RFC 3339 in the zone's local time with its offset, without the seconds where there are none.
+// An offset of old that has seconds can't be written; then the time is in UTC.
 func (z *Zone) Format(i Instant) string {
-	t := i.Time().In(z.loc)
+	t := i.Time()
+	if z.Offset(i)%Minute == 0 {
+		t = t.In(z.loc)
+	}
 	switch {
 	case i%Second != 0:
 		return t.Format("2006-01-02T15:04:05.000000Z07:00")

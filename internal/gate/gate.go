@@ -37,8 +37,6 @@ type subject struct {
 	active    region.Region
 	grants    []*grant
 	blocks    []*block
-	roleSets  [][]string // the possible sessions when no roles are named; nil: one, with all roles
-	lentSets  bool       // roleSets depends on what is lent: work it out for each request
 }
 
 type role struct {

@@ -38,7 +38,6 @@ func at(t require.TestingT, z *clock.Zone, text string) clock.Instant {
 type expr struct {
 	op   string
 	kids []expr
-	flag string
 	text []string
 	nets []netip.Prefix
 	from clock.Instant
@@ -287,6 +286,35 @@ func TestADateThatIsVisitedTwiceIsNoInterval(t *testing.T) {
 	got := z.Until(clock.Date{Year: 2010, Month: 11, Day: 6})
 	require.Len(t, got, 2)
 	assert.Equal(t, clock.Instant(clock.Minute), got[1].From-got[0].To)
+}
+
+func TestNetworks(t *testing.T) {
+	s := testSpace(t)
+	for _, c := range []struct {
+		prefix  string
+		in, out []string
+	}{
+		{"10.0.0.0/8", []string{"10.0.0.0", "10.255.255.255", "::ffff:10.1.2.3"}, []string{"9.255.255.255", "11.0.0.0", "::a00:0"}},
+		{"::ffff:10.0.0.0/104", []string{"10.0.0.0", "10.255.255.255"}, []string{"9.255.255.255", "11.0.0.0", "::"}},
+		{"0.0.0.0/0", []string{"0.0.0.0", "255.255.255.255", "::ffff:1.2.3.4"}, []string{"::", "ffff::"}},
+		{"::/0", []string{"::", "ffff:ffff::"}, []string{"0.0.0.0", "255.255.255.255", "::ffff:1.2.3.4"}},
+		{"::ffc0:0:0/90", []string{"::ffc0:0:0", "::fffe:0:0"}, []string{"1.2.3.4", "::1:0:0:0"}},
+		{"255.255.255.255/32", []string{"255.255.255.255"}, []string{"255.255.255.254", "::"}},
+	} {
+		r := s.From(netip.MustParsePrefix(c.prefix))
+		for want, list := range map[bool][]string{true: c.in, false: c.out} {
+			for _, a := range list {
+				ctx := s.NewContext()
+				ctx.SetNetwork(netip.MustParseAddr(a))
+				got, known := s.Holds(r, ctx)
+				assert.True(t, known)
+				assert.Equal(t, want, got, "%s in %s", a, c.prefix)
+			}
+		}
+	}
+	hole, err := s.Minus(s.From(netip.MustParsePrefix("::fffe:0:0/95")), s.From(netip.MustParsePrefix("::fffe:0:0/96")))
+	require.NoError(t, err)
+	assert.Equal(t, Empty, hole, "between the two lie mapped addresses alone")
 }
 
 func TestAHopelessConditionIsRefused(t *testing.T) {

@@ -52,7 +52,7 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 	}
 	switch {
 	case w.Fact != "":
-		miss("condition", "it asks: %s", w.Fact)
+		miss("condition", "it asks: %s%s", w.Fact, ownedBy(g, req, w.Fact))
 	case w.Region == region.Empty:
 		return n, false
 	}
@@ -83,6 +83,18 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 		miss("operation", "%s lacks %s", roles(w.Grant), req.Operation)
 	}
 	return n, missing == 1
+}
+
+// ownedBy says who owns the resource, where that is what a grant asks about.
+func ownedBy(g *gate.Gate, req gate.Request, fact string) string {
+	r, err := g.Place(req.Resource)
+	switch {
+	case err != nil || !strings.HasPrefix(fact, "the owner"):
+		return ""
+	case r.Owner == nil:
+		return "; nobody owns " + req.Resource.String()
+	}
+	return "; " + r.Owner.String() + " owns " + req.Resource.String()
 }
 
 func request(r *estate.OnRequest) string {

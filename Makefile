@@ -1,0 +1,43 @@
+# hgate is built and tested with Go, make and git alone; `make screenshots` takes Xvfb, xterm and ImageMagick too.
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unreleased)
+FUZZTIME ?= 10s
+
+.PHONY: build demo test lint fuzz mutants bench docs screenshots zones
+
+build:
+	CGO_ENABLED=0 go build -trimpath -ldflags '-s -w -X hiddengate/internal/cli.Version=$(VERSION)' -o bin/hgate ./cmd/hgate
+
+demo: build
+	./bin/hgate demo
+
+lint:
+	go vet ./...
+	go tool staticcheck ./...
+	@test -z "$$(gofmt -l .)" || { echo "gofmt these files:"; gofmt -l .; exit 1; }
+
+# The race detector needs cgo and a C compiler; where there is none the tests run without it.
+test: lint
+	@if [ "$$(go env CGO_ENABLED)" = 1 ] && command -v $$(go env CC) >/dev/null; then race=-race; else race=; echo "no C compiler: without the race detector"; fi; \
+	go test $$race -timeout 40m ./...
+	$(MAKE) fuzz
+
+fuzz:
+	go test ./internal/policyfile -run '^$$' -fuzz '^FuzzLoad$$' -fuzztime $(FUZZTIME) -fuzzminimizetime 50x
+	go test ./internal/policyfile -run '^$$' -fuzz '^FuzzNotations$$' -fuzztime $(FUZZTIME) -fuzzminimizetime 50x
+
+# Each rule of the gate is flipped in turn; the tests must notice.
+mutants:
+	./scripts/mutants
+
+bench:
+	go test ./internal/cli -run '^$$' -bench . -benchtime 5x
+
+docs:
+	go run ./cmd/makedocs
+
+screenshots: build
+	./scripts/screenshots
+
+# A newer edition of the time zones, from the Go distribution in use.
+zones:
+	cp "$$(go env GOROOT)/lib/time/zoneinfo.zip" internal/clock/zoneinfo.zip

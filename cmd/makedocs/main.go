@@ -1,0 +1,96 @@
+// Command makedocs writes the reference pages that come from the program's own tables: docs/files.md and
+// docs/catalogs.md. Run it from the top of the project.
+package main
+
+import (
+	_ "embed"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"hiddengate/internal/catalog"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/finding"
+	"hiddengate/internal/policyfile"
+)
+
+// What no table says of the files.
+//
+//go:embed files-head.md
+var filesHead string
+
+func main() {
+	for name, text := range pages() {
+		if err := os.WriteFile(filepath.Join("docs", name), []byte(text), 0o644); err != nil {
+			fmt.Fprintln(os.Stderr, "makedocs:", err)
+			os.Exit(1)
+		}
+	}
+}
+
+func pages() map[string]string {
+	return map[string]string{"files.md": files(), "catalogs.md": catalogs()}
+}
+
+func files() string {
+	var b strings.Builder
+	b.WriteString(filesHead)
+	for _, p := range policyfile.Pages() {
+		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n| key | written as | what it says |\n|---|---|---|\n", p.Name, p.Doc)
+		for _, f := range p.Fields {
+			name := "`" + f.Name + "`"
+			if f.Required {
+				name += " (needed)"
+			}
+			fmt.Fprintf(&b, "| %s | %s | %s |\n", name, f.Form, f.Doc)
+		}
+	}
+	b.WriteString("\n## Findings\n\nWhat `hgate check` reports. `check:` in `hidden-gate.yaml` sets another severity.\n\n| code | severity | what it means | what to do |\n|---|---|---|---|\n")
+	for _, f := range finding.All {
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", f.Code, f.Severity, f.Doc, f.Cure)
+	}
+	return b.String()
+}
+
+func catalogs() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, `# The built-in catalogs
+
+Edition %d. Each kind of system has types of resource by depth (the system itself, what stands in it, what stands in that;
+the last holds for all below) and operations of four levels: view < use < change < govern. "needs" names operations without
+which one is of no use; "opens" says through what a subject can get further access. An operation that several kinds offer
+means the same in each. This page is made from the data; `+"`hgate show kind KIND`"+` shows the same.
+`, catalog.Edition)
+	for _, k := range catalog.Kinds() {
+		fmt.Fprintf(&b, "\n## %s\n\n%s. Types by depth: %s.\n\n| operation | level | what it does | applies to | notes |\n|---|---|---|---|---|\n", k.ID, k.About, strings.Join(k.Types, ", "))
+		for level := estate.View; level <= estate.Govern; level++ {
+			for _, o := range k.Operations {
+				if o.Level == level {
+					fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", o.Name, o.Level, o.About, strings.Join(o.Types, ", "), notes(o))
+				}
+			}
+		}
+	}
+	return b.String()
+}
+
+func notes(o *estate.Operation) string {
+	var out []string
+	if o.HighRisk {
+		out = append(out, "high risk")
+	}
+	if o.Exclusive {
+		out = append(out, "exclusive")
+	}
+	if o.Needs != nil {
+		out = append(out, "needs `"+strings.Join(o.Needs, "`, `")+"`")
+	}
+	if o.Opens != nil {
+		out = append(out, "opens "+strings.Join(o.Opens, ", "))
+	}
+	if o.Notice != "" {
+		out = append(out, o.Notice)
+	}
+	return strings.Join(out, "; ")
+}

@@ -187,14 +187,19 @@ func (z *Zone) WeekMinutes(from, to Instant) [][2]int {
 			runs = append(runs, [2]int{first, MinutesOfWeek}, [2]int{0, after - MinutesOfWeek})
 		}
 	}
+	return JoinRuns(runs)
+}
+
+// JoinRuns sorts runs [first, after) and joins those that overlap or touch.
+func JoinRuns(runs [][2]int) [][2]int {
 	slices.SortFunc(runs, func(a, b [2]int) int { return a[0] - b[0] })
-	merged := runs[:0]
+	var joined [][2]int
 	for _, r := range runs {
-		if n := len(merged); n > 0 && r[0] <= merged[n-1][1] {
-			merged[n-1][1] = max(merged[n-1][1], r[1])
+		if n := len(joined); n > 0 && r[0] <= joined[n-1][1] {
+			joined[n-1][1] = max(joined[n-1][1], r[1])
 		} else {
-			merged = append(merged, r)
+			joined = append(joined, r)
 		}
 	}
-	return merged
+	return joined
 }

@@ -160,16 +160,7 @@ func WeekMinutes(list []Hours) [][2]int {
 			runs = append(runs, [2]int{from, to})
 		}
 	}
-	slices.SortFunc(runs, func(a, b [2]int) int { return a[0] - b[0] })
-	var merged [][2]int
-	for _, r := range runs {
-		if n := len(merged); n > 0 && r[0] <= merged[n-1][1] {
-			merged[n-1][1] = max(merged[n-1][1], r[1])
-		} else {
-			merged = append(merged, r)
-		}
-	}
-	return merged
+	return clock.JoinRuns(runs)
 }
 
 // ParseDuration reads `90m`, `8h` or `30d`, a day being 24 hours.

@@ -1,0 +1,227 @@
+package gate_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+)
+
+const propertyEstates = 120
+
+// asked is a request with the answer it got.
+type asked struct {
+	who       estate.Principal
+	operation string
+	where     estate.Address
+	request   partial
+}
+
+// questions draws requests about an estate.
+func questions(d draw, e *estate.Estate, n int) []asked {
+	var out []asked
+	for len(out) < n {
+		r := e.Resources[d.IntN(len(e.Resources))]
+		ops := e.Offer(r.System.Kind.ID).On(r.Type)
+		if len(ops) == 0 {
+			continue
+		}
+		at := int64(clock.Instant(1_761_000_000+d.Int64N(60_000_000)) * clock.Second)
+		q := asked{estate.Principal{ID: d.one(drawnPeople...)}, ops[d.IntN(len(ops))].Name, r.Address, partial{
+			at: &at, from: open(d, 40, addresses()[2:4]...), mfa: open(d, 40, true, false), reason: open(d, 40, true, false),
+			ticket: open(d, 40, true, false), signIn: open(d, 40, estate.SignIns...), device: open(d, 40, "managed", "own", "", "other"),
+		}}
+		out = append(out, q)
+	}
+	return out
+}
+
+func (a asked) decide(t *testing.T, g *gate.Gate) gate.Outcome {
+	outcome, err := g.Decide(gate.Request{Subject: a.who, Operation: a.operation, Resource: a.where, Context: a.request.context(g)})
+	require.NoError(t, err)
+	return outcome
+}
+
+func compiled(t *testing.T, e *estate.Estate) *gate.Gate {
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	return g
+}
+
+// withoutSessions drops the separations within a session, which let a further grant take access away.
+func withoutSessions(text string) string {
+	head, _, _ := strings.Cut(text, "separations:")
+	return head
+}
+
+func TestAFurtherGrantTakesNothingAndAFurtherBlockGivesNothing(t *testing.T) {
+	for seed := range propertyEstates {
+		d := newDraw(uint64(seed) + 10_000)
+		text := withoutSessions(d.estate())
+		e := load(t, text)
+		more := load(t, text+fmt.Sprintf("---\ngrants: {zz: {to: %s, roles: %s, on: %s%s}}\n", d.subjects(4, false), d.some(1, 2, drawnRoles...), d.places(3), d.when(60)))
+		less := load(t, text+fmt.Sprintf("---\nblocks: {zz: {to: %s, deny: %s, on: %s%s}}\n", d.subjects(4, false), d.operations(), d.places(3), d.when(60)))
+		g, wider, narrower := compiled(t, e), compiled(t, more), compiled(t, less)
+		for _, q := range questions(d, e, 25) {
+			was := q.decide(t, g)
+			assert.GreaterOrEqual(t, q.decide(t, wider), was, "seed %d: %+v", seed, q)
+			assert.LessOrEqual(t, q.decide(t, narrower), was, "seed %d: %+v", seed, q)
+		}
+		if t.Failed() {
+			return
+		}
+	}
+}
+
+// What a request leaves out never helps it.
+func TestLeavingOutNeverHelps(t *testing.T) {
+	for seed := range propertyEstates {
+		d := newDraw(uint64(seed) + 20_000)
+		e := load(t, d.estate())
+		g := compiled(t, e)
+		for _, q := range questions(d, e, 25) {
+			said := q.decide(t, g)
+			left := q
+			for _, drop := range []func(){
+				func() { left.request.from = nil }, func() { left.request.mfa = nil }, func() { left.request.signIn = nil },
+				func() { left.request.device = nil }, func() { left.request.reason = nil },
+			} {
+				drop()
+				after := left.decide(t, g)
+				if said != gate.Allow {
+					assert.NotEqual(t, gate.Allow, after, "seed %d: %+v", seed, left)
+				}
+				if said == gate.Allow {
+					assert.NotEqual(t, gate.Deny, after, "seed %d: %+v", seed, left)
+				}
+			}
+		}
+		if t.Failed() {
+			return
+		}
+	}
+}
+
+// Explaining comes to the same answer as deciding, and its causes are the causes: without the grants it names
+// nothing is left of the access.
+func TestExplanationsExplain(t *testing.T) {
+	for seed := range propertyEstates {
+		d := newDraw(uint64(seed) + 30_000)
+		e := load(t, withoutSessions(d.estate()))
+		g := compiled(t, e)
+		for _, q := range questions(d, e, 12) {
+			req := gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where, Context: q.request.context(g)}
+			why, err := g.Explain(req)
+			require.NoError(t, err)
+			assert.Equal(t, q.decide(t, g), why.Outcome)
+			assert.Equal(t, why.Outcome == gate.Depends, why.DependsOn != "")
+			named := 0
+			without := *e
+			without.Grants = maps.Clone(e.Grants)
+			for _, c := range why.Grants {
+				assert.NotEmpty(t, c.Who)
+				assert.NotEmpty(t, c.Role)
+				assert.NotEmpty(t, c.Where)
+				if c.Met {
+					named++
+					delete(without.Grants, c.ID())
+				}
+			}
+			assert.Equal(t, why.Outcome != gate.Deny, named > 0, "seed %d: %+v", seed, q)
+			assert.Equal(t, gate.Deny, q.decide(t, compiled(t, &without)), "seed %d: %+v", seed, q)
+			for _, w := range mustWays(t, g, req) {
+				met := slices.ContainsFunc(why.Grants, func(c gate.Cause) bool { return c.Met && c.Grant == w.Grant })
+				assert.Equal(t, met, w.Who && w.What && w.Where && w.Lent && w.Named && w.Meets, "seed %d: grant %s of %+v", seed, w.Grant.ID, q)
+			}
+		}
+		if t.Failed() {
+			return
+		}
+	}
+}
+
+func mustWays(t *testing.T, g *gate.Gate, req gate.Request) []gate.Way {
+	ways, err := g.Ways(req)
+	require.NoError(t, err)
+	return ways
+}
+
+// Other names and another order change nothing.
+func TestRenamingAndReorderingChangeNothing(t *testing.T) {
+	for seed := range propertyEstates {
+		d := newDraw(uint64(seed) + 40_000)
+		text := d.estate()
+		renamed := text
+		for _, word := range []string{"grant", "block", "g", "s", "r"} { // grants and blocks, groups, scopes, roles
+			for i := 9; i >= 0; i-- {
+				old := fmt.Sprint(word, i)
+				for _, end := range []string{":", ",", "]", "}", " ", "\n"} {
+					renamed = strings.ReplaceAll(renamed, old+end, fmt.Sprint(word, "-", 9-i, "x")+end)
+				}
+			}
+		}
+		sections := strings.Split(renamed, "\ngrants:\n")
+		renamed = strings.Replace(sections[0], "\nsystems:\n", "\ngrants:\n"+strings.Split(sections[1], "blocks:\n")[0]+"systems:\n", 1) + "\nblocks:\n" + strings.Split(sections[1], "blocks:\n")[1]
+		e, other := load(t, text), load(t, renamed)
+		require.NotContains(t, slices.Collect(maps.Keys(other.Grants)), "grant0")
+		g, h := compiled(t, e), compiled(t, other)
+		for _, q := range questions(d, e, 20) {
+			assert.Equal(t, q.decide(t, g), q.decide(t, h), "seed %d: %+v", seed, q)
+		}
+		if t.Failed() {
+			return
+		}
+	}
+}
+
+// Holders and reach agree with deciding one by one.
+func TestHoldersAreThoseWhoMay(t *testing.T) {
+	for seed := range 40 {
+		d := newDraw(uint64(seed) + 50_000)
+		e := load(t, d.estate())
+		g := compiled(t, e)
+		q := questions(d, e, 1)[0]
+		r, err := g.Place(q.where)
+		require.NoError(t, err)
+		holders, err := g.Holders(q.request.context(g), []*estate.Resource{r}, func(o *estate.Operation) bool { return o.Name == q.operation })
+		require.NoError(t, err)
+		found := map[estate.Principal]gate.Outcome{}
+		for _, h := range holders {
+			found[h.Subject] = h.Outcome
+		}
+		for _, p := range g.Subjects() {
+			q.who = p
+			assert.Equal(t, found[p], q.decide(t, g), "seed %d: %s", seed, p)
+		}
+	}
+}
+
+// A new member gets what the group gets and nothing that needs tags or another group.
+func TestANewMember(t *testing.T) {
+	e := load(t, small+`
+groups: {crew: {members: ana}, both: {members: group:crew}, tagged: {match: {team: x}}}
+grants:
+  direct: {to: group:crew, role: look, on: db:sky/a}
+  nested: {to: group:both, role: look, on: db:sky/b}
+  tags: {to: group:tagged, role: look, on: db:sky}
+`)
+	with, who := e.WithNewMember("crew")
+	g := compiled(t, with)
+	for place, want := range map[string]gate.Outcome{"db:sky/a": gate.Allow, "db:sky/b": gate.Allow, "db:sky": gate.Deny} {
+		a, err := estate.ParseAddress(place)
+		require.NoError(t, err)
+		got, err := g.Decide(gate.Request{Subject: who, Operation: "table.read", Resource: a, Context: g.NewContext()})
+		require.NoError(t, err)
+		assert.Equal(t, want, got, place)
+	}
+	assert.Len(t, e.People, 3, "the estate itself is as it was")
+	assert.Len(t, e.Groups["crew"].Members, 1)
+}

@@ -1,22 +1,40 @@
 package main
 
 import (
+	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
+
+var bin string // the folder of the built program
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		folder, err := os.MkdirTemp("", "hgate")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(folder)
+		bin = folder
+		build := exec.Command("go", "build", "-o", filepath.Join(bin, "hgate"), ".")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			panic(fmt.Sprintf("building hgate: %v\n%s", err, out))
+		}
+		return m.Run()
+	}())
+}
 
 // TestScripts runs the program as it is built, in a folder of its own for each script.
 func TestScripts(t *testing.T) {
-	bin := t.TempDir()
-	build := exec.Command("go", "build", "-o", filepath.Join(bin, "hgate"), ".")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatalf("building hgate: %v\n%s", err, out)
-	}
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/script",
 		Setup: func(env *testscript.Env) error {
@@ -27,4 +45,57 @@ func TestScripts(t *testing.T) {
 		},
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
 	})
+}
+
+// demo writes the demo into a new folder and gives a function that runs a shell line in it.
+func demo(t *testing.T) func(line string) (out string, code int) {
+	dir := filepath.Join(t.TempDir(), "ternhollow")
+	t.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH"))
+	if out, err := exec.Command("hgate", "new", "--demo", dir).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return func(line string) (string, int) {
+		c := exec.Command("sh", "-c", line)
+		c.Dir = dir
+		out, err := c.CombinedOutput()
+		var exit *exec.ExitError
+		if errors.As(err, &exit) {
+			return string(out), exit.ExitCode()
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		return string(out), 0
+	}
+}
+
+func TestTheReadmeShowsWhatTheProgramPrints(t *testing.T) {
+	run := demo(t)
+	text, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	shown := 0
+	for _, block := range strings.Split(string(text), "```\n") {
+		if line, want, found := strings.Cut(block, "\n"); found && strings.HasPrefix(line, "$ hgate ") {
+			got, _ := run(strings.TrimPrefix(line, "$ "))
+			assert.Equal(t, want, got, line)
+			shown++
+		}
+	}
+	assert.Positive(t, shown)
+}
+
+func TestTheCommandsOfTheGuideRun(t *testing.T) {
+	run := demo(t)
+	text, err := os.ReadFile("../../docs/guide.md")
+	require.NoError(t, err)
+	ran := 0
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimSpace(line)
+		if !strings.HasPrefix(line, "hgate ") && !strings.HasPrefix(line, "echo ") {
+			continue
+		}
+		out, code := run(line)
+		assert.LessOrEqual(t, code, 1, "%s\n%s", line, out)
+		ran++
+	}
+	assert.Greater(t, ran, 10)
 }

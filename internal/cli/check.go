@@ -32,7 +32,7 @@ It exits with 1 on a finding that is an error, with --strict on a warning too.`,
 		if err != nil {
 			return err
 		}
-		now, _, err := a.instant(g.Estate().Zone)
+		now, err := a.day(g.Estate().Zone)
 		if err != nil {
 			return err
 		}

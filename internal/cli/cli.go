@@ -108,6 +108,9 @@ func (a *app) root() *cobra.Command {
 
 Begin with 'hgate demo', which writes an example to a new folder and walks through it,
 or with 'hgate new', which starts a workspace of your own.`,
+		Example: `  hgate demo
+  hgate reach lucas.amarel
+  hgate test`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          cobra.NoArgs,
@@ -122,16 +125,20 @@ or with 'hgate new', which starts a workspace of your own.`,
 		root.AddGroup(&g)
 	}
 	root.PersistentFlags().StringVarP(&a.dir, "workspace", "C", "", "`folder` of the workspace (found upward from the current one)")
-	root.PersistentFlags().StringVar(&a.color, "color", "auto", "auto, always or never; NO_COLOR is heeded")
+	root.PersistentFlags().StringVar(&a.color, "color", "auto", "`when` to colour: auto, always or never; NO_COLOR is heeded")
 	_ = root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
-	for group, commands := range map[string][]*cobra.Command{
-		"write": {a.newCommand(), a.listCommand(), a.showCommand()},
-		"look":  {a.tryCommand(), a.reachCommand(), a.holdersCommand()},
-		"hold":  {a.checkCommand(), a.testCommand()},
-		"other": {a.demoCommand(), a.schemaCommand(), a.versionCommand()},
+	cobra.EnableCommandSorting = false // they come in the order in which people work
+	for _, in := range []struct {
+		group    string
+		commands []*cobra.Command
+	}{
+		{"write", []*cobra.Command{a.newCommand(), a.listCommand(), a.showCommand()}},
+		{"look", []*cobra.Command{a.tryCommand(), a.reachCommand(), a.holdersCommand()}},
+		{"hold", []*cobra.Command{a.checkCommand(), a.testCommand()}},
+		{"other", []*cobra.Command{a.demoCommand(), a.schemaCommand(), a.versionCommand()}},
 	} {
-		for _, c := range commands {
-			c.GroupID = group
+		for _, c := range in.commands {
+			c.GroupID = in.group
 			root.AddCommand(c)
 		}
 	}
@@ -143,7 +150,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 
 // formats gives a command its --format.
 func (a *app) formats(c *cobra.Command, names ...string) {
-	c.Flags().StringVar(&a.format, "format", "text", strings.Join(names, ", "))
+	c.Flags().StringVar(&a.format, "format", "text", "`how` to write the answer: "+strings.Join(names, ", "))
 	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(names, cobra.ShellCompDirectiveNoFileComp))
 	run := c.RunE
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -236,4 +243,13 @@ func (a *app) instant(zone *clock.Zone) (at clock.Instant, open bool, err error)
 		err = fmt.Errorf("--at: %w", err)
 	}
 	return at, false, err
+}
+
+// day is what --at says to commands that ask about one moment, at which any has no meaning.
+func (a *app) day(zone *clock.Zone) (clock.Instant, error) {
+	at, open, err := a.instant(zone)
+	if open {
+		err = fmt.Errorf("--at any goes with try, reach and holders; name a time here, or leave it out for now")
+	}
+	return at, err
 }

@@ -6,8 +6,7 @@ import (
 	"io"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/ansi"
+	"github.com/clipperhouse/displaywidth"
 
 	"hiddengate/internal/diagnostic"
 )
@@ -32,21 +31,15 @@ const (
 	Faint
 )
 
-var styles = map[Style]lipgloss.Style{
-	Plain:   lipgloss.NewStyle(),
-	Yes:     lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("35")),
-	No:      lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("167")),
-	Maybe:   lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("178")),
-	Heading: lipgloss.NewStyle().Bold(true),
-	Faint:   lipgloss.NewStyle().Foreground(lipgloss.Color("245")),
-}
+// codes are the styles' SGR parameters (ECMA-48), with colours of the 256-colour palette.
+var codes = map[Style]string{Yes: "1;38;5;35", No: "1;38;5;167", Maybe: "1;38;5;178", Heading: "1", Faint: "38;5;245"}
 
 // Paint gives the text in a style, or as it is where there is no colour.
 func (p *Page) Paint(s Style, text string) string {
 	if !p.Color || s == Plain || text == "" {
 		return text
 	}
-	return styles[s].Render(text)
+	return "\x1b[" + codes[s] + "m" + text + "\x1b[0m"
 }
 
 // Severity paints a severity's words.
@@ -99,7 +92,7 @@ func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 			for i, cell := range cells {
 				if l < len(cell) && cell[l] != "" {
 					line += strings.Repeat(" ", max(0, pending)) + p.Paint(row[i].Style, cell[l])
-					pending = -ansi.StringWidth(cell[l])
+					pending = -displaywidth.String(cell[l])
 				}
 				pending += widths[i] + gap
 			}
@@ -117,9 +110,9 @@ func (p *Page) widths(indent int, rows [][]Cell) []int {
 			if i == len(widths) {
 				widths, least = append(widths, 0), append(least, 0)
 			}
-			widths[i] = max(widths[i], ansi.StringWidth(cell.Text))
+			widths[i] = max(widths[i], displaywidth.String(cell.Text))
 			for word := range strings.FieldsSeq(cell.Text) {
-				least[i] = max(least[i], min(ansi.StringWidth(word), p.Width/2))
+				least[i] = max(least[i], min(displaywidth.String(word), p.Width/2))
 			}
 		}
 	}
@@ -148,13 +141,17 @@ func wrap(text string, width int) []string {
 	for paragraph := range strings.SplitSeq(text, "\n") {
 		line := ""
 		for word := range strings.FieldsSeq(paragraph) {
-			if line != "" && ansi.StringWidth(line)+1+ansi.StringWidth(word) > width {
+			if line != "" && displaywidth.String(line)+1+displaywidth.String(word) > width {
 				lines = append(lines, line)
 				line = ""
 			}
-			for line == "" && ansi.StringWidth(word) > width {
-				lines = append(lines, ansi.Cut(word, 0, width))
-				word = ansi.Cut(word, width, ansi.StringWidth(word))
+			for line == "" && displaywidth.String(word) > width {
+				head := displaywidth.TruncateString(word, width, "")
+				if head == "" {
+					break // one character is wider than the column
+				}
+				lines = append(lines, head)
+				word = word[len(head):]
 			}
 			if line != "" {
 				line += " "

@@ -20,6 +20,8 @@ type loader struct {
 	errors    diagnostic.List
 	lines     map[string][]string // of each file, for the errors
 	positions map[string]diagnostic.Position
+	// knownTypes are the types of resource of all kinds, once someone asks for them.
+	knownTypes map[string]bool
 }
 
 // reader reads one file's nodes into the loader's estate.

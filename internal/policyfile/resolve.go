@@ -14,7 +14,7 @@ func (l *loader) resolve() {
 	e := l.estate
 	l.resolveKinds()
 	for _, s := range estate.Sorted(e.Systems) {
-		l.exists(e.Kinds[s.Kind.ID] != nil, s.Kind, "kind", slices.Collect(maps.Keys(e.Kinds)))
+		l.exists(e.Kinds[s.Kind.ID] != nil, s.Kind, "kind", ids(e.Kinds))
 	}
 	if len(l.errors) > 0 {
 		return // without sound kinds nothing can be said of the rest
@@ -41,8 +41,13 @@ func (l *loader) resolve() {
 	})
 }
 
-func heads[T estate.Head](section map[string]T) []string {
+func heads[T any](section map[string]T) []string {
 	return slices.Sorted(maps.Keys(section))
+}
+
+// ids is heads, when it is asked for.
+func ids[T any](section map[string]T) func() []string {
+	return func() []string { return heads(section) }
 }
 
 func groupRefs(list estate.Subjects) []estate.Ref {
@@ -55,10 +60,10 @@ func groupRefs(list estate.Subjects) []estate.Ref {
 	return refs
 }
 
-func (l *loader) exists(found bool, ref estate.Ref, what string, known []string) bool {
+// exists reports a name that finds nothing; known lists what there is, which is asked for only then.
+func (l *loader) exists(found bool, ref estate.Ref, what string, known func() []string) bool {
 	if !found {
-		slices.Sort(known)
-		l.fail(ref.Position, nearestHelp(ref.ID, known), "there is no %s %q", what, ref.ID)
+		l.fail(ref.Position, nearestHelp(ref.ID, known()), "there is no %s %q", what, ref.ID)
 	}
 	return found
 }
@@ -70,7 +75,10 @@ func (l *loader) circles(what string, ids []string, next func(string) []estate.R
 		open
 		done
 	)
-	state := map[string]int{}
+	state, known := map[string]int{}, map[string]bool{}
+	for _, id := range ids {
+		known[id] = true
+	}
 	var path []string
 	var visit func(id string)
 	visit = func(id string) {
@@ -82,7 +90,7 @@ func (l *loader) circles(what string, ids []string, next func(string) []estate.R
 				way := append(slices.Clone(path[slices.Index(path, ref.ID):]), ref.ID)
 				l.fail(ref.Position, "take one of them out", "%s %s leads back to itself: %s", what, ref.ID, strings.Join(way, " → "))
 			case unseen:
-				if slices.Contains(ids, ref.ID) {
+				if known[ref.ID] {
 					visit(ref.ID)
 				}
 			}
@@ -102,7 +110,7 @@ func (l *loader) resolveKinds() {
 	e := l.estate
 	for _, k := range estate.Sorted(e.Kinds) {
 		if k.BasedOn.ID != "" {
-			l.exists(e.Kinds[k.BasedOn.ID] != nil, k.BasedOn, "kind", slices.Collect(maps.Keys(e.Kinds)))
+			l.exists(e.Kinds[k.BasedOn.ID] != nil, k.BasedOn, "kind", ids(e.Kinds))
 		}
 	}
 	l.circles("kind", heads(e.Kinds), func(id string) []estate.Ref {
@@ -142,11 +150,10 @@ func (l *loader) resolveKinds() {
 			}
 		}
 	}
-	known := slices.Collect(maps.Keys(meaning))
 	for _, k := range kinds {
 		for _, o := range k.Operations {
 			for _, need := range o.Needs {
-				l.exists(meaning[need] != nil, estate.Ref{ID: need, Position: o.Position}, "operation", known)
+				l.exists(meaning[need] != nil, estate.Ref{ID: need, Position: o.Position}, "operation", ids(meaning))
 			}
 		}
 	}
@@ -191,11 +198,11 @@ func (l *loader) principal(p estate.Principal, at diagnostic.Position) {
 			l.fail(at, help, "there is no person %q", p.ID)
 			return
 		}
-		l.exists(e.People[p.ID] != nil, ref, "person", heads(e.People))
+		l.exists(e.People[p.ID] != nil, ref, "person", ids(e.People))
 	case estate.IsService:
-		l.exists(e.Services[p.ID] != nil, ref, "service", heads(e.Services))
+		l.exists(e.Services[p.ID] != nil, ref, "service", ids(e.Services))
 	case estate.IsGroup:
-		l.exists(e.Groups[p.ID] != nil, ref, "group", heads(e.Groups))
+		l.exists(e.Groups[p.ID] != nil, ref, "group", ids(e.Groups))
 	}
 }
 
@@ -207,14 +214,14 @@ func (l *loader) subjects(list estate.Subjects) {
 
 func (l *loader) roleRefs(refs []estate.Ref) {
 	for _, ref := range refs {
-		l.exists(l.estate.Roles[ref.ID] != nil, ref, "role", heads(l.estate.Roles))
+		l.exists(l.estate.Roles[ref.ID] != nil, ref, "role", ids(l.estate.Roles))
 	}
 }
 
 func (l *loader) place(t estate.ResourceTerm) {
 	e := l.estate
 	if t.Scope != "" {
-		l.exists(e.Scopes[t.Scope] != nil, estate.Ref{ID: t.Scope, Position: t.Position}, "scope", heads(e.Scopes))
+		l.exists(e.Scopes[t.Scope] != nil, estate.Ref{ID: t.Scope, Position: t.Position}, "scope", ids(e.Scopes))
 	}
 	if t.In != nil && !strings.Contains(t.In.System, "*") && e.Systems[t.In.System] == nil {
 		help := nearestHelp(t.In.System, heads(e.Systems))
@@ -224,18 +231,27 @@ func (l *loader) place(t estate.ResourceTerm) {
 		l.fail(t.Position, help, "there is no system %q", t.In.System)
 	}
 	for _, k := range t.Kinds {
-		l.exists(e.Kinds[k] != nil, estate.Ref{ID: k, Position: t.Position}, "kind", heads(e.Kinds))
+		l.exists(e.Kinds[k] != nil, estate.Ref{ID: k, Position: t.Position}, "kind", ids(e.Kinds))
 	}
 	for _, typ := range t.Types {
-		var known []string
-		for _, k := range e.Kinds {
-			known = append(known, e.Offer(k.ID).AllTypes...)
-		}
-		l.exists(slices.Contains(known, typ), estate.Ref{ID: typ, Position: t.Position}, "type of resource", known)
+		l.exists(l.types()[typ], estate.Ref{ID: typ, Position: t.Position}, "type of resource", ids(l.types()))
 	}
 	for _, o := range t.Owners {
 		l.principal(o, t.Position)
 	}
+}
+
+// types gives every type of resource that some kind has.
+func (l *loader) types() map[string]bool {
+	if l.knownTypes == nil {
+		l.knownTypes = map[string]bool{}
+		for _, k := range l.estate.Kinds {
+			for _, t := range l.estate.Offer(k.ID).AllTypes {
+				l.knownTypes[t] = true
+			}
+		}
+	}
+	return l.knownTypes
 }
 
 func (l *loader) places(list estate.Resources) {
@@ -252,7 +268,7 @@ func (l *loader) resolveSubjects() {
 	}
 	for _, s := range slices.Concat(estate.Sorted(e.People), estate.Sorted(e.Services)) {
 		for _, ref := range s.Groups {
-			if g := e.Groups[ref.ID]; l.exists(g != nil, ref, "group", heads(e.Groups)) {
+			if g := e.Groups[ref.ID]; l.exists(g != nil, ref, "group", ids(e.Groups)) {
 				g.Members = append(g.Members, estate.SubjectTerm{Principal: s.Principal(), Position: ref.Position})
 			}
 		}
@@ -317,7 +333,7 @@ func (l *loader) resolveHeads() {
 			l.principal(*o.Owner, o.Source.Position)
 		}
 		for _, a := range o.Accept {
-			l.exists(slices.Contains(estate.FindingCodes, a.Finding), estate.Ref{ID: a.Finding, Position: o.Source.Position}, "finding", slices.Clone(estate.FindingCodes))
+			l.exists(slices.Contains(estate.FindingCodes, a.Finding), estate.Ref{ID: a.Finding, Position: o.Source.Position}, "finding", func() []string { return estate.FindingCodes })
 		}
 	}
 	for _, name := range estate.SectionNames {

@@ -8,7 +8,6 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
-	"hiddengate/internal/trial"
 	"hiddengate/internal/view"
 )
 
@@ -36,20 +35,16 @@ It exits with 1 on a finding that is an error, with --strict on a warning too.`,
 		if err != nil {
 			return err
 		}
-		var wrong diagnostic.List
-		for _, t := range estate.Sorted(g.Estate().Tests) {
-			if _, err := trial.Run(g, t, now); err != nil {
-				list, ok := err.(diagnostic.List)
-				if !ok {
-					return err
-				}
-				wrong = append(wrong, list...)
-			}
+		done := a.progress("checking")
+		var found []finding.Found
+		_, err = runTests(g, nil, now) // a test that can't be run is wrong whatever it would say
+		if err == nil {
+			found = finding.Run(g, now)
 		}
-		if len(wrong) > 0 {
-			return wrong.Sort()
+		done()
+		if err != nil {
+			return err
 		}
-		found := finding.Run(g, now)
 		if a.format == "json" {
 			err = a.checkJSON(found)
 		} else {

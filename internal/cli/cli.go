@@ -222,6 +222,7 @@ func (a *app) load() (*estate.Estate, error) {
 
 // compiled reads the workspace and makes its gate.
 func (a *app) compiled() (*gate.Gate, error) {
+	defer a.progress("reading the workspace")()
 	e, err := a.load()
 	if err != nil {
 		return nil, err

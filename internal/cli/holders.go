@@ -43,7 +43,9 @@ of the operations anywhere there. It exits with 1 if nobody may.`,
 			return err
 		}
 		edition := g.Estate().Edition
+		done := a.progress("asking for every subject")
 		holders, err := g.Holders(ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) })
+		done()
 		if err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -36,7 +37,7 @@ the cause, and the same request to paste as a try. It exits with 1 if a test fai
 		if err != nil {
 			return err
 		}
-		results, err := runTests(g, args, func(t *estate.Test) (trial.Result, error) { return trial.Run(g, t, now) })
+		results, err := runTests(g, args, now)
 		if err != nil {
 			return err
 		}
@@ -58,7 +59,7 @@ the cause, and the same request to paste as a try. It exits with 1 if a test fai
 }
 
 // runTests runs the named tests, or all; what is wrong with any of them is reported together.
-func runTests(g *gate.Gate, names []string, run func(*estate.Test) (trial.Result, error)) ([]trial.Result, error) {
+func runTests(g *gate.Gate, names []string, now clock.Instant) ([]trial.Result, error) {
 	for _, name := range names {
 		if g.Estate().Tests[name] == nil {
 			return nil, unknown("test", name, ids(g.Estate().Section("tests")))
@@ -70,7 +71,7 @@ func runTests(g *gate.Gate, names []string, run func(*estate.Test) (trial.Result
 		if len(names) > 0 && !slices.Contains(names, t.ID) {
 			continue
 		}
-		r, err := run(t)
+		r, err := trial.Run(g, t, now)
 		if list, ok := err.(diagnostic.List); ok {
 			wrong = append(wrong, list...)
 		} else if err != nil {

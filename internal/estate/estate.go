@@ -77,6 +77,7 @@ type Offer struct {
 	AllTypes   []string // by depth first, then those that only operations or entries name
 	Operations []*Operation
 	byType     map[string]map[string]*Operation
+	sorted     map[string][]*Operation // of a type, by name
 	lineage    []string
 }
 
@@ -84,7 +85,7 @@ type Offer struct {
 func (o *Offer) Valid(name, resourceType string) *Operation { return o.byType[resourceType][name] }
 
 // On gives the operations that are valid on a resource of the type, by name.
-func (o *Offer) On(resourceType string) []*Operation { return Sorted(o.byType[resourceType]) }
+func (o *Offer) On(resourceType string) []*Operation { return o.sorted[resourceType] }
 
 // Is says whether the kind is, or is based on, the other.
 func (o *Offer) Is(kind string) bool { return slices.Contains(o.lineage, kind) }
@@ -107,7 +108,7 @@ func (e *Estate) indexKinds() {
 	e.offers = map[string]*Offer{}
 	e.Operations = map[string]*Operation{}
 	for id, k := range e.Kinds {
-		o := &Offer{Kind: k, byType: map[string]map[string]*Operation{}}
+		o := &Offer{Kind: k, byType: map[string]map[string]*Operation{}, sorted: map[string][]*Operation{}}
 		for k := k; k != nil; k = e.Kinds[k.BasedOn.ID] {
 			o.lineage = append(o.lineage, k.ID)
 			o.Operations = append(o.Operations, k.Operations...)
@@ -136,6 +137,7 @@ func (e *Estate) indexKinds() {
 			}
 			for _, t := range types {
 				o.byType[t][op.Name] = op
+				o.sorted[t] = append(o.sorted[t], op) // they come by name
 			}
 		}
 		e.offers[id] = o

@@ -37,11 +37,10 @@ func (g *Gate) work(s *subject, operation string, r *estate.Resource, roles []st
 	if s.active == region.Empty {
 		return region.Empty, nil
 	}
-	covers := g.coverage(r)
 	known := g.known(s, r)
 	var given []region.Region
 	for _, gr := range s.grants {
-		if covers.grants.has(gr.number) {
+		if g.places.covers(gr.on, r) {
 			one, err := g.grantRegion(gr, s, operation, roles)
 			if err != nil {
 				return region.Empty, err
@@ -58,7 +57,7 @@ func (g *Gate) work(s *subject, operation string, r *estate.Resource, roles []st
 	if err != nil {
 		return region.Empty, err
 	}
-	blocked, err := g.blocked(s, operation, covers, known)
+	blocked, err := g.blocked(s, operation, r, known)
 	if err != nil {
 		return region.Empty, err
 	}
@@ -93,11 +92,11 @@ func (g *Gate) grantRegion(gr *grant, s *subject, operation string, roles []stri
 }
 
 // blocked is the union of the regions of the blocks that stop the subject.
-func (g *Gate) blocked(s *subject, operation string, covers *coverage, known *region.Context) (region.Region, error) {
+func (g *Gate) blocked(s *subject, operation string, r *estate.Resource, known *region.Context) (region.Region, error) {
 	var regions []region.Region
 	o := g.estate.Operations[operation]
 	for _, b := range s.blocks {
-		if covers.blocks.has(b.number) && b.Deny.Fit(o, g.estate.Edition) {
+		if g.places.covers(b.on, r) && b.Deny.Fit(o, g.estate.Edition) {
 			regions = append(regions, g.space.Fix(b.region, known))
 		}
 	}

@@ -19,10 +19,11 @@ const (
 type facts struct {
 	same, context, subject, resource map[string]bool
 	owner                            bool
+	none                             *region.Context // what is known where no condition asks about subject or resource
 }
 
 func gatherFacts(e *estate.Estate) facts {
-	f := facts{map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]bool{}, false}
+	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{}, resource: map[string]bool{}}
 	for _, g := range e.Grants {
 		f.gather(g.When)
 	}
@@ -155,6 +156,12 @@ func (g *Gate) condition(c *estate.Condition) (region.Region, error) {
 
 // known gives what is so of a subject and a resource, whatever the request says.
 func (g *Gate) known(s *subject, r *estate.Resource) *region.Context {
+	if !g.facts.owner && len(g.facts.same)+len(g.facts.subject)+len(g.facts.resource) == 0 {
+		if g.facts.none == nil {
+			g.facts.none = g.space.NewContext()
+		}
+		return g.facts.none
+	}
 	c := g.space.NewContext()
 	c.SetFlag("owner", g.owns(s, r.Owner))
 	for k := range g.facts.same {

@@ -48,15 +48,15 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 	if out.Outcome, err = g.outcome(&q); err != nil {
 		return out, err
 	}
-	covers, known := g.coverage(q.resource), g.known(q.subject, q.resource)
+	known := g.known(q.subject, q.resource)
 	at := func(r region.Region) region.Region { return g.space.Fix(g.space.Fix(r, known), q.context.region) }
-	blocked, err := g.blocked(q.subject, q.operation, covers, known)
+	blocked, err := g.blocked(q.subject, q.operation, q.resource, known)
 	if err != nil {
 		return out, err
 	}
 	o := g.estate.Operations[q.operation]
 	for _, b := range q.subject.blocks {
-		if covers.blocks.has(b.number) && b.Deny.Fit(o, g.estate.Edition) {
+		if g.places.covers(b.on, q.resource) && b.Deny.Fit(o, g.estate.Edition) {
 			out.Blocks = append(out.Blocks, Cause{
 				Block: b.Block, Met: at(b.region) != region.Empty, Who: g.Who(b.To, q.subject.principal),
 				Role: operationTerm(b.Deny, o, g.estate.Edition), Where: g.Where(b.On, q.resource), When: g.when(b.region),
@@ -64,7 +64,7 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 		}
 	}
 	for _, gr := range q.subject.grants {
-		if !covers.grants.has(gr.number) || !g.gives(gr.Grant, q.operation) {
+		if !g.places.covers(gr.on, q.resource) || !g.gives(gr.Grant, q.operation) {
 			continue
 		}
 		c := Cause{

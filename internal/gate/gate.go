@@ -25,8 +25,8 @@ type Gate struct {
 	blocks   []*block
 	sessions []*estate.Separation // those within a session
 	facts    facts
+	places   *places
 	cache    map[cell]region.Region
-	covered  map[*estate.Resource]*coverage
 }
 
 // subject is a person, a service or anonymous with the entries whose `to` has it.
@@ -48,6 +48,7 @@ type role struct {
 type grant struct {
 	*estate.Grant
 	number int
+	on     int           // of its list of resources
 	region region.Region // of its condition, starts and ends
 	lent   map[estate.Principal]region.Region
 }
@@ -55,6 +56,7 @@ type grant struct {
 type block struct {
 	*estate.Block
 	number int
+	on     int
 	region region.Region
 }
 
@@ -66,16 +68,14 @@ type cell struct {
 	roles     string
 }
 
-// coverage is the grants and blocks whose `on` has a resource, by number.
-type coverage struct{ grants, blocks set }
-
 // Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
 // complex.
 func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 	g := &Gate{
 		estate: e, index: map[estate.Principal]*subject{}, groups: map[string]set{}, roles: map[string]*role{},
-		cache: map[cell]region.Region{}, covered: map[*estate.Resource]*coverage{},
+		cache: map[cell]region.Region{},
 	}
+	g.places = newPlaces(g)
 	g.facts = gatherFacts(e)
 	g.space = region.NewSpace(e.Zone, g.facts.dimensions(), region.DefaultBudget)
 	var bad diagnostic.List
@@ -109,7 +109,7 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 		report("role", &e.Roles[id].Object, err)
 	}
 	for _, gr := range estate.Sorted(e.Grants) {
-		compiled := &grant{Grant: gr, number: len(g.grants)}
+		compiled := &grant{Grant: gr, number: len(g.grants), on: g.places.add(gr.On)}
 		var err error
 		compiled.region, err = g.entryRegion(gr.When, gr.Starts, gr.Ends)
 		report("grant", &gr.Object, err)
@@ -121,7 +121,7 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 		g.selected(gr.To).each(func(i int) { g.subjects[i].grants = append(g.subjects[i].grants, compiled) })
 	}
 	for _, b := range estate.Sorted(e.Blocks) {
-		compiled := &block{Block: b, number: len(g.blocks)}
+		compiled := &block{Block: b, number: len(g.blocks), on: g.places.add(b.On)}
 		var err error
 		compiled.region, err = g.entryRegion(b.When, b.Starts, b.Ends)
 		report("block", &b.Object, err)

@@ -23,13 +23,25 @@ type Lack struct {
 func (g *Gate) Lacking() []Lack {
 	var out []Lack
 	resources := g.representatives()
+	covered := make([][]int, len(g.places.lists)) // by list, which of the resources
+	for i, r := range resources {
+		for _, n := range g.places.covering(r) {
+			covered[n] = append(covered[n], i)
+		}
+	}
 	seen := map[string]bool{}
 	for _, s := range g.subjects {
 		if len(s.grants) == 0 || seen[g.signature(s)] {
 			continue
 		}
 		seen[g.signature(s)] = true
-		for _, r := range resources {
+		var reached []int
+		for _, gr := range s.grants {
+			reached = append(reached, covered[gr.on]...)
+		}
+		slices.Sort(reached)
+		for _, i := range slices.Compact(reached) {
+			r := resources[i]
 			for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
 				if len(o.Needs) == 0 {
 					continue
@@ -67,9 +79,9 @@ func (g *Gate) meets(s *subject, r *estate.Resource, need string, in region.Regi
 }
 
 func (g *Gate) giver(s *subject, r *estate.Resource, operation string) string {
-	covers, known := g.coverage(r), g.known(s, r)
+	known := g.known(s, r)
 	for _, gr := range s.grants {
-		if one, err := g.grantRegion(gr, s, operation, nil); covers.grants.has(gr.number) && err == nil && g.space.Fix(one, known) != region.Empty {
+		if one, err := g.grantRegion(gr, s, operation, nil); g.places.covers(gr.on, r) && err == nil && g.space.Fix(one, known) != region.Empty {
 			return gr.ID
 		}
 	}
@@ -107,12 +119,11 @@ func (g *Gate) representatives() []*estate.Resource {
 	numbers := make([]int, len(g.estate.Resources))
 	var out []*estate.Resource
 	for i, r := range g.estate.Resources {
-		c := g.coverage(r)
 		above := -1
 		if r.Parent != nil {
 			above = numbers[r.Parent.Index]
 		}
-		key := fmt.Sprint(r.System.Kind.ID, r.Type, c.grants, c.blocks, above, g.facts.tags(r.Tags))
+		key := fmt.Sprint(r.System.Kind.ID, r.Type, g.places.covering(r), above, g.facts.tags(r.Tags))
 		if g.facts.owner && r.Owner != nil {
 			key += r.Owner.String()
 		}

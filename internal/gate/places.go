@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"fmt"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -46,24 +47,101 @@ func (g *Gate) CoversTerm(t estate.ResourceTerm, r *estate.Resource) bool {
 	return fits(t.Tags, r.Tags)
 }
 
-// coverage works out which entries cover a resource, once for those that are listed.
-func (g *Gate) coverage(r *estate.Resource) *coverage {
-	if c := g.covered[r]; c != nil {
-		return c
+// places tells which of the lists of resources in grants and blocks cover a resource. Lists that say the same are
+// one. A list of nothing but addresses is found by walking up from the resource; the others are each held against it.
+type places struct {
+	gate    *Gate
+	numbers map[string]int // of each list, by what it says
+	lists   []estate.Resources
+	plain   map[estate.Address][]int
+	complex []int
+	// marks holds, for each list, the turn in which it last covered; turn belongs to the resource asked about last.
+	marks []int
+	turn  int
+	last  *estate.Resource
+	now   []int // the lists that cover it
+}
+
+func newPlaces(g *Gate) *places {
+	return &places{gate: g, numbers: map[string]int{}, plain: map[estate.Address][]int{}}
+}
+
+// add gives a list its number.
+func (p *places) add(list estate.Resources) int {
+	key := fmt.Sprint(list)
+	if n, ok := p.numbers[key]; ok {
+		return n
 	}
-	c := &coverage{newSet(len(g.grants)), newSet(len(g.blocks))}
-	for i, gr := range g.grants {
-		if g.Covers(gr.On, r) {
-			c.grants.add(i)
+	n := len(p.lists)
+	p.numbers[key] = n
+	p.lists = append(p.lists, list)
+	p.marks = append(p.marks, 0)
+	if addresses, ok := p.addresses(list); ok {
+		for _, a := range addresses {
+			p.plain[a] = append(p.plain[a], n)
+		}
+	} else {
+		p.complex = append(p.complex, n)
+	}
+	return n
+}
+
+// addresses gives the places of a list of nothing but addresses, scopes of such among them.
+func (p *places) addresses(list estate.Resources) ([]estate.Address, bool) {
+	var out []estate.Address
+	for _, t := range list {
+		switch {
+		case t.Scope != "" && !t.Not:
+			inner, ok := p.addresses(p.gate.estate.Scopes[t.Scope].Resources)
+			if !ok {
+				return nil, false
+			}
+			out = append(out, inner...)
+		case t.In != nil && t.In.Plain() && t.String() == t.In.String():
+			out = append(out, p.gate.estate.Canonical(t.In.Address()))
+		default:
+			return nil, false
 		}
 	}
-	for i, b := range g.blocks {
-		if g.Covers(b.On, r) {
-			c.blocks.add(i)
+	return out, true
+}
+
+// at turns to a resource.
+func (p *places) at(r *estate.Resource) {
+	if p.last == r {
+		return
+	}
+	p.last = r
+	p.turn++
+	p.now = p.now[:0]
+	mark := func(n int) {
+		if p.marks[n] != p.turn {
+			p.marks[n] = p.turn
+			p.now = append(p.now, n)
 		}
 	}
-	if r.Index >= 0 {
-		g.covered[r] = c
+	for a, ok := r.Address, true; ok; a, ok = a.Parent() {
+		for _, n := range p.plain[a] {
+			mark(n)
+		}
 	}
-	return c
+	for _, n := range p.complex {
+		if p.gate.Covers(p.lists[n], r) {
+			mark(n)
+		}
+	}
+}
+
+// covers says whether the list of a number covers the resource.
+func (p *places) covers(n int, r *estate.Resource) bool {
+	p.at(r)
+	return p.marks[n] == p.turn
+}
+
+// covering lists the numbers of the lists that cover the resource.
+func (p *places) covering(r *estate.Resource) []int {
+	p.at(r)
+	out := slices.Clone(p.now)
+	slices.Sort(out)
+	return out
 }

@@ -91,7 +91,7 @@ func (g *Gate) Granted(role, operation string) bool {
 			return false
 		}
 		return slices.ContainsFunc(g.estate.Resources, func(r *estate.Resource) bool {
-			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.coverage(r).grants.has(gr.number)
+			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.places.covers(gr.on, r)
 		})
 	})
 }

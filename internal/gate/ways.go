@@ -29,12 +29,12 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 	if err != nil {
 		return nil, err
 	}
-	covers, known := g.coverage(q.resource), g.known(q.subject, q.resource)
+	known := g.known(q.subject, q.resource)
 	var out []Way
 	for _, gr := range g.grants {
 		w := Way{
 			Grant: gr.Grant, Who: slices.Contains(q.subject.grants, gr), What: g.gives(gr.Grant, q.operation),
-			Where: covers.grants.has(gr.number), Lent: true, Named: true,
+			Where: g.places.covers(gr.on, q.resource), Lent: true, Named: true,
 		}
 		if gr.OnRequest != nil {
 			at, timed := q.context.region.Time()
@@ -43,11 +43,11 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 		if len(q.context.Roles) > 0 {
 			w.Named = slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return slices.Contains(q.context.Roles, ref.ID) })
 		}
-		if w.Region, err = g.would(gr, &q, covers, known); err != nil {
+		if w.Region, err = g.would(gr, &q, known); err != nil {
 			return nil, err
 		}
 		if w.Region == region.Empty {
-			if err := g.findFact(&w, gr, &q, covers, known); err != nil {
+			if err := g.findFact(&w, gr, &q, known); err != nil {
 				return nil, err
 			}
 		}
@@ -58,7 +58,7 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 }
 
 // would is what a grant would give if its subjects, operations and resources fitted and it were in force.
-func (g *Gate) would(gr *grant, q *question, covers *coverage, known *region.Context) (region.Region, error) {
+func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Region, error) {
 	when := region.Full
 	if g.gives(gr.Grant, q.operation) {
 		when = region.Empty
@@ -69,7 +69,7 @@ func (g *Gate) would(gr *grant, q *question, covers *coverage, known *region.Con
 			}
 		}
 	}
-	blocked, err := g.blocked(q.subject, q.operation, covers, known)
+	blocked, err := g.blocked(q.subject, q.operation, q.resource, known)
 	if err != nil {
 		return region.Empty, err
 	}
@@ -81,11 +81,11 @@ func (g *Gate) would(gr *grant, q *question, covers *coverage, known *region.Con
 }
 
 // findFact looks for the one fact of the subject or the resource without which the grant would meet the request.
-func (g *Gate) findFact(w *Way, gr *grant, q *question, covers *coverage, known *region.Context) error {
+func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) error {
 	for _, name := range g.facts.fixed() {
 		without := known.Clone()
 		without.Open(name)
-		r, err := g.would(gr, q, covers, without)
+		r, err := g.would(gr, q, without)
 		if err != nil {
 			return err
 		}

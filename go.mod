@@ -1,6 +1,6 @@
 module hiddengate
 
-go 1.26.8
+go 1.26.0
 
 require (
 	github.com/clipperhouse/displaywidth v0.11.0

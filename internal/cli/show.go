@@ -128,22 +128,21 @@ func singular(section string) string {
 
 // kindOperations lists what a kind offers, level by level.
 func (a *app) kindOperations(p *view.Page, g *gate.Gate, id string) {
-	offer := g.Estate().Offer(id)
+	var cells [][]view.Cell
 	for level := estate.View; level <= estate.Govern; level++ {
-		var cells [][]view.Cell
-		for _, o := range offer.Operations {
+		heading := level.String()
+		for _, o := range g.Estate().Offer(id).Operations {
 			if o.Level != level {
 				continue
 			}
-			var marks view.Cell
+			risk := ""
 			if o.HighRisk {
-				marks = view.Cell{Text: "high risk", Style: view.No}
+				risk = "high"
 			}
-			cells = append(cells, append(view.Row(o.Name, o.About, strings.Join(o.Types, ", ")), marks))
-		}
-		if cells != nil {
-			p.Line("\n%s", p.Paint(view.Heading, level.String()))
-			p.Table(2, []string{"operation", "what it does", "on", ""}, cells)
+			cells = append(cells, []view.Cell{{Text: heading, Style: view.Heading}, {Text: o.Name}, {Text: o.About}, {Text: strings.Join(o.Types, ", "), Style: view.Faint}, {Text: risk, Style: view.No}})
+			heading = ""
 		}
 	}
+	p.Line("")
+	p.Table(2, []string{"level", "operation", "what it does", "on", "risk"}, cells)
 }

@@ -166,8 +166,12 @@ func (a *app) tryText(g *gate.Gate, req gate.Request, said string, why gate.Expl
 	if why.Inactive != "" {
 		p.Line("\n%s is not active: %s", req.Subject, why.Inactive)
 	}
-	a.causes(p, "Given by", why.Grants, true)
-	a.causes(p, "Stopped by", why.Blocks, true)
+	given, stopped := "Given by", "Stopped by"
+	if why.Outcome == gate.Depends {
+		given, stopped = "Could give it", "Could stop it"
+	}
+	a.causes(p, given, why.Grants, true)
+	a.causes(p, stopped, why.Blocks, true)
 	if why.Outcome != gate.Allow && len(met(why.Grants)) == 0 {
 		switch {
 		case len(met(why.Blocks)) > 0, why.Inactive != "":

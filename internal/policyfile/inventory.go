@@ -230,11 +230,6 @@ func (r *reader) readLines(in io.Reader, take func(*yaml.Node)) {
 		} else if len(r.errors) == before {
 			take(n)
 		}
-		for i := before; i < len(r.errors); i++ {
-			if r.errors[i].Source == "" {
-				r.errors[i].Source = string(text)
-			}
-		}
 	}
 	if err := lines.Err(); err != nil {
 		help := ""

@@ -3,6 +3,7 @@
 package policyfile
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -46,7 +47,9 @@ func Load(files fs.FS) (*estate.Estate, error) {
 	}
 	if len(l.errors) > 0 {
 		errs := l.errors.Sort()
-		return nil, errs[:min(len(errs), MaxErrors)]
+		errs = errs[:min(len(errs), MaxErrors)]
+		quoteLines(files, errs)
+		return nil, errs
 	}
 	return l.estate, nil
 }
@@ -122,6 +125,31 @@ func (l *loader) find(files fs.FS) []string {
 	}
 	slices.Sort(names)
 	return names
+}
+
+// quoteLines gives the errors in inventories, whose text is not kept, the lines they speak of.
+func quoteLines(files fs.FS, errs diagnostic.List) {
+	wanted := map[string][]int{} // by file, which errors, in the order of their lines
+	for i, d := range errs {
+		if d.Source == "" && d.Position.Line > 0 {
+			wanted[d.Position.File] = append(wanted[d.Position.File], i)
+		}
+	}
+	for name, list := range wanted {
+		f, err := files.Open(name)
+		if err != nil {
+			continue
+		}
+		lines := bufio.NewScanner(f)
+		lines.Buffer(nil, MaxLine)
+		for number := 1; len(list) > 0 && lines.Scan(); number++ {
+			for len(list) > 0 && errs[list[0]].Position.Line == number {
+				errs[list[0]].Source = lines.Text()
+				list = list[1:]
+			}
+		}
+		f.Close()
+	}
 }
 
 func reason(err error) string {

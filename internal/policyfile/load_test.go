@@ -219,6 +219,9 @@ func TestInventories(t *testing.T) {
 		require.Len(t, list, 1, "%s: %v", c.text, list)
 		assert.Equal(t, c.at, list[0].Position.String(), c.text)
 		assert.Contains(t, list[0].Message, c.message)
+		if list[0].Position.Line > 0 && len(c.text) < MaxLine {
+			assert.Equal(t, strings.Split(c.text, "\n")[list[0].Position.Line-1], list[0].Source)
+		}
 	}
 }
 

@@ -60,7 +60,8 @@ var operationMap = form[[]*estate.Operation]{
 }
 
 var caseForm = form[bool]{name: "word: fold", schema: object{"const": "fold"}, read: func(r *reader, n *yaml.Node) (bool, bool) {
-	return true, func() bool { _, ok := oneOf("treatment of case", "fold").read(r, n); return ok }()
+	_, ok := oneOf("treatment of case", "fold").read(r, n)
+	return ok, ok
 }}
 
 var catalogs = sectionOf("catalogs", "catalog", "A kind of system of your own, or one that adds to another.", []field{

@@ -2,6 +2,7 @@ package starter
 
 import (
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -77,4 +78,21 @@ func TestEachKeyLineHoldsItsTest(t *testing.T) {
 
 func TestTheEmptyWorkspaceLoads(t *testing.T) {
 	assert.Empty(t, failing(t, Empty(), "2026-11-23T12:00Z"))
+}
+
+func TestWritingWritesOverNothing(t *testing.T) {
+	dir := t.TempDir() + "/a/b"
+	require.NoError(t, Write(Demo(), dir))
+	names, err := fs.Glob(Demo(), "*")
+	require.NoError(t, err)
+	written, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Len(t, written, len(names), "nothing half-written stays behind")
+	require.NoError(t, os.WriteFile(dir+"/tests.yaml", []byte("mine"), 0o600))
+	require.NoError(t, os.Remove(dir+"/access.yaml"))
+	assert.ErrorIs(t, Write(Demo(), dir), fs.ErrExist)
+	text, err := os.ReadFile(dir + "/tests.yaml")
+	require.NoError(t, err)
+	assert.Equal(t, "mine", string(text))
+	assert.NoFileExists(t, dir+"/access.yaml")
 }

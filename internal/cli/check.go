@@ -22,7 +22,7 @@ accepts a finding with accept:; accepted findings are listed and not counted.
 It exits with 1 on a finding that is an error, with --strict on a warning too.`,
 		Example: `  hgate check
   hgate check --strict --format json`,
-		Args: cobra.NoArgs,
+		Args: takes(0, 0),
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 1 on warnings too")
 	a.moment(c)

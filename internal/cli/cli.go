@@ -115,6 +115,12 @@ or with 'hgate new', which starts a workspace of your own.`,
 		SilenceErrors: true,
 		Args:          cobra.NoArgs,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if !slices.Contains([]string{"auto", "always", "never"}, a.color) {
+				return fmt.Errorf("--color %s is not one of auto, always, never", a.color)
+			}
+			return nil
+		},
 	}
 	for _, g := range []cobra.Group{
 		{ID: "write", Title: "Write the policy:"},
@@ -146,6 +152,17 @@ or with 'hgate new', which starts a workspace of your own.`,
 	root.SetCompletionCommandGroupID("other")
 	root.CompletionOptions.SetDefaultShellCompDirective(cobra.ShellCompDirectiveNoFileComp)
 	return root
+}
+
+// takes says how many arguments a command has, in words and with its first example.
+func takes(least, most int) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) >= least && len(args) <= most {
+			return nil
+		}
+		example, _, _ := strings.Cut(strings.TrimSpace(c.Example), "\n")
+		return fmt.Errorf("this is written `hgate %s`, as in: %s", c.Use, strings.TrimSpace(example))
+	}
 }
 
 // formats gives a command its --format.

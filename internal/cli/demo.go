@@ -37,7 +37,7 @@ func (a *app) demoCommand() *cobra.Command {
 and walks through it: show, check, reach, try and test.`,
 		Example: `  hgate demo
   hgate demo /tmp/example`,
-		Args: cobra.MaximumNArgs(1),
+		Args: takes(0, 1),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		dir, err := demoFolder(args)

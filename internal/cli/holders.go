@@ -21,7 +21,7 @@ of the operations anywhere there. It exits with 1 if nobody may.`,
 		Example: `  hgate holders table.drop obsdb:sky
   hgate holders "from change" ridge-net:summit
   hgate holders "only govern" everything --at any`,
-		Args:              cobra.ExactArgs(2),
+		Args:              takes(2, 2),
 		ValidArgsFunction: a.completeHolders,
 	}
 	flags := a.circumstances(c)

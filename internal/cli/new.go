@@ -22,7 +22,7 @@ func (a *app) newCommand() *cobra.Command {
 comments, to be filled in, or with --demo the example of the Ternhollow Observatory. It writes over no file.`,
 		Example: `  hgate new policy
   hgate new --demo example`,
-		Args: cobra.MaximumNArgs(1),
+		Args: takes(0, 1),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return nil, cobra.ShellCompDirectiveFilterDirs
 		},

@@ -24,7 +24,7 @@ shows what a new member would get who is in nothing else.`,
   hgate reach group:visitors --at any
   hgate reach marek.dvorin --all --network 10.40.3.7
   hgate reach tomas.velho --visible`,
-		Args:              cobra.ExactArgs(1),
+		Args:              takes(1, 1),
 		ValidArgsFunction: a.completeFirst(a.subjects(true)),
 	}
 	flags := a.circumstances(c)

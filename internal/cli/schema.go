@@ -14,7 +14,7 @@ func (a *app) schemaCommand() *cobra.Command {
 		Short:   "Print the JSON Schema of the files",
 		Long:    "Prints the JSON Schema (2020-12) of a workspace's files, with which editors complete and check them.",
 		Example: "  hgate schema > hidden-gate.schema.json",
-		Args:    cobra.NoArgs,
+		Args:    takes(0, 0),
 		RunE: func(*cobra.Command, []string) error {
 			text, err := policyfile.Schema()
 			if err != nil {

@@ -17,7 +17,7 @@ func (a *app) versionCommand() *cobra.Command {
 		Use:     "version",
 		Short:   "Print the program's version",
 		Example: "  hgate version",
-		Args:    cobra.NoArgs,
+		Args:    takes(0, 0),
 		RunE: func(*cobra.Command, []string) error {
 			if a.format == "json" {
 				return a.json(map[string]any{"version": Version, "edition": catalog.Edition, "go": runtime.Version()})

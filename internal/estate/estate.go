@@ -107,7 +107,7 @@ func (e *Estate) Index() {
 func (e *Estate) indexKinds() {
 	e.offers = map[string]*Offer{}
 	e.Operations = map[string]*Operation{}
-	for id, k := range e.Kinds {
+	for _, k := range e.SortedKinds() {
 		o := &Offer{Kind: k, byType: map[string]map[string]*Operation{}, sorted: map[string][]*Operation{}}
 		for k := k; k != nil; k = e.Kinds[k.BasedOn.ID] {
 			o.lineage = append(o.lineage, k.ID)
@@ -125,7 +125,9 @@ func (e *Estate) indexKinds() {
 		}
 		slices.SortFunc(o.Operations, func(a, b *Operation) int { return strings.Compare(a.Name, b.Name) })
 		for _, op := range o.Operations {
-			e.Operations[op.Name] = op
+			if e.Operations[op.Name] == nil {
+				e.Operations[op.Name] = op
+			}
 			for _, t := range op.Types {
 				o.addType(t)
 			}
@@ -140,8 +142,23 @@ func (e *Estate) indexKinds() {
 				o.sorted[t] = append(o.sorted[t], op) // they come by name
 			}
 		}
-		e.offers[id] = o
+		e.offers[k.ID] = o
 	}
+}
+
+// SortedKinds gives the kinds by id, the built-in ones first: they set what an operation means that others name too.
+func (e *Estate) SortedKinds() []*Kind {
+	kinds := Sorted(e.Kinds)
+	slices.SortStableFunc(kinds, func(a, b *Kind) int {
+		switch {
+		case a.BuiltIn == b.BuiltIn:
+			return 0
+		case a.BuiltIn:
+			return -1
+		}
+		return 1
+	})
+	return kinds
 }
 
 func (o *Offer) addType(t string) {

@@ -124,15 +124,7 @@ func (l *loader) resolveKinds() {
 	}
 	meaning := map[string]*estate.Operation{}
 	byName := map[string]string{}
-	kinds := estate.Sorted(e.Kinds)
-	slices.SortStableFunc(kinds, func(a, b *estate.Kind) int { // the built-in ones set the meaning
-		if a.BuiltIn == b.BuiltIn {
-			return 0
-		} else if a.BuiltIn {
-			return -1
-		}
-		return 1
-	})
+	kinds := e.SortedKinds()
 	for _, k := range kinds {
 		for _, o := range k.Operations {
 			first := meaning[o.Name]

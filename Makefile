@@ -31,7 +31,8 @@ mutants:
 	./scripts/mutants
 
 bench:
-	go test ./internal/cli -run '^$$' -bench . -benchtime 5x
+	go test ./internal/gate -run '^$$' -bench . -benchtime 200x
+	go test ./internal/cli -run '^$$' -bench . -benchtime 11x
 
 docs:
 	go run ./cmd/makedocs

@@ -39,6 +39,9 @@ func (a Address) Parent() (parent Address, ok bool) {
 
 // ParseAddress reads `system` or `system:path/to/it` and makes it canonical. A wildcard is an error.
 func ParseAddress(text string) (Address, error) {
+	if a, ok := plainAddress(text); ok {
+		return a, nil
+	}
 	p, err := ParsePattern(text)
 	switch {
 	case err != nil:
@@ -47,6 +50,42 @@ func ParseAddress(text string) (Address, error) {
 		return Address{}, fmt.Errorf("%q has a wildcard where one address is meant; a * in a name is written %%2A", text)
 	}
 	return p.Address(), nil
+}
+
+// plainAddress reads an address that is canonical as it stands: plain ASCII without escapes. Most are, and it costs
+// them no more than a look at each byte.
+func plainAddress(text string) (Address, bool) {
+	colon := strings.IndexByte(text, ':')
+	system, path := text, ""
+	if colon >= 0 {
+		if system, path = text[:colon], text[colon+1:]; path == "" {
+			return Address{}, false
+		}
+	}
+	if system == "" || len(system) > MaxID || !alphanumeric(system[0]) || reserved[system] {
+		return Address{}, false
+	}
+	for i := range len(system) {
+		if c := system[i]; !alphanumeric(c) && c != '.' && c != '_' && c != '-' && c != '@' {
+			return Address{}, false
+		}
+	}
+	segment := 0 // where it began
+	for i := 0; i <= len(path) && path != ""; i++ {
+		if i == len(path) || path[i] == '/' {
+			if s := path[segment:i]; s == "" || s == "." || s == ".." {
+				return Address{}, false
+			}
+			segment = i + 1
+		} else if c := path[i]; c < ' ' || c > '~' || c == '%' || c == '*' {
+			return Address{}, false
+		}
+	}
+	return Address{system, path}, true
+}
+
+func alphanumeric(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
 }
 
 // CanonicalPath decodes the percent-escapes of RFC 3986 but those of `/`, `*` and `%`, which stay, in upper case.

@@ -33,6 +33,7 @@ type Estate struct {
 	Operations map[string]*Operation // of every kind, by name
 	Resources  []*Resource           // listed, in tree order
 	byAddress  map[Address]*Resource
+	folding    bool // some system's addresses ignore case
 	offers     map[string]*Offer
 }
 
@@ -171,7 +172,10 @@ func (o *Offer) addType(t string) {
 // indexResources builds the tree: systems by id, then in each the paths, so that what stands in a place follows it
 // at once.
 func (e *Estate) indexResources() {
-	e.Resources, e.byAddress = nil, map[Address]*Resource{}
+	e.Resources, e.byAddress, e.folding = nil, map[Address]*Resource{}, false
+	for _, s := range e.Systems {
+		e.folding = e.folding || e.Folds(s)
+	}
 	for _, s := range Sorted(e.Systems) {
 		entries := map[Address]*Entry{}
 		addresses := []Address{{System: s.ID}}
@@ -247,6 +251,9 @@ func (e *Estate) nearest(a Address) *Resource {
 
 // Canonical folds the address where its system's kind ignores case.
 func (e *Estate) Canonical(a Address) Address {
+	if !e.folding {
+		return a
+	}
 	if s := e.Systems[a.System]; s != nil && e.Folds(s) {
 		a.Path = Fold(a.Path)
 	}

@@ -14,21 +14,27 @@ const maxCache = 1 << 18
 // allowed is the union of the grants' regions, less the union of the blocks' regions, within the time in which the
 // subject is active. roles, unless nil, are those the session names.
 func (g *Gate) allowed(s *subject, operation string, r *estate.Resource, roles []string) (region.Region, error) {
-	key := cell{subject: s, operation: operation, resource: r}
-	if roles != nil {
-		key.roles = "=" + strings.Join(roles, " ")
+	if r.Index < 0 {
+		return g.work(s, operation, r, roles)
 	}
-	if r.Index >= 0 {
-		if a, ok := g.cache[key]; ok {
-			return a, nil
-		}
+	n := answerNumber(s, g.numbers[operation], r)
+	if roles == nil {
+		return keep(g.answers, n, func() (region.Region, error) { return g.work(s, operation, r, nil) })
 	}
-	a, err := g.work(s, operation, r, roles)
-	if err == nil && r.Index >= 0 {
-		if len(g.cache) >= maxCache {
-			clear(g.cache)
+	return keep(g.inRoles, cell{n, strings.Join(roles, " ")}, func() (region.Region, error) { return g.work(s, operation, r, roles) })
+}
+
+// keep works an answer out once. A table that grows too large is emptied.
+func keep[K comparable](table map[K]region.Region, key K, work func() (region.Region, error)) (region.Region, error) {
+	if a, ok := table[key]; ok {
+		return a, nil
+	}
+	a, err := work()
+	if err == nil {
+		if len(table) >= maxCache {
+			clear(table)
 		}
-		g.cache[key] = a
+		table[key] = a
 	}
 	return a, err
 }

@@ -89,11 +89,41 @@ type question struct {
 
 // Decide answers a request. Its error says that the question is wrong, or too complex.
 func (g *Gate) Decide(req Request) (Outcome, error) {
+	if outcome, ok := g.kept(req); ok {
+		return outcome, nil
+	}
 	q, err := g.question(req)
 	if err != nil {
 		return Deny, err
 	}
 	return g.outcome(&q)
+}
+
+// kept answers a plain request, about listed things in the only session there can be, from what has been worked out.
+func (g *Gate) kept(req Request) (Outcome, bool) {
+	s := g.index[req.Subject]
+	if s == nil || !s.single || req.Context == nil || len(req.Context.Roles) > 0 {
+		return Deny, false
+	}
+	r := g.estate.Listed(req.Resource)
+	if r == nil {
+		return Deny, false
+	}
+	operation, valid := g.valid[r.Index][req.Operation]
+	if !valid {
+		return Deny, false
+	}
+	a, found := g.answers[answerNumber(s, operation, r)]
+	if !found {
+		return Deny, false
+	}
+	switch holds, known := g.space.Holds(a, req.Context.region); {
+	case !known:
+		return Deny, false
+	case holds:
+		return Allow, true
+	}
+	return Deny, true
 }
 
 // Place finds a resource: a listed one, or, where its system judges those, one made up at an unlisted address.

@@ -26,7 +26,10 @@ type Gate struct {
 	sessions []*estate.Separation // those within a session
 	facts    facts
 	places   *places
-	cache    map[cell]region.Region
+	numbers  map[string]uint64   // of operations
+	valid    []map[string]uint64 // of each listed resource: the numbers of the operations valid on it
+	answers  map[uint64]region.Region
+	inRoles  map[cell]region.Region // answers in a session that names roles, or is one of several
 }
 
 // subject is a person, a service or anonymous with the entries whose `to` has it.
@@ -37,6 +40,7 @@ type subject struct {
 	active    region.Region
 	grants    []*grant
 	blocks    []*block
+	single    bool // there is one possible session where none is named, whatever is lent
 }
 
 type role struct {
@@ -60,12 +64,10 @@ type block struct {
 	region region.Region
 }
 
-// cell names one answer: roles is "" where the session names none.
+// cell names an answer in a session with these roles.
 type cell struct {
-	subject   *subject
-	operation string
-	resource  *estate.Resource
-	roles     string
+	number uint64
+	roles  string
 }
 
 // Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
@@ -73,9 +75,10 @@ type cell struct {
 func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 	g := &Gate{
 		estate: e, index: map[estate.Principal]*subject{}, groups: map[string]set{}, roles: map[string]*role{},
-		cache: map[cell]region.Region{},
+		answers: map[uint64]region.Region{}, inRoles: map[cell]region.Region{},
 	}
 	g.places = newPlaces(g)
+	g.number()
 	g.facts = gatherFacts(e)
 	g.space = region.NewSpace(e.Zone, g.facts.dimensions(), region.DefaultBudget)
 	var bad diagnostic.List
@@ -133,8 +136,16 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 			g.sessions = append(g.sessions, s)
 		}
 	}
+	for what, n := range map[string][2]int{"subjects": {len(g.subjects), maxSubjects}, "operations": {len(e.Operations), maxOperations}, "resources": {len(e.Resources), maxResources}} {
+		if n[0] > n[1] {
+			bad = append(bad, diagnostic.Diagnostic{Severity: diagnostic.Error, Message: fmt.Sprintf("the estate has %d %s; at most %d can be judged", n[0], what, n[1])})
+		}
+	}
 	if len(bad) > 0 {
 		return nil, bad.Sort()
+	}
+	for _, s := range g.subjects {
+		s.single = len(g.sessions) == 0 || g.breaks(rolesOf(s.grants)) == nil
 	}
 	return g, nil
 }
@@ -144,6 +155,39 @@ func (g *Gate) Estate() *estate.Estate { return g.estate }
 
 // Space gives the space of the gate's regions.
 func (g *Gate) Space() *region.Space { return g.space }
+
+// number numbers the operations, and notes for each listed resource which are valid on it.
+func (g *Gate) number() {
+	g.numbers = map[string]uint64{}
+	for i, o := range estate.Sorted(g.estate.Operations) {
+		g.numbers[o.Name] = uint64(i)
+	}
+	type kindAndType struct{ kind, typ string }
+	byType := map[kindAndType]map[string]uint64{}
+	g.valid = make([]map[string]uint64, len(g.estate.Resources))
+	for i, r := range g.estate.Resources {
+		k := kindAndType{r.System.Kind.ID, r.Type}
+		if byType[k] == nil {
+			byType[k] = map[string]uint64{}
+			for _, o := range g.estate.Offer(k.kind).On(k.typ) {
+				byType[k][o.Name] = g.numbers[o.Name]
+			}
+		}
+		g.valid[i] = byType[k]
+	}
+}
+
+// What an answer's number has room for.
+const (
+	maxSubjects   = 1 << 24
+	maxOperations = 1 << 12
+	maxResources  = 1 << 28
+)
+
+// answerNumber is one number for a subject, an operation and a listed resource.
+func answerNumber(s *subject, operation uint64, r *estate.Resource) uint64 {
+	return uint64(s.number)<<40 | operation<<28 | uint64(r.Index)
+}
 
 // entryRegion is the region of a grant's or block's own condition and dates.
 func (g *Gate) entryRegion(when *estate.Condition, starts, ends *estate.Moment) (region.Region, error) {

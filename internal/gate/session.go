@@ -12,29 +12,40 @@ import (
 // maxSessions bounds how many possible sessions are judged for one request.
 const maxSessions = 4096
 
+// oneSession is the session with all roles.
+var oneSession = [][]string{nil}
+
 // possible gives the sets of roles that the session may have: nil stands for all roles.
 func (g *Gate) possible(s *subject, named []string, at clock.Instant, timed bool) ([][]string, error) {
 	if len(named) > 0 {
 		return [][]string{named}, g.checkNamed(s, named)
 	}
-	if len(g.sessions) == 0 {
-		return [][]string{nil}, nil
+	if s.single {
+		return oneSession, nil
 	}
-	var roles []string
+	var held []*grant
 	for _, gr := range s.grants {
 		if gr.OnRequest == nil || g.lentAt(gr, s, at, timed) {
-			for _, ref := range gr.Roles {
-				if !slices.Contains(roles, ref.ID) {
-					roles = append(roles, ref.ID)
-				}
-			}
+			held = append(held, gr)
+		}
+	}
+	roles := rolesOf(held)
+	if g.breaks(roles) == nil {
+		return oneSession, nil
+	}
+	return g.largest(roles)
+}
+
+// rolesOf lists the roles that grants name, by id.
+func rolesOf(grants []*grant) []string {
+	var roles []string
+	for _, gr := range grants {
+		for _, ref := range gr.Roles {
+			roles = append(roles, ref.ID)
 		}
 	}
 	slices.Sort(roles)
-	if g.breaks(roles) == nil {
-		return [][]string{nil}, nil
-	}
-	return g.largest(roles)
+	return slices.Compact(roles)
 }
 
 // lentAt says whether an on-request grant is lent to the subject at the time, or ever where the time is open.

@@ -157,7 +157,10 @@ func (l *loader) resolveEntries() {
 		first := map[estate.Address]*estate.Entry{}
 		slices.SortStableFunc(s.Resources, func(a, b *estate.Entry) int { return a.Source.Compare(b.Source.Position) })
 		for _, entry := range s.Resources {
-			entry.Address = l.estate.Canonical(estate.Address{System: s.ID, Path: entry.Address.Path})
+			entry.Address.System = s.ID
+			if l.estate.Folds(s) {
+				entry.Address.Path = estate.Fold(entry.Address.Path)
+			}
 			if f := first[entry.Address]; f != nil {
 				l.fail(entry.Source.Position, "list it once; the first stands in "+f.Source.Short(), "%s is listed twice", entry.Address)
 			}

@@ -28,7 +28,7 @@ shows what a new member would get who is in nothing else.`,
 		ValidArgsFunction: a.completeFirst(a.subjects(true)),
 	}
 	flags := a.circumstances(c)
-	c.Flags().BoolVar(&all, "all", false, "one line for each resource and operation")
+	c.Flags().BoolVar(&all, "all", false, "one line for each resource and operation that is not denied")
 	c.Flags().BoolVar(&visible, "visible", false, "the resources that the subject sees")
 	c.MarkFlagsMutuallyExclusive("all", "visible")
 	c.RunE = func(cmd *cobra.Command, args []string) error {

@@ -48,6 +48,8 @@ func wrapEntry(table []field) []field {
 }
 
 func (l *loader) readInventories(files fs.FS) {
+	before := len(l.errors)
+	defer func() { l.incomplete = l.incomplete || len(l.errors) > before }()
 	for _, inv := range l.settings.inventories {
 		name := inv.people + inv.resources
 		if name != path.Clean(name) || !fs.ValidPath(name) {

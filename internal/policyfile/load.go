@@ -42,7 +42,7 @@ func Load(files fs.FS) (*estate.Estate, error) {
 		l.estate.Kinds[k.ID] = k
 	}
 	l.load(files)
-	if len(l.errors) == 0 {
+	if !l.incomplete {
 		l.resolve()
 	}
 	if len(l.errors) > 0 {
@@ -57,7 +57,7 @@ func Load(files fs.FS) (*estate.Estate, error) {
 func (l *loader) load(files fs.FS) {
 	main := l.open(files, SettingsFile)
 	if main == nil {
-		return
+		return // open has said why
 	}
 	l.readSettings(main)
 	names := l.find(files)
@@ -82,6 +82,7 @@ func (l *loader) find(files fs.FS) []string {
 		where := diagnostic.Position{File: name}
 		switch {
 		case err != nil:
+			l.incomplete = true
 			l.fail(where, "", "this can't be read: %s", reason(err))
 			return nil
 		case name != "." && strings.HasPrefix(entry.Name(), ".") && entry.IsDir(), name != "." && l.settings.ignores(name):
@@ -171,11 +172,13 @@ func (l *loader) open(files fs.FS, name string) *document {
 	where := diagnostic.Position{File: name}
 	text, err := readLimited(files, name, MaxFile)
 	if err != nil {
+		l.incomplete = true
 		l.fail(where, "", "the file can't be read: %s", err)
 		return nil
 	}
 	r := &reader{loader: l, file: name, text: text, starts: lineStarts(text), bad: map[*yaml.Node]bool{}}
 	if at := bytes.IndexFunc(text, func(c rune) bool { return c == 0 || c == utf8.RuneError }); at >= 0 && (text[at] == 0 || !utf8.Valid(text)) {
+		l.incomplete = true
 		where.Line = bytes.Count(text[:at], []byte("\n")) + 1
 		where.Column = utf8.RuneCount(text[r.starts[where.Line-1]:at]) + 1
 		l.fail(where, "save the file as UTF-8 text", "this is not UTF-8 text")
@@ -213,6 +216,7 @@ func (r *reader) next(loader *yaml.Loader, root *yaml.Node) (err error) {
 
 // syntax reports what the YAML parser did not understand.
 func (r *reader) syntax(err error) {
+	r.incomplete = true
 	where := diagnostic.Position{File: r.file}
 	message, help := err.Error(), ""
 	var load *yaml.LoadError
@@ -259,7 +263,7 @@ func readLimited(files fs.FS, name string, most int64) ([]byte, error) {
 // readSections reads a file's documents. Settings stand in the workspace's own file alone.
 func (d *document) readSections(main bool) {
 	for _, root := range d.roots {
-		d.pairs(root, "sections such as roles: and grants:", func(key, value *yaml.Node) {
+		sound := d.pairs(root, "sections such as roles: and grants:", func(key, value *yaml.Node) {
 			for _, s := range sections {
 				if s.name == key.Value {
 					s.read(d.reader, value)
@@ -279,7 +283,9 @@ func (d *document) readSections(main bool) {
 				}
 			}
 			d.wrong(key, nearestHelp(key.Value, known), "there is no section %q", key.Value)
+			d.incomplete = true
 		})
+		d.incomplete = d.incomplete || !sound
 	}
 }
 

@@ -143,6 +143,17 @@ func TestAllErrorsAreReportedTogether(t *testing.T) {
 	assert.Equal(t, "a.yaml:1:13: error: role x has no key \"alow\"\n    roles: {x: {alow: all}}\n                ^\n    help: did you mean allow?\n", out.String())
 }
 
+// Names are looked up although something else is wrong, unless what they name may be what could not be read.
+func TestNamesAreLookedUpBesideOtherErrors(t *testing.T) {
+	list := errorsOf(t, workspace("hidden-gate.yaml", sound, "a.yaml", "roles: {x: {alow: all}}\nsystems: {y: {}}\ngrants: {g: {to: anna, role: x, on: [y, z]}}\n"))
+	var said []string
+	for _, d := range list {
+		said = append(said, d.Position.Short()+" "+d.Message)
+	}
+	assert.Equal(t, []string{`a.yaml:1 role x has no key "alow"`, `a.yaml:2 system y needs the key "kind"`, `a.yaml:3 there is no person "anna"`, `a.yaml:3 there is no system "z"`}, said)
+	assert.Len(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "a.yaml", "people: {'x y': {}}\ngroups: {g: {members: [xy]}}\n")), 1)
+}
+
 func TestASecondDocumentCounts(t *testing.T) {
 	e, err := Load(workspace("hidden-gate.yaml", sound+"---\nblocks: {b: {deny: all, on: db}}\n---\n# nothing\n---\nblocks: {c: {deny: all, on: db}}\n"))
 	require.NoError(t, err)

@@ -20,6 +20,9 @@ type loader struct {
 	errors    diagnostic.List
 	lines     map[string][]string // of each file, for the errors
 	positions map[string]diagnostic.Position
+	// incomplete says that something with a name could not be read at all: then a name that finds nothing proves
+	// nothing, and names are not looked up.
+	incomplete bool
 	// knownTypes are the types of resource of all kinds, once someone asks for them.
 	knownTypes map[string]bool
 }

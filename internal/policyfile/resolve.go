@@ -12,19 +12,21 @@ import (
 // resolve sees that every name finds what it names, that nothing goes round in circles, and indexes the estate.
 func (l *loader) resolve() {
 	e := l.estate
+	before := len(l.errors)
 	l.resolveKinds()
+	sound := len(l.errors) == before
 	for _, s := range estate.Sorted(e.Systems) {
-		l.exists(e.Kinds[s.Kind.ID] != nil, s.Kind, "kind", ids(e.Kinds))
+		if s.Kind.ID == "" {
+			sound = false // which has been said
+		} else if !l.exists(e.Kinds[s.Kind.ID] != nil, s.Kind, "kind", ids(e.Kinds)) {
+			sound = false
+		}
 	}
-	if len(l.errors) > 0 {
-		return // without sound kinds nothing can be said of the rest
+	if sound { // without sound kinds nothing can be said of what is in a system
+		l.resolveEntries()
+		e.Index()
+		l.resolveTypes()
 	}
-	l.resolveEntries()
-	if len(l.errors) > 0 {
-		return
-	}
-	e.Index()
-	l.resolveTypes()
 	l.resolveSubjects()
 	l.resolvePolicy()
 	l.resolveHeads()
@@ -108,6 +110,7 @@ func (l *loader) circles(what string, ids []string, next func(string) []estate.R
 // resolveKinds sees that kinds build on kinds and that an operation means the same wherever it occurs.
 func (l *loader) resolveKinds() {
 	e := l.estate
+	before := len(l.errors)
 	for _, k := range estate.Sorted(e.Kinds) {
 		if k.BasedOn.ID != "" {
 			l.exists(e.Kinds[k.BasedOn.ID] != nil, k.BasedOn, "kind", ids(e.Kinds))
@@ -119,7 +122,7 @@ func (l *loader) resolveKinds() {
 		}
 		return nil
 	})
-	if len(l.errors) > 0 {
+	if len(l.errors) > before {
 		return
 	}
 	meaning := map[string]*estate.Operation{}
@@ -229,6 +232,9 @@ func (l *loader) place(t estate.ResourceTerm) {
 		l.exists(e.Kinds[k] != nil, estate.Ref{ID: k, Position: t.Position}, "kind", ids(e.Kinds))
 	}
 	for _, typ := range t.Types {
+		if l.types() == nil {
+			break
+		}
 		l.exists(l.types()[typ], estate.Ref{ID: typ, Position: t.Position}, "type of resource", ids(l.types()))
 	}
 	for _, o := range t.Owners {
@@ -236,9 +242,9 @@ func (l *loader) place(t estate.ResourceTerm) {
 	}
 }
 
-// types gives every type of resource that some kind has.
+// types gives every type of resource that some kind has; nil if the kinds are not sound.
 func (l *loader) types() map[string]bool {
-	if l.knownTypes == nil {
+	if l.knownTypes == nil && l.estate.Operations != nil {
 		l.knownTypes = map[string]bool{}
 		for _, k := range l.estate.Kinds {
 			for _, t := range l.estate.Offer(k.ID).AllTypes {

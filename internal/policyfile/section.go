@@ -41,9 +41,10 @@ func sectionOf[T any, P interface {
 
 // read reads a section of one file.
 func (s *section) read(r *reader, n *yaml.Node) {
-	r.pairs(n, "entries by id", func(key, value *yaml.Node) {
+	sound := r.pairs(n, "entries by id", func(key, value *yaml.Node) {
 		id, ok := parse(r, key, "an id", func(text string) (string, error) { return text, estate.CheckID(text) })
 		if !ok {
+			r.incomplete = true
 			return
 		}
 		entry := s.create()
@@ -57,7 +58,10 @@ func (s *section) read(r *reader, n *yaml.Node) {
 			s.finish(r, entry, value)
 		}
 		s.enter(r, entry, r.at(key))
+		// what stands in a catalog is named elsewhere too
+		r.incomplete = r.incomplete || s.name == "catalogs" && len(r.errors) > before
 	})
+	r.incomplete = r.incomplete || !sound
 }
 
 // enter adds an entry to the estate unless its id is taken.

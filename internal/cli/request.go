@@ -71,16 +71,14 @@ func (s *circumstances) build(a *app, c *cobra.Command, g *gate.Gate) (*gate.Con
 		ctx.SignIn(s.signIn)
 		said = append(said, "signed in by "+s.signIn)
 	}
-	for name, set := range map[string]func(bool){"reason": ctx.Reason, "ticket": ctx.Ticket} {
+	carried := func(name, text string, set func(bool)) {
 		if c.Flags().Changed(name) {
-			set(c.Flag(name).Value.String() != "")
+			set(text != "")
+			said = append(said, map[bool]string{true: "with", false: "without"}[text != ""]+" a "+name)
 		}
 	}
-	for _, name := range []string{"reason", "ticket"} {
-		if c.Flags().Changed(name) {
-			said = append(said, map[bool]string{true: "with", false: "without"}[c.Flag(name).Value.String() != ""]+" a "+name)
-		}
-	}
+	carried("reason", s.reason, ctx.Reason)
+	carried("ticket", s.ticket, ctx.Ticket)
 	for _, pair := range s.context {
 		key, value, found := strings.Cut(pair, "=")
 		if !found {

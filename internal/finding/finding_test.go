@@ -99,6 +99,12 @@ func TestFindings(t *testing.T) {
 	}
 }
 
+func TestAMissingNeedNamesEverybody(t *testing.T) {
+	found := run(t, "---\nroles: {r: {allow: [table.update, table.read]}}\ngroups: {three: {members: [ana, bo]}}\ngrants: {g: {to: group:three, role: r, on: [db:sky/a, db:sky/b]}}\n")
+	require.Len(t, found, 1)
+	assert.Equal(t, "grant g gives table.read to ana, bo without session.open, which it needs, as on db:sky/a", found[0].Message)
+}
+
 func TestSettingsAndAcceptance(t *testing.T) {
 	with := func(settings, accept string) []Found {
 		return run(t, settings+"---\nroles: {r: {allow: server.view}}\ngrants: {g: {to: ana, role: r, on: db"+accept+"}}\n")

@@ -15,23 +15,27 @@ var missingNeed = &Finding{
 		type gap struct{ grant, operation, need string }
 		var order []gap
 		subjects, places := map[gap][]string{}, map[gap][]string{}
-		add := func(list map[gap][]string, k gap, name string) {
-			if !slices.Contains(list[k], name) {
-				list[k] = append(list[k], name)
-			}
-		}
+		add := func(list map[gap][]string, k gap, name string) { list[k] = append(list[k], name) }
 		for _, lacking := range c.gate.Lacking() {
 			k := gap{lacking.Grant, lacking.Operation, lacking.Need}
 			if subjects[k] == nil {
 				order = append(order, k)
 			}
-			add(subjects, k, lacking.Subject.String())
+			for _, s := range lacking.Subjects {
+				add(subjects, k, s.String())
+			}
 			add(places, k, lacking.Resource.Address.String())
 		}
 		for _, k := range order {
 			g := c.estate.Grants[k.grant]
-			c.report(&g.Object, g.Source.Position, "grant %s gives %s on %s without %s, which it needs, to %s",
-				k.grant, k.operation, some(places[k]), k.need, some(subjects[k]))
+			c.report(&g.Object, g.Source.Position, "grant %s gives %s to %s without %s, which it needs, as on %s",
+				k.grant, k.operation, some(distinct(subjects[k])), k.need, some(distinct(places[k])))
 		}
 	},
+}
+
+// distinct sorts names and drops those that occur twice.
+func distinct(names []string) []string {
+	slices.Sort(names)
+	return slices.Compact(names)
 }

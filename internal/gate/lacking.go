@@ -9,9 +9,9 @@ import (
 	"hiddengate/internal/region"
 )
 
-// Lack is an operation that a subject may do without one that it needs.
+// Lack is an operation that subjects may do without one that it needs.
 type Lack struct {
-	Subject   estate.Principal
+	Subjects  []estate.Principal
 	Resource  *estate.Resource
 	Operation string
 	Need      string
@@ -19,7 +19,7 @@ type Lack struct {
 }
 
 // Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. Of
-// subjects and resources that no grant or block tells apart it looks at one.
+// resources that no grant or block tells apart it looks at one; subjects that none tells apart come together.
 func (g *Gate) Lacking() []Lack {
 	var out []Lack
 	resources := g.representatives()
@@ -29,12 +29,23 @@ func (g *Gate) Lacking() []Lack {
 			covered[n] = append(covered[n], i)
 		}
 	}
-	seen := map[string]bool{}
+	alike := map[string][]*subject{}
+	var classes []string
 	for _, s := range g.subjects {
-		if len(s.grants) == 0 || seen[g.signature(s)] {
-			continue
+		if len(s.grants) > 0 {
+			k := g.signature(s)
+			if alike[k] == nil {
+				classes = append(classes, k)
+			}
+			alike[k] = append(alike[k], s)
 		}
-		seen[g.signature(s)] = true
+	}
+	for _, class := range classes {
+		s := alike[class][0]
+		var all []estate.Principal
+		for _, one := range alike[class] {
+			all = append(all, one.principal)
+		}
 		var reached []int
 		for _, gr := range s.grants {
 			reached = append(reached, covered[gr.on]...)
@@ -52,7 +63,7 @@ func (g *Gate) Lacking() []Lack {
 				}
 				for _, need := range o.Needs {
 					if !g.meets(s, r, need, has) {
-						out = append(out, Lack{s.principal, r, o.Name, need, g.giver(s, r, o.Name)})
+						out = append(out, Lack{all, r, o.Name, need, g.giver(s, r, o.Name)})
 					}
 				}
 			}

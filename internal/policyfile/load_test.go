@@ -97,6 +97,7 @@ var mistakes = []struct{ name, text, at, message, help string }{
 	{"date for a time", "tests: {t: {who: ana, given: {time: 2027-12-01}, denied: all on db}}", "1:37", "is no time", ""},
 	{"skipped time", "people: {cai: {ends: 2027-03-28T00:30}}", "1:22", "the clock skips it", ""},
 	{"time that occurs twice", "people: {cai: {ends: 2026-10-25T00:30}}", "1:22", "occurs twice", "" /* in the message */},
+	{"finer than a microsecond", "people: {cai: {ends: 2031-12-01T22:00:00.1234567Z}}", "1:22", "finer than a microsecond", ""},
 	{"no such day", "people: {cai: {ends: 2027-02-29}}", "1:22", "no day", ""},
 	{"duration", "grants: {g: {to: ana, role: reader, on: db, on-request: {longest: 4 hours}}}", "1:67", "no duration", ""},
 	{"bad id", "people: {'a b': {}}", "1:10", "may not contain", ""},

@@ -97,17 +97,24 @@ func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) e
 	return nil
 }
 
-// Opened says what would have to hold if the request did not say what it says of one thing: the region, written
-// out, and which thing; ok is false if no single thing stands in the way.
-func (g *Gate) Opened(r region.Region, c *Context) (text, what string, ok bool) {
+// Asks says what a region that does not meet the request asks beyond it, written out, as little as will do: one
+// thing other than the request says, or all things but the time, or the time too. what is that one thing, "" for several.
+func (g *Gate) Asks(r region.Region, c *Context) (text, what string) {
 	for _, name := range g.Dimensions() {
 		wider := c.region.Clone()
 		wider.Open(name)
 		if rest := g.space.Fix(r, wider); rest != region.Empty {
-			return g.space.Text(rest, 3), name, true
+			return g.space.Text(rest, 3), name
 		}
 	}
-	return "", "", false
+	timed := g.space.NewContext()
+	if at, ok := c.region.Time(); ok {
+		timed.SetTime(at)
+	}
+	if rest := g.space.Fix(r, timed); rest != region.Empty {
+		return g.space.Text(rest, 3), ""
+	}
+	return g.space.Text(r, 3), ""
 }
 
 // Dimensions lists what a request can say, in the order in which people would change it.

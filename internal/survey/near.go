@@ -60,13 +60,10 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 		miss("approval", "%s", request(w.Grant.OnRequest))
 	}
 	if !w.Meets && w.Fact == "" {
-		text, what, ok := g.Opened(w.Region, req.Context)
-		switch {
-		case !ok:
-			return n, false
-		case what == "time" && (w.Grant.Starts != nil || w.Grant.Ends != nil) && w.Grant.When == nil:
+		text, what := g.Asks(w.Region, req.Context)
+		if what == "time" && (w.Grant.Starts != nil || w.Grant.Ends != nil) && w.Grant.When == nil {
 			miss("date", "it is in force %s", text)
-		default:
+		} else {
 			miss("condition", "it asks: %s", text)
 		}
 	}

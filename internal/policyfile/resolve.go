@@ -62,10 +62,17 @@ func groupRefs(list estate.Subjects) []estate.Ref {
 	return refs
 }
 
+// maxHelped is how many errors get a nearest name: among many names each takes a while to find.
+const maxHelped = 50
+
 // exists reports a name that finds nothing; known lists what there is, which is asked for only then.
 func (l *loader) exists(found bool, ref estate.Ref, what string, known func() []string) bool {
 	if !found {
-		l.fail(ref.Position, nearestHelp(ref.ID, known()), "there is no %s %q", what, ref.ID)
+		help := ""
+		if len(l.errors) < maxHelped {
+			help = nearestHelp(ref.ID, known())
+		}
+		l.fail(ref.Position, help, "there is no %s %q", what, ref.ID)
 	}
 	return found
 }

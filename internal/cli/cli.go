@@ -74,6 +74,7 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 	var answer answered
 	var list diagnostic.List
 	var world outside
+	var missing *gate.UnknownError
 	switch {
 	case err == nil:
 		return exitYes
@@ -86,6 +87,8 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 		page := a.page(a.Err)
 		diagnostic.Print(a.Err, list, page.Severity)
 		fmt.Fprintf(a.Err, "%s; nothing was done\n", count(list.Count(diagnostic.Error), "error"))
+	case errors.As(err, &missing) && missing.Nearest() != "":
+		fmt.Fprintf(a.Err, "hgate: %s; did you mean %s?\n", err, missing.Nearest())
 	default:
 		fmt.Fprintln(a.Err, "hgate:", err)
 	}

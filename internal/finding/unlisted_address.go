@@ -10,6 +10,7 @@ var unlistedAddress = &Finding{
 	Doc:  "An address is named that no inventory lists. It may come later; it may also be misspelt.",
 	Cure: "list it under resources of its system, or correct it",
 	find: func(c *check) {
+		helped := 0 // looking for what is near takes a while among many
 		c.placeLists(func(what string, o *estate.Object, list estate.Resources) {
 			for _, t := range list {
 				if t.In == nil || !t.In.Plain() {
@@ -24,9 +25,11 @@ var unlistedAddress = &Finding{
 					severity = diagnostic.Note
 				}
 				var near []string
-				for _, r := range c.estate.Resources {
-					if r.Address.System == a.System && len(near) < 10_000 {
-						near = append(near, r.Address.String())
+				if helped++; helped <= 50 {
+					for _, r := range c.estate.Resources {
+						if r.Address.System == a.System {
+							near = append(near, r.Address.String())
+						}
 					}
 				}
 				help := diagnostic.Nearest(a.String(), near)

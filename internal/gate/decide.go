@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -136,32 +137,44 @@ func (g *Gate) Place(a estate.Address) (*estate.Resource, error) {
 		return nil, unknown("system", a.System, g.estate.Systems)
 	}
 	if !system.Judge {
-		var listed []string
-		for _, r := range g.estate.Resources {
-			if r.System == system {
-				listed = append(listed, r.Address.String())
+		return nil, &UnknownError{What: "address", ID: a.String(), Why: "it is in no inventory of " + a.System + ", which refuses such", known: func() []string {
+			var listed []string
+			for _, r := range g.estate.Resources {
+				if r.System == system {
+					listed = append(listed, r.Address.String())
+				}
 			}
-		}
-		near := diagnostic.Nearest(a.String(), listed)
-		if near != "" {
-			near = "; did you mean " + near + "?"
-		}
-		return nil, fmt.Errorf("%w address %s: it is in no inventory of %s, which refuses such%s", ErrUnknown, a, a.System, near)
+			return listed
+		}}
 	}
 	return g.estate.Unlisted(a), nil
 }
 
+// UnknownError says that a question names what there is not.
+type UnknownError struct {
+	What, ID string
+	Why      string // "" if there is nothing to add
+	known    func() []string
+}
+
+// Error says what is unknown.
+func (e *UnknownError) Error() string {
+	text := fmt.Sprintf("unknown %s %q", e.What, e.ID)
+	if e.Why != "" {
+		text += ": " + e.Why
+	}
+	return text
+}
+
+// Nearest gives what may have been meant, "" if nothing is near. It looks at everything that is known.
+func (e *UnknownError) Nearest() string {
+	known := e.known()
+	slices.Sort(known)
+	return diagnostic.Nearest(e.ID, known)
+}
+
 func unknown[T any](what, id string, known map[string]T) error {
-	var ids []string
-	for k := range known {
-		ids = append(ids, k)
-	}
-	slices.Sort(ids)
-	help := ""
-	if near := diagnostic.Nearest(id, ids); near != "" {
-		help = "; did you mean " + near + "?"
-	}
-	return fmt.Errorf("%w %s %q%s", ErrUnknown, what, id, help)
+	return &UnknownError{What: what, ID: id, known: func() []string { return slices.Collect(maps.Keys(known)) }}
 }
 
 // Subject sees that the estate knows a person, service or anonymous.

@@ -284,8 +284,5 @@ func (g *Gate) role(id string) (*role, error) {
 	return r, nil
 }
 
-// An unknown subject, operation or place is an error of the question.
-var (
-	ErrUnknown = errors.New("unknown")
-	ErrInvalid = errors.New("invalid")
-)
+// ErrInvalid says that a question can't be asked: of things that exist, but do not go together.
+var ErrInvalid = errors.New("invalid")

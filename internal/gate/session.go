@@ -64,7 +64,7 @@ func (g *Gate) lentAt(gr *grant, s *subject, at clock.Instant, timed bool) bool 
 func (g *Gate) checkNamed(s *subject, named []string) error {
 	for _, id := range named {
 		if g.roles[id] == nil {
-			return fmt.Errorf("%w role %q", ErrUnknown, id)
+			return unknown("role", id, g.roles)
 		}
 		if !slices.ContainsFunc(s.grants, func(gr *grant) bool {
 			return slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return ref.ID == id })

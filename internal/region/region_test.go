@@ -322,7 +322,6 @@ func TestAHopelessConditionIsRefused(t *testing.T) {
 	for i := range 20 {
 		dims = append(dims, Dimension{Kind: Text, Name: fmt.Sprint("a", i)})
 	}
-	refused, answered := 0, 0
 	for seed := range 6 {
 		s := NewSpace(clock.UTC, dims, DefaultBudget)
 		all, n := Full, seed*7919+1
@@ -347,13 +346,12 @@ func TestAHopelessConditionIsRefused(t *testing.T) {
 		}
 		if err != nil {
 			assert.ErrorIs(t, err, ErrBudget)
-			refused++
 		} else {
-			answered++
+			_, some := s.Witness(all, 0)
+			assert.Equal(t, all != Empty, some)
 		}
 		assert.Less(t, s.Nodes(), 40*DefaultBudget)
 	}
-	assert.Equal(t, 6, refused+answered)
 
 	s := NewSpace(clock.UTC, dims, 100)
 	odd, err := Empty, error(nil)

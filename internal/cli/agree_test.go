@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
 	"hiddengate/internal/starter"
 )
 
@@ -152,6 +154,23 @@ func TestEverythingListedCanBeShown(t *testing.T) {
 			assert.Equal(t, id, one["id"])
 		}
 	}
+}
+
+// Every section of the files can be listed, and completion offers the words that the table of fields knows.
+func TestCompletionKnowsTheTableOfFields(t *testing.T) {
+	dir, _ := demo(t)
+	offered, _, _ := hgate(dir, "", "__complete", "list", "")
+	for _, p := range policyfile.Pages() {
+		if slices.Contains(estate.SectionNames, p.Name) && p.Name != "catalogs" { // which are kinds
+			assert.Contains(t, offered, p.Name+"\n")
+		}
+	}
+	offered, _, _ = hgate(dir, "", "__complete", "try", "--sign-in", "")
+	for _, how := range estate.SignIns {
+		assert.Contains(t, offered, how+"\n")
+	}
+	assert.Equal(t, []string{"active", "invited", "suspended", "left"}, policyfile.Words("people", "status"))
+	assert.Nil(t, policyfile.Words("people", "name"))
 }
 
 func TestColourIsForTerminalsOrOnDemand(t *testing.T) {

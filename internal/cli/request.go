@@ -9,6 +9,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
 )
 
 // circumstances are the flags with which a command says how a request is made.
@@ -29,7 +30,7 @@ func (a *app) circumstances(c *cobra.Command) *circumstances {
 	f.StringArrayVar(&s.context, "context", nil, "an attribute of the request, as `key=value`; may be repeated")
 	f.StringArrayVar(&s.roles, "role", nil, "a `role` that the session names; may be repeated")
 	_ = c.RegisterFlagCompletionFunc("mfa", cobra.FixedCompletions([]string{"yes", "no"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = c.RegisterFlagCompletionFunc("sign-in", cobra.FixedCompletions(estate.SignIns, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("sign-in", cobra.FixedCompletions(policyfile.Words("given", "sign-in"), cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("role", a.completeSection("roles"))
 	return s
 }

@@ -68,9 +68,6 @@ func (c *Context) Ticket(yes bool) { c.region.SetFlag("ticket", yes) }
 // Attribute gives an attribute of the request its value.
 func (c *Context) Attribute(name, value string) { c.region.SetText("context "+name, value) }
 
-// OpenTime forgets the time.
-func (c *Context) OpenTime() { c.region.Open("time") }
-
 // Request asks whether a subject may do an operation on a resource.
 type Request struct {
 	Subject   estate.Principal

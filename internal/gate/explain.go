@@ -154,9 +154,6 @@ func (g *Gate) RoleOperations(id string) []*estate.Operation {
 	return out
 }
 
-// Includes lists the role and all it includes.
-func (g *Gate) Includes(id string) map[string]bool { return g.roles[id].includes }
-
 // Through names the role of a grant that has the operation, and the included ones that lead to it.
 func (g *Gate) Through(gr *estate.Grant, operation string) string {
 	for _, ref := range gr.Roles {

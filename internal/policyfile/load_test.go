@@ -169,6 +169,7 @@ func TestFilesOfTheWorkspace(t *testing.T) {
 
 	list := errorsOf(t, workspace("hidden-gate.yaml", sound, "inner/hidden-gate.yaml", sound))
 	assert.Contains(t, list.Error(), "a workspace stands inside this workspace")
+	assert.Contains(t, errorsOf(t, workspace("hidden-gate.yaml", "hidden-gate: 1\ntimezone: Atlantic/Azors\n")).Error(), "did you mean Atlantic/Azores?")
 	assert.Contains(t, errorsOf(t, workspace("x.yaml", sound)).Error(), "can't be read")
 	assert.Contains(t, errorsOf(t, workspace("hidden-gate.yaml", "roles: {}")).Error(), `needs the key "hidden-gate"`)
 

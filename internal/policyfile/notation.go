@@ -142,9 +142,8 @@ var selectorFields = []field{
 var resourceTerm = form[estate.ResourceTerm]{
 	name:   "resource",
 	schema: object{"anyOf": []any{pattern(resourcePattern), object{"$ref": "#/$defs/selector"}, object{"type": "object", "required": []any{"not"}, "additionalProperties": false, "properties": object{"not": object{"$ref": "#/$defs/selector"}}}}},
+	read:   readResourceTerm,
 }
-
-func init() { resourceTerm.read = readResourceTerm } // it reads itself under `not`
 
 func readResourceTerm(r *reader, n *yaml.Node) (estate.ResourceTerm, bool) {
 	if n.Kind != yaml.MappingNode || looksLikeAddress(n) {
@@ -192,9 +191,7 @@ func looksLikeAddress(n *yaml.Node) bool {
 		diagnostic.Nearest(n.Content[0].Value, fieldNames(selectorFields)) == ""
 }
 
-var resourcesForm = gathers[estate.ResourceTerm, estate.Resources]("resources", form[estate.ResourceTerm]{
-	name: resourceTerm.name, schema: resourceTerm.schema, read: readResourceTerm,
-}, func(t estate.ResourceTerm) bool { return t.Not })
+var resourcesForm = gathers[estate.ResourceTerm, estate.Resources]("resources", resourceTerm, func(t estate.ResourceTerm) bool { return t.Not })
 
 // checkKey tells what is wrong with the key of a tag or attribute.
 func checkKey(key string) error {

@@ -1,6 +1,7 @@
 package policyfile
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -30,7 +31,13 @@ type inventory struct {
 }
 
 var zoneForm = scalarForm("time zone", object{"type": "string"}, func(_ *reader, text string) (*clock.Zone, error) {
-	return clock.LoadZone(text)
+	zone, err := clock.LoadZone(text)
+	if err != nil {
+		if near := diagnostic.Nearest(text, clock.ZoneNames()); near != "" {
+			err = fmt.Errorf("%w; did you mean %s?", err, near)
+		}
+	}
+	return zone, err
 })
 
 var inventoryFields = []field{

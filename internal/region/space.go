@@ -97,9 +97,6 @@ func NewSpace(zone *clock.Zone, dims []Dimension, budget int) *Space {
 	return s
 }
 
-// Has says whether a dimension of the name exists.
-func (s *Space) Has(name string) bool { _, ok := s.byName[name]; return ok }
-
 // Zone is the zone of the space's local times.
 func (s *Space) Zone() *clock.Zone { return s.zone }
 

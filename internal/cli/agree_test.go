@@ -74,7 +74,7 @@ func TestBatchAndTryAgree(t *testing.T) {
 	var lines []string
 	var single [][]string
 	for len(lines) < 60 {
-		r := g.Estate().Resources[d.IntN(len(g.Estate().Resources))]
+		r := g.Estate().Tree.At(d.IntN(g.Estate().Tree.Len()))
 		ops := g.Estate().Offer(r.System.Kind.ID).On(r.Type)
 		people := g.Subjects()
 		who := people[d.IntN(len(people))]

@@ -94,7 +94,7 @@ func (a *app) checkText(found []finding.Found, e *estate.Estate) {
 	p := a.page(a.Out)
 	n := tally(found)
 	what := strings.Join([]string{
-		count(len(e.People), "person"), count(len(e.Groups), "group"), count(len(e.Roles), "role"), count(len(e.Grants), "grant"), count(len(e.Resources), "resource"),
+		count(len(e.People), "person"), count(len(e.Groups), "group"), count(len(e.Roles), "role"), count(len(e.Grants), "grant"), count(e.Tree.Len(), "resource"),
 	}, ", ")
 	what = strings.Replace(what, "persons", "people", 1)
 	verdict, style := "Nothing is wrong", view.Yes

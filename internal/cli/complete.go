@@ -123,7 +123,7 @@ func usedOperations(g *gate.Gate) []string {
 func addresses(g *gate.Gate, operation string) []string {
 	var out []string
 	known := g.Estate().Operations[operation] != nil
-	for _, r := range g.Estate().Resources {
+	for r := range g.Estate().Tree.All() {
 		if !known || g.Estate().Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil {
 			out = append(out, r.Address.String())
 		}

@@ -95,7 +95,7 @@ func sectionIDs(section string) func(*gate.Gate) []string {
 
 func resourceIDs(g *gate.Gate) []string {
 	var out []string
-	for _, r := range g.Estate().Resources {
+	for r := range g.Estate().Tree.All() {
 		out = append(out, r.Address.String())
 	}
 	return out
@@ -187,7 +187,7 @@ func describeSystem(g *gate.Gate, id string) []pair {
 		unlisted = "judge"
 	}
 	var inside []string
-	for _, r := range g.Estate().Resources {
+	for r := range g.Estate().Tree.All() {
 		if r.System == s && r.Parent != nil {
 			inside = append(inside, r.Address.Path)
 		}

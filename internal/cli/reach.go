@@ -205,7 +205,7 @@ func (a *app) visible(g *gate.Gate, who estate.Principal, name string, ctx *gate
 		return a.json(out)
 	}
 	p := a.page(a.Out)
-	p.Line("%s sees %d of %s, %s", name, len(seen), count(len(g.Estate().Resources), "resource"), said)
+	p.Line("%s sees %d of %s, %s", name, len(seen), count(g.Estate().Tree.Len(), "resource"), said)
 	for _, r := range seen {
 		p.Line("  %s%s", strings.Repeat("  ", r.Address.Depth()), r.Address)
 	}

@@ -31,9 +31,9 @@ type Estate struct {
 	Guarantees  map[string]*Guarantee
 
 	Operations map[string]*Operation // of every kind, by name
-	Resources  []*Resource           // listed, in tree order
-	byAddress  map[Address]*Resource
-	folding    bool // some system's addresses ignore case
+	Listings   []*Listing            // of inventories, until the tree is planted
+	Tree       *Tree                 // the listed resources
+	folding    bool                  // some system's addresses ignore case
 	offers     map[string]*Offer
 }
 
@@ -97,15 +97,20 @@ func (o *Offer) TypeAt(depth int) string { return o.Types[min(depth, len(o.Types
 // Offer gives what a kind offers; the kind must exist.
 func (e *Estate) Offer(kind string) *Offer { return e.offers[kind] }
 
-// Index works out what follows from the entries: the kinds' offers, the operations, and the tree of resources.
-// The kinds and the systems' references must be sound.
-func (e *Estate) Index() {
-	e.indexKinds()
-	e.indexResources()
+// IndexResources builds the tree of resources; what is listed twice it gives back, in the order of the files. The
+// kinds must be indexed and the systems' references sound.
+func (e *Estate) IndexResources() []TwiceError {
+	e.folding = false
+	for _, s := range e.Systems {
+		e.folding = e.folding || e.Folds(s)
+	}
+	twice := e.plant()
+	e.Listings = nil
+	return twice
 }
 
-// indexKinds works out every kind's offer.
-func (e *Estate) indexKinds() {
+// IndexKinds works out every kind's offer, and the operations. The kinds must be sound.
+func (e *Estate) IndexKinds() {
 	e.offers = map[string]*Offer{}
 	e.Operations = map[string]*Operation{}
 	for _, k := range e.SortedKinds() {
@@ -169,77 +174,11 @@ func (o *Offer) addType(t string) {
 	}
 }
 
-// indexResources builds the tree: systems by id, then in each the paths, so that what stands in a place follows it
-// at once.
-func (e *Estate) indexResources() {
-	e.Resources, e.byAddress, e.folding = nil, map[Address]*Resource{}, false
-	for _, s := range e.Systems {
-		e.folding = e.folding || e.Folds(s)
-	}
-	for _, s := range Sorted(e.Systems) {
-		entries := map[Address]*Entry{}
-		addresses := []Address{{System: s.ID}}
-		for _, entry := range s.Resources {
-			entries[entry.Address] = entry
-			for a, ok := entry.Address, true; ok; a, ok = a.Parent() {
-				addresses = append(addresses, a)
-			}
-		}
-		slices.SortFunc(addresses, func(a, b Address) int { return comparePaths(a.Path, b.Path) })
-		for _, a := range slices.Compact(addresses) {
-			r := e.place(s, a, entries[a])
-			r.Index = len(e.Resources)
-			e.Resources = append(e.Resources, r)
-			e.byAddress[a] = r
-		}
-	}
-}
-
-// comparePaths orders paths so that a place is followed by all inside it: `/` sorts before everything else.
-func comparePaths(a, b string) int {
-	for i := 0; i < len(a) && i < len(b); i++ {
-		if a[i] != b[i] {
-			switch {
-			case a[i] == '/':
-				return -1
-			case b[i] == '/':
-				return 1
-			}
-			return int(a[i]) - int(b[i])
-		}
-	}
-	return len(a) - len(b)
-}
-
-// place works out what holds at an address from what holds above it. Entry may be nil.
-func (e *Estate) place(s *System, a Address, entry *Entry) *Resource {
-	r := &Resource{Address: a, System: s, Entry: entry, Index: -1, Type: e.offers[s.Kind.ID].TypeAt(a.Depth())}
-	if parent, ok := a.Parent(); ok {
-		r.Parent = e.nearest(parent)
-		r.Tags, r.Owner = r.Parent.Tags, r.Parent.Owner
-	} else {
-		r.Tags, r.Owner = inherit(nil, s.Tags), s.Owner
-	}
-	if entry != nil {
-		if entry.Type != "" {
-			r.Type = entry.Type
-		}
-		r.Tags = inherit(r.Tags, entry.Tags)
-		switch {
-		case entry.NoOwner:
-			r.Owner = nil
-		case entry.Owner != nil:
-			r.Owner = entry.Owner
-		}
-	}
-	return r
-}
-
 // nearest finds the listed resource at the address or nearest above it; the system must exist.
 func (e *Estate) nearest(a Address) *Resource {
 	for {
-		if r := e.byAddress[a]; r != nil {
-			return r
+		if i := e.Tree.find(a); i >= 0 {
+			return e.Tree.At(i)
 		}
 		parent, ok := a.Parent()
 		if !ok {
@@ -271,13 +210,20 @@ func (e *Estate) Folds(s *System) bool {
 }
 
 // Listed finds the resource at the address; nil where none is listed.
-func (e *Estate) Listed(a Address) *Resource { return e.byAddress[e.Canonical(a)] }
+func (e *Estate) Listed(a Address) *Resource {
+	if i := e.Tree.find(e.Canonical(a)); i >= 0 {
+		return e.Tree.At(i)
+	}
+	return nil
+}
 
 // Unlisted makes up the resource at an address in no inventory, as a system that judges such would: with the tags
 // and owner of the nearest listed one above, and the type of its depth. The system must exist.
 func (e *Estate) Unlisted(a Address) *Resource {
 	a = e.Canonical(a)
-	return e.place(e.Systems[a.System], a, nil)
+	parent, _ := a.Parent() // a system is listed
+	above := e.nearest(parent)
+	return &Resource{Address: a, System: above.System, Parent: above, Index: -1, Type: e.offers[above.System.Kind.ID].TypeAt(a.Depth()), Tags: above.Tags, Owner: above.Owner}
 }
 
 // Head is what every section's entries have in common.

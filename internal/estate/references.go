@@ -68,9 +68,13 @@ func (e *Estate) References(section, id string) []Reference {
 	for _, s := range Sorted(e.Systems) {
 		refs("kinds", "systems", &s.Object, "kind", s.Kind)
 		refs("roles", "systems", &s.Object, "precedence", s.Precedence...)
-		for _, entry := range s.Resources {
-			if isPrincipal && entry.Owner != nil && *entry.Owner == (Principal{kind, id}) {
-				out = append(out, Reference{"resources", entry.Address.String(), "owner", entry.Source.Position})
+	}
+	if isPrincipal {
+		for i := range e.Tree.Rows {
+			if o := e.Tree.Owners[e.Tree.Rows[i].Owner]; o != nil && *o == (Principal{kind, id}) {
+				if r := e.Tree.At(i); r.Entry != nil && r.Entry.Owner != nil {
+					out = append(out, Reference{"resources", r.Address.String(), "owner", r.Entry.Source.Position})
+				}
 			}
 		}
 	}

@@ -66,7 +66,7 @@ func withoutNot(t estate.ResourceTerm) estate.ResourceTerm {
 }
 
 func (c *check) coversAny(list estate.Resources) bool {
-	return slices.ContainsFunc(c.estate.Resources, func(r *estate.Resource) bool { return c.gate.Covers(list, r) })
+	return c.estate.Tree.Some(func(r *estate.Resource) bool { return c.gate.Covers(list, r) })
 }
 
 func (c *check) fitsAny(list estate.Operations) bool {

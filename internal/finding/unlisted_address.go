@@ -26,7 +26,7 @@ var unlistedAddress = &Finding{
 				}
 				var near []string
 				if helped++; helped <= 50 {
-					for _, r := range c.estate.Resources {
+					for r := range c.estate.Tree.All() {
 						if r.Address.System == a.System {
 							near = append(near, r.Address.String())
 						}

@@ -241,7 +241,7 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 		case 1:
 			who = estate.Principal{Kind: estate.IsService, ID: "bot"}
 		}
-		r := e.Resources[d.IntN(len(e.Resources))]
+		r := e.Tree.At(d.IntN(e.Tree.Len()))
 		address := r.Address
 		if r.System.Judge && d.chance(40) {
 			address = estate.Address{System: r.System.ID, Path: strings.TrimPrefix(r.Address.Path+"/new", "/")}

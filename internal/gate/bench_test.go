@@ -28,13 +28,14 @@ func BenchmarkDecide(b *testing.B) {
 	for i, o := range estate.Sorted(e.Operations) {
 		ops[o.Name] = i
 	}
-	for i, r := range e.Resources {
+	for r := range e.Tree.All() {
+		i := r.Index
 		places[r.Address.String()] = i
 	}
 	type raw struct{ who, what, where string }
 	var asks []raw
 	for _, p := range g.Subjects() {
-		for _, r := range e.Resources {
+		for r := range e.Tree.All() {
 			for _, o := range e.Offer(r.System.Kind.ID).On(r.Type) {
 				if p.Kind == estate.IsPerson && len(asks) < 4096 && (len(asks)+len(o.Name))%7 == 0 {
 					asks = append(asks, raw{p.ID, o.Name, r.Address.String()})

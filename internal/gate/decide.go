@@ -136,7 +136,7 @@ func (g *Gate) Place(a estate.Address) (*estate.Resource, error) {
 	if !system.Judge {
 		return nil, &UnknownError{What: "address", ID: a.String(), Why: "it is in no inventory of " + a.System + ", which refuses such", known: func() []string {
 			var listed []string
-			for _, r := range g.estate.Resources {
+			for r := range g.estate.Tree.All() {
 				if r.System == system {
 					listed = append(listed, r.Address.String())
 				}

@@ -136,7 +136,7 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 			g.sessions = append(g.sessions, s)
 		}
 	}
-	for what, n := range map[string][2]int{"subjects": {len(g.subjects), maxSubjects}, "operations": {len(e.Operations), maxOperations}, "resources": {len(e.Resources), maxResources}} {
+	for what, n := range map[string][2]int{"subjects": {len(g.subjects), maxSubjects}, "operations": {len(e.Operations), maxOperations}, "resources": {e.Tree.Len(), maxResources}} {
 		if n[0] > n[1] {
 			bad = append(bad, diagnostic.Diagnostic{Severity: diagnostic.Error, Message: fmt.Sprintf("the estate has %d %s; at most %d can be judged", n[0], what, n[1])})
 		}
@@ -164,8 +164,9 @@ func (g *Gate) number() {
 	}
 	type kindAndType struct{ kind, typ string }
 	byType := map[kindAndType]map[string]uint64{}
-	g.valid = make([]map[string]uint64, len(g.estate.Resources))
-	for i, r := range g.estate.Resources {
+	g.valid = make([]map[string]uint64, g.estate.Tree.Len())
+	for r := range g.estate.Tree.All() {
+		i := r.Index
 		k := kindAndType{r.System.Kind.ID, r.Type}
 		if byType[k] == nil {
 			byType[k] = map[string]uint64{}

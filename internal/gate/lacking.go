@@ -127,9 +127,10 @@ func (f *facts) tags(tags estate.Tags) []estate.Tag {
 // stand in apart.
 func (g *Gate) representatives() []*estate.Resource {
 	ids := map[string]int{}
-	numbers := make([]int, len(g.estate.Resources))
+	numbers := make([]int, g.estate.Tree.Len())
 	var out []*estate.Resource
-	for i, r := range g.estate.Resources {
+	for r := range g.estate.Tree.All() {
+		i := r.Index
 		above := -1
 		if r.Parent != nil {
 			above = numbers[r.Parent.Index]

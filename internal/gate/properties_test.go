@@ -29,7 +29,7 @@ type asked struct {
 func questions(d draw, e *estate.Estate, n int) []asked {
 	var out []asked
 	for len(out) < n {
-		r := e.Resources[d.IntN(len(e.Resources))]
+		r := e.Tree.At(d.IntN(e.Tree.Len()))
 		ops := e.Offer(r.System.Kind.ID).On(r.Type)
 		if len(ops) == 0 {
 			continue

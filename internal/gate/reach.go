@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"iter"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -17,13 +18,13 @@ type Answer struct {
 // Reach tells, for every listed resource in tree order and every operation valid on it by name, what the subject
 // may do in the context; it leaves out what is denied. It stops when each returns false.
 func (g *Gate) Reach(p estate.Principal, c *Context, each func(Answer) bool) error {
-	return g.Answers(p, c, g.estate.Resources, func(*estate.Operation) bool { return true }, func(a Answer) bool {
+	return g.Answers(p, c, g.estate.Tree.All(), func(*estate.Operation) bool { return true }, func(a Answer) bool {
 		return a.Outcome == Deny || each(a)
 	})
 }
 
 // Answers decides every operation that select takes, where it is valid, on each of the resources.
-func (g *Gate) Answers(p estate.Principal, c *Context, resources []*estate.Resource, selects func(*estate.Operation) bool, each func(Answer) bool) error {
+func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estate.Resource], selects func(*estate.Operation) bool, each func(Answer) bool) error {
 	s := g.index[p]
 	if s == nil {
 		return g.Subject(p)
@@ -32,7 +33,7 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources []*estate.Resou
 	if err := q.open(g); err != nil {
 		return err
 	}
-	for _, r := range resources {
+	for r := range resources {
 		for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
 			if !selects(o) {
 				continue
@@ -56,7 +57,7 @@ func (g *Gate) Holders(c *Context, resources []*estate.Resource, selects func(*e
 	var out []Answer
 	for _, s := range g.subjects {
 		best := Answer{Subject: s.principal}
-		err := g.Answers(s.principal, c, resources, selects, func(a Answer) bool {
+		err := g.Answers(s.principal, c, slices.Values(resources), selects, func(a Answer) bool {
 			if a.Outcome > best.Outcome {
 				best = a
 			}
@@ -75,7 +76,7 @@ func (g *Gate) Holders(c *Context, resources []*estate.Resource, selects func(*e
 // Resources lists the listed resources that a list selects, in tree order.
 func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 	var out []*estate.Resource
-	for _, r := range g.estate.Resources {
+	for r := range g.estate.Tree.All() {
 		if g.Covers(list, r) {
 			out = append(out, r)
 		}
@@ -90,7 +91,7 @@ func (g *Gate) Granted(role, operation string) bool {
 		if !slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.roles[ref.ID].includes[role] }) {
 			return false
 		}
-		return slices.ContainsFunc(g.estate.Resources, func(r *estate.Resource) bool {
+		return g.estate.Tree.Some(func(r *estate.Resource) bool {
 			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.places.covers(gr.on, r)
 		})
 	})

@@ -275,10 +275,10 @@ func TestTheOrderOfFilesChangesNothing(t *testing.T) {
 	require.NoError(t, err)
 	b, err := Load(reordered)
 	require.NoError(t, err)
-	require.Len(t, b.Resources, len(a.Resources))
-	for i, r := range a.Resources {
-		assert.Equal(t, r.Address, b.Resources[i].Address)
-		assert.Equal(t, r.Tags, b.Resources[i].Tags)
+	require.Equal(t, a.Tree.Len(), b.Tree.Len())
+	for r := range a.Tree.All() {
+		assert.Equal(t, r.Address, b.Tree.At(r.Index).Address)
+		assert.Equal(t, r.Tags, b.Tree.At(r.Index).Tags)
 	}
 	for _, s := range estate.SectionNames {
 		for i, o := range a.Section(s) {

@@ -23,8 +23,8 @@ func (l *loader) resolve() {
 		}
 	}
 	if sound { // without sound kinds nothing can be said of what is in a system
+		e.IndexKinds()
 		l.resolveEntries()
-		e.Index()
 		l.resolveTypes()
 	}
 	l.resolveSubjects()
@@ -163,20 +163,34 @@ func (l *loader) resolveKinds() {
 
 // resolveEntries gives listed resources their full, canonical addresses, each once.
 func (l *loader) resolveEntries() {
-	for _, s := range estate.Sorted(l.estate.Systems) {
-		first := map[estate.Address]*estate.Entry{}
-		slices.SortStableFunc(s.Resources, func(a, b *estate.Entry) int { return a.Source.Compare(b.Source.Position) })
+	e := l.estate
+	for _, s := range e.Systems {
 		for _, entry := range s.Resources {
 			entry.Address.System = s.ID
-			if l.estate.Folds(s) {
+			if e.Folds(s) {
 				entry.Address.Path = estate.Fold(entry.Address.Path)
 			}
-			if f := first[entry.Address]; f != nil {
-				l.fail(entry.Source.Position, "list it once; the first stands in "+f.Source.Short(), "%s is listed twice", entry.Address)
-			}
-			first[entry.Address] = entry
 		}
 	}
+	e.CheckListings(func(at diagnostic.Position, what, id string, s *estate.System) {
+		switch what {
+		case "system":
+			l.fail(at, nearestHelp(id, heads(e.Systems)), "there is no system %q", id)
+		case "type":
+			l.wrongType(at, s, id)
+		case "owner":
+			p, _ := estate.ParsePrincipal(id)
+			l.principal(p, at)
+		}
+	})
+	for _, t := range e.IndexResources() {
+		l.fail(t.Second, "list it once; the first stands in "+t.First.Short(), "%s is listed twice", t.Address)
+	}
+}
+
+func (l *loader) wrongType(at diagnostic.Position, s *estate.System, typ string) {
+	all := l.estate.Offer(s.Kind.ID).AllTypes
+	l.fail(at, nearestHelp(typ, all), "a %s has no resources of type %q", s.Kind.ID, typ)
 }
 
 func (l *loader) resolveTypes() {
@@ -184,7 +198,7 @@ func (l *loader) resolveTypes() {
 		offer := l.estate.Offer(s.Kind.ID)
 		for _, entry := range s.Resources {
 			if entry.Type != "" && !slices.Contains(offer.AllTypes, entry.Type) {
-				l.fail(entry.Source.Position, nearestHelp(entry.Type, offer.AllTypes), "a %s has no resources of type %q", s.Kind.ID, entry.Type)
+				l.wrongType(entry.Source.Position, s, entry.Type)
 			}
 		}
 	}

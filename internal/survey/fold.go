@@ -27,7 +27,7 @@ type Part struct {
 // Reach tells what a subject may do, folded: where every operation has the same answer everywhere in a subtree
 // in which it applies, the subtree is one row for each outcome. Rows come in tree order.
 func Reach(g *gate.Gate, p estate.Principal, c *gate.Context) ([]Row, error) {
-	f := folder{gate: g, who: p, context: c, resources: g.Estate().Resources}
+	f := folder{gate: g, who: p, context: c, resources: g.Estate().Tree.Slice()}
 	f.answers = make([]map[string]gate.Outcome, len(f.resources))
 	f.children = make([][]int, len(f.resources))
 	for i, r := range f.resources {
@@ -36,7 +36,7 @@ func Reach(g *gate.Gate, p estate.Principal, c *gate.Context) ([]Row, error) {
 			f.children[r.Parent.Index] = append(f.children[r.Parent.Index], i)
 		}
 	}
-	err := g.Answers(p, c, f.resources, func(*estate.Operation) bool { return true }, func(a gate.Answer) bool {
+	err := g.Answers(p, c, slices.Values(f.resources), func(*estate.Operation) bool { return true }, func(a gate.Answer) bool {
 		f.answers[a.Resource.Index][a.Operation.Name] = a.Outcome
 		return true
 	})
@@ -180,7 +180,7 @@ func words(list []*estate.Operation, applies map[string]gate.Outcome, e *estate.
 // anything inside them.
 func Visible(g *gate.Gate, p estate.Principal, c *gate.Context) ([]*estate.Resource, error) {
 	seen := map[*estate.Resource]bool{}
-	err := g.Answers(p, c, g.Estate().Resources, func(o *estate.Operation) bool { return o.Level == estate.View }, func(a gate.Answer) bool {
+	err := g.Answers(p, c, g.Estate().Tree.All(), func(o *estate.Operation) bool { return o.Level == estate.View }, func(a gate.Answer) bool {
 		if a.Outcome != gate.Deny {
 			for r := a.Resource; r != nil && !seen[r]; r = r.Parent {
 				seen[r] = true
@@ -189,7 +189,7 @@ func Visible(g *gate.Gate, p estate.Principal, c *gate.Context) ([]*estate.Resou
 		return true
 	})
 	var out []*estate.Resource
-	for _, r := range g.Estate().Resources {
+	for r := range g.Estate().Tree.All() {
 		if seen[r] {
 			out = append(out, r)
 		}

@@ -94,7 +94,7 @@ func TestFoldedReachSaysTheSameAsEveryDecision(t *testing.T) {
 		require.NoError(t, err)
 		folded := map[string]gate.Outcome{}
 		for _, row := range rows {
-			for _, r := range e.Resources {
+			for r := range e.Tree.All() {
 				if r != row.Resource && !(row.Inside && r.Inside(row.Resource)) {
 					continue
 				}

@@ -110,7 +110,7 @@ func runSelection(g *gate.Gate, t *estate.Test, r *Result, sel estate.Selection,
 	}
 	before := len(r.outcomes)
 	for _, who := range g.Members(t.Who) {
-		err := g.Answers(who, c, resources, func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }, func(a gate.Answer) bool {
+		err := g.Answers(who, c, slices.Values(resources), func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }, func(a gate.Answer) bool {
 			r.outcomes = append(r.outcomes, a.Outcome)
 			if a.Outcome != want {
 				r.Failures = append(r.Failures, Failure{
@@ -169,7 +169,7 @@ func runLevel(g *gate.Gate, r *Result, rule estate.LevelRule, c *gate.Context) e
 		var l reached
 		var bad gate.Answer // the operation that shows the rule is not met, if one does
 		var badFound bool
-		err := g.Answers(who, c, resources, func(*estate.Operation) bool { return true }, func(a gate.Answer) bool {
+		err := g.Answers(who, c, slices.Values(resources), func(*estate.Operation) bool { return true }, func(a gate.Answer) bool {
 			r.outcomes = append(r.outcomes, a.Outcome)
 			level := a.Operation.Level
 			l.some[level] = l.some[level] || a.Outcome == gate.Allow

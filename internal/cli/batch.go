@@ -144,6 +144,9 @@ func (b *batch) answer(line []byte, err error) evaluated {
 		}
 	}
 	if err != nil {
+		if _, bad := estate.ParseAddress(req.Resource); bad != nil && req.Resource != "" {
+			err = fmt.Errorf("resource.id: %w", bad)
+		}
 		out.Context = evaluatedAbout{Outcome: "error", Error: err.Error()}
 	}
 	return out
@@ -168,10 +171,7 @@ func (b *batch) request(line []byte) (gate.Request, error) {
 	if req.Operation = e.Action.Name; req.Operation == "" {
 		return req, fmt.Errorf("action.name is missing")
 	}
-	var err error
-	if req.Resource, err = estate.ParseAddress(e.Resource.ID); err != nil {
-		return req, fmt.Errorf("resource.id: %w", err)
-	}
+	req.Resource = e.Resource.ID // the gate reads it, and sees whether it is an address
 	b.context.Reset()
 	if !b.open {
 		b.context.Time(b.now)

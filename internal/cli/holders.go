@@ -131,7 +131,7 @@ func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer
 	p.Line("%s\n", p.Paint(view.Faint, said))
 	var cells [][]view.Cell
 	for _, h := range holders {
-		why, err := g.Explain(gate.Request{Subject: h.Subject, Operation: h.Operation.Name, Resource: h.Resource.Address, Context: ctx})
+		why, err := g.Explain(gate.Request{Subject: h.Subject, Operation: h.Operation.Name, Resource: h.Resource.Address.String(), Context: ctx})
 		if err != nil {
 			return err
 		}

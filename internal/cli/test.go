@@ -200,11 +200,7 @@ func (a *app) failureText(p *view.Page, g *gate.Gate, t *estate.Test, f trial.Fa
 		p.Line("            hgate reach %s%s", f.Subject, givenFlags(g, t))
 		return nil
 	}
-	address, err := estate.ParseAddress(f.Resource)
-	if err != nil {
-		return err
-	}
-	why, err := g.Explain(gate.Request{Subject: f.Subject, Operation: f.Operation, Resource: address, Context: f.Context})
+	why, err := g.Explain(gate.Request{Subject: f.Subject, Operation: f.Operation, Resource: f.Resource, Context: f.Context})
 	if err != nil {
 		return err
 	}

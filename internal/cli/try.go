@@ -61,9 +61,11 @@ and answers one a line.`,
 		if req.Subject, err = subject(g, args[0]); err != nil {
 			return err
 		}
-		if req.Resource, err = estate.ParseAddress(args[2]); err != nil {
+		address, err := estate.ParseAddress(args[2])
+		if err != nil {
 			return err
 		}
+		req.Resource = address.String()
 		return a.try(g, req, said)
 	}
 	a.formats(c, "text", "json")
@@ -118,7 +120,7 @@ func (a *app) tryJSON(req gate.Request, why gate.Explanation, near []survey.Near
 		Blocks    []string   `json:"blocks"`
 		DependsOn string     `json:"depends_on"`
 		Near      []nearJSON `json:"near"`
-	}{req.Subject.String(), req.Operation, req.Resource.String(), why.Outcome.String(), met(why.Grants), met(why.Blocks), why.DependsOn, []nearJSON{}}
+	}{req.Subject.String(), req.Operation, req.Resource, why.Outcome.String(), met(why.Grants), met(why.Blocks), why.DependsOn, []nearJSON{}}
 	for _, n := range near {
 		out.Near = append(out.Near, nearJSON{n.Grant.ID, n.Lacks, n.Detail})
 	}

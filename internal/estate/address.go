@@ -37,6 +37,19 @@ func (a Address) Parent() (parent Address, ok bool) {
 	return Address{a.System, ""}, true
 }
 
+// Compare orders addresses so that a place is followed by all inside it.
+func (a Address) Compare(b Address) int {
+	if c := strings.Compare(a.System, b.System); c != 0 {
+		return c
+	}
+	return comparePaths(a.Path, b.Path)
+}
+
+// Inside says whether a is b or stands in it.
+func (a Address) Inside(b Address) bool {
+	return a.System == b.System && (b.Path == "" || a.Path == b.Path || strings.HasPrefix(a.Path, b.Path) && a.Path[len(b.Path)] == '/')
+}
+
 // ParseAddress reads `system` or `system:path/to/it` and makes it canonical. A wildcard is an error.
 func ParseAddress(text string) (Address, error) {
 	if a, ok := plainAddress(text); ok {
@@ -155,6 +168,9 @@ func unhex(c byte) int {
 
 // Fold makes letters that differ only in case alike, by Unicode's simple case folding. Escapes stay in upper case.
 func Fold(path string) string {
+	if strings.IndexFunc(path, func(c rune) bool { return c == '%' || c >= unicode.MaxASCII || c >= 'A' && c <= 'Z' }) < 0 {
+		return path // most are, and it costs them nothing
+	}
 	var b strings.Builder
 	for i := 0; i < len(path); {
 		if path[i] == '%' && i+3 <= len(path) {

@@ -48,6 +48,14 @@ func (p Pattern) Plain() bool {
 // Address gives the address of a plain pattern.
 func (p Pattern) Address() Address { return Address{p.System, strings.Join(p.Segments, "/")} }
 
+// Path gives the pattern's segments. fold says that the system's kind ignores case.
+func (p Pattern) Path(fold bool) []string {
+	if fold {
+		return p.folded
+	}
+	return p.Segments
+}
+
 // String writes the pattern as files do.
 func (p Pattern) String() string {
 	if len(p.Segments) == 0 {
@@ -58,11 +66,7 @@ func (p Pattern) String() string {
 
 // Matches says whether the pattern fits the address itself. fold says that the system's kind ignores case.
 func (p Pattern) Matches(a Address, fold bool) bool {
-	segments := p.Segments
-	if fold {
-		segments = p.folded
-	}
-	return Glob(p.System, a.System) && matchPath(segments, splitPath(a.Path))
+	return Glob(p.System, a.System) && matchPath(p.Path(fold), splitPath(a.Path))
 }
 
 // Covers says whether the pattern fits the address or anything it stands in.

@@ -275,7 +275,7 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 			s.path = strings.Split(r.Address.Path, "/")
 		}
 		want := o.outcome(who, op, s, q, times)
-		got, err := g.Decide(gate.Request{Subject: who, Operation: op, Resource: address, Context: q.context(g)})
+		got, err := g.Decide(gate.Request{Subject: who, Operation: op, Resource: address.String(), Context: q.context(g)})
 		answer := got.String()
 		if err != nil {
 			answer = "error"

@@ -8,45 +8,45 @@ import (
 	"hiddengate/internal/region"
 )
 
-// maxCache is how many answers the gate keeps before it forgets all.
+// maxCache is how many regions of sessions the gate keeps before it forgets all.
 const maxCache = 1 << 18
 
 // allowed is the union of the grants' regions, less the union of the blocks' regions, within the time in which the
-// subject is active. roles, unless nil, are those the session names.
+// subject is active, with what is so of subject and resource. roles, unless nil, are those the session names. It is worked out from
+// the grants and blocks themselves; Decide has no need of it but in sessions.
 func (g *Gate) allowed(s *subject, operation string, r *estate.Resource, roles []string) (region.Region, error) {
-	if r.Index < 0 {
-		return g.work(s, operation, r, roles)
+	if s.active == region.Empty {
+		return region.Empty, nil
 	}
-	n := answerNumber(s, g.numbers[operation], r)
+	at := g.spot(r)
+	if g.facts.fixed > 1 || r.Index < 0 {
+		return g.work(s, operation, r, at, roles)
+	}
+	key := cell{s.number, operation, at, strings.Join(roles, " ")}
 	if roles == nil {
-		return keep(g.answers, n, func() (region.Region, error) { return g.work(s, operation, r, nil) })
+		key.roles = "*"
 	}
-	return keep(g.inRoles, cell{n, strings.Join(roles, " ")}, func() (region.Region, error) { return g.work(s, operation, r, roles) })
-}
-
-// keep works an answer out once. A table that grows too large is emptied.
-func keep[K comparable](table map[K]region.Region, key K, work func() (region.Region, error)) (region.Region, error) {
-	if a, ok := table[key]; ok {
+	if g.owns(s.number, r.Owner) {
+		key.roles += "\n"
+	}
+	if a, ok := g.inRoles[key]; ok {
 		return a, nil
 	}
-	a, err := work()
+	a, err := g.work(s, operation, r, at, roles)
 	if err == nil {
-		if len(table) >= maxCache {
-			clear(table)
+		if len(g.inRoles) >= maxCache {
+			clear(g.inRoles)
 		}
-		table[key] = a
+		g.inRoles[key] = a
 	}
 	return a, err
 }
 
-func (g *Gate) work(s *subject, operation string, r *estate.Resource, roles []string) (region.Region, error) {
-	if s.active == region.Empty {
-		return region.Empty, nil
-	}
+func (g *Gate) work(s *subject, operation string, r *estate.Resource, at spot, roles []string) (region.Region, error) {
 	known := g.known(s, r)
 	var given []region.Region
 	for _, gr := range s.grants {
-		if g.places.covers(gr.on, r) {
+		if g.places.covers(gr.on, at) {
 			one, err := g.grantRegion(gr, s, operation, roles)
 			if err != nil {
 				return region.Empty, err
@@ -63,7 +63,7 @@ func (g *Gate) work(s *subject, operation string, r *estate.Resource, roles []st
 	if err != nil {
 		return region.Empty, err
 	}
-	blocked, err := g.blocked(s, operation, r, known)
+	blocked, err := g.blocked(s, operation, at, known)
 	if err != nil {
 		return region.Empty, err
 	}
@@ -71,6 +71,15 @@ func (g *Gate) work(s *subject, operation string, r *estate.Resource, roles []st
 		return region.Empty, err
 	}
 	return g.space.And(allowed, s.active)
+}
+
+// spot gives a resource's spot.
+func (g *Gate) spot(r *estate.Resource) spot {
+	if r.Index >= 0 {
+		return g.places.spots[r.Index]
+	}
+	at, _ := g.places.unlisted(r.Address.String())
+	return at
 }
 
 // grantRegion is what a grant gives a subject in its `to`, on a resource in its `on`, of an operation.
@@ -98,11 +107,11 @@ func (g *Gate) grantRegion(gr *grant, s *subject, operation string, roles []stri
 }
 
 // blocked is the union of the regions of the blocks that stop the subject.
-func (g *Gate) blocked(s *subject, operation string, r *estate.Resource, known *region.Context) (region.Region, error) {
+func (g *Gate) blocked(s *subject, operation string, at spot, known *region.Context) (region.Region, error) {
 	var regions []region.Region
 	o := g.estate.Operations[operation]
 	for _, b := range s.blocks {
-		if g.places.covers(b.on, r) && b.Deny.Fit(o, g.estate.Edition) {
+		if g.places.covers(b.on, at) && b.Deny.Fit(o, g.estate.Edition) {
 			regions = append(regions, g.space.Fix(b.region, known))
 		}
 	}

@@ -15,12 +15,22 @@ const (
 )
 
 // facts are the names that conditions ask about. What concerns the subject and the resource (owner, same, their
-// tags) are dimensions like the rest, and are fixed once both are known.
+// tags) are dimensions like the rest, the first of all, and are fixed once both are known.
 type facts struct {
 	same, context, subject, resource map[string]bool
+	sames, subjects, resources       []keyed
 	owner                            bool
-	none                             *region.Context // what is known where no condition asks about subject or resource
+	fixed                            int // how many dimensions concern the subject and the resource
 }
+
+// keyed is the dimension that asks about a tag.
+type keyed struct {
+	key string
+	dim int
+}
+
+// ownerDim is the dimension that asks whether the subject owns the resource.
+const ownerDim = 0
 
 func gatherFacts(e *estate.Estate) facts {
 	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{}, resource: map[string]bool{}}
@@ -55,37 +65,43 @@ func (f *facts) gather(c *estate.Condition) {
 	}
 }
 
-// dimensions gives the order in which regions ask: yes/no facts, ways to sign in, attributes; the space adds
-// network and time.
+// dimensions gives the order in which regions ask: what concerns the subject and the resource, then the request's
+// yes/no facts, ways to sign in, attributes; the space adds network and time.
 func (f *facts) dimensions() []region.Dimension {
-	dims := []region.Dimension{
-		{Kind: region.Flag, Name: "mfa", Phrases: [2]string{"without a second factor", "with a second factor"}},
-		{Kind: region.Flag, Name: "reason", Phrases: [2]string{"without a reason", "with a reason"}},
-		{Kind: region.Flag, Name: "ticket", Phrases: [2]string{"without a ticket", "with a ticket"}},
-		{Kind: region.Flag, Name: "owner", Phrases: [2]string{"not the owner", "the owner"}},
+	dims := []region.Dimension{{Kind: region.Flag, Name: "owner", Phrases: [2]string{"not the owner", "the owner"}}}
+	add := func(list *[]keyed, keys map[string]bool, dimension func(key string) region.Dimension) {
+		for _, k := range slices.Sorted(maps.Keys(keys)) {
+			*list = append(*list, keyed{k, len(dims)})
+			dims = append(dims, dimension(k))
+		}
 	}
-	for _, k := range slices.Sorted(maps.Keys(f.same)) {
-		dims = append(dims, region.Dimension{Kind: region.Flag, Name: "same " + k, Phrases: [2]string{"not the same " + k, "the same " + k}})
-	}
-	dims = append(dims, region.Dimension{Kind: region.Choice, Name: "sign-in", Values: estate.SignIns})
-	for _, k := range slices.Sorted(maps.Keys(f.subject)) {
-		dims = append(dims, region.Dimension{Kind: region.Text, Name: "subject " + k, Label: "the subject's " + k})
-	}
-	for _, k := range slices.Sorted(maps.Keys(f.resource)) {
-		dims = append(dims, region.Dimension{Kind: region.Text, Name: "resource " + k, Label: "the resource's " + k})
-	}
+	add(&f.sames, f.same, func(k string) region.Dimension {
+		return region.Dimension{Kind: region.Flag, Name: "same " + k, Phrases: [2]string{"not the same " + k, "the same " + k}}
+	})
+	add(&f.subjects, f.subject, func(k string) region.Dimension {
+		return region.Dimension{Kind: region.Text, Name: "subject " + k, Label: "the subject's " + k}
+	})
+	add(&f.resources, f.resource, func(k string) region.Dimension {
+		return region.Dimension{Kind: region.Text, Name: "resource " + k, Label: "the resource's " + k}
+	})
+	f.fixed = len(dims)
+	dims = append(dims,
+		region.Dimension{Kind: region.Flag, Name: "mfa", Phrases: [2]string{"without a second factor", "with a second factor"}},
+		region.Dimension{Kind: region.Flag, Name: "reason", Phrases: [2]string{"without a reason", "with a reason"}},
+		region.Dimension{Kind: region.Flag, Name: "ticket", Phrases: [2]string{"without a ticket", "with a ticket"}},
+		region.Dimension{Kind: region.Choice, Name: "sign-in", Values: estate.SignIns})
 	for _, k := range slices.Sorted(maps.Keys(f.context)) {
 		dims = append(dims, region.Dimension{Kind: region.Text, Name: "context " + k, Label: k})
 	}
 	return dims
 }
 
-// fixed lists the dimensions that a subject and a resource settle.
-func (f *facts) fixed() []string {
+// fixedNames lists the dimensions that a subject and a resource settle.
+func (f *facts) fixedNames() []string {
 	names := []string{"owner"}
-	for prefix, keys := range map[string]map[string]bool{"same ": f.same, "subject ": f.subject, "resource ": f.resource} {
-		for k := range keys {
-			names = append(names, prefix+k)
+	for prefix, list := range map[string][]keyed{"same ": f.sames, "subject ": f.subjects, "resource ": f.resources} {
+		for _, k := range list {
+			names = append(names, prefix+k.key)
 		}
 	}
 	slices.Sort(names[1:])
@@ -156,30 +172,26 @@ func (g *Gate) condition(c *estate.Condition) (region.Region, error) {
 
 // known gives what is so of a subject and a resource, whatever the request says.
 func (g *Gate) known(s *subject, r *estate.Resource) *region.Context {
-	if !g.facts.owner && len(g.facts.same)+len(g.facts.subject)+len(g.facts.resource) == 0 {
-		if g.facts.none == nil {
-			g.facts.none = g.space.NewContext()
-		}
-		return g.facts.none
-	}
 	c := g.space.NewContext()
-	c.SetFlag("owner", g.owns(s, r.Owner))
-	for k := range g.facts.same {
-		v := s.Tags.Get(k)
-		c.SetFlag("same "+k, v != "" && v == r.Tags.Get(k))
-	}
-	set := func(name, value string) {
-		if value == "" {
-			c.SetAbsent(name)
-		} else {
-			c.SetText(name, value)
-		}
-	}
-	for k := range g.facts.subject {
-		set("subject "+k, s.Tags.Get(k))
-	}
-	for k := range g.facts.resource {
-		set("resource "+k, r.Tags.Get(k))
-	}
+	g.fix(c, s.number, r.Tags, r.Owner)
 	return c
+}
+
+// fix says in a context what is so of a subject and of a resource with these tags and this owner.
+func (g *Gate) fix(c *region.Context, subject int, tags estate.Tags, owner *estate.Principal) {
+	c.FlagAt(ownerDim, g.owns(subject, owner))
+	if g.facts.fixed == 1 {
+		return
+	}
+	own := g.people[subject].Tags
+	for _, k := range g.facts.sames {
+		v := own.Get(k.key)
+		c.FlagAt(k.dim, v != "" && v == tags.Get(k.key))
+	}
+	for _, k := range g.facts.subjects {
+		c.TextAt(k.dim, own.Get(k.key))
+	}
+	for _, k := range g.facts.resources {
+		c.TextAt(k.dim, tags.Get(k.key))
+	}
 }

@@ -72,11 +72,11 @@ func (c *Context) Attribute(name, value string) { c.region.SetText("context "+na
 type Request struct {
 	Subject   estate.Principal
 	Operation string
-	Resource  estate.Address
+	Resource  string // its address as text
 	Context   *Context
 }
 
-// question is a request whose names are found.
+// question is a request whose names are found, looked at closely.
 type question struct {
 	subject   *subject
 	operation string
@@ -85,43 +85,190 @@ type question struct {
 	sessions  [][]string
 }
 
+// query is a request as numbers.
+type query struct {
+	subject   int
+	operation uint32
+	at        spot
+	row       int // the listed resource, or the nearest listed one above
+	context   *region.Context
+	known     bool // the scratch context says all that context says and what is so of subject and resource
+}
+
 // Decide answers a request. Its error says that the question is wrong, or too complex.
 func (g *Gate) Decide(req Request) (Outcome, error) {
-	if outcome, ok := g.kept(req); ok {
-		return outcome, nil
+	q, ok := g.query(&req)
+	if !ok || len(req.Context.Roles) > 0 || g.holders[q.subject].flags&apart != 0 {
+		q, err := g.question(req)
+		if err != nil {
+			return Deny, err
+		}
+		return g.outcome(&q)
 	}
-	q, err := g.question(req)
+	return g.judge(&q)
+}
+
+// query finds what a request names; ok is false where something is wrong with it.
+func (g *Gate) query(req *Request) (q query, ok bool) {
+	q.subject = g.number(req.Subject)
+	operation, known := g.classes.ops.number[req.Operation]
+	if q.subject < 0 || !known || req.Context == nil {
+		return q, false
+	}
+	q.operation, q.context = operation, req.Context.region
+	// A listed address as it is written in the tree is canonical; any other is made so first.
+	if q.row = g.estate.Tree.Find(req.Resource); q.row >= 0 {
+		q.at = g.places.spots[q.row]
+	} else {
+		a, err := estate.ParseAddress(req.Resource)
+		if err != nil || g.estate.Systems[a.System] == nil {
+			return q, false
+		}
+		text := req.Resource
+		if c := g.estate.Canonical(a); len(text) != len(c.System)+1+len(c.Path) || text[len(c.System)+1:] != c.Path {
+			text = c.String()
+		}
+		if q.row = g.estate.Tree.Find(text); q.row >= 0 {
+			q.at = g.places.spots[q.row]
+		} else if !g.estate.Systems[a.System].Judge {
+			return q, false
+		} else {
+			q.at, q.row = g.places.unlisted(text)
+		}
+	}
+	return q, g.classes.valid[q.at.class].has(operation)
+}
+
+// judge decides a query in the only session there can be.
+func (g *Gate) judge(q *query) (Outcome, error) {
+	h := &g.holders[q.subject]
+	if h.active == int32(region.Empty) {
+		return Deny, nil
+	}
+	g.match(q, h)
+	// Blocks come first: one that holds all of the request ends it.
+	given, blocked := region.None, region.None
+	blocks, grants := 0, 0 // how many hold some of it
+	i := 0
+	for ; i < len(g.matched) && g.matched[i] < g.units.blocks; i++ {
+		switch g.holds(q, g.units.list[g.matched[i]].region) {
+		case region.All:
+			return Deny, nil
+		case region.Some:
+			blocked = region.Some
+			blocks++
+		}
+	}
+	for ; i < len(g.matched) && given != region.All; i++ {
+		switch g.holds(q, g.units.list[g.matched[i]].region) {
+		case region.All:
+			given = region.All
+		case region.Some:
+			given = region.Some
+			grants++
+		}
+	}
+	if given == region.None {
+		return Deny, nil
+	}
+	active := region.All
+	if region.Region(h.active) != region.Full {
+		active = g.holds(q, region.Region(h.active))
+	}
+	switch {
+	case active == region.None:
+		return Deny, nil
+	case given == region.All && blocked == region.None && active == region.All:
+		return Allow, nil
+	case given == region.All && blocked == region.None, // in question is one region alone: it meets the request, and does not hold it
+		given == region.All && active == region.All && blocks == 1,
+		active == region.All && blocked == region.None && grants == 1:
+		return Depends, nil
+	}
+	return g.together(q, region.Region(h.active))
+}
+
+// match gathers the units in force for the subject at the spot that have the operation, the blocks' first.
+func (g *Gate) match(q *query, h *holder) {
+	out := g.matched[:0]
+	for _, u := range g.rows.cover(g.rows.at(h, q.at.mark)) {
+		if g.units.has(u, q.operation) {
+			out = append(out, u)
+		}
+	}
+	if q.at.trait > 0 {
+		before := len(out)
+		for _, e := range g.rows.extras[h.extra : h.extra+h.extras] {
+			if g.places.traits.has(q.at.trait, int(e.trait)) && g.units.has(e.unit, q.operation) {
+				out = append(out, e.unit)
+			}
+		}
+		if before > 0 && before < len(out) {
+			slices.Sort(out)
+		}
+	}
+	if len(g.lent) > 0 {
+		for _, l := range g.lent[uint32(q.subject)] {
+			if g.places.covers(l.on, q.at) && g.units.has(l.unit, q.operation) {
+				out = append(out, l.unit)
+			}
+		}
+	}
+	g.matched = out
+}
+
+// holds tells how much of the request lies in a region.
+func (g *Gate) holds(q *query, r region.Region) region.Holding {
+	switch {
+	case r == region.Full:
+		return region.All
+	case !g.space.AsksBelow(r, g.facts.fixed):
+		return g.space.Judge(r, q.context)
+	}
+	if !q.known {
+		row := &g.estate.Tree.Rows[q.row]
+		g.scratch.CopyFrom(q.context)
+		g.fix(g.scratch, q.subject, g.estate.Tree.Tags[row.Tags], g.estate.Tree.Owners[row.Owner])
+		q.known = true
+	}
+	return g.space.Judge(r, g.scratch)
+}
+
+// together decides where several regions hold some of the request each: they may hold all of it together. What has
+// been combined once the space remembers.
+func (g *Gate) together(q *query, active region.Region) (Outcome, error) {
+	given, blocked := region.Empty, region.Empty
+	var err error
+	for _, u := range g.matched {
+		r := g.units.list[u].region
+		if u < g.units.blocks {
+			blocked, err = g.space.Or(blocked, r)
+		} else {
+			given, err = g.space.Or(given, r)
+		}
+		if err != nil {
+			return Deny, err
+		}
+	}
+	rest, err := g.space.Minus(given, blocked)
+	if err == nil {
+		rest, err = g.space.And(rest, active)
+	}
 	if err != nil {
 		return Deny, err
 	}
-	return g.outcome(&q)
+	return outcomeOf(g.holds(q, rest)), nil
 }
 
-// kept answers a plain request, about listed things in the only session there can be, from what has been worked out.
-func (g *Gate) kept(req Request) (Outcome, bool) {
-	s := g.index[req.Subject]
-	if s == nil || !s.single || req.Context == nil || len(req.Context.Roles) > 0 {
-		return Deny, false
+// outcomeOf tells what it means that a region of what is allowed holds so much of a request.
+func outcomeOf(h region.Holding) Outcome {
+	switch h {
+	case region.All:
+		return Allow
+	case region.Some:
+		return Depends
 	}
-	r := g.estate.Listed(req.Resource)
-	if r == nil {
-		return Deny, false
-	}
-	operation, valid := g.valid[r.Index][req.Operation]
-	if !valid {
-		return Deny, false
-	}
-	a, found := g.answers[answerNumber(s, operation, r)]
-	if !found {
-		return Deny, false
-	}
-	switch holds, known := g.space.Holds(a, req.Context.region); {
-	case !known:
-		return Deny, false
-	case holds:
-		return Allow, true
-	}
-	return Deny, true
+	return Deny
 }
 
 // Place finds a resource: a listed one, or, where its system judges those, one made up at an unlisted address.
@@ -176,7 +323,7 @@ func unknown[T any](what, id string, known map[string]T) error {
 
 // Subject sees that the estate knows a person, service or anonymous.
 func (g *Gate) Subject(p estate.Principal) error {
-	if g.index[p] != nil {
+	if g.number(p) >= 0 {
 		return nil
 	}
 	switch p.Kind {
@@ -211,12 +358,15 @@ func (g *Gate) Operation(name string, r *estate.Resource) error {
 }
 
 func (g *Gate) question(req Request) (question, error) {
-	q := question{subject: g.index[req.Subject], operation: req.Operation, context: req.Context}
+	q := question{subject: g.subject(req.Subject), operation: req.Operation, context: req.Context}
 	if q.subject == nil {
 		return q, g.Subject(req.Subject)
 	}
-	var err error
-	if q.resource, err = g.Place(req.Resource); err != nil {
+	address, err := estate.ParseAddress(req.Resource)
+	if err != nil {
+		return q, err
+	}
+	if q.resource, err = g.Place(address); err != nil {
 		return q, err
 	}
 	if g.estate.Offer(q.resource.System.Kind.ID).Valid(req.Operation, q.resource.Type) == nil {
@@ -245,13 +395,9 @@ func (g *Gate) outcome(q *question) (Outcome, error) {
 		if err != nil {
 			return Deny, err
 		}
-		holds, known := g.space.Holds(a, q.context.region)
-		if !known {
-			rest := g.space.Fix(a, q.context.region)
-			holds, known = rest == region.Full, rest <= region.Full
-		}
-		allow = allow && known && holds
-		deny = deny && known && !holds
+		holds := g.space.Judge(a, q.context.region)
+		allow = allow && holds == region.All
+		deny = deny && holds == region.None
 	}
 	switch {
 	case allow:

@@ -49,22 +49,23 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 		return out, err
 	}
 	known := g.known(q.subject, q.resource)
-	at := func(r region.Region) region.Region { return g.space.Fix(g.space.Fix(r, known), q.context.region) }
-	blocked, err := g.blocked(q.subject, q.operation, q.resource, known)
+	left := func(r region.Region) region.Region { return g.space.Fix(g.space.Fix(r, known), q.context.region) }
+	at := g.spot(q.resource)
+	blocked, err := g.blocked(q.subject, q.operation, at, known)
 	if err != nil {
 		return out, err
 	}
 	o := g.estate.Operations[q.operation]
 	for _, b := range q.subject.blocks {
-		if g.places.covers(b.on, q.resource) && b.Deny.Fit(o, g.estate.Edition) {
+		if g.places.covers(b.on, at) && b.Deny.Fit(o, g.estate.Edition) {
 			out.Blocks = append(out.Blocks, Cause{
-				Block: b.Block, Met: at(b.region) != region.Empty, Who: g.Who(b.To, q.subject.principal),
+				Block: b.Block, Met: left(b.region) != region.Empty, Who: g.Who(b.To, q.subject.principal),
 				Role: operationTerm(b.Deny, o, g.estate.Edition), Where: g.Where(b.On, q.resource), When: g.when(b.region),
 			})
 		}
 	}
 	for _, gr := range q.subject.grants {
-		if !g.places.covers(gr.on, q.resource) || !g.gives(gr.Grant, q.operation) {
+		if !g.places.covers(gr.on, at) || !g.gives(gr.Grant, q.operation) {
 			continue
 		}
 		c := Cause{
@@ -89,7 +90,7 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 	if out.Outcome == Depends {
 		out.DependsOn, err = g.dependsOn(&q)
 	}
-	if at(q.subject.active) == region.Empty {
+	if left(q.subject.active) == region.Empty {
 		out.Inactive = "the status is " + q.subject.Status
 		if q.subject.active != region.Empty {
 			out.Inactive = "active only " + g.space.Text(q.subject.active, 2)
@@ -227,10 +228,10 @@ func (g *Gate) groupPath(id string, p estate.Principal) []string {
 			return append(path, g.groupPath(t.ID, p)...)
 		}
 	}
-	if group.Match != nil && fits(group.Match, g.index[p].Tags) {
+	if group.Match != nil && fits(group.Match, g.people[g.number(p)].Tags) {
 		var tags []string
 		for _, m := range group.Match {
-			tags = append(tags, m.Key+" "+g.index[p].Tags.Get(m.Key))
+			tags = append(tags, m.Key+" "+g.people[g.number(p)].Tags.Get(m.Key))
 		}
 		return append(path, "tag "+strings.Join(tags, ", "))
 	}

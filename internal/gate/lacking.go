@@ -3,7 +3,6 @@ package gate
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/region"
@@ -25,13 +24,14 @@ func (g *Gate) Lacking() []Lack {
 	resources := g.representatives()
 	covered := make([][]int, len(g.places.lists)) // by list, which of the resources
 	for i, r := range resources {
-		for _, n := range g.places.covering(r) {
+		for _, n := range g.places.covering(g.spot(r)) {
 			covered[n] = append(covered[n], i)
 		}
 	}
 	alike := map[string][]*subject{}
 	var classes []string
-	for _, s := range g.subjects {
+	for n := range g.people {
+		s := g.numbered(n)
 		if len(s.grants) > 0 {
 			k := g.signature(s)
 			if alike[k] == nil {
@@ -92,7 +92,7 @@ func (g *Gate) meets(s *subject, r *estate.Resource, need string, in region.Regi
 func (g *Gate) giver(s *subject, r *estate.Resource, operation string) string {
 	known := g.known(s, r)
 	for _, gr := range s.grants {
-		if one, err := g.grantRegion(gr, s, operation, nil); g.places.covers(gr.on, r) && err == nil && g.space.Fix(one, known) != region.Empty {
+		if one, err := g.grantRegion(gr, s, operation, nil); g.places.covers(gr.on, g.spot(r)) && err == nil && g.space.Fix(one, known) != region.Empty {
 			return gr.ID
 		}
 	}
@@ -101,19 +101,11 @@ func (g *Gate) giver(s *subject, r *estate.Resource, operation string) string {
 
 // signature is the same for subjects that no grant or block tells apart, but for what they own.
 func (g *Gate) signature(s *subject) string {
-	var b strings.Builder
-	for _, gr := range s.grants {
-		fmt.Fprint(&b, gr.number, " ")
-	}
-	b.WriteByte('/')
-	for _, bl := range s.blocks {
-		fmt.Fprint(&b, bl.number, " ")
-	}
-	fmt.Fprint(&b, s.active, g.facts.tags(s.Tags))
+	key := fmt.Sprint(g.class[s.number], s.active, g.facts.tags(s.Tags))
 	if g.facts.owner {
-		b.WriteString(s.principal.String())
+		key += s.principal.String()
 	}
-	return b.String()
+	return key
 }
 
 // tags gives those of the tags that some condition asks about.
@@ -126,24 +118,35 @@ func (f *facts) tags(tags estate.Tags) []estate.Tag {
 // representatives gives one resource for each way in which grants, blocks and types tell resources and what they
 // stand in apart.
 func (g *Gate) representatives() []*estate.Resource {
-	ids := map[string]int{}
-	numbers := make([]int, g.estate.Tree.Len())
+	type look struct {
+		at    spot
+		above int
+		tags  string
+		owner uint32
+	}
+	ids := map[look]int{}
+	tree := g.estate.Tree
+	tags := make([]string, len(tree.Tags))
+	for i, t := range tree.Tags {
+		tags[i] = fmt.Sprint(g.facts.tags(t))
+	}
+	told := g.places.toldApart()
+	numbers := make([]int, tree.Len())
 	var out []*estate.Resource
-	for r := range g.estate.Tree.All() {
-		i := r.Index
-		above := -1
-		if r.Parent != nil {
-			above = numbers[r.Parent.Index]
+	for i, row := range tree.Rows {
+		key := look{at: g.places.spots[i], above: -1, tags: tags[row.Tags]}
+		key.at.mark = told(key.at.mark)
+		if row.Parent > 0 {
+			key.above = numbers[row.Parent-1]
 		}
-		key := fmt.Sprint(r.System.Kind.ID, r.Type, g.places.covering(r), above, g.facts.tags(r.Tags))
-		if g.facts.owner && r.Owner != nil {
-			key += r.Owner.String()
+		if g.facts.owner {
+			key.owner = row.Owner
 		}
 		id, known := ids[key]
 		if !known {
 			id = len(ids)
 			ids[key] = id
-			out = append(out, r)
+			out = append(out, tree.At(i))
 		}
 		numbers[i] = id
 	}

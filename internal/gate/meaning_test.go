@@ -35,7 +35,7 @@ func ask(t *testing.T, more, who, operation, where, at string, say func(*gate.Co
 	require.NoError(t, err)
 	a, err := estate.ParseAddress(where)
 	require.NoError(t, err)
-	outcome, err := g.Decide(gate.Request{Subject: p, Operation: operation, Resource: a, Context: c})
+	outcome, err := g.Decide(gate.Request{Subject: p, Operation: operation, Resource: a.String(), Context: c})
 	require.NoError(t, err)
 	return outcome.String()
 }

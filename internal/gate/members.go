@@ -2,56 +2,103 @@ package gate
 
 import (
 	"slices"
+	"strings"
 
 	"hiddengate/internal/estate"
 )
 
-// group gives a group's members: those listed (of a group, those left after its own `not` entries) and all whom
-// `match` fits, less its own `not` entries.
-func (g *Gate) group(id string) set {
-	if s, ok := g.groups[id]; ok {
-		return s
+// members works out who is in groups and in lists of subjects, as sorted numbers of subjects.
+type members struct {
+	estate *estate.Estate
+	people []*estate.Subject // by number; anonymous is the last
+	number func(estate.Principal) int
+	groups map[string][]uint32
+	tagged map[estate.Tag][]uint32 // whom a tag describes, of the keys that some group matches
+	marks  []bool                  // of each subject, while a list is gathered
+}
+
+func newMembers(e *estate.Estate, people []*estate.Subject, number func(estate.Principal) int) *members {
+	m := &members{estate: e, people: people, number: number, groups: map[string][]uint32{}, tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
+	keys := map[string]bool{}
+	for _, g := range e.Groups {
+		for _, match := range g.Match {
+			keys[match.Key] = true
+		}
 	}
-	group := g.estate.Groups[id]
-	in := newSet(len(g.subjects))
-	if group.Match != nil {
-		for i, s := range g.subjects {
-			if s.Subject != estate.AnonymousSubject && fits(group.Match, s.Tags) {
-				in.add(i)
+	for i, s := range people[:len(people)-1] {
+		for _, t := range s.Tags {
+			if keys[t.Key] {
+				m.tagged[t] = append(m.tagged[t], uint32(i))
 			}
 		}
 	}
-	s := g.gather(in, group.Members)
-	g.groups[id] = s
+	return m
+}
+
+// group gives a group's members: those listed (of a group, those left after its own `not` entries) and all whom
+// `match` fits, less its own `not` entries.
+func (m *members) group(id string) []uint32 {
+	if s, ok := m.groups[id]; ok {
+		return s
+	}
+	group := m.estate.Groups[id]
+	var in []uint32
+	if group.Match != nil {
+		for _, v := range group.Match[0].Values {
+			for _, i := range m.tagged[estate.Tag{Key: group.Match[0].Key, Value: v}] {
+				if fits(group.Match, m.people[i].Tags) {
+					in = append(in, i)
+				}
+			}
+		}
+	}
+	s := m.gather(in, group.Members)
+	m.groups[id] = s
 	return s
 }
 
-// selected gives the subjects that a list selects.
-func (g *Gate) selected(list estate.Subjects) set {
-	return g.gather(newSet(len(g.subjects)), list)
+// selected gives the subjects that a list selects. The slice may be shared.
+func (m *members) selected(list estate.Subjects) []uint32 {
+	if len(list) == 1 && list[0].Kind == estate.IsGroup && !list[0].Not {
+		return m.group(list[0].ID)
+	}
+	return m.gather(nil, list)
 }
 
 // gather adds what the list gathers to in, and then takes away what its `not` entries say.
-func (g *Gate) gather(in set, list estate.Subjects) set {
-	out := newSet(len(g.subjects))
+func (m *members) gather(in []uint32, list estate.Subjects) []uint32 {
+	var out []uint32
 	for _, t := range list {
-		to := in
+		to := &in
 		if t.Not {
-			to = out
+			to = &out
 		}
 		switch t.Kind {
 		case estate.IsGroup:
-			to.unite(g.group(t.ID))
+			*to = append(*to, m.group(t.ID)...)
 		case estate.IsEveryone:
-			for i := range len(g.subjects) - 1 { // anonymous is the last
-				to.add(i)
+			for i := range len(m.people) - 1 { // anonymous is the last
+				*to = append(*to, uint32(i))
 			}
 		default:
-			to.add(g.index[t.Principal].number)
+			*to = append(*to, uint32(m.number(t.Principal)))
 		}
 	}
-	in.remove(out)
-	return in
+	for _, i := range in {
+		m.marks[i] = true
+	}
+	for _, i := range out {
+		m.marks[i] = false
+	}
+	left := make([]uint32, 0, len(in))
+	for _, i := range in {
+		if m.marks[i] {
+			m.marks[i] = false // named twice, it is still there once
+			left = append(left, i)
+		}
+	}
+	slices.Sort(left)
+	return left
 }
 
 // fits says whether tags have one of the values for every key.
@@ -64,41 +111,84 @@ func fits(match []estate.Match, tags estate.Tags) bool {
 	return true
 }
 
+// subjectsKey is the same for lists that say the same.
+func subjectsKey(list estate.Subjects) string {
+	if len(list) == 1 {
+		return list[0].String()
+	}
+	var b strings.Builder
+	for _, t := range list {
+		b.WriteString(t.String())
+		b.WriteByte(' ')
+	}
+	return b.String()
+}
+
 // Selects says whether a list of subjects selects the subject.
 func (g *Gate) Selects(list estate.Subjects, p estate.Principal) bool {
-	s := g.index[p]
-	return s != nil && g.selected(list).has(s.number)
+	n := g.number(p)
+	if n < 0 {
+		return false
+	}
+	in := false
+	for _, t := range list {
+		if (in && !t.Not) || !g.selectsTerm(t, p, n) {
+			continue
+		}
+		if t.Not {
+			return false
+		}
+		in = true
+	}
+	return in
+}
+
+func (g *Gate) selectsTerm(t estate.SubjectTerm, p estate.Principal, n int) bool {
+	switch t.Kind {
+	case estate.IsGroup:
+		return has(g.members.group(t.ID), n)
+	case estate.IsEveryone:
+		return p.Kind != estate.IsAnonymous
+	}
+	return t.Principal == p
+}
+
+func has(sorted []uint32, n int) bool {
+	_, found := slices.BinarySearch(sorted, uint32(n))
+	return found
 }
 
 // Members lists whom a list of subjects selects, people first, by id.
 func (g *Gate) Members(list estate.Subjects) []estate.Principal {
 	var out []estate.Principal
-	g.selected(list).each(func(i int) { out = append(out, g.subjects[i].principal) })
+	for _, i := range g.members.selected(list) {
+		out = append(out, g.principal(int(i)))
+	}
 	return out
 }
 
 // InGroup says whether the subject is a member of the group.
 func (g *Gate) InGroup(p estate.Principal, id string) bool {
-	s := g.index[p]
-	return s != nil && g.groups[id].has(s.number)
+	n := g.number(p)
+	return n >= 0 && has(g.members.group(id), n)
 }
 
 // Subjects lists everyone the estate knows, people first, by id, anonymous last.
 func (g *Gate) Subjects() []estate.Principal {
-	out := make([]estate.Principal, len(g.subjects))
-	for i, s := range g.subjects {
-		out[i] = s.principal
+	out := make([]estate.Principal, len(g.people))
+	for i := range out {
+		out[i] = g.principal(i)
 	}
 	return out
 }
 
 // owns says whether the subject owns what has this owner.
-func (g *Gate) owns(s *subject, owner *estate.Principal) bool {
+func (g *Gate) owns(subject int, owner *estate.Principal) bool {
 	switch {
 	case owner == nil:
 		return false
 	case owner.Kind == estate.IsGroup:
-		return g.groups[owner.ID].has(s.number)
+		return has(g.members.group(owner.ID), subject)
 	}
-	return *owner == s.principal
+	return *owner == g.principal(subject)
 }

@@ -1,17 +1,21 @@
 package gate
 
 import (
-	"fmt"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
 )
 
 // Covers says whether a list of resources selects the resource.
 func (g *Gate) Covers(list estate.Resources, r *estate.Resource) bool {
+	return covers(g.estate, list, r)
+}
+
+func covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
 	in := false
 	for _, t := range list {
-		if (!in || t.Not) && g.CoversTerm(t, r) {
+		if (!in || t.Not) && coversTerm(e, t, r) {
 			if t.Not {
 				return false
 			}
@@ -23,19 +27,23 @@ func (g *Gate) Covers(list estate.Resources, r *estate.Resource) bool {
 
 // CoversTerm says whether a term fits the resource, whatever its `not`.
 func (g *Gate) CoversTerm(t estate.ResourceTerm, r *estate.Resource) bool {
+	return coversTerm(g.estate, t, r)
+}
+
+func coversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) bool {
 	switch {
 	case t.Everything:
 		return true
 	case t.Scope != "":
-		return g.Covers(g.estate.Scopes[t.Scope].Resources, r)
+		return covers(e, e.Scopes[t.Scope].Resources, r)
 	}
 	if t.In != nil {
-		fold := g.estate.Folds(r.System)
+		fold := e.Folds(r.System)
 		if t.Exactly && !t.In.Matches(r.Address, fold) || !t.Exactly && !t.In.Covers(r.Address, fold) {
 			return false
 		}
 	}
-	if t.Kinds != nil && !slices.ContainsFunc(t.Kinds, g.estate.Offer(r.System.Kind.ID).Is) {
+	if t.Kinds != nil && !slices.ContainsFunc(t.Kinds, e.Offer(r.System.Kind.ID).Is) {
 		return false
 	}
 	if t.Types != nil && !slices.Contains(t.Types, r.Type) {
@@ -47,101 +55,245 @@ func (g *Gate) CoversTerm(t estate.ResourceTerm, r *estate.Resource) bool {
 	return fits(t.Tags, r.Tags)
 }
 
-// places tells which of the lists of resources in grants and blocks cover a resource. Lists that say the same are
-// one. A list of nothing but addresses is found by walking up from the resource; the others are each held against it.
+// spot is all that the lists of resources in grants and blocks tell of a resource: the nearest marked place at or
+// above it, its trait, and its class, which says what can be done to it.
+type spot struct{ mark, trait, class uint32 }
+
+// span is marks from one until another, the latter excluded.
+type span struct{ from, to uint32 }
+
+// list is a list of resources in a grant or block, taken apart: what addresses alone select, as spans of marks, and the rest,
+// which its traits tell; trait is -1 if there is no rest.
+type list struct {
+	spans []span
+	trait int
+}
+
+// places tells which lists cover a resource.
+//
+// Every address that a list names is a mark. Marks are numbered in tree order, mark 0 standing above all, so what lies in a
+// marked place has the marks of a span, however many resources that are. What tags, types, owners and patterns
+// select lies anywhere: which of such lists cover a resource is its trait, and traits are numbered as they occur.
 type places struct {
-	gate    *Gate
-	numbers map[string]int // of each list, by what it says
-	lists   []estate.Resources
-	plain   map[estate.Address][]int
-	complex []int
-	// marks holds, for each list, the turn in which it last covered; turn belongs to the resource asked about last.
-	marks []int
-	turn  int
-	last  *estate.Resource
-	now   []int // the lists that cover it
+	estate   *estate.Estate
+	lists    []list
+	complex  []estate.Resources // by trait bit, the lists that traits tell
+	numbers  map[string]int     // of lists, by what they say
+	folding  []bool             // of each of the tree's systems
+	marks    map[estate.Address]uint32
+	spots    []spot // of each listed resource
+	phantoms lookup.Names
+	phantom  []uint32 // the marks of phantoms: addresses that lists name and no inventory lists
+	traits
 }
 
-func newPlaces(g *Gate) *places {
-	return &places{gate: g, numbers: map[string]int{}, plain: map[estate.Address][]int{}}
-}
-
-// add gives a list its number.
-func (p *places) add(list estate.Resources) int {
-	key := fmt.Sprint(list)
-	if n, ok := p.numbers[key]; ok {
-		return n
-	}
-	n := len(p.lists)
-	p.numbers[key] = n
-	p.lists = append(p.lists, list)
-	p.marks = append(p.marks, 0)
-	if addresses, ok := p.addresses(list); ok {
-		for _, a := range addresses {
-			p.plain[a] = append(p.plain[a], n)
+// newPlaces takes the lists apart and finds every listed resource's spot. classes gives the class of a system's type.
+func newPlaces(e *estate.Estate, all []estate.Resources, classes *classes) (*places, []int) {
+	p := &places{estate: e, numbers: map[string]int{}, marks: map[estate.Address]uint32{}}
+	which := make([]int, len(all))
+	var distinct []estate.Resources
+	for i, l := range all {
+		key := resourcesKey(l)
+		n, ok := p.numbers[key]
+		if !ok {
+			n = len(distinct)
+			p.numbers[key] = n
+			distinct = append(distinct, l)
 		}
-	} else {
-		p.complex = append(p.complex, n)
+		which[i] = n
 	}
-	return n
+	for _, l := range distinct {
+		p.gatherMarks(l)
+	}
+	ends := p.numberMarks()
+	for _, l := range distinct {
+		spans, rest := p.split(l, ends)
+		one := list{spans, -1}
+		if len(rest) > 0 {
+			one.trait = len(p.complex)
+			p.complex = append(p.complex, rest)
+		}
+		p.lists = append(p.lists, one)
+	}
+	p.locate(classes)
+	return p, which
 }
 
-// addresses gives the places of a list of nothing but addresses, scopes of such among them.
-func (p *places) addresses(list estate.Resources) ([]estate.Address, bool) {
-	var out []estate.Address
-	for _, t := range list {
+func resourcesKey(l estate.Resources) string {
+	if len(l) == 1 {
+		return l[0].String()
+	}
+	key := ""
+	for _, t := range l {
+		key += t.String() + "\n"
+	}
+	return key
+}
+
+// isAddress says that a term is nothing but an address, whatever its `not`.
+func isAddress(t estate.ResourceTerm) bool {
+	return t.In != nil && !t.Exactly && t.Kinds == nil && t.Types == nil && t.Tags == nil && t.Owners == nil && t.In.Plain()
+}
+
+func (p *places) gatherMarks(l estate.Resources) {
+	for _, t := range l {
 		switch {
-		case t.Scope != "" && !t.Not:
-			inner, ok := p.addresses(p.gate.estate.Scopes[t.Scope].Resources)
-			if !ok {
-				return nil, false
+		case t.Scope != "":
+			p.gatherMarks(p.estate.Scopes[t.Scope].Resources)
+		case isAddress(t):
+			p.marks[p.estate.Canonical(t.In.Address())] = 0
+		}
+	}
+}
+
+// numberMarks numbers the marks in tree order and gives, for each, the first that is no longer inside it.
+func (p *places) numberMarks() []uint32 {
+	sorted := make([]estate.Address, 0, len(p.marks))
+	for a := range p.marks {
+		sorted = append(sorted, a)
+	}
+	slices.SortFunc(sorted, estate.Address.Compare)
+	ends := make([]uint32, len(sorted)+1)
+	ends[0] = uint32(len(sorted) + 1)
+	var within []int
+	for i, a := range sorted {
+		p.marks[a] = uint32(i + 1)
+		for len(within) > 0 && !a.Inside(sorted[within[len(within)-1]-1]) {
+			ends[within[len(within)-1]] = uint32(i + 1)
+			within = within[:len(within)-1]
+		}
+		within = append(within, i+1)
+	}
+	for _, i := range within {
+		ends[i] = uint32(len(sorted) + 1)
+	}
+	return ends
+}
+
+// split takes a list apart into spans of marks and a list of the rest. Where `not` entries meet anything but
+// addresses, the rest is the whole.
+func (p *places) split(l estate.Resources, ends []uint32) ([]span, estate.Resources) {
+	var in, out []span
+	var rest estate.Resources
+	not := false
+	for _, t := range l {
+		not = not || t.Not
+		var some []span
+		switch {
+		case t.Everything:
+			some = []span{{0, ends[0]}}
+		case isAddress(t):
+			m := p.marks[p.estate.Canonical(t.In.Address())]
+			some = []span{{m, ends[m]}}
+		case t.Scope != "":
+			inner, more := p.split(p.estate.Scopes[t.Scope].Resources, ends)
+			some = inner
+			if len(more) > 0 {
+				rest = append(rest, t)
 			}
-			out = append(out, inner...)
-		case t.In != nil && t.In.Plain() && t.String() == t.In.String():
-			out = append(out, p.gate.estate.Canonical(t.In.Address()))
 		default:
-			return nil, false
+			rest = append(rest, t)
+		}
+		if t.Not {
+			out = append(out, some...)
+		} else {
+			in = append(in, some...)
 		}
 	}
-	return out, true
+	if not && len(rest) > 0 {
+		return nil, l
+	}
+	return subtract(in, out), rest
 }
 
-// at turns to a resource.
-func (p *places) at(r *estate.Resource) {
-	if p.last == r {
-		return
+// subtract gives the sorted, disjoint spans of in without those of out.
+func subtract(in, out []span) []span {
+	type edge struct {
+		at      uint32
+		in, out int
 	}
-	p.last = r
-	p.turn++
-	p.now = p.now[:0]
-	mark := func(n int) {
-		if p.marks[n] != p.turn {
-			p.marks[n] = p.turn
-			p.now = append(p.now, n)
+	var edges []edge
+	for _, s := range in {
+		edges = append(edges, edge{s.from, 1, 0}, edge{s.to, -1, 0})
+	}
+	for _, s := range out {
+		edges = append(edges, edge{s.from, 0, 1}, edge{s.to, 0, -1})
+	}
+	slices.SortFunc(edges, func(a, b edge) int { return int(a.at) - int(b.at) })
+	var spans []span
+	inside, outside := 0, 0
+	for i, e := range edges {
+		inside, outside = inside+e.in, outside+e.out
+		if i+1 < len(edges) && edges[i+1].at > e.at && inside > 0 && outside == 0 {
+			if n := len(spans); n > 0 && spans[n-1].to == e.at {
+				spans[n-1].to = edges[i+1].at
+			} else {
+				spans = append(spans, span{e.at, edges[i+1].at})
+			}
 		}
 	}
-	for a, ok := r.Address, true; ok; a, ok = a.Parent() {
-		for _, n := range p.plain[a] {
-			mark(n)
-		}
-	}
-	for _, n := range p.complex {
-		if p.gate.Covers(p.lists[n], r) {
-			mark(n)
-		}
-	}
+	return spans
 }
 
-// covers says whether the list of a number covers the resource.
-func (p *places) covers(n int, r *estate.Resource) bool {
-	p.at(r)
-	return p.marks[n] == p.turn
+// locate finds every listed resource's spot.
+func (p *places) locate(classes *classes) {
+	tree := p.estate.Tree
+	p.spots = make([]spot, tree.Len())
+	var names []string
+	for a, m := range p.marks {
+		if i := tree.Find(a.String()); i >= 0 {
+			p.spots[i].mark = m
+		} else {
+			names = append(names, a.String())
+			p.phantom = append(p.phantom, m)
+		}
+	}
+	p.phantoms = lookup.NewNames(tree.Index.Seed, names)
+	for i, row := range tree.Rows {
+		s := &p.spots[i]
+		if s.mark == 0 && row.Parent > 0 {
+			s.mark = p.spots[row.Parent-1].mark
+		}
+		s.class = classes.of(row.System, row.Type)
+	}
+	p.traits.init(p, classes)
 }
 
-// covering lists the numbers of the lists that cover the resource.
-func (p *places) covering(r *estate.Resource) []int {
-	p.at(r)
-	out := slices.Clone(p.now)
-	slices.Sort(out)
+// covers says whether a list, by number, covers a spot.
+func (p *places) covers(n int, at spot) bool {
+	l := &p.lists[n]
+	if l.trait >= 0 && p.traits.has(at.trait, l.trait) {
+		return true
+	}
+	for _, s := range l.spans {
+		if at.mark < s.to {
+			return at.mark >= s.from
+		}
+	}
+	return false
+}
+
+// covering lists the numbers of the lists that cover a spot.
+func (p *places) covering(at spot) []int {
+	var out []int
+	for n := range p.lists {
+		if p.covers(n, at) {
+			out = append(out, n)
+		}
+	}
 	return out
+}
+
+// toldApart gives marks that the same lists cover the same number.
+func (p *places) toldApart() func(mark uint32) uint32 {
+	var all share
+	for n, l := range p.lists {
+		for _, s := range l.spans {
+			all.pieces = append(all.pieces, piece{s, uint32(n)})
+		}
+	}
+	w := &weaver{shares: []share{all}, covers: lookup.NewSequences()}
+	w.weave([]uint32{0})
+	r := &rows{steps: w.steps}
+	return func(mark uint32) uint32 { return r.at(&w.rows[0], mark) }
 }

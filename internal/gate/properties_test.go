@@ -45,7 +45,7 @@ func questions(d draw, e *estate.Estate, n int) []asked {
 }
 
 func (a asked) decide(t *testing.T, g *gate.Gate) gate.Outcome {
-	outcome, err := g.Decide(gate.Request{Subject: a.who, Operation: a.operation, Resource: a.where, Context: a.request.context(g)})
+	outcome, err := g.Decide(gate.Request{Subject: a.who, Operation: a.operation, Resource: a.where.String(), Context: a.request.context(g)})
 	require.NoError(t, err)
 	return outcome
 }
@@ -118,7 +118,7 @@ func TestExplanationsExplain(t *testing.T) {
 		e := load(t, withoutSessions(d.estate()))
 		g := compiled(t, e)
 		for _, q := range questions(d, e, 12) {
-			req := gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where, Context: q.request.context(g)}
+			req := gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(), Context: q.request.context(g)}
 			why, err := g.Explain(req)
 			require.NoError(t, err)
 			assert.Equal(t, q.decide(t, g), why.Outcome)
@@ -218,7 +218,7 @@ grants:
 	for place, want := range map[string]gate.Outcome{"db:sky/a": gate.Allow, "db:sky/b": gate.Allow, "db:sky": gate.Deny} {
 		a, err := estate.ParseAddress(place)
 		require.NoError(t, err)
-		got, err := g.Decide(gate.Request{Subject: who, Operation: "table.read", Resource: a, Context: g.NewContext()})
+		got, err := g.Decide(gate.Request{Subject: who, Operation: "table.read", Resource: a.String(), Context: g.NewContext()})
 		require.NoError(t, err)
 		assert.Equal(t, want, got, place)
 	}

@@ -25,21 +25,38 @@ func (g *Gate) Reach(p estate.Principal, c *Context, each func(Answer) bool) err
 
 // Answers decides every operation that select takes, where it is valid, on each of the resources.
 func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estate.Resource], selects func(*estate.Operation) bool, each func(Answer) bool) error {
-	s := g.index[p]
-	if s == nil {
+	n := g.number(p)
+	if n < 0 {
 		return g.Subject(p)
 	}
-	q := question{subject: s, context: c}
-	if err := q.open(g); err != nil {
-		return err
+	slow := question{context: c}
+	several := len(c.Roles) > 0 || g.holders[n].flags&apart != 0
+	if several {
+		slow.subject = g.numbered(n)
+		if err := slow.open(g); err != nil {
+			return err
+		}
 	}
 	for r := range resources {
+		q := query{subject: n, context: c.region, row: r.Index}
+		if r.Index >= 0 {
+			q.at = g.places.spots[r.Index]
+		} else {
+			q.at, q.row = g.places.unlisted(r.Address.String())
+		}
 		for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
 			if !selects(o) {
 				continue
 			}
-			q.operation, q.resource = o.Name, r
-			outcome, err := g.outcome(&q)
+			var outcome Outcome
+			var err error
+			if several {
+				slow.operation, slow.resource = o.Name, r
+				outcome, err = g.outcome(&slow)
+			} else {
+				q.operation = g.classes.ops.number[o.Name]
+				outcome, err = g.judge(&q)
+			}
 			if err != nil {
 				return err
 			}
@@ -55,9 +72,9 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 // who are denied everything left out.
 func (g *Gate) Holders(c *Context, resources []*estate.Resource, selects func(*estate.Operation) bool) ([]Answer, error) {
 	var out []Answer
-	for _, s := range g.subjects {
-		best := Answer{Subject: s.principal}
-		err := g.Answers(s.principal, c, slices.Values(resources), selects, func(a Answer) bool {
+	for n := range g.people {
+		best := Answer{Subject: g.principal(n)}
+		err := g.Answers(best.Subject, c, slices.Values(resources), selects, func(a Answer) bool {
 			if a.Outcome > best.Outcome {
 				best = a
 			}
@@ -92,7 +109,7 @@ func (g *Gate) Granted(role, operation string) bool {
 			return false
 		}
 		return g.estate.Tree.Some(func(r *estate.Resource) bool {
-			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.places.covers(gr.on, r)
+			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.places.covers(gr.on, g.spot(r))
 		})
 	})
 }

@@ -7,6 +7,7 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
 )
 
 // maxSessions bounds how many possible sessions are judged for one request.
@@ -56,8 +57,7 @@ func (g *Gate) lentAt(gr *grant, s *subject, at clock.Instant, timed bool) bool 
 	}
 	c := g.space.NewContext()
 	c.SetTime(at)
-	holds, _ := g.space.Holds(when, c)
-	return holds
+	return g.space.Judge(when, c) == region.All
 }
 
 // checkNamed sees that a session may name these roles.

@@ -30,11 +30,12 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 		return nil, err
 	}
 	known := g.known(q.subject, q.resource)
+	at := g.spot(q.resource)
 	var out []Way
 	for _, gr := range g.grants {
 		w := Way{
 			Grant: gr.Grant, Who: slices.Contains(q.subject.grants, gr), What: g.gives(gr.Grant, q.operation),
-			Where: g.places.covers(gr.on, q.resource), Lent: true, Named: true,
+			Where: g.places.covers(gr.on, at), Lent: true, Named: true,
 		}
 		if gr.OnRequest != nil {
 			at, timed := q.context.region.Time()
@@ -69,7 +70,7 @@ func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Regi
 			}
 		}
 	}
-	blocked, err := g.blocked(q.subject, q.operation, q.resource, known)
+	blocked, err := g.blocked(q.subject, q.operation, g.spot(q.resource), known)
 	if err != nil {
 		return region.Empty, err
 	}
@@ -82,7 +83,7 @@ func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Regi
 
 // findFact looks for the one fact of the subject or the resource without which the grant would meet the request.
 func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) error {
-	for _, name := range g.facts.fixed() {
+	for _, name := range g.facts.fixedNames() {
 		without := known.Clone()
 		without.Open(name)
 		r, err := g.would(gr, q, without)

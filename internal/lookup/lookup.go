@@ -86,3 +86,47 @@ func Hash(seed uint64, text string) uint64 {
 	}
 	return mix(k1^uint64(n), mix(x^k2, y^h))
 }
+
+// Names is a list of texts and a table to find them by.
+type Names struct {
+	Text  string
+	At    []uint64 // of each, its offset in Text << 24 | its length
+	Table Table
+}
+
+// MaxText is how long a text may be.
+const MaxText = 1<<24 - 1
+
+// NewNames lists texts that differ.
+func NewNames(seed uint64, texts []string) Names {
+	n := Names{At: make([]uint64, len(texts)), Table: New(seed, len(texts))}
+	size := 0
+	for _, t := range texts {
+		size += len(t)
+	}
+	all := make([]byte, 0, size)
+	for i, t := range texts {
+		n.At[i] = uint64(len(all))<<24 | uint64(len(t))
+		all = append(all, t...)
+		n.Table.Add(Hash(seed, t), i)
+	}
+	n.Text = unsafe.String(unsafe.SliceData(all), len(all))
+	return n
+}
+
+// Name gives the text of a number.
+func (n *Names) Name(i int) string {
+	at := n.At[i]
+	return n.Text[at>>24 : at>>24+at&0xffffff]
+}
+
+// Find gives the number of a text; -1 if it is not in the list.
+func (n *Names) Find(text string) int {
+	hash := Hash(n.Table.Seed, text)
+	for i := hash; ; {
+		var k int
+		if k, i = n.Table.Probe(hash, i); k < 0 || n.Name(k) == text {
+			return k
+		}
+	}
+}

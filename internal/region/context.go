@@ -62,13 +62,30 @@ func (c *Context) SetAbsent(name string) { c.set(name, value{state: missing}) }
 // SetNetwork says from which address.
 func (c *Context) SetNetwork(a netip.Addr) {
 	c.network = a.Unmap().WithZone("")
-	c.set("network", value{state: given})
+	c.values[len(c.values)-2].state = given
 }
 
 // SetTime says when.
 func (c *Context) SetTime(at clock.Instant) {
 	c.time = at
-	c.set("time", value{state: given})
+	c.values[len(c.values)-1].state = given
+}
+
+// CopyFrom makes the context say what another of the same space says, and nothing else.
+func (c *Context) CopyFrom(d *Context) {
+	copy(c.values, d.values)
+	c.network, c.time = d.network, d.time
+}
+
+// FlagAt says a Flag by the number of its dimension.
+func (c *Context) FlagAt(dim int, yes bool) { c.values[dim] = value{state: given, flag: yes} }
+
+// TextAt says a Text by the number of its dimension, "" for absent.
+func (c *Context) TextAt(dim int, text string) {
+	c.values[dim] = value{state: given, text: text}
+	if text == "" {
+		c.values[dim].state = missing
+	}
 }
 
 // Open forgets what was said of name.

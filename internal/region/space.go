@@ -60,6 +60,8 @@ type Space struct {
 	budget int // steps an operation may take
 	steps  int // steps the running operation has taken
 	buffer []byte
+	marks  []uint32 // of each node, the turn in which judging came by it
+	turn   uint32
 }
 
 // node tells what remains of the context's set for each value of one dimension.

@@ -140,7 +140,7 @@ func (f *folder) grants(i int, operation string, inside bool) []string {
 			break
 		}
 	}
-	why, err := f.gate.Explain(gate.Request{Subject: f.who, Operation: operation, Resource: f.resources[i].Address, Context: f.context})
+	why, err := f.gate.Explain(gate.Request{Subject: f.who, Operation: operation, Resource: f.resources[i].Address.String(), Context: f.context})
 	if err != nil {
 		f.err = err
 	}

@@ -84,14 +84,18 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 
 // ownedBy says who owns the resource, where that is what a grant asks about.
 func ownedBy(g *gate.Gate, req gate.Request, fact string) string {
-	r, err := g.Place(req.Resource)
+	a, err := estate.ParseAddress(req.Resource)
+	if err != nil {
+		return ""
+	}
+	r, err := g.Place(a)
 	switch {
 	case err != nil || !strings.HasPrefix(fact, "the owner"):
 		return ""
 	case r.Owner == nil:
-		return "; nobody owns " + req.Resource.String()
+		return "; nobody owns " + req.Resource
 	}
-	return "; " + r.Owner.String() + " owns " + req.Resource.String()
+	return "; " + r.Owner.String() + " owns " + req.Resource
 }
 
 func request(r *estate.OnRequest) string {

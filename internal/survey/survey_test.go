@@ -55,7 +55,7 @@ roles: {reader: {allow: table.read}, viewer: {allow: table.view}, late: {allow: 
 		addr, err := estate.ParseAddr("192.0.2.1")
 		require.NoError(t, err)
 		c.Network(addr)
-		near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: a, Context: c})
+		near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: a.String(), Context: c})
 		require.NoError(t, err)
 		got := ""
 		for _, n := range near {
@@ -74,7 +74,7 @@ roles: {reader: {allow: table.read}}
 grants: {g: {to: ana, role: reader, on: db, when: {mfa: true}}}
 blocks: {b: {deny: all, on: db}}
 `)
-	near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: estate.Address{System: "db", Path: "sky"}, Context: g.NewContext()})
+	near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: "db:sky", Context: g.NewContext()})
 	require.NoError(t, err)
 	assert.Empty(t, near)
 }

@@ -1,0 +1,180 @@
+package gate
+
+import (
+	"cmp"
+	"encoding/binary"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
+)
+
+// automaton tells, one segment of a path after another, which patterns cover an address of one system and which
+// match it to the end: a set of places within patterns is a state, and a state that has been met before is taken up
+// again (subset construction as the input asks for it; M. O. Rabin and D. Scott, "Finite Automata and Their Decision
+// Problems", 1959). Its sets are numbered for all systems alike.
+type automaton struct {
+	patterns []onePattern
+	states   []state
+	numbers  map[string]uint32
+	sets     *lookup.Sequences
+	buffer   []byte
+}
+
+type onePattern struct {
+	number   uint32 // among all patterns
+	segments []string
+}
+
+// position is a place before a segment of a pattern.
+type position struct{ pattern, at uint32 }
+
+type state struct {
+	positions []position
+	covered   []uint32 // the numbers of patterns that have matched here or above, sorted
+	set       uint32   // the sequence of those, and 1<<31 more of each that matches right here
+	literal   map[string][]int
+	globs     []int // the positions at segments with a *
+	next      map[string]uint32
+	after     uint32 // the state once no position is left, 0 until it is known
+}
+
+// maxStates bounds what an automaton keeps before it begins anew.
+const maxStates = 1 << 16
+
+// here marks a pattern that matches the address itself.
+const here = 1 << 31
+
+func newAutomaton(system *estate.System, fold bool, patterns []estate.Pattern, sets *lookup.Sequences) *automaton {
+	a := &automaton{sets: sets}
+	for i, p := range patterns {
+		if estate.Glob(p.System, system.ID) {
+			a.patterns = append(a.patterns, onePattern{uint32(i), p.Path(fold)})
+		}
+	}
+	a.reset()
+	return a
+}
+
+func (a *automaton) reset() {
+	a.states, a.numbers = []state{{}}, map[string]uint32{} // state 0 is none
+	var first []position
+	for i := range a.patterns {
+		first = append(first, position{uint32(i), 0})
+	}
+	a.enter(first, nil)
+}
+
+// root is the state at the system itself.
+func (a *automaton) root() uint32 { return 1 }
+
+// enter gives the number of the state at these positions and those that ** leads on to, below what is covered.
+func (a *automaton) enter(at []position, covered []uint32) uint32 {
+	var set []uint32
+	covered = slices.Clone(covered)
+	var open []position
+	for i := 0; i < len(at); i++ {
+		p := at[i]
+		pattern := a.patterns[p.pattern]
+		if int(p.at) == len(pattern.segments) {
+			set = append(set, pattern.number|here)
+			covered = append(covered, pattern.number)
+			continue
+		}
+		open = append(open, p)
+		if pattern.segments[p.at] == "**" {
+			at = append(at, position{p.pattern, p.at + 1})
+		}
+	}
+	slices.Sort(covered)
+	covered = slices.Compact(covered)
+	slices.SortFunc(open, func(a, b position) int { return cmp.Or(cmp.Compare(a.pattern, b.pattern), cmp.Compare(a.at, b.at)) })
+	open = slices.Compact(open)
+	slices.Sort(set)
+	set = append(slices.Clone(covered), slices.Compact(set)...)
+	number := a.sets.Number(set)
+	key := binary.LittleEndian.AppendUint32(nil, number)
+	for _, p := range open {
+		key = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(key, p.pattern), p.at)
+	}
+	if n, ok := a.numbers[string(key)]; ok {
+		return n
+	}
+	s := state{positions: open, covered: covered, set: number, literal: map[string][]int{}, next: map[string]uint32{}}
+	for i, p := range open {
+		if segment := a.patterns[p.pattern].segments[p.at]; strings.Contains(segment, "*") {
+			s.globs = append(s.globs, i)
+		} else {
+			s.literal[segment] = append(s.literal[segment], i)
+		}
+	}
+	n := uint32(len(a.states))
+	a.states = append(a.states, s)
+	a.numbers[string(key)] = n
+	return n
+}
+
+// step goes on by one segment.
+func (a *automaton) step(from uint32, segment string) uint32 {
+	s := &a.states[from]
+	if len(s.positions) == 0 {
+		if s.after == 0 {
+			after := a.enter(nil, s.covered)
+			s = &a.states[from] // the states may have moved
+			s.after = after
+		}
+		return s.after
+	}
+	key := a.buffer[:0]
+	if _, ok := s.literal[segment]; ok {
+		key = append(append(key, segment...), 0)
+	}
+	for i := range s.globs {
+		if p := s.positions[s.globs[i]]; estate.Glob(a.patterns[p.pattern].segments[p.at], segment) {
+			key = append(key, 1)
+		} else {
+			key = append(key, 0)
+		}
+	}
+	a.buffer = key
+	if n, ok := s.next[string(key)]; ok {
+		return n
+	}
+	var to []position
+	for _, i := range s.literal[segment] {
+		p := s.positions[i]
+		to = append(to, position{p.pattern, p.at + 1})
+	}
+	for _, i := range s.globs {
+		p := s.positions[i]
+		switch pattern := a.patterns[p.pattern].segments[p.at]; {
+		case pattern == "**":
+			to = append(to, p)
+		case estate.Glob(pattern, segment):
+			to = append(to, position{p.pattern, p.at + 1})
+		}
+	}
+	name := string(key)
+	n := a.enter(to, s.covered)
+	a.states[from].next[name] = n
+	return n
+}
+
+// walk gives the set of an address's patterns; rest is its path.
+func (a *automaton) walk(rest string) uint32 {
+	if len(a.states) > maxStates {
+		a.reset()
+	}
+	s := a.root()
+	for rest != "" {
+		segment := rest
+		if i := strings.IndexByte(rest, '/'); i >= 0 {
+			segment, rest = rest[:i], rest[i+1:]
+		} else {
+			rest = ""
+		}
+		s = a.step(s, segment)
+	}
+	return a.states[s].set
+}

@@ -1,0 +1,349 @@
+package gate
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"unsafe"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
+	"hiddengate/internal/region"
+)
+
+// compiler makes a gate.
+type compiler struct {
+	*Gate
+	bad    diagnostic.List
+	shares []share
+	number map[string]uint32 // of lists of subjects
+	who    [][]uint32        // of each list of subjects, the subjects
+	units  *unitMaker
+}
+
+// Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
+// complex.
+func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
+	g := &Gate{
+		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]entries{},
+		inRoles: map[cell]region.Region{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(),
+	}
+	c := &compiler{Gate: g, number: map[string]uint32{}}
+	g.facts = gatherFacts(e)
+	g.space = region.NewSpace(e.Zone, g.facts.dimensions(), region.DefaultBudget)
+	g.scratch = g.space.NewContext()
+	g.classes = newClasses(e)
+	c.units = newUnitMaker(len(g.classes.ops.list))
+	c.subjects()
+	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {
+		_, err := g.role(id)
+		c.report("role", &e.Roles[id].Object, err)
+	}
+	for _, s := range estate.Sorted(e.Separations) {
+		if s.Session {
+			g.sessions = append(g.sessions, s)
+		}
+	}
+	c.entries(elevations)
+	if len(c.bad) > 0 {
+		return nil, c.bad.Sort()
+	}
+	c.classify()
+	return g, nil
+}
+
+func (c *compiler) report(what string, o *estate.Object, err error) {
+	if err != nil {
+		c.bad = append(c.bad, diagnostic.Diagnostic{
+			Severity: diagnostic.Error, Position: o.Source.Position,
+			Message: fmt.Sprintf("%s %s: %s", what, o.ID, err),
+			Help:    "name fewer things in its conditions, or split it into several",
+		})
+	}
+}
+
+// subjects numbers the subjects.
+func (c *compiler) subjects() {
+	g := c.Gate
+	g.people = slices.Concat(estate.Sorted(c.estate.People), estate.Sorted(c.estate.Services), []*estate.Subject{estate.AnonymousSubject})
+	names := make([]string, len(g.people))
+	for i, s := range g.people {
+		names[i] = s.ID
+		if s.Service {
+			names[i] = servicePrefix + s.ID
+		}
+	}
+	g.names = lookup.NewNames(rand.Uint64(), names)
+	g.members = newMembers(c.estate, g.people, g.number)
+	g.holders = make([]holder, len(g.people))
+	windows := map[[2]string]region.Region{} // most subjects have the same
+	for i, s := range g.people {
+		h := &g.holders[i]
+		h.name = g.names.At[i]
+		if s.Status != estate.Statuses[0] {
+			continue
+		}
+		var key [2]string
+		if s.Starts != nil {
+			key[0] = s.Starts.Text
+		}
+		if s.Ends != nil {
+			key[1] = s.Ends.Text
+		}
+		active, ok := windows[key]
+		if !ok {
+			var err error
+			active, err = g.during(s.Starts, s.Ends)
+			c.report("subject", &s.Object, err)
+			windows[key] = active
+		}
+		h.active = int32(active)
+	}
+}
+
+const servicePrefix = "service:"
+
+// entries compiles grants and blocks.
+func (c *compiler) entries(elevations []estate.Elevation) {
+	g := c.Gate
+	grants, blocks := estate.Sorted(c.estate.Grants), estate.Sorted(c.estate.Blocks)
+	var on []estate.Resources
+	for _, gr := range grants {
+		on = append(on, gr.On)
+	}
+	for _, b := range blocks {
+		on = append(on, b.On)
+	}
+	var which []int
+	g.places, which = newPlaces(c.estate, on, g.classes)
+	lent := map[string][]estate.Elevation{}
+	for _, el := range elevations {
+		lent[el.Grant] = append(lent[el.Grant], el)
+	}
+	for i, gr := range grants {
+		compiled := &grant{Grant: gr, number: i, on: which[i]}
+		var err error
+		compiled.region, err = g.entryRegion(gr.When, gr.Starts, gr.Ends)
+		c.report("grant", &gr.Object, err)
+		g.grants = append(g.grants, compiled)
+		to := c.list(gr.To)
+		named := g.named[to]
+		named.grants = append(named.grants, compiled)
+		g.named[to] = named
+		if gr.OnRequest != nil {
+			compiled.lent, err = g.lentWhen(lent[gr.ID])
+			c.report("grant", &gr.Object, err)
+			c.lend(compiled, to)
+			continue
+		}
+		units, err := g.grantUnits(c.units, gr.Roles, compiled.region)
+		c.report("grant", &gr.Object, err)
+		for _, u := range units {
+			c.give(to, compiled.on, u)
+		}
+	}
+	for i, b := range blocks {
+		compiled := &block{Block: b, number: i, on: which[len(grants)+i]}
+		var err error
+		compiled.region, err = g.entryRegion(b.When, b.Starts, b.Ends)
+		c.report("block", &b.Object, err)
+		g.blocks = append(g.blocks, compiled)
+		to := c.list(b.To)
+		named := g.named[to]
+		named.blocks = append(named.blocks, compiled)
+		g.named[to] = named
+		ops := g.classes.ops.set()
+		for n, o := range g.classes.ops.list {
+			if b.Deny.Fit(o, c.estate.Edition) {
+				ops.add(uint32(n))
+			}
+		}
+		if compiled.region != region.Empty {
+			c.give(to, compiled.on, c.units.add(ops, compiled.region, true))
+		}
+	}
+	became := c.units.number()
+	g.units = c.units.units
+	for _, s := range c.shares {
+		for i := range s.pieces {
+			s.pieces[i].unit = became[s.pieces[i].unit]
+		}
+		for i := range s.extras {
+			s.extras[i].unit = became[s.extras[i].unit]
+		}
+	}
+	for _, all := range g.lent {
+		for i := range all {
+			all[i].unit = became[all[i].unit]
+		}
+	}
+}
+
+// list gives a list of subjects its number.
+func (c *compiler) list(l estate.Subjects) uint32 {
+	key := subjectsKey(l)
+	n, ok := c.number[key]
+	if !ok {
+		n = uint32(len(c.who))
+		c.number[key] = n
+		c.who = append(c.who, c.members.selected(l))
+		c.shares = append(c.shares, share{})
+	}
+	return n
+}
+
+// give adds a unit to what a list of subjects has, where a list of resources covers.
+func (c *compiler) give(to uint32, on int, unit uint32) {
+	s := &c.shares[to]
+	l := c.places.lists[on]
+	for _, span := range l.spans {
+		s.pieces = append(s.pieces, piece{span, unit})
+	}
+	if l.trait >= 0 {
+		s.extras = append(s.extras, extra{uint32(l.trait), unit})
+	}
+}
+
+// lend adds what is lent of a grant to those of its subjects to whom it is.
+func (c *compiler) lend(gr *grant, to uint32) {
+	for p, when := range gr.lent {
+		n := c.Gate.number(p)
+		if n < 0 || !has(c.who[to], n) {
+			continue
+		}
+		r, err := c.space.And(gr.region, when)
+		if err == nil {
+			var units []uint32
+			units, err = c.grantUnits(c.units, gr.Roles, r)
+			for _, u := range units {
+				c.lent[uint32(n)] = append(c.lent[uint32(n)], lending{gr.on, u})
+			}
+		}
+		c.report("grant", &gr.Object, err)
+	}
+}
+
+// classify puts subjects whom the same lists have into one class, and makes the rows of the classes.
+func (c *compiler) classify() {
+	g := c.Gate
+	counts := make([]uint32, len(g.people)+1)
+	for _, who := range c.who {
+		for _, i := range who {
+			counts[i+1]++
+		}
+	}
+	for i := range g.people {
+		counts[i+1] += counts[i]
+	}
+	having := make([]uint32, counts[len(g.people)])
+	next := slices.Clone(counts)
+	for n, who := range c.who {
+		for _, i := range who {
+			having[next[i]] = uint32(n)
+			next[i]++
+		}
+	}
+	g.class = make([]uint32, len(g.people))
+	for i := range g.people {
+		g.class[i] = g.lists.Number(having[counts[i]:counts[i+1]])
+	}
+	made := g.rows.weaveAll(g.lists, c.shares)
+	several := make([]bool, len(made))
+	if len(g.sessions) > 0 {
+		for class := range several {
+			several[class] = g.breaks(rolesOf(g.grantsOf(uint32(class)))) != nil
+		}
+	}
+	for i := range g.holders {
+		h, row := &g.holders[i], made[g.class[i]]
+		h.row, h.steps, h.extra, h.extras = row.row, row.steps, row.extra, row.extras
+		if several[g.class[i]] {
+			h.flags |= apart
+		}
+	}
+}
+
+// grantsOf lists the grants that name a class of subjects, by number.
+func (g *Gate) grantsOf(class uint32) []*grant {
+	var out []*grant
+	for _, n := range g.lists.Get(class) {
+		out = append(out, g.named[n].grants...)
+	}
+	slices.SortFunc(out, func(a, b *grant) int { return a.number - b.number })
+	return out
+}
+
+// lentWhen is, for each subject to whom a grant is lent, when.
+func (g *Gate) lentWhen(elevations []estate.Elevation) (map[estate.Principal]region.Region, error) {
+	out := map[estate.Principal]region.Region{}
+	for _, el := range elevations {
+		r, err := g.space.Or(out[el.Subject], g.space.Between(el.From, el.To))
+		if err != nil {
+			return nil, err
+		}
+		out[el.Subject] = r
+	}
+	return out, nil
+}
+
+// number gives a subject's number, -1 if the estate does not know it.
+func (g *Gate) number(p estate.Principal) int {
+	switch p.Kind {
+	case estate.IsPerson:
+		if n := g.names.Find(p.ID); n >= 0 && n < len(g.estate.People) {
+			return n
+		}
+		return -1
+	case estate.IsService:
+		var buffer [192]byte
+		return g.names.Find(textOf(append(append(buffer[:0], servicePrefix...), p.ID...)))
+	case estate.IsAnonymous:
+		return len(g.people) - 1
+	}
+	return -1
+}
+
+// textOf looks at bytes as text for as long as they do not change.
+func textOf(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
+
+// principal names a subject.
+func (g *Gate) principal(n int) estate.Principal {
+	if n == len(g.people)-1 {
+		return estate.Principal{Kind: estate.IsAnonymous}
+	}
+	return g.people[n].Principal()
+}
+
+// subject gives what is known of a subject; nil if the estate does not know it.
+func (g *Gate) subject(p estate.Principal) *subject {
+	n := g.number(p)
+	if n < 0 {
+		return nil
+	}
+	return g.numbered(n)
+}
+
+func (g *Gate) numbered(n int) *subject {
+	s := g.subjects[n]
+	if s == nil {
+		h := &g.holders[n]
+		s = &subject{
+			Subject: g.people[n], principal: g.principal(n), number: n, active: region.Region(h.active),
+			grants: g.grantsOf(g.class[n]), single: h.flags&apart == 0,
+		}
+		for _, l := range g.lists.Get(g.class[n]) {
+			s.blocks = append(s.blocks, g.named[l].blocks...)
+		}
+		slices.SortFunc(s.blocks, func(a, b *block) int { return a.number - b.number })
+		if len(g.subjects) >= maxSubjects {
+			clear(g.subjects)
+		}
+		g.subjects[n] = s
+	}
+	return s
+}
+
+// maxSubjects is how many subjects are kept that have been looked at closely.
+const maxSubjects = 1 << 12

@@ -1,0 +1,186 @@
+package gate
+
+import (
+	"runtime"
+	"slices"
+	"sync"
+
+	"hiddengate/internal/lookup"
+)
+
+// holder is what a decision needs of a subject: 32 bytes, so that it comes into the processor's cache at once.
+type holder struct {
+	name   uint64 // offset in the names' text << 24 | length
+	row    uint32 // where its row begins
+	steps  uint32 // how many steps the row has
+	extra  uint32 // where its extras begin
+	extras uint32
+	active int32 // the region in which it is active
+	flags  uint32
+}
+
+// What a holder's flags say.
+const (
+	apart = 1 << iota // its roles may break a separation: there can be several sessions
+)
+
+// step says that from a mark on, until the next step, a cover is in force.
+type step struct{ mark, cover uint32 }
+
+// extra is a unit where a list covers that traits tell.
+type extra struct {
+	trait uint32
+	unit  uint32
+}
+
+// rows is the normal form: for each class of subjects, those named by the same lists, one row of steps over the
+// marks. A step's cover is a sequence of units.
+type rows struct {
+	holders []holder
+	steps   []step
+	extras  []extra
+	covers  []uint32 // units, one cover after another
+	ends    []uint32 // of the covers
+}
+
+func (r *rows) cover(n uint32) []uint32 { return lookup.Part(r.ends, r.covers, n) }
+
+// at finds the cover in force at a mark, 0 where there is none.
+func (r *rows) at(h *holder, mark uint32) uint32 {
+	steps := r.steps[h.row : h.row+h.steps]
+	low, n := 0, len(steps)
+	if n == 0 {
+		return 0
+	}
+	for n > 1 {
+		half := n / 2
+		if steps[low+half].mark <= mark {
+			low += half
+		}
+		n -= half
+	}
+	if steps[low].mark > mark {
+		return 0
+	}
+	return steps[low].cover
+}
+
+// piece is a unit over a span of marks.
+type piece struct {
+	span
+	unit uint32
+}
+
+// share is what one list of subjects is given and denied.
+type share struct {
+	pieces []piece
+	extras []extra
+}
+
+// weaver makes the rows of some classes of subjects; several work side by side.
+type weaver struct {
+	shares []share
+	covers *lookup.Sequences
+	steps  []step
+	extras []extra
+	rows   []holder // of the classes, with nothing but the row
+	events []uint64
+	now    []counted
+	units  []uint32
+}
+
+type counted struct{ unit, count uint32 }
+
+// weave makes the row of those whom these shares are for.
+func (w *weaver) weave(of []uint32) {
+	h := holder{row: uint32(len(w.steps)), extra: uint32(len(w.extras))}
+	w.events = w.events[:0]
+	for _, n := range of {
+		for _, p := range w.shares[n].pieces {
+			// at one mark, what of a unit ends comes before what begins
+			w.events = append(w.events, uint64(p.from)<<32|uint64(p.unit)<<1|1, uint64(p.to)<<32|uint64(p.unit)<<1)
+		}
+		w.extras = append(w.extras, w.shares[n].extras...)
+	}
+	slices.Sort(w.events)
+	w.now = w.now[:0]
+	last := uint32(0)
+	for i := 0; i < len(w.events); {
+		mark := w.events[i] >> 32
+		for ; i < len(w.events) && w.events[i]>>32 == mark; i++ {
+			w.turn(uint32(w.events[i])>>1, w.events[i]&1 == 1)
+		}
+		w.units = w.units[:0]
+		for _, c := range w.now {
+			w.units = append(w.units, c.unit)
+		}
+		if cover := w.covers.Number(w.units); cover != last {
+			w.steps = append(w.steps, step{uint32(mark), cover})
+			last = cover
+		}
+	}
+	own := w.extras[h.extra:]
+	slices.SortFunc(own, func(a, b extra) int {
+		if a.unit != b.unit {
+			return int(a.unit) - int(b.unit)
+		}
+		return int(a.trait) - int(b.trait)
+	})
+	w.extras = w.extras[:int(h.extra)+len(slices.Compact(own))]
+	h.steps, h.extras = uint32(len(w.steps))-h.row, uint32(len(w.extras))-h.extra
+	w.rows = append(w.rows, h)
+}
+
+// turn counts a unit in or out.
+func (w *weaver) turn(unit uint32, in bool) {
+	i, found := slices.BinarySearchFunc(w.now, unit, func(c counted, u uint32) int { return int(c.unit) - int(u) })
+	switch {
+	case in && found:
+		w.now[i].count++
+	case in:
+		w.now = slices.Insert(w.now, i, counted{unit, 1})
+	case w.now[i].count > 1:
+		w.now[i].count--
+	default:
+		w.now = slices.Delete(w.now, i, i+1)
+	}
+}
+
+// weaveAll makes the rows of all classes, on all cores, each class a sequence of shares; it gives their rows by class.
+func (r *rows) weaveAll(classes *lookup.Sequences, shares []share) []holder {
+	workers := min(runtime.GOMAXPROCS(0), classes.Len()/1024+1)
+	weavers := make([]*weaver, workers)
+	var wait sync.WaitGroup
+	for k := range weavers {
+		w := &weaver{shares: shares, covers: lookup.NewSequences()}
+		weavers[k] = w
+		wait.Go(func() {
+			for c := k * classes.Len() / workers; c < (k+1)*classes.Len()/workers; c++ {
+				w.weave(classes.Get(uint32(c)))
+			}
+		})
+	}
+	wait.Wait()
+	all := weavers[0].covers
+	var out []holder
+	for k, w := range weavers {
+		if k > 0 {
+			became := make([]uint32, w.covers.Len())
+			for n := range became {
+				became[n] = all.Number(w.covers.Get(uint32(n)))
+			}
+			for i := range w.steps {
+				w.steps[i].cover = became[w.steps[i].cover]
+			}
+		}
+		for _, h := range w.rows {
+			h.row += uint32(len(r.steps))
+			h.extra += uint32(len(r.extras))
+			out = append(out, h)
+		}
+		r.steps, r.extras = append(r.steps, w.steps...), append(r.extras, w.extras...)
+		w.steps, w.extras = nil, nil
+	}
+	r.covers, r.ends = all.Items, all.Ends
+	return out
+}

@@ -1,0 +1,267 @@
+package gate
+
+import (
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
+)
+
+// traits tells which of the lists that select by tags, types, owners and patterns cover a resource. Resources with
+// the same class, the same patterns over them, and the same values of the tags and owners that any such list asks
+// about have the same trait; it is worked out for the first of them. Trait 0 is that of none.
+type traits struct {
+	places     *places
+	words      int      // of a trait's bits
+	bits       []uint64 // of each trait, the lists that cover it
+	numbers    map[string]uint32
+	known      map[traitKey]uint32
+	machines   []*automaton // of each of the tree's systems; nil where no pattern fits the system
+	sets       *lookup.Sequences
+	keys       map[string]bool // of tags that lists ask about
+	owners     map[estate.Principal]bool
+	values     []uint32 // of each of the tree's tags, the number of those values that matter
+	owner      []uint32 // of each of the tree's owners, its number if it matters, else 0
+	candidates *candidates
+	depths     [][]uint32 // of each of the tree's systems, the class by depth
+}
+
+type traitKey struct{ class, values, owner, patterns uint32 }
+
+func (t *traits) init(p *places, classes *classes) {
+	t.places = p
+	t.words = (len(p.complex) + 63) / 64
+	t.bits = make([]uint64, t.words)
+	t.numbers, t.known = map[string]uint32{}, map[traitKey]uint32{}
+	t.sets = lookup.NewSequences()
+	t.keys, t.owners = map[string]bool{}, map[estate.Principal]bool{}
+	tree := p.estate.Tree
+	for _, s := range tree.Systems {
+		var depths []uint32
+		for _, name := range p.estate.Offer(s.Kind.ID).Types {
+			depths = append(depths, classes.number(s.Kind.ID, name))
+		}
+		t.depths = append(t.depths, depths)
+	}
+	if len(p.complex) == 0 {
+		return
+	}
+	var patterns []estate.Pattern
+	seen := map[string]bool{}
+	var gather func(l estate.Resources)
+	gather = func(l estate.Resources) {
+		for _, term := range l {
+			if term.Scope != "" {
+				gather(p.estate.Scopes[term.Scope].Resources)
+			}
+			for _, m := range term.Tags {
+				t.keys[m.Key] = true
+			}
+			for _, o := range term.Owners {
+				t.owners[o] = true
+			}
+			if term.In != nil && !seen[term.In.String()] {
+				seen[term.In.String()] = true
+				patterns = append(patterns, *term.In)
+			}
+		}
+	}
+	for _, l := range p.complex {
+		gather(l)
+	}
+	for _, s := range tree.Systems {
+		a := newAutomaton(s, p.estate.Folds(s), patterns, t.sets)
+		if len(a.patterns) == 0 {
+			a = nil
+		}
+		t.machines = append(t.machines, a)
+	}
+	t.number(tree)
+	t.candidates = newCandidates(p)
+	states := make([]uint32, tree.Len())
+	var last traitKey
+	var lastTrait uint32
+	for i, row := range tree.Rows {
+		key := traitKey{class: p.spots[i].class, values: t.values[row.Tags], owner: t.owner[row.Owner]}
+		if a := t.machines[row.System]; a != nil {
+			if row.Parent == 0 {
+				states[i] = a.root()
+			} else {
+				above := tree.Address(int(row.Parent - 1))
+				states[i] = a.step(states[row.Parent-1], tree.Address(i)[len(above)+1:])
+			}
+			key.patterns = a.states[states[i]].set
+		}
+		if i == 0 || key != last {
+			last = key
+			var ok bool
+			if lastTrait, ok = t.known[key]; !ok {
+				lastTrait = t.judge(tree.At(i))
+				t.known[key] = lastTrait
+			}
+		}
+		p.spots[i].trait = lastTrait
+	}
+}
+
+// number gives tags and owners that no list tells apart the same number.
+func (t *traits) number(tree *estate.Tree) {
+	byValues := map[string]uint32{"": 0}
+	for _, tags := range tree.Tags {
+		key := ""
+		for _, tag := range tags {
+			if t.keys[tag.Key] {
+				key += tag.Key + "\x00" + tag.Value + "\x00"
+			}
+		}
+		n, ok := byValues[key]
+		if !ok {
+			n = uint32(len(byValues))
+			byValues[key] = n
+		}
+		t.values = append(t.values, n)
+	}
+	for i, o := range tree.Owners {
+		n := uint32(0)
+		if o != nil && t.owners[*o] {
+			n = uint32(i)
+		}
+		t.owner = append(t.owner, n)
+	}
+}
+
+// judge works out the trait of a resource.
+func (t *traits) judge(r *estate.Resource) uint32 {
+	bits := make([]uint64, t.words)
+	some := false
+	for _, n := range t.candidates.of(r) {
+		if covers(t.places.estate, t.places.complex[n], r) {
+			bits[n/64] |= 1 << (n % 64)
+			some = true
+		}
+	}
+	if !some {
+		return 0
+	}
+	key := make([]byte, 0, 8*len(bits))
+	for _, b := range bits {
+		for i := range 8 {
+			key = append(key, byte(b>>(8*i)))
+		}
+	}
+	n, ok := t.numbers[string(key)]
+	if !ok {
+		n = uint32(len(t.bits) / t.words)
+		t.numbers[string(key)] = n
+		t.bits = append(t.bits, bits...)
+	}
+	return n
+}
+
+// has says whether a list, by its bit, covers what has the trait.
+func (t *traits) has(trait uint32, bit int) bool {
+	return t.bits[int(trait)*t.words+bit/64]&(1<<(bit%64)) != 0
+}
+
+// maxKnown bounds how many ways of unlisted addresses are kept.
+const maxKnown = 1 << 20
+
+// unlisted gives the spot of an address in no inventory, and the listed row nearest above it; the address is canonical
+// and its system is listed. It keeps what it learns, so a second address like the first costs no memory.
+func (p *places) unlisted(address string) (at spot, row int) {
+	tree := p.estate.Tree
+	mark, found, depth := uint32(0), false, 0
+	colon := strings.IndexByte(address, ':')
+	for text := address; ; depth++ {
+		if !found && len(p.phantom) > 0 {
+			if i := p.phantoms.Find(text); i >= 0 {
+				mark, found = p.phantom[i], true
+			}
+		}
+		if row = tree.Find(text); row >= 0 {
+			break
+		}
+		if len(text) <= colon || colon < 0 {
+			return spot{}, -1
+		}
+		text = text[:max(colon, strings.LastIndexByte(text, '/'))]
+	}
+	for r := row; tree.Rows[r].Parent > 0; r = int(tree.Rows[r].Parent - 1) {
+		depth++
+	}
+	above := tree.Rows[row]
+	if !found {
+		mark = p.spots[row].mark
+	}
+	depths := p.depths[above.System]
+	at = spot{mark: mark, class: depths[min(depth, len(depths)-1)]}
+	if len(p.complex) == 0 {
+		return at, row
+	}
+	key := traitKey{class: at.class, values: p.values[above.Tags], owner: p.owner[above.Owner]}
+	if a := p.machines[above.System]; a != nil {
+		system := tree.Systems[above.System].ID
+		key.patterns = a.walk(address[len(system)+1:])
+	}
+	trait, ok := p.known[key]
+	if !ok {
+		a, err := estate.ParseAddress(address)
+		if err != nil {
+			panic("gate: no canonical address: " + address)
+		}
+		if len(p.known) >= maxKnown {
+			clear(p.known)
+		}
+		trait = p.judge(p.estate.Unlisted(a))
+		p.known[key] = trait
+	}
+	at.trait = trait
+	return at, row
+}
+
+// candidates narrows down which lists can cover a resource, by one value that each of their terms asks for.
+type candidates struct {
+	always []int
+	byTag  map[estate.Tag][]int
+	all    []int
+}
+
+func newCandidates(p *places) *candidates {
+	c := &candidates{byTag: map[estate.Tag][]int{}}
+	for n, l := range p.complex {
+		if !c.enter(l, n) {
+			c.always = append(c.always, n)
+		}
+	}
+	return c
+}
+
+// enter enters a list under the tags of its terms; it refuses one with a term that asks for none.
+func (c *candidates) enter(l estate.Resources, n int) bool {
+	for _, t := range l {
+		if !t.Not && len(t.Tags) == 0 {
+			return false
+		}
+	}
+	for _, t := range l {
+		if !t.Not {
+			for _, v := range t.Tags[0].Values {
+				tag := estate.Tag{Key: t.Tags[0].Key, Value: v}
+				c.byTag[tag] = append(c.byTag[tag], n)
+			}
+		}
+	}
+	return true
+}
+
+func (c *candidates) of(r *estate.Resource) []int {
+	out := c.all[:0]
+	out = append(out, c.always...)
+	for _, t := range r.Tags {
+		out = append(out, c.byTag[t]...)
+	}
+	slices.Sort(out)
+	c.all = out
+	return slices.Compact(out)
+}

@@ -52,7 +52,7 @@ func (a Address) Inside(b Address) bool {
 
 // ParseAddress reads `system` or `system:path/to/it` and makes it canonical. A wildcard is an error.
 func ParseAddress(text string) (Address, error) {
-	if a, ok := plainAddress(text); ok {
+	if a, ok := PlainAddress(text); ok {
 		return a, nil
 	}
 	p, err := ParsePattern(text)
@@ -65,9 +65,9 @@ func ParseAddress(text string) (Address, error) {
 	return p.Address(), nil
 }
 
-// plainAddress reads an address that is canonical as it stands: plain ASCII without escapes. Most are, and it costs
+// PlainAddress reads an address that is canonical as it stands: plain ASCII without escapes. Most are, and it costs
 // them no more than a look at each byte.
-func plainAddress(text string) (Address, bool) {
+func PlainAddress(text string) (Address, bool) {
 	colon := strings.IndexByte(text, ':')
 	system, path := text, ""
 	if colon >= 0 {

@@ -11,12 +11,22 @@ import (
 // Listing is a part of an inventory of resources, as columns: most lines of one say no more than an address, a
 // type, tags and an owner, and there can be millions. Its addresses are canonical, but for case.
 type Listing struct {
-	File   string
-	text   []byte
-	rows   []listed
+	File string
+	*Vocabulary
+	text []byte
+	rows []listed
+}
+
+// Vocabulary is what the numbers in listings mean; several can share one, which only grows.
+type Vocabulary struct {
 	Types  []string     // by number; the first is "", for none said
 	Tags   []Tags       // likewise; the first is nil
 	Owners []*Principal // likewise; the first two are NoneSaid and Cleared
+}
+
+// NewVocabulary makes one in which only the first numbers mean something.
+func NewVocabulary() *Vocabulary {
+	return &Vocabulary{Types: []string{""}, Tags: []Tags{nil}, Owners: []*Principal{nil, nil}}
 }
 
 // What the first numbers of a Listing's owners mean.
@@ -33,9 +43,9 @@ type listed struct {
 	system      uint16 // bytes of the system's id
 }
 
-// NewListing makes an empty part of a file's inventory.
-func NewListing(file string) *Listing {
-	return &Listing{File: file, Types: []string{""}, Tags: []Tags{nil}, Owners: []*Principal{nil, nil}}
+// NewListing makes an empty part of a file's inventory, with room for so many bytes of it.
+func NewListing(file string, v *Vocabulary, room int) *Listing {
+	return &Listing{File: file, Vocabulary: v, text: make([]byte, 0, room/2), rows: make([]listed, 0, room/64)}
 }
 
 // Add lists the resource at an address, whose system's id has so many bytes; the rest are numbers in the listing's columns.
@@ -62,11 +72,13 @@ func (l *Listing) position(i int) diagnostic.Position {
 // CheckListings tells what is wrong with listed resources that no single line can know: systems, types and owners
 // that there are not. The systems' kinds must be sound.
 func (e *Estate) CheckListings(report func(at diagnostic.Position, what string, id string, system *System)) {
+	known := map[*Vocabulary][]bool{} // of its owners
 	for _, l := range e.Listings {
-		owner := make([]bool, len(l.Owners))
-		for i, o := range l.Owners {
-			owner[i] = o == nil || e.known(*o)
+		owner := known[l.Vocabulary]
+		for _, o := range l.Owners[len(owner):] {
+			owner = append(owner, o == nil || e.known(*o))
 		}
+		known[l.Vocabulary] = owner
 		var last *System
 		var offer *Offer
 		var types []bool

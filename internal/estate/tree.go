@@ -148,6 +148,8 @@ type planter struct {
 	owners   map[Principal]uint32 // numbers of owners
 	types    map[string]uint16
 	inherits map[[2]uint32]uint32
+	columns  map[*Vocabulary]*column
+	files    map[string]uint16
 	twice    []TwiceError
 }
 
@@ -169,7 +171,7 @@ func (s sprout) position() diagnostic.Position {
 // plant builds the tree of resources from the systems' entries and the listings; those listed twice it gives back. What a
 // listing says of a system that there is not is passed over.
 func (e *Estate) plant() []TwiceError {
-	p := &planter{Tree: &Tree{}, estate: e, tags: map[string]uint32{}, owners: map[Principal]uint32{}, types: map[string]uint16{}, inherits: map[[2]uint32]uint32{}}
+	p := &planter{Tree: &Tree{}, estate: e, tags: map[string]uint32{}, owners: map[Principal]uint32{}, types: map[string]uint16{}, inherits: map[[2]uint32]uint32{}, columns: map[*Vocabulary]*column{}, files: map[string]uint16{}}
 	p.Tree.Tags, p.Owners, p.Files = []Tags{nil}, []*Principal{nil}, []string{""}
 	p.tags[""] = 0
 	of, total := e.sprouts()
@@ -268,8 +270,6 @@ func (p *planter) grow(s *System, list []sprout) {
 	p.Systems = append(p.Systems, s)
 	offer := p.estate.offers[s.Kind.ID]
 	list = sorted(list)
-	files := map[string]uint16{}
-	columns := map[*Listing]*column{}
 	path := []byte(nil)
 	above := []uint32{uint32(len(p.Rows))} // the rows that lead to the last one
 	p.add(s, nil, Row{System: number, Type: p.typ(offer.TypeAt(0)), Tags: p.number(inherit(nil, s.Tags)), Owner: p.owner(s.Owner)})
@@ -289,7 +289,7 @@ func (p *planter) grow(s *System, list []sprout) {
 			up := p.Rows[above[len(above)-1]]
 			row := Row{Parent: above[len(above)-1] + 1, System: number, Tags: up.Tags, Owner: up.Owner, Type: p.typ(offer.TypeAt(len(above)))}
 			if end == len(path) {
-				p.say(&row, one, files, columns)
+				p.say(&row, one)
 			}
 			above = append(above, uint32(len(p.Rows)))
 			p.add(s, path[:end], row)
@@ -324,16 +324,15 @@ func (p *planter) add(s *System, path []byte, row Row) {
 	p.Rows = append(p.Rows, row)
 }
 
-// column translates the numbers of a listing into the tree's.
+// column translates the numbers of a vocabulary into the tree's.
 type column struct {
-	file   uint16
 	types  []uint16
 	tags   []uint32
 	owners []uint32
 }
 
 // say puts what is said of a resource over what it inherits.
-func (p *planter) say(row *Row, s sprout, files map[string]uint16, columns map[*Listing]*column) {
+func (p *planter) say(row *Row, s sprout) {
 	if s.entry != nil {
 		p.Entries = append(p.Entries, s.entry)
 		row.line = uint32(len(p.Entries))
@@ -346,13 +345,12 @@ func (p *planter) say(row *Row, s sprout, files map[string]uint16, columns map[*
 		}
 		return
 	}
-	c := columns[s.from]
+	c := p.columns[s.from.Vocabulary]
 	if c == nil {
-		c = p.column(s.from, files)
-		columns[s.from] = c
+		c = p.column(s.from.Vocabulary)
 	}
 	said := s.from.rows[s.row]
-	row.file, row.line = c.file, said.line
+	row.file, row.line = p.file(s.from.File), said.line
 	if said.typ > 0 {
 		row.Type = c.types[said.typ]
 	}
@@ -365,17 +363,19 @@ func (p *planter) say(row *Row, s sprout, files map[string]uint16, columns map[*
 	}
 }
 
-func (p *planter) column(l *Listing, files map[string]uint16) *column {
-	c := &column{}
-	if files[l.File] == 0 {
-		n := slices.Index(p.Files, l.File)
-		if n < 0 {
-			n = len(p.Files)
-			p.Files = append(p.Files, l.File)
-		}
-		files[l.File] = uint16(n)
+func (p *planter) file(name string) uint16 {
+	n, ok := p.files[name]
+	if !ok {
+		n = uint16(len(p.Files))
+		p.files[name] = n
+		p.Files = append(p.Files, name)
 	}
-	c.file = files[l.File]
+	return n
+}
+
+func (p *planter) column(l *Vocabulary) *column {
+	c := &column{}
+	p.columns[l] = c
 	for _, t := range l.Types {
 		c.types = append(c.types, p.typ(t))
 	}

@@ -47,9 +47,57 @@ func wrapEntry(table []field) []field {
 	return out
 }
 
-func (l *loader) readInventories(files fs.FS) {
+// inventories is what has been read of inventories, before it joins the rest of the estate.
+type inventories struct {
+	*loader
+	people    []person
+	resources []resource
+}
+
+type person struct {
+	*estate.Subject
+	from *reader
+}
+
+type resource struct {
+	*listedResource
+	from *reader
+}
+
+// readInventories reads the inventories while the YAML files are read; join makes one of both.
+func (l *loader) readInventories(files fs.FS) *inventories {
+	all := &inventories{loader: &loader{estate: estate.New(), zone: l.zone, settings: l.settings}}
+	all.read(files)
+	return all
+}
+
+// join puts what inventories list into the estate.
+func (l *loader) join(all *inventories) {
+	l.incomplete = l.incomplete || len(all.errors) > 0
+	l.errors = append(l.errors, all.errors...)
+	l.estate.Listings = all.estate.Listings
 	before := len(l.errors)
-	defer func() { l.incomplete = l.incomplete || len(l.errors) > before }()
+	for _, p := range all.people {
+		p.from.loader = l
+		people.enter(p.from, p.Subject, p.Source.Position)
+	}
+	for _, e := range all.resources {
+		s := l.estate.Systems[e.at.System]
+		if s == nil {
+			l.fail(e.Source.Position, nearestHelp(e.at.System, heads(l.estate.Systems)), "there is no system %q", e.at.System)
+			continue
+		}
+		e.Address = e.at
+		if e.Address.Path == "" {
+			l.fail(e.Source.Position, "describe the system under systems:", "%s is a system and can't be listed in it", e.at)
+			continue
+		}
+		s.Resources = append(s.Resources, &e.Entry)
+	}
+	l.incomplete = l.incomplete || len(l.errors) > before
+}
+
+func (l *inventories) read(files fs.FS) {
 	for _, inv := range l.settings.inventories {
 		name := inv.people + inv.resources
 		if name != path.Clean(name) || !fs.ValidPath(name) {
@@ -61,17 +109,21 @@ func (l *loader) readInventories(files fs.FS) {
 			l.fail(inv.at, "", "the inventory %s can't be read: %s", name, reason(err))
 			continue
 		}
-		r := &reader{loader: l, file: name, bad: map[*yaml.Node]bool{}}
+		r := &reader{loader: l.loader, file: name, bad: map[*yaml.Node]bool{}}
 		in := &io.LimitedReader{R: f, N: MaxInventory}
-		take := r.takePerson
+		take := func(n *yaml.Node) { l.takePerson(r, n) }
 		if inv.resources != "" {
-			take = r.takeResource
+			take = func(n *yaml.Node) { l.takeResource(r, n) }
 		}
 		switch path.Ext(name) {
 		case ".csv":
-			r.readCSV(in, take, inv.people != "")
+			l.readCSV(r, in, take, inv.people != "")
 		case ".ndjson":
-			r.readLines(in, take)
+			if inv.resources != "" {
+				r.readResources(in, take)
+			} else {
+				r.readLines(in, take)
+			}
 		default:
 			l.fail(inv.at, "name it .csv or .ndjson", "the inventory %s is neither CSV nor NDJSON by its name", name)
 		}
@@ -82,7 +134,7 @@ func (l *loader) readInventories(files fs.FS) {
 	}
 }
 
-func (r *reader) takePerson(n *yaml.Node) {
+func (l *inventories) takePerson(r *reader, n *yaml.Node) {
 	s := &estate.Subject{}
 	s.Source.Position = r.at(n)
 	before := len(r.errors)
@@ -90,31 +142,21 @@ func (r *reader) takePerson(n *yaml.Node) {
 		return
 	}
 	finishSubject(false)(r, s, n)
-	people.enter(r, s, r.at(n))
+	l.people = append(l.people, person{s, r})
 }
 
-func (r *reader) takeResource(n *yaml.Node) {
+func (l *inventories) takeResource(r *reader, n *yaml.Node) {
 	e := &listedResource{}
 	e.Source.Position = r.at(n)
 	before := len(r.errors)
 	if !r.fields(inventoryResourceFields, e, n, "a resource", r.at(n)) || len(r.errors) > before {
 		return
 	}
-	s := r.estate.Systems[e.at.System]
-	if s == nil {
-		r.fail(r.at(n), nearestHelp(e.at.System, heads(r.estate.Systems)), "there is no system %q", e.at.System)
-		return
-	}
-	e.Address = e.at
-	if e.Address.Path == "" {
-		r.fail(r.at(n), "describe the system under systems:", "%s is a system and can't be listed in it", e.at)
-		return
-	}
-	s.Resources = append(s.Resources, &e.Entry)
+	l.resources = append(l.resources, resource{e, r})
 }
 
 // readCSV turns each row into the mapping it stands for. Cells left empty say nothing; a column tag.KEY is a tag.
-func (r *reader) readCSV(in io.Reader, take func(*yaml.Node), people bool) {
+func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), people bool) {
 	c := csv.NewReader(in)
 	c.ReuseRecord = true
 	header, err := c.Read()
@@ -140,12 +182,19 @@ func (r *reader) readCSV(in io.Reader, take func(*yaml.Node), people bool) {
 		}
 		c.FieldsPerRecord = len(columns)
 	}
+	quick := newPersonReader(r, columns)
 	for err == nil && len(r.errors) < MaxErrors {
 		var row []string
 		if row, err = c.Read(); err != nil {
 			break
 		}
 		line, _ := c.FieldPos(0)
+		if people {
+			if s := quick.read(row, line, c.FieldPos); s != nil {
+				l.people = append(l.people, person{s, r})
+				continue
+			}
+		}
 		n := &yaml.Node{Kind: yaml.MappingNode, Line: line, Column: 1}
 		tags := &yaml.Node{Kind: yaml.MappingNode, Line: line, Column: 1}
 		for i, cell := range row {
@@ -219,19 +268,10 @@ func (r *reader) readLines(in io.Reader, take func(*yaml.Node)) {
 	for lines.Scan() && len(r.errors) < MaxErrors {
 		number++
 		text := bytes.TrimSpace(lines.Bytes())
-		if number == 1 {
-			text = bytes.TrimPrefix(text, []byte("\ufeff"))
-		}
 		if len(text) == 0 {
 			continue
 		}
-		before := len(r.errors)
-		n, err := r.jsonLine(text, number)
-		if err != nil {
-			r.fail(diagnostic.Position{File: r.file, Line: number, Column: 1}, "one JSON object a line", "this is not JSON: %s", err)
-		} else if len(r.errors) == before {
-			take(n)
-		}
+		r.readLine(text, number, take)
 	}
 	if err := lines.Err(); err != nil {
 		help := ""
@@ -239,6 +279,19 @@ func (r *reader) readLines(in io.Reader, take func(*yaml.Node)) {
 			help = fmt.Sprintf("a line has at most %d bytes", MaxLine)
 		}
 		r.fail(diagnostic.Position{File: r.file, Line: number + 1, Column: 1}, help, "the inventory can't be read: %s", err)
+	}
+}
+
+func (r *reader) readLine(text []byte, number int, take func(*yaml.Node)) {
+	before := len(r.errors)
+	if number == 1 {
+		text = bytes.TrimPrefix(text, []byte("\ufeff"))
+	}
+	n, err := r.jsonLine(bytes.TrimSpace(text), number)
+	if err != nil {
+		r.fail(diagnostic.Position{File: r.file, Line: number, Column: 1}, "one JSON object a line", "this is not JSON: %s", err)
+	} else if len(r.errors) == before {
+		take(n)
 	}
 }
 

@@ -37,7 +37,7 @@ const (
 
 // Load reads a workspace. Its error is a diagnostic.List with everything that is wrong; then there is no estate.
 func Load(files fs.FS) (*estate.Estate, error) {
-	l := &loader{estate: estate.New(), zone: clock.UTC, lines: map[string][]string{}, positions: map[string]diagnostic.Position{}}
+	l := &loader{estate: estate.New(), zone: clock.UTC, texts: map[string][]byte{}, lines: map[string][]string{}}
 	for _, k := range catalog.Kinds() {
 		l.estate.Kinds[k.ID] = k
 	}
@@ -60,19 +60,18 @@ func (l *loader) load(files fs.FS) {
 		return // open has said why
 	}
 	l.readSettings(main)
-	names := l.find(files)
-	readers := map[string]*document{SettingsFile: main}
-	for _, name := range names {
-		if readers[name] == nil {
-			readers[name] = l.open(files, name)
+	inventories := make(chan *inventories)
+	go func() { inventories <- l.readInventories(files) }()
+	for _, name := range l.find(files) {
+		d := main
+		if name != SettingsFile {
+			d = l.open(files, name)
 		}
-	}
-	for _, name := range names {
-		if d := readers[name]; d != nil {
+		if d != nil {
 			d.readSections(name == SettingsFile)
 		}
 	}
-	l.readInventories(files)
+	l.join(<-inventories)
 }
 
 // find lists the YAML files of the workspace, without dot-folders and what `ignore` names.
@@ -184,7 +183,7 @@ func (l *loader) open(files fs.FS, name string) *document {
 		l.fail(where, "save the file as UTF-8 text", "this is not UTF-8 text")
 		return nil
 	}
-	l.lines[name] = strings.Split(strings.ReplaceAll(string(text), "\r\n", "\n"), "\n")
+	l.texts[name] = text
 	d := &document{reader: r}
 	loader, err := yaml.NewLoader(bytes.NewReader(text))
 	for err == nil {
@@ -222,9 +221,10 @@ func (r *reader) syntax(err error) {
 	var load *yaml.LoadError
 	if errors.As(err, &load) {
 		where.Line, where.Column = max(load.Mark.Line, 1), max(load.Mark.Column, 1)
-		where.Line = min(where.Line, len(r.lines[r.file]))
+		lines := r.linesOf(r.file)
+		where.Line = min(where.Line, len(lines))
 		message = load.Message
-		if line := r.lines[r.file][where.Line-1]; where.Column > len([]rune(line))+1 {
+		if line := lines[where.Line-1]; where.Column > len([]rune(line))+1 {
 			where.Column = len([]rune(line)) + 1
 		}
 	}

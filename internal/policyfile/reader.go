@@ -18,8 +18,8 @@ type loader struct {
 	zone      *clock.Zone
 	settings  settings
 	errors    diagnostic.List
-	lines     map[string][]string // of each file, for the errors
-	positions map[string]diagnostic.Position
+	texts     map[string][]byte   // of each YAML file
+	lines     map[string][]string // of those that have errors
 	// incomplete says that something with a name could not be read at all: then a name that finds nothing proves
 	// nothing, and names are not looked up.
 	incomplete bool
@@ -39,10 +39,19 @@ type reader struct {
 // fail reports an error at a position, with what to write instead ("" for nothing to say).
 func (l *loader) fail(p diagnostic.Position, help, format string, args ...any) {
 	d := diagnostic.Diagnostic{Severity: diagnostic.Error, Message: fmt.Sprintf(format, args...), Help: help, Position: p}
-	if lines := l.lines[p.File]; p.Line > 0 && p.Line <= len(lines) {
+	if lines := l.linesOf(p.File); p.Line > 0 && p.Line <= len(lines) {
 		d.Source = lines[p.Line-1]
 	}
 	l.errors = append(l.errors, d)
+}
+
+// linesOf gives the lines of a YAML file that has been opened.
+func (l *loader) linesOf(file string) []string {
+	text, opened := l.texts[file]
+	if opened && l.lines[file] == nil {
+		l.lines[file] = strings.Split(strings.ReplaceAll(string(text), "\r\n", "\n"), "\n")
+	}
+	return l.lines[file]
 }
 
 func (r *reader) at(n *yaml.Node) diagnostic.Position {

@@ -15,7 +15,7 @@ type section struct {
 	table  []field
 	create func() estate.Head
 	add    func(*estate.Estate, estate.Head)
-	has    func(*estate.Estate, string) bool
+	find   func(*estate.Estate, string) *estate.Object // nil if there is none
 	finish func(r *reader, entry estate.Head, n *yaml.Node) // what no single key can tell
 	// bare reads an entry that is written without keys; it is nil, or false, where keys are meant.
 	bare       func(r *reader, entry estate.Head, n *yaml.Node) bool
@@ -30,7 +30,12 @@ func sectionOf[T any, P interface {
 	s := &section{name: name, one: one, doc: doc, table: append(table, common...)}
 	s.create = func() estate.Head { return P(new(T)) }
 	s.add = func(e *estate.Estate, h estate.Head) { place(e)[h.Head().ID] = h.(P) }
-	s.has = func(e *estate.Estate, id string) bool { _, ok := place(e)[id]; return ok }
+	s.find = func(e *estate.Estate, id string) *estate.Object {
+		if entry, ok := place(e)[id]; ok {
+			return entry.Head()
+		}
+		return nil
+	}
 	s.finish = func(r *reader, h estate.Head, n *yaml.Node) {
 		if finish != nil {
 			finish(r, h.(P), n)
@@ -67,15 +72,14 @@ func (s *section) read(r *reader, n *yaml.Node) {
 // enter adds an entry to the estate unless its id is taken.
 func (s *section) enter(r *reader, entry estate.Head, at diagnostic.Position) {
 	id := entry.Head().ID
-	if s.has(r.estate, id) || (s.name == "catalogs" && r.estate.Kinds[id] != nil) {
-		if first, ok := r.positions[s.name+"/"+id]; ok {
-			r.fail(at, "an id is defined once in the whole workspace; the first stands in "+first.Short(), "%s %q is defined twice", s.one, id)
+	if first := s.find(r.estate, id); first != nil {
+		if first.Source.File != "" {
+			r.fail(at, "an id is defined once in the whole workspace; the first stands in "+first.Source.Short(), "%s %q is defined twice", s.one, id)
 		} else {
 			r.fail(at, "choose another id; with based-on: "+id+" a kind can add to it", "%s %q is built in", s.one, id)
 		}
 		return
 	}
-	r.positions[s.name+"/"+id] = at
 	s.add(r.estate, entry)
 }
 

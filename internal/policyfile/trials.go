@@ -143,7 +143,12 @@ var guarantees = func() *section {
 	s := sectionOf("guarantees", "guarantee", "Statements that must hold of all decisions.", guaranteeFields,
 		func(*estate.Estate) map[string]*guarantee { return nil }, finishGuarantee)
 	s.add = func(e *estate.Estate, h estate.Head) { e.Guarantees[h.Head().ID] = &h.(*guarantee).Guarantee }
-	s.has = func(e *estate.Estate, id string) bool { return e.Guarantees[id] != nil }
+	s.find = func(e *estate.Estate, id string) *estate.Object {
+		if g := e.Guarantees[id]; g != nil {
+			return g.Head()
+		}
+		return nil
+	}
 	return s
 }()
 

@@ -1,0 +1,314 @@
+package policyfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"slices"
+	"sync"
+	"unsafe"
+
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+// An inventory of resources can have millions of lines, and nearly all of them say no more than an address, a type,
+// tags and an owner, in plain letters. Such lines are read straight into columns, block by block on all cores; what a
+// type, an owner or a set of tags means is asked of the ordinary reader, once for each text. Every other line, each wrong one
+// among them, goes to the ordinary reader as it stands.
+
+const blockSize = 1 << 20
+
+// block is some whole lines of an inventory.
+type block struct {
+	number int
+	line   int // of the first
+	text   []byte
+}
+
+// part is what became of a block.
+type part struct {
+	listing *estate.Listing
+	other   []otherLine
+}
+
+// otherLine is a line for the ordinary reader.
+type otherLine struct {
+	number int
+	text   []byte
+}
+
+// readResources reads NDJSON.
+func (r *reader) readResources(in io.Reader, take func(*yaml.Node)) {
+	workers := runtime.GOMAXPROCS(0)
+	blocks := make(chan block, workers)
+	free := make(chan []byte, 2*workers+2)
+	var parts []*part
+	var mutex sync.Mutex
+	var wait sync.WaitGroup
+	for range workers {
+		wait.Go(func() {
+			c := &columnReader{probe: r.scratch(), vocabulary: estate.NewVocabulary(), types: map[string]uint32{}, tags: map[string]uint32{}, owners: map[string]uint32{}}
+			for b := range blocks {
+				p := &part{listing: estate.NewListing(r.file, c.vocabulary, len(b.text))}
+				c.read(b, p)
+				mutex.Lock()
+				for len(parts) <= b.number {
+					parts = append(parts, nil)
+				}
+				parts[b.number] = p
+				mutex.Unlock()
+				free <- b.text[:0]
+			}
+		})
+	}
+	lines, err := cutBlocks(in, blocks, free)
+	close(blocks)
+	wait.Wait()
+	for _, p := range parts {
+		r.estate.Listings = append(r.estate.Listings, p.listing)
+		for _, l := range p.other {
+			if len(r.errors) < MaxErrors {
+				r.readLine(l.text, l.number, take)
+			}
+		}
+	}
+	if err != nil {
+		help := ""
+		if errors.Is(err, errLongLine) {
+			help = fmt.Sprintf("a line has at most %d bytes", MaxLine)
+		}
+		r.fail(diagnostic.Position{File: r.file, Line: lines + 1, Column: 1}, help, "the inventory can't be read: %s", reason(err))
+	}
+}
+
+var errLongLine = errors.New("the line is too long")
+
+// cutBlocks sends blocks of whole lines until the input ends, and counts the lines.
+func cutBlocks(in io.Reader, blocks chan<- block, free <-chan []byte) (lines int, err error) {
+	var rest []byte
+	for number := 0; ; number++ {
+		var text []byte
+		select {
+		case text = <-free:
+		default:
+			text = make([]byte, 0, blockSize+4096)
+		}
+		text = append(text, rest...)
+		for len(text) < blockSize && err == nil {
+			text = slices.Grow(text, blockSize-len(text))
+			var n int
+			n, err = in.Read(text[len(text):cap(text)])
+			text = text[:len(text)+n]
+		}
+		end := bytes.LastIndexByte(text, '\n') + 1
+		if err == io.EOF {
+			end = len(text)
+		} else if err != nil {
+			return lines, err
+		}
+		if end == 0 && len(text) > 0 {
+			return lines, errLongLine // a block has room for the longest
+		}
+		rest = append(rest[:0], text[end:]...)
+		b := block{number, lines + 1, text[:end]}
+		lines += bytes.Count(b.text, []byte("\n"))
+		blocks <- b
+		if err == io.EOF {
+			return lines, nil
+		}
+	}
+}
+
+// scratch is a reader whose errors nobody sees.
+func (r *reader) scratch() *reader {
+	return &reader{loader: &loader{estate: r.estate, zone: r.zone}, file: r.file, bad: map[*yaml.Node]bool{}}
+}
+
+// columnReader reads blocks into columns that share its vocabulary.
+type columnReader struct {
+	probe               *reader
+	listing             *estate.Listing
+	vocabulary          *estate.Vocabulary
+	types, tags, owners map[string]uint32 // numbers by the JSON of a value
+	values              values
+}
+
+// values are the parts of a line, as they stand: the address without its quotes, the others with them.
+type values struct{ at, typ, tags, owner []byte }
+
+func (c *columnReader) read(b block, p *part) {
+	c.listing = p.listing
+	text := b.text
+	for number := b.line; len(text) > 0; number++ {
+		line := text
+		if end := bytes.IndexByte(text, '\n'); end >= 0 {
+			line, text = text[:end], text[end+1:]
+		} else {
+			text = nil
+		}
+		if !c.line(line, number) && len(bytes.TrimSpace(line)) > 0 {
+			p.other = append(p.other, otherLine{number, bytes.Clone(line)})
+		}
+	}
+}
+
+// line reads a plain line; false if it is none, and then nothing has happened.
+func (c *columnReader) line(line []byte, number int) bool {
+	v := &c.values
+	*v = values{}
+	if !v.split(line) || v.at == nil {
+		return false
+	}
+	address, ok := estate.PlainAddress(unsafe.String(unsafe.SliceData(v.at), len(v.at)))
+	if !ok || address.Path == "" {
+		return false
+	}
+	typ, known := c.types[string(v.typ)]
+	tags, knownTags := c.tags[string(v.tags)]
+	owner, knownOwner := c.owners[string(v.owner)]
+	if !known || !knownTags || !knownOwner {
+		if !c.learn(line, number) {
+			return false
+		}
+		typ, tags, owner = c.types[string(v.typ)], c.tags[string(v.tags)], c.owners[string(v.owner)]
+	}
+	c.listing.Add(v.at, len(address.System), number, typ, tags, owner)
+	return true
+}
+
+// learn has the ordinary reader read a line, and notes what its values come to.
+func (c *columnReader) learn(line []byte, number int) bool {
+	r := c.probe
+	r.errors = r.errors[:0]
+	n, err := r.jsonLine(line, number)
+	if err != nil || len(r.errors) > 0 {
+		return false
+	}
+	e := &listedResource{}
+	if !r.fields(inventoryResourceFields, e, n, "a resource", r.at(n)) || len(r.errors) > 0 {
+		return false
+	}
+	v, l := &c.values, c.vocabulary
+	note(c.types, v.typ, &l.Types, e.Type)
+	note(c.tags, v.tags, &l.Tags, e.Tags)
+	if e.NoOwner {
+		c.owners[string(v.owner)] = estate.Cleared
+	} else {
+		note(c.owners, v.owner, &l.Owners, e.Owner)
+	}
+	return true
+}
+
+// note keeps what a text means under the next number; no text means what the first number does.
+func note[T any](numbers map[string]uint32, text []byte, list *[]T, means T) {
+	if _, known := numbers[string(text)]; known {
+		return
+	}
+	if text == nil {
+		numbers[""] = 0
+		return
+	}
+	numbers[string(text)] = uint32(len(*list))
+	*list = append(*list, means)
+}
+
+// split finds the values of a plain line: an object of at, type, tags and owner, each once at most, whose texts are printable
+// ASCII without escapes.
+func (v *values) split(b []byte) bool {
+	i := blank(b, 0)
+	if i == len(b) || b[i] != '{' {
+		return false
+	}
+	i = blank(b, i+1)
+	for first := true; ; first = false {
+		if !first {
+			if i == len(b) || b[i] != ',' {
+				break
+			}
+			i = blank(b, i+1)
+		}
+		end := plainText(b, i)
+		if end < 0 {
+			return false
+		}
+		key := b[i+1 : end-1]
+		if i = blank(b, end); i == len(b) || b[i] != ':' {
+			return false
+		}
+		i = blank(b, i+1)
+		var to *[]byte
+		if string(key) == "tags" {
+			to = &v.tags
+			end = plainObject(b, i)
+		} else {
+			switch string(key) {
+			case "at":
+				to = &v.at
+			case "type":
+				to = &v.typ
+			case "owner":
+				to = &v.owner
+			default:
+				return false
+			}
+			end = plainText(b, i)
+		}
+		if end < 0 || *to != nil {
+			return false
+		}
+		*to = b[i:end]
+		i = blank(b, end)
+	}
+	if v.at != nil {
+		v.at = v.at[1 : len(v.at)-1]
+	}
+	return i < len(b) && b[i] == '}' && blank(b, i+1) == len(b)
+}
+
+func blank(b []byte, i int) int {
+	for i < len(b) && (b[i] == ' ' || b[i] == '\t' || b[i] == '\r') {
+		i++
+	}
+	return i
+}
+
+// plainText gives the end of the text in quotes that begins at i; -1 if there is none, or it isn't plain.
+func plainText(b []byte, i int) int {
+	if i >= len(b) || b[i] != '"' {
+		return -1
+	}
+	for i++; i < len(b); i++ {
+		switch c := b[i]; {
+		case c == '"':
+			return i + 1
+		case c == '\\' || c < ' ' || c > '~':
+			return -1
+		}
+	}
+	return -1
+}
+
+// plainObject gives the end of the object of nothing but texts that begins at i.
+func plainObject(b []byte, i int) int {
+	if i >= len(b) || b[i] != '{' {
+		return -1
+	}
+	for i++; i < len(b); {
+		switch b[i] {
+		case '}':
+			return i + 1
+		case ' ', '\t', ',', ':':
+			i++
+		default:
+			if i = plainText(b, i); i < 0 {
+				return -1
+			}
+		}
+	}
+	return -1
+}

@@ -272,6 +272,33 @@ func (e *Estate) Section(name string) []*Object {
 	return nil
 }
 
+// EachHead visits what every entry with an id has in common, in no order.
+func (e *Estate) EachHead(visit func(*Object)) {
+	for _, k := range e.Kinds {
+		if !k.BuiltIn {
+			visit(k.Head())
+		}
+	}
+	each(e.Systems, visit)
+	each(e.People, visit)
+	each(e.Services, visit)
+	each(e.Groups, visit)
+	each(e.Roles, visit)
+	each(e.Scopes, visit)
+	each(e.Grants, visit)
+	each(e.Blocks, visit)
+	each(e.Separations, visit)
+	each(e.Delegations, visit)
+	each(e.Tests, visit)
+	each(e.Guarantees, visit)
+}
+
+func each[T Head](section map[string]T, visit func(*Object)) {
+	for _, entry := range section {
+		visit(entry.Head())
+	}
+}
+
 func heads[T Head](section map[string]T) []*Object {
 	var out []*Object
 	for _, entry := range Sorted(section) {

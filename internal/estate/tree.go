@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"iter"
 	"math/rand/v2"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -139,18 +140,26 @@ func (t *Tree) Some(is func(*Resource) bool) bool {
 	return false
 }
 
-// planter builds a tree.
+// planter builds the trees of some systems, one after another; several work side by side.
 type planter struct {
-	*Tree
+	*terms
 	estate   *Estate
+	rows     []Row
 	text     []byte
-	tags     map[string]uint32    // numbers of tags, by what they say
-	owners   map[Principal]uint32 // numbers of owners
-	types    map[string]uint16
+	entries  []*Entry
 	inherits map[[2]uint32]uint32
-	columns  map[*Vocabulary]*column
-	files    map[string]uint16
 	twice    []TwiceError
+}
+
+// terms numbers what many rows say alike.
+type terms struct {
+	sync.Mutex
+	tree    *Tree
+	tags    map[string]uint32    // by what they say
+	owners  map[Principal]uint32 // numbers of owners
+	types   map[string]uint16
+	files   map[string]uint16
+	columns map[*Vocabulary]*column
 }
 
 // sprout is a listed resource before it stands in the tree.
@@ -171,65 +180,148 @@ func (s sprout) position() diagnostic.Position {
 // plant builds the tree of resources from the systems' entries and the listings; those listed twice it gives back. What a
 // listing says of a system that there is not is passed over.
 func (e *Estate) plant() []TwiceError {
-	p := &planter{Tree: &Tree{}, estate: e, tags: map[string]uint32{}, owners: map[Principal]uint32{}, types: map[string]uint16{}, inherits: map[[2]uint32]uint32{}, columns: map[*Vocabulary]*column{}, files: map[string]uint16{}}
-	p.Tree.Tags, p.Owners, p.Files = []Tags{nil}, []*Principal{nil}, []string{""}
-	p.tags[""] = 0
-	of, total := e.sprouts()
-	p.Rows = make([]Row, 0, total+total/8)
-	for _, s := range Sorted(e.Systems) {
-		p.grow(s, of[s])
-		of[s] = nil
+	t := &Tree{Tags: []Tags{nil}, Owners: []*Principal{nil}, Files: []string{""}, Systems: Sorted(e.Systems)}
+	terms := &terms{tree: t, tags: map[string]uint32{"": 0}, owners: map[Principal]uint32{}, types: map[string]uint16{}, files: map[string]uint16{}, columns: map[*Vocabulary]*column{}}
+	for _, l := range e.Listings {
+		terms.column(l.Vocabulary)
+		terms.file(l.File)
 	}
-	p.Text = unsafe.String(unsafe.SliceData(p.text), len(p.text))
-	p.Index = lookup.New(rand.Uint64(), len(p.Rows))
-	for i := range p.Rows {
-		p.Index.Add(lookup.Hash(p.Index.Seed, p.Address(i)), i)
+	of, counts := e.stretches()
+	// Each planter takes systems that stand side by side, together about as much as any other.
+	total := 0
+	for _, n := range counts {
+		total += n
 	}
-	p.chunks = make([][]Resource, (len(p.Rows)+chunk-1)/chunk)
-	e.Tree = p.Tree
-	slices.SortFunc(p.twice, func(a, b TwiceError) int { return a.Second.Compare(b.Second) })
-	return p.twice
+	workers := runtime.GOMAXPROCS(0)
+	planters := make([]*planter, 0, workers)
+	var wait sync.WaitGroup
+	for first := 0; first < len(t.Systems); {
+		share, last := 0, first
+		for last < len(t.Systems) && (share == 0 || share < total/workers) {
+			share += counts[t.Systems[last]]
+			last++
+		}
+		p := &planter{terms: terms, estate: e, inherits: map[[2]uint32]uint32{}, rows: make([]Row, 0, share+share/64+64), text: make([]byte, 0, 32*share)}
+		planters = append(planters, p)
+		from, to := first, last
+		wait.Go(func() {
+			for n := from; n < to; n++ {
+				s := t.Systems[n]
+				p.grow(s, uint32(n), e.sprouts(s, of[s], counts[s]))
+			}
+		})
+		first = last
+	}
+	wait.Wait()
+	twice := t.gather(planters)
+	t.index()
+	e.Tree = t
+	slices.SortFunc(twice, func(a, b TwiceError) int { return a.Second.Compare(b.Second) })
+	return twice
 }
 
-// sprouts gathers what is listed, by system, and counts it.
-func (e *Estate) sprouts() (map[*System][]sprout, int) {
-	of, total := map[*System][]sprout{}, 0
-	for _, s := range e.Systems {
-		total += 1 + len(s.Resources)
-		for _, entry := range s.Resources {
-			of[s] = append(of[s], sprout{path: []byte(entry.Address.Path), entry: entry})
+// gather puts what the planters made behind one another.
+func (t *Tree) gather(planters []*planter) []TwiceError {
+	var text []byte
+	var twice []TwiceError
+	for k, p := range planters {
+		if k == 0 {
+			t.Rows, text, t.Entries, twice = p.rows, p.text, p.entries, p.twice
+			continue
 		}
+		rows, at, entries := uint32(len(t.Rows)), uint64(len(text))<<24, uint32(len(t.Entries))
+		for i := range p.rows {
+			r := &p.rows[i]
+			r.at += at
+			if r.Parent > 0 {
+				r.Parent += rows
+			}
+			if r.file == 0 && r.line > 0 {
+				r.line += entries
+			}
+		}
+		t.Rows, text = append(t.Rows, p.rows...), append(text, p.text...)
+		t.Entries, twice = append(t.Entries, p.entries...), append(twice, p.twice...)
+		p.rows, p.text = nil, nil
 	}
-	for _, l := range e.Listings {
-		total += len(l.rows)
-		var s *System
-		var list []sprout
-		fold := false
-		for i := range l.rows {
-			text, n := l.address(i)
-			if s == nil || s.ID != string(text[:n]) {
-				if s != nil {
-					of[s] = list
-				}
-				if s = e.Systems[string(text[:n])]; s == nil {
-					continue
-				}
-				list, fold = of[s], e.Folds(s)
-				if list == nil {
-					list = make([]sprout, 0, len(l.rows)-i)
+	t.Text = unsafe.String(unsafe.SliceData(text), len(text))
+	return twice
+}
+
+// index makes the table by which rows are found.
+func (t *Tree) index() {
+	t.Index = lookup.New(rand.Uint64(), len(t.Rows))
+	t.chunks = make([][]Resource, (len(t.Rows)+chunk-1)/chunk)
+	const run = 1 << 14
+	hashes := make([][]uint64, (len(t.Rows)+run-1)/run)
+	var wait sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers {
+		wait.Go(func() {
+			for k := w; k < len(hashes); k += workers {
+				hashes[k] = make([]uint64, min(run, len(t.Rows)-k*run))
+				for i := range hashes[k] {
+					hashes[k][i] = lookup.Hash(t.Index.Seed, t.Address(k*run+i))
 				}
 			}
+		})
+	}
+	wait.Wait()
+	for k, list := range hashes {
+		for i, h := range list {
+			t.Index.Add(h, k*run+i)
+		}
+	}
+}
+
+// stretch is lines of a listing, one after another, about one system.
+type stretch struct {
+	from        *Listing
+	first, last int
+}
+
+// stretches finds what listings say of each system, and counts it.
+func (e *Estate) stretches() (of map[*System][]stretch, counts map[*System]int) {
+	of, counts = map[*System][]stretch{}, map[*System]int{}
+	for _, l := range e.Listings {
+		for i := 0; i < len(l.rows); {
+			text, n := l.address(i)
+			id := string(text[:n])
+			first := i
+			for i++; i < len(l.rows); i++ {
+				if next, n := l.address(i); string(next[:n]) != id {
+					break
+				}
+			}
+			if s := e.Systems[id]; s != nil {
+				of[s] = append(of[s], stretch{l, first, i})
+				counts[s] += i - first
+			}
+		}
+	}
+	for _, s := range e.Systems {
+		counts[s] += 1 + len(s.Resources)
+	}
+	return of, counts
+}
+
+// sprouts gathers what is listed of a system, in tree order.
+func (e *Estate) sprouts(s *System, of []stretch, count int) []sprout {
+	list, fold := make([]sprout, 0, count), e.Folds(s)
+	for _, entry := range s.Resources {
+		list = append(list, sprout{path: []byte(entry.Address.Path), entry: entry})
+	}
+	for _, st := range of {
+		for i := st.first; i < st.last; i++ {
+			text, n := st.from.address(i)
 			path := text[n+1:]
 			if fold {
 				path = []byte(Fold(string(path)))
 			}
-			list = append(list, sprout{path: path, from: l, row: i})
-		}
-		if s != nil {
-			of[s] = list
+			list = append(list, sprout{path: path, from: st.from, row: i})
 		}
 	}
-	return of, total
+	return sorted(list)
 }
 
 func compareSprouts(a, b sprout) int {
@@ -264,15 +356,16 @@ func sorted(list []sprout) []sprout {
 	return append(append(out, a...), b...)
 }
 
-// grow adds a system and what is in it.
-func (p *planter) grow(s *System, list []sprout) {
-	number := uint32(len(p.Systems))
-	p.Systems = append(p.Systems, s)
+// grow adds a system and what is in it, which comes in tree order.
+func (p *planter) grow(s *System, number uint32, list []sprout) {
 	offer := p.estate.offers[s.Kind.ID]
-	list = sorted(list)
+	var types []uint16 // by depth
+	for _, t := range offer.Types {
+		types = append(types, p.typ(t))
+	}
 	path := []byte(nil)
-	above := []uint32{uint32(len(p.Rows))} // the rows that lead to the last one
-	p.add(s, nil, Row{System: number, Type: p.typ(offer.TypeAt(0)), Tags: p.number(inherit(nil, s.Tags)), Owner: p.owner(s.Owner)})
+	above := []uint32{uint32(len(p.rows))} // the rows that lead to the last one
+	p.add(s, nil, Row{System: number, Type: types[0], Tags: p.number(inherit(nil, s.Tags)), Owner: p.owner(s.Owner)})
 	for i, one := range list {
 		if i > 0 && bytes.Equal(one.path, path) {
 			p.twice = append(p.twice, TwiceError{Address{s.ID, string(path)}, list[i-1].position(), one.position()})
@@ -286,12 +379,12 @@ func (p *planter) grow(s *System, list []sprout) {
 			if next := bytes.IndexByte(path[start:], '/'); next >= 0 {
 				end = start + next
 			}
-			up := p.Rows[above[len(above)-1]]
-			row := Row{Parent: above[len(above)-1] + 1, System: number, Tags: up.Tags, Owner: up.Owner, Type: p.typ(offer.TypeAt(len(above)))}
+			up := p.rows[above[len(above)-1]]
+			row := Row{Parent: above[len(above)-1] + 1, System: number, Tags: up.Tags, Owner: up.Owner, Type: types[min(len(above), len(types)-1)]}
 			if end == len(path) {
 				p.say(&row, one)
 			}
-			above = append(above, uint32(len(p.Rows)))
+			above = append(above, uint32(len(p.rows)))
 			p.add(s, path[:end], row)
 			if end == len(path) {
 				break
@@ -321,7 +414,7 @@ func (p *planter) add(s *System, path []byte, row Row) {
 		p.text = append(append(p.text, ':'), path...)
 	}
 	row.at = uint64(at)<<24 | uint64(len(p.text)-at)
-	p.Rows = append(p.Rows, row)
+	p.rows = append(p.rows, row)
 }
 
 // column translates the numbers of a vocabulary into the tree's.
@@ -334,8 +427,8 @@ type column struct {
 // say puts what is said of a resource over what it inherits.
 func (p *planter) say(row *Row, s sprout) {
 	if s.entry != nil {
-		p.Entries = append(p.Entries, s.entry)
-		row.line = uint32(len(p.Entries))
+		p.entries = append(p.entries, s.entry)
+		row.line = uint32(len(p.entries))
 		if s.entry.Type != "" {
 			row.Type = p.typ(s.entry.Type)
 		}
@@ -345,12 +438,9 @@ func (p *planter) say(row *Row, s sprout) {
 		}
 		return
 	}
-	c := p.columns[s.from.Vocabulary]
-	if c == nil {
-		c = p.column(s.from.Vocabulary)
-	}
+	c := p.columns[s.from.Vocabulary] // which is there, and nobody adds to
 	said := s.from.rows[s.row]
-	row.file, row.line = p.file(s.from.File), said.line
+	row.file, row.line = p.files[s.from.File], said.line
 	if said.typ > 0 {
 		row.Type = c.types[said.typ]
 	}
@@ -363,69 +453,81 @@ func (p *planter) say(row *Row, s sprout) {
 	}
 }
 
-func (p *planter) file(name string) uint16 {
-	n, ok := p.files[name]
-	if !ok {
-		n = uint16(len(p.Files))
-		p.files[name] = n
-		p.Files = append(p.Files, name)
+func (t *terms) file(name string) {
+	if _, ok := t.files[name]; !ok {
+		t.files[name] = uint16(len(t.tree.Files))
+		t.tree.Files = append(t.tree.Files, name)
 	}
-	return n
 }
 
-func (p *planter) column(l *Vocabulary) *column {
+func (t *terms) column(v *Vocabulary) {
+	if t.columns[v] != nil {
+		return
+	}
 	c := &column{}
-	p.columns[l] = c
-	for _, t := range l.Types {
-		c.types = append(c.types, p.typ(t))
+	t.columns[v] = c
+	for _, name := range v.Types {
+		c.types = append(c.types, t.typ(name))
 	}
-	for _, t := range l.Tags {
-		c.tags = append(c.tags, p.number(t))
+	for _, tags := range v.Tags {
+		c.tags = append(c.tags, t.number(tags))
 	}
-	for _, o := range l.Owners {
-		c.owners = append(c.owners, p.owner(o))
+	for _, o := range v.Owners {
+		c.owners = append(c.owners, t.owner(o))
 	}
-	return c
 }
 
-func (p *planter) typ(name string) uint16 {
-	n, ok := p.types[name]
+func (t *terms) typ(name string) uint16 {
+	t.Lock()
+	defer t.Unlock()
+	n, ok := t.types[name]
 	if !ok {
-		n = uint16(len(p.Types))
-		p.types[name] = n
-		p.Types = append(p.Types, name)
+		n = uint16(len(t.tree.Types))
+		t.types[name] = n
+		t.tree.Types = append(t.tree.Types, name)
 	}
 	return n
 }
 
-func (p *planter) owner(o *Principal) uint32 {
+func (t *terms) owner(o *Principal) uint32 {
 	if o == nil {
 		return 0
 	}
-	n, ok := p.owners[*o]
+	t.Lock()
+	defer t.Unlock()
+	n, ok := t.owners[*o]
 	if !ok {
-		n = uint32(len(p.Owners))
-		p.owners[*o] = n
-		p.Owners = append(p.Owners, o)
+		n = uint32(len(t.tree.Owners))
+		t.owners[*o] = n
+		t.tree.Owners = append(t.tree.Owners, o)
 	}
 	return n
 }
 
-func (p *planter) number(t Tags) uint32 {
+func (t *terms) number(tags Tags) uint32 {
 	var key strings.Builder
-	for _, tag := range t {
+	for _, tag := range tags {
 		key.WriteString(tag.Key)
 		key.WriteByte(0)
 		key.WriteString(tag.Value)
 		key.WriteByte(0)
 	}
-	n, ok := p.tags[key.String()]
+	t.Lock()
+	defer t.Unlock()
+	n, ok := t.tags[key.String()]
 	if !ok {
-		n = uint32(len(p.Tree.Tags))
-		p.tags[key.String()] = n
-		p.Tree.Tags = append(p.Tree.Tags, t)
+		n = uint32(len(t.tree.Tags))
+		t.tags[key.String()] = n
+		t.tree.Tags = append(t.tree.Tags, tags)
 	}
 	return n
+}
+
+// tagsOf gives the tags of a number while others may be numbering.
+func (t *terms) tagsOf(n uint32) Tags {
+	t.Lock()
+	defer t.Unlock()
+	return t.tree.Tags[n]
 }
 
 func (p *planter) inherit(above, own uint32) uint32 {
@@ -435,7 +537,7 @@ func (p *planter) inherit(above, own uint32) uint32 {
 	key := [2]uint32{above, own}
 	n, ok := p.inherits[key]
 	if !ok {
-		n = p.number(inherit(p.Tree.Tags[above], p.Tree.Tags[own]))
+		n = p.number(inherit(p.tagsOf(above), p.tagsOf(own)))
 		p.inherits[key] = n
 	}
 	return n

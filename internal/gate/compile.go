@@ -21,6 +21,10 @@ type compiler struct {
 	number map[string]uint32 // of lists of subjects
 	who    [][]uint32        // of each list of subjects, the subjects
 	units  *unitMaker
+	// in the order of their ids, with the numbers of their lists of resources
+	sortedGrants []*estate.Grant
+	sortedBlocks []*estate.Block
+	on           []int
 }
 
 // Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
@@ -36,6 +40,11 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 	g.scratch = g.space.NewContext()
 	g.classes = newClasses(e)
 	c.units = newUnitMaker(len(g.classes.ops.list))
+	placed := make(chan struct{})
+	go func() {
+		c.place()
+		close(placed)
+	}()
 	c.subjects()
 	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {
 		_, err := g.role(id)
@@ -46,6 +55,7 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 			g.sessions = append(g.sessions, s)
 		}
 	}
+	<-placed
 	c.entries(elevations)
 	if len(c.bad) > 0 {
 		return nil, c.bad.Sort()
@@ -105,19 +115,23 @@ func (c *compiler) subjects() {
 
 const servicePrefix = "service:"
 
+// place finds where everything is that grants and blocks speak of. It touches nothing that subjects and roles need.
+func (c *compiler) place() {
+	c.sortedGrants, c.sortedBlocks = estate.Sorted(c.estate.Grants), estate.Sorted(c.estate.Blocks)
+	var on []estate.Resources
+	for _, gr := range c.sortedGrants {
+		on = append(on, gr.On)
+	}
+	for _, b := range c.sortedBlocks {
+		on = append(on, b.On)
+	}
+	c.places, c.on = newPlaces(c.estate, on, c.classes)
+}
+
 // entries compiles grants and blocks.
 func (c *compiler) entries(elevations []estate.Elevation) {
 	g := c.Gate
-	grants, blocks := estate.Sorted(c.estate.Grants), estate.Sorted(c.estate.Blocks)
-	var on []estate.Resources
-	for _, gr := range grants {
-		on = append(on, gr.On)
-	}
-	for _, b := range blocks {
-		on = append(on, b.On)
-	}
-	var which []int
-	g.places, which = newPlaces(c.estate, on, g.classes)
+	grants, blocks, which := c.sortedGrants, c.sortedBlocks, c.on
 	lent := map[string][]estate.Elevation{}
 	for _, el := range elevations {
 		lent[el.Grant] = append(lent[el.Grant], el)

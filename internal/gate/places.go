@@ -292,6 +292,7 @@ func (p *places) toldApart() func(mark uint32) uint32 {
 			all.pieces = append(all.pieces, piece{s, uint32(n)})
 		}
 	}
+	all.order()
 	w := &weaver{shares: []share{all}, covers: lookup.NewSequences()}
 	w.weave([]uint32{0})
 	r := &rows{steps: w.steps}

@@ -75,6 +75,16 @@ type piece struct {
 type share struct {
 	pieces []piece
 	extras []extra
+	events []uint64 // where each piece begins and ends, sorted
+}
+
+// order works out the events: the mark, the unit, and whether it begins. At one mark, what of a unit ends comes before what begins.
+func (s *share) order() {
+	s.events = make([]uint64, 0, 2*len(s.pieces))
+	for _, p := range s.pieces {
+		s.events = append(s.events, uint64(p.from)<<32|uint64(p.unit)<<1|1, uint64(p.to)<<32|uint64(p.unit)<<1)
+	}
+	slices.Sort(s.events)
 }
 
 // weaver makes the rows of some classes of subjects; several work side by side.
@@ -82,9 +92,11 @@ type weaver struct {
 	shares []share
 	covers *lookup.Sequences
 	steps  []step
+	base   uint32 // where its steps stand among all
 	extras []extra
 	rows   []holder // of the classes, with nothing but the row
 	events []uint64
+	heads  [][]uint64
 	now    []counted
 	units  []uint32
 }
@@ -94,15 +106,10 @@ type counted struct{ unit, count uint32 }
 // weave makes the row of those whom these shares are for.
 func (w *weaver) weave(of []uint32) {
 	h := holder{row: uint32(len(w.steps)), extra: uint32(len(w.extras))}
-	w.events = w.events[:0]
+	w.merge(of)
 	for _, n := range of {
-		for _, p := range w.shares[n].pieces {
-			// at one mark, what of a unit ends comes before what begins
-			w.events = append(w.events, uint64(p.from)<<32|uint64(p.unit)<<1|1, uint64(p.to)<<32|uint64(p.unit)<<1)
-		}
 		w.extras = append(w.extras, w.shares[n].extras...)
 	}
-	slices.Sort(w.events)
 	w.now = w.now[:0]
 	last := uint32(0)
 	for i := 0; i < len(w.events); {
@@ -131,6 +138,39 @@ func (w *weaver) weave(of []uint32) {
 	w.rows = append(w.rows, h)
 }
 
+// merge brings the events of the shares, each of which is sorted, into one order.
+func (w *weaver) merge(of []uint32) {
+	w.events = w.events[:0]
+	if len(of) > maxMerged {
+		for _, n := range of {
+			w.events = append(w.events, w.shares[n].events...)
+		}
+		slices.Sort(w.events)
+		return
+	}
+	w.heads = w.heads[:0]
+	for _, n := range of {
+		if e := w.shares[n].events; len(e) > 0 {
+			w.heads = append(w.heads, e)
+		}
+	}
+	for len(w.heads) > 0 {
+		least := 0
+		for i := range w.heads {
+			if w.heads[i][0] < w.heads[least][0] {
+				least = i
+			}
+		}
+		w.events = append(w.events, w.heads[least][0])
+		if w.heads[least] = w.heads[least][1:]; len(w.heads[least]) == 0 {
+			w.heads = slices.Delete(w.heads, least, least+1)
+		}
+	}
+}
+
+// maxMerged is up to how many shares it pays to compare the next event of each.
+const maxMerged = 16
+
 // turn counts a unit in or out.
 func (w *weaver) turn(unit uint32, in bool) {
 	i, found := slices.BinarySearchFunc(w.now, unit, func(c counted, u uint32) int { return int(c.unit) - int(u) })
@@ -148,21 +188,41 @@ func (w *weaver) turn(unit uint32, in bool) {
 
 // weaveAll makes the rows of all classes, on all cores, each class a sequence of shares; it gives their rows by class.
 func (r *rows) weaveAll(classes *lookup.Sequences, shares []share) []holder {
+	for i := range shares {
+		shares[i].order()
+	}
 	workers := min(runtime.GOMAXPROCS(0), classes.Len()/1024+1)
 	weavers := make([]*weaver, workers)
+	total := 0
+	for c := range classes.Len() {
+		for _, n := range classes.Get(uint32(c)) {
+			total += len(shares[n].events)
+		}
+	}
+	// There are as many steps as events at most. What is not used of each weaver's part is never touched.
+	r.steps = make([]step, total)
+	free := 0
 	var wait sync.WaitGroup
 	for k := range weavers {
-		w := &weaver{shares: shares, covers: lookup.NewSequences()}
+		first, last := k*classes.Len()/workers, (k+1)*classes.Len()/workers
+		events := 0
+		for c := first; c < last; c++ {
+			for _, n := range classes.Get(uint32(c)) {
+				events += len(shares[n].events)
+			}
+		}
+		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.steps[free : free : free+events], base: uint32(free), rows: make([]holder, 0, last-first)}
+		free += events
 		weavers[k] = w
 		wait.Go(func() {
-			for c := k * classes.Len() / workers; c < (k+1)*classes.Len()/workers; c++ {
+			for c := first; c < last; c++ {
 				w.weave(classes.Get(uint32(c)))
 			}
 		})
 	}
 	wait.Wait()
 	all := weavers[0].covers
-	var out []holder
+	out := make([]holder, 0, classes.Len())
 	for k, w := range weavers {
 		if k > 0 {
 			became := make([]uint32, w.covers.Len())
@@ -174,12 +234,11 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share) []holder {
 			}
 		}
 		for _, h := range w.rows {
-			h.row += uint32(len(r.steps))
+			h.row += w.base
 			h.extra += uint32(len(r.extras))
 			out = append(out, h)
 		}
-		r.steps, r.extras = append(r.steps, w.steps...), append(r.extras, w.extras...)
-		w.steps, w.extras = nil, nil
+		r.extras = append(r.extras, w.extras...)
 	}
 	r.covers, r.ends = all.Items, all.Ends
 	return out

@@ -170,15 +170,33 @@ func (c *columnReader) line(line []byte, number int) bool {
 	}
 	typ, known := c.types[string(v.typ)]
 	tags, knownTags := c.tags[string(v.tags)]
-	owner, knownOwner := c.owners[string(v.owner)]
+	owner, knownOwner := c.owner(v.owner)
 	if !known || !knownTags || !knownOwner {
 		if !c.learn(line, number) {
 			return false
 		}
-		typ, tags, owner = c.types[string(v.typ)], c.tags[string(v.tags)], c.owners[string(v.owner)]
+		typ, tags = c.types[string(v.typ)], c.tags[string(v.tags)]
+		if owner, knownOwner = c.owner(v.owner); !knownOwner {
+			return false
+		}
 	}
 	c.listing.Add(v.at, len(address.System), number, typ, tags, owner)
 	return true
+}
+
+// owner gives the number of an owner. There can be as many as people, so what is plainly one is not asked about.
+func (c *columnReader) owner(text []byte) (uint32, bool) {
+	if text == nil {
+		return estate.NoneSaid, true
+	}
+	if n, known := c.owners[string(text)]; known {
+		return n, true
+	}
+	if p, err := estate.ParsePrincipal(string(text[1 : len(text)-1])); err == nil && p.Kind <= estate.IsGroup {
+		note(c.owners, text, &c.vocabulary.Owners, &p)
+		return c.owners[string(text)], true
+	}
+	return 0, false
 }
 
 // learn has the ordinary reader read a line, and notes what its values come to.
@@ -198,8 +216,6 @@ func (c *columnReader) learn(line []byte, number int) bool {
 	note(c.tags, v.tags, &l.Tags, e.Tags)
 	if e.NoOwner {
 		c.owners[string(v.owner)] = estate.Cleared
-	} else {
-		note(c.owners, v.owner, &l.Owners, e.Owner)
 	}
 	return true
 }

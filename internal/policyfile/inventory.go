@@ -80,6 +80,7 @@ func (l *loader) join(all *inventories) {
 	for _, p := range all.people {
 		p.from.loader = l
 		people.enter(p.from, p.Subject, p.Source.Position)
+		l.listedPeople = append(l.listedPeople, p.Subject)
 	}
 	for _, e := range all.resources {
 		s := l.estate.Systems[e.at.System]

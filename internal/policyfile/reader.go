@@ -14,12 +14,14 @@ import (
 
 // loader gathers an estate and everything that is wrong with its files.
 type loader struct {
-	estate    *estate.Estate
-	zone      *clock.Zone
-	settings  settings
-	errors    diagnostic.List
-	texts     map[string][]byte   // of each YAML file
-	lines     map[string][]string // of those that have errors
+	estate   *estate.Estate
+	zone     *clock.Zone
+	settings settings
+	errors   diagnostic.List
+	texts    map[string][]byte   // of each YAML file
+	lines    map[string][]string // of those that have errors
+	// listedPeople are those of inventories, in order: they alone name their groups.
+	listedPeople []*estate.Subject
 	// incomplete says that something with a name could not be read at all: then a name that finds nothing proves
 	// nothing, and names are not looked up.
 	incomplete bool

@@ -288,7 +288,7 @@ func (l *loader) resolveSubjects() {
 		l.subjects(g.Members)
 		l.subjects(g.Stewards)
 	}
-	for _, s := range slices.Concat(estate.Sorted(e.People), estate.Sorted(e.Services)) {
+	for _, s := range l.listedPeople {
 		for _, ref := range s.Groups {
 			if g := e.Groups[ref.ID]; l.exists(g != nil, ref, "group", ids(e.Groups)) {
 				g.Members = append(g.Members, estate.SubjectTerm{Principal: s.Principal(), Position: ref.Position})
@@ -358,11 +358,7 @@ func (l *loader) resolveHeads() {
 			l.exists(slices.Contains(estate.FindingCodes, a.Finding), estate.Ref{ID: a.Finding, Position: o.Source.Position}, "finding", func() []string { return estate.FindingCodes })
 		}
 	}
-	for _, name := range estate.SectionNames {
-		for _, o := range e.Section(name) {
-			check(o)
-		}
-	}
+	e.EachHead(check)
 	for _, s := range estate.Sorted(e.Systems) {
 		for _, entry := range s.Resources {
 			check(&entry.Object)

@@ -15,7 +15,7 @@ type section struct {
 	table  []field
 	create func() estate.Head
 	add    func(*estate.Estate, estate.Head)
-	find   func(*estate.Estate, string) *estate.Object // nil if there is none
+	find   func(*estate.Estate, string) *estate.Object      // nil if there is none
 	finish func(r *reader, entry estate.Head, n *yaml.Node) // what no single key can tell
 	// bare reads an entry that is written without keys; it is nil, or false, where keys are meant.
 	bare       func(r *reader, entry estate.Head, n *yaml.Node) bool

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"unsafe"
 
 	"hiddengate/internal/diagnostic"
@@ -16,7 +17,7 @@ import (
 
 // Tree is the listed resources of an estate in tree order: systems by id, then in each the paths, so that what
 // stands in a place follows it at once. It keeps columns of numbers, some 32 bytes a resource beside its address and 16 to find it by; a Resource is
-// made when it is asked for, and stays. Asking for one is not safe for concurrent use, everything else is.
+// made when it is asked for, and stays.
 type Tree struct {
 	Columns
 	Systems []*System
@@ -25,7 +26,7 @@ type Tree struct {
 	Owners  []*Principal // the first is nil
 	Files   []string     // inventories; the first is none
 	Entries []*Entry     // of those that a file says more of than a column can hold
-	chunks  [][]Resource
+	chunks  []atomic.Pointer[[chunk]Resource]
 }
 
 // Columns is what of a tree is numbers and text alone.
@@ -84,18 +85,22 @@ func (t *Tree) find(a Address) int {
 
 // At gives a row's resource.
 func (t *Tree) At(i int) *Resource {
-	c := t.chunks[i/chunk]
+	c := t.chunks[i/chunk].Load()
 	if c == nil {
-		c = make([]Resource, min(chunk, len(t.Rows)-i/chunk*chunk))
-		t.chunks[i/chunk] = c
-		for j := range c {
-			t.fill(&c[j], i/chunk*chunk+j)
+		c = new([chunk]Resource)
+		for j := range min(chunk, len(t.Rows)-i/chunk*chunk) {
+			t.fill(c, i/chunk*chunk+j)
+		}
+		if !t.chunks[i/chunk].CompareAndSwap(nil, c) {
+			c = t.chunks[i/chunk].Load() // somebody was faster; a resource stands in one place
 		}
 	}
 	return &c[i%chunk]
 }
 
-func (t *Tree) fill(r *Resource, i int) {
+// fill makes a resource in its chunk, in which those before it stand already.
+func (t *Tree) fill(c *[chunk]Resource, i int) {
+	r := &c[i%chunk]
 	row := t.Rows[i]
 	r.Index = i
 	r.System, r.Type, r.Tags, r.Owner = t.Systems[row.System], t.Types[row.Type], t.Tags[row.Tags], t.Owners[row.Owner]
@@ -103,7 +108,11 @@ func (t *Tree) fill(r *Resource, i int) {
 	r.Address.System = r.System.ID
 	if row.Parent > 0 {
 		r.Address.Path = text[len(r.System.ID)+1:]
-		r.Parent = t.At(int(row.Parent - 1)) // it stands before
+		if up := int(row.Parent - 1); up/chunk == i/chunk { // it stands before
+			r.Parent = &c[up%chunk]
+		} else {
+			r.Parent = t.At(up)
+		}
 	}
 	switch {
 	case row.file > 0:
@@ -251,7 +260,7 @@ func (t *Tree) gather(planters []*planter) []TwiceError {
 // index makes the table by which rows are found.
 func (t *Tree) index() {
 	t.Index = lookup.New(rand.Uint64(), len(t.Rows))
-	t.chunks = make([][]Resource, (len(t.Rows)+chunk-1)/chunk)
+	t.chunks = make([]atomic.Pointer[[chunk]Resource], (len(t.Rows)+chunk-1)/chunk)
 	const run = 1 << 14
 	hashes := make([][]uint64, (len(t.Rows)+run-1)/run)
 	var wait sync.WaitGroup

@@ -146,6 +146,11 @@ func (g *Gate) judge(q *query) (Outcome, error) {
 		return Deny, nil
 	}
 	g.match(q, h)
+	return g.weigh(q, region.Region(h.active))
+}
+
+// weigh decides a query about what has been matched, by a subject that is active in a region.
+func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
 	// Blocks come first: one that holds all of the request ends it.
 	given, blocked := region.None, region.None
 	blocks, grants := 0, 0 // how many hold some of it
@@ -172,8 +177,8 @@ func (g *Gate) judge(q *query) (Outcome, error) {
 		return Deny, nil
 	}
 	active := region.All
-	if region.Region(h.active) != region.Full {
-		active = g.holds(q, region.Region(h.active))
+	if within != region.Full {
+		active = g.holds(q, within)
 	}
 	switch {
 	case active == region.None:
@@ -185,7 +190,7 @@ func (g *Gate) judge(q *query) (Outcome, error) {
 		active == region.All && blocked == region.None && grants == 1:
 		return Depends, nil
 	}
-	return g.together(q, region.Region(h.active))
+	return g.together(q, within)
 }
 
 // match gathers the units in force for the subject at the spot that have the operation, the blocks' first.

@@ -75,11 +75,8 @@ type list struct {
 // marked place has the marks of a span, however many resources that are. What tags, types, owners and patterns
 // select lies anywhere: which of such lists cover a resource is its trait, and traits are numbered as they occur.
 type places struct {
-	estate   *estate.Estate
 	lists    []list
-	complex  []estate.Resources // by trait bit, the lists that traits tell
-	numbers  map[string]int     // of lists, by what they say
-	folding  []bool             // of each of the tree's systems
+	numbers  map[string]int // of lists, by what they say
 	marks    map[estate.Address]uint32
 	spots    []spot // of each listed resource
 	phantoms lookup.Names
@@ -89,7 +86,7 @@ type places struct {
 
 // newPlaces takes the lists apart and finds every listed resource's spot. classes gives the class of a system's type.
 func newPlaces(e *estate.Estate, all []estate.Resources, classes *classes) (*places, []int) {
-	p := &places{estate: e, numbers: map[string]int{}, marks: map[estate.Address]uint32{}}
+	p := &places{traits: traits{estate: e}, numbers: map[string]int{}, marks: map[estate.Address]uint32{}}
 	which := make([]int, len(all))
 	var distinct []estate.Resources
 	for i, l := range all {

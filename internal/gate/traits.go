@@ -12,9 +12,12 @@ import (
 // the same class, the same patterns over them, and the same values of the tags and owners that any such list asks
 // about have the same trait; it is worked out for the first of them. Trait 0 is that of none.
 type traits struct {
-	places     *places
-	words      int      // of a trait's bits
-	bits       []uint64 // of each trait, the lists that cover it
+	estate     *estate.Estate
+	tree       *estate.Tree
+	complex    []estate.Resources // by bit, the lists that traits tell
+	patterns   []estate.Pattern   // that those lists name
+	words      int                // of a trait's bits
+	bits       []uint64           // of each trait, the lists that cover it
 	numbers    map[string]uint32
 	known      map[traitKey]uint32
 	machines   []*automaton // of each of the tree's systems; nil where no pattern fits the system
@@ -30,11 +33,10 @@ type traits struct {
 type traitKey struct{ class, values, owner, patterns uint32 }
 
 func (t *traits) init(p *places, classes *classes) {
-	t.places = p
+	t.estate, t.tree = p.estate, p.estate.Tree
 	t.words = (len(p.complex) + 63) / 64
 	t.bits = make([]uint64, t.words)
 	t.numbers, t.known = map[string]uint32{}, map[traitKey]uint32{}
-	t.sets = lookup.NewSequences()
 	t.keys, t.owners = map[string]bool{}, map[estate.Principal]bool{}
 	tree := p.estate.Tree
 	for _, s := range tree.Systems {
@@ -70,13 +72,8 @@ func (t *traits) init(p *places, classes *classes) {
 	for _, l := range p.complex {
 		gather(l)
 	}
-	for _, s := range tree.Systems {
-		a := newAutomaton(s, p.estate.Folds(s), patterns, t.sets)
-		if len(a.patterns) == 0 {
-			a = nil
-		}
-		t.machines = append(t.machines, a)
-	}
+	t.patterns = patterns
+	t.build()
 	t.number(tree)
 	t.candidates = newCandidates(p)
 	states := make([]uint32, tree.Len())
@@ -102,6 +99,18 @@ func (t *traits) init(p *places, classes *classes) {
 			}
 		}
 		p.spots[i].trait = lastTrait
+	}
+}
+
+// build makes the systems' automata anew.
+func (t *traits) build() {
+	t.machines, t.sets = nil, lookup.NewSequences()
+	for _, s := range t.tree.Systems {
+		a := newAutomaton(s, t.estate.Folds(s), t.patterns, t.sets)
+		if len(a.patterns) == 0 {
+			a = nil
+		}
+		t.machines = append(t.machines, a)
 	}
 }
 
@@ -136,7 +145,7 @@ func (t *traits) judge(r *estate.Resource) uint32 {
 	bits := make([]uint64, t.words)
 	some := false
 	for _, n := range t.candidates.of(r) {
-		if covers(t.places.estate, t.places.complex[n], r) {
+		if covers(t.estate, t.complex[n], r) {
 			bits[n/64] |= 1 << (n % 64)
 			some = true
 		}

@@ -8,6 +8,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 
@@ -97,6 +98,15 @@ func NewSpace(zone *clock.Zone, dims []Dimension, budget int) *Space {
 	s.nodes = make([]node, 2) // the terminals
 	s.nodes[Empty].dim, s.nodes[Full].dim = len(s.dims), len(s.dims)
 	return s
+}
+
+// Fork gives a space that knows every region of this one, and on which another goroutine may work.
+func (s *Space) Fork() *Space {
+	f := *s
+	f.nodes = s.nodes[:len(s.nodes):len(s.nodes)] // whoever adds the first node moves away
+	f.unique, f.memo = maps.Clone(s.unique), map[operands]Region{}
+	f.buffer, f.marks, f.turn = nil, nil, 0
+	return &f
 }
 
 // Zone is the zone of the space's local times.

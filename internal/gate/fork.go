@@ -1,0 +1,32 @@
+package gate
+
+import (
+	"maps"
+
+	"hiddengate/internal/region"
+)
+
+// Fork gives a gate that answers as this one does and can be asked beside it, on another goroutine. It shares all that is
+// compiled and has a memory of its own. Forking itself is not safe beside anything else.
+func (g *Gate) Fork() *Gate {
+	f := *g
+	f.space = g.space.Fork()
+	f.scratch = f.space.NewContext()
+	f.matched = nil
+	f.subjects, f.inRoles = map[int]*subject{}, map[cell]region.Region{}
+	places := *g.places
+	f.places = &places
+	places.traits.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
+	places.traits.numbers = maps.Clone(g.places.traits.numbers)
+	places.traits.bits = g.places.traits.bits[:len(g.places.traits.bits):len(g.places.traits.bits)]
+	places.traits.build()
+	return &f
+}
+
+// In gives the same context for a gate that is a fork of the one it was made for, or that was forked from the same.
+func (c *Context) In(g *Gate) *Context {
+	d := g.NewContext()
+	d.region.CopyFrom(c.region)
+	d.Roles = c.Roles
+	return d
+}

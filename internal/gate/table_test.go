@@ -1,0 +1,51 @@
+package gate_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+)
+
+// What the table counts is what deciding counts, resource by resource.
+func TestCountsAreCellByCell(t *testing.T) {
+	for seed := range propertyEstates {
+		d := newDraw(uint64(seed) + 50_000)
+		e := load(t, d.estate())
+		var lent []estate.Elevation
+		g, err := gate.Compile(e, lent)
+		require.NoError(t, err)
+		operations := estate.Sorted(e.Operations)
+		for _, q := range questions(d, e, 3) {
+			if d.chance(30) {
+				q.request.at = nil
+			}
+			c := q.request.context(g)
+			err := g.Table(c).Counts(func(who estate.Principal, counts []gate.Count) bool {
+				want := make([]gate.Count, len(operations))
+				for i, o := range operations {
+					for r := range e.Tree.All() {
+						if e.Offer(r.System.Kind.ID).Valid(o.Name, r.Type) == nil {
+							continue
+						}
+						outcome, err := g.Decide(gate.Request{Subject: who, Operation: o.Name, Resource: r.Address.String(), Context: c})
+						require.NoError(t, err)
+						switch outcome {
+						case gate.Allow:
+							want[i].Allowed++
+						case gate.Depends:
+							want[i].Depends++
+						}
+					}
+				}
+				for i, o := range operations {
+					require.Equal(t, want[i], counts[i], "seed %d: %s %s with %s", seed, who, o.Name, q.request)
+				}
+				return true
+			})
+			require.NoError(t, err)
+		}
+	}
+}

@@ -67,4 +67,7 @@ func main() {
 	stop = prof("decide")
 	fmt.Printf("%+v\n", measureDeciding(s, e, g, 15))
 	stop()
+	stop = prof("whole")
+	fmt.Printf("%+v\n", measureWhole(g))
+	stop()
 }

@@ -35,7 +35,8 @@ type state struct {
 	covered   []uint32 // the numbers of patterns that have matched here or above, sorted
 	set       uint32   // the sequence of those, and 1<<31 more of each that matches right here
 	literal   map[string][]int
-	globs     []int // the positions at segments with a *
+	prefix    map[string][]int // positions at segments with a *, by what stands before it
+	lengths   []int            // of those
 	next      map[string]uint32
 	after     uint32 // the state once no position is left, 0 until it is known
 }
@@ -101,14 +102,18 @@ func (a *automaton) enter(at []position, covered []uint32) uint32 {
 	if n, ok := a.numbers[string(key)]; ok {
 		return n
 	}
-	s := state{positions: open, covered: covered, set: number, literal: map[string][]int{}, next: map[string]uint32{}}
+	s := state{positions: open, covered: covered, set: number, literal: map[string][]int{}, prefix: map[string][]int{}, next: map[string]uint32{}}
 	for i, p := range open {
-		if segment := a.patterns[p.pattern].segments[p.at]; strings.Contains(segment, "*") {
-			s.globs = append(s.globs, i)
+		segment := a.patterns[p.pattern].segments[p.at]
+		if star := strings.IndexByte(segment, '*'); star >= 0 {
+			s.prefix[segment[:star]] = append(s.prefix[segment[:star]], i)
+			s.lengths = append(s.lengths, star)
 		} else {
 			s.literal[segment] = append(s.literal[segment], i)
 		}
 	}
+	slices.Sort(s.lengths)
+	s.lengths = slices.Compact(s.lengths)
 	n := uint32(len(a.states))
 	a.states = append(a.states, s)
 	a.numbers[string(key)] = n
@@ -127,14 +132,18 @@ func (a *automaton) step(from uint32, segment string) uint32 {
 		return s.after
 	}
 	key := a.buffer[:0]
-	if _, ok := s.literal[segment]; ok {
-		key = append(append(key, segment...), 0)
+	for _, i := range s.literal[segment] {
+		key = binary.LittleEndian.AppendUint32(key, uint32(i))
 	}
-	for i := range s.globs {
-		if p := s.positions[s.globs[i]]; estate.Glob(a.patterns[p.pattern].segments[p.at], segment) {
-			key = append(key, 1)
-		} else {
-			key = append(key, 0)
+	for _, n := range s.lengths {
+		if n > len(segment) {
+			break
+		}
+		for _, i := range s.prefix[segment[:n]] {
+			p := s.positions[i]
+			if estate.Glob(a.patterns[p.pattern].segments[p.at][n:], segment[n:]) {
+				key = binary.LittleEndian.AppendUint32(key, uint32(i))
+			}
 		}
 	}
 	a.buffer = key
@@ -142,16 +151,11 @@ func (a *automaton) step(from uint32, segment string) uint32 {
 		return n
 	}
 	var to []position
-	for _, i := range s.literal[segment] {
-		p := s.positions[i]
-		to = append(to, position{p.pattern, p.at + 1})
-	}
-	for _, i := range s.globs {
-		p := s.positions[i]
-		switch pattern := a.patterns[p.pattern].segments[p.at]; {
-		case pattern == "**":
+	for k := 0; k < len(key); k += 4 {
+		p := s.positions[binary.LittleEndian.Uint32(key[k:])]
+		if a.patterns[p.pattern].segments[p.at] == "**" {
 			to = append(to, p)
-		case estate.Glob(pattern, segment):
+		} else {
 			to = append(to, position{p.pattern, p.at + 1})
 		}
 	}

@@ -39,6 +39,9 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 	g.space = region.NewSpace(e.Zone, g.facts.dimensions(), region.DefaultBudget)
 	g.scratch = g.space.NewContext()
 	g.classes = newClasses(e)
+	if n := len(g.classes.ops.list); n > maxOperations {
+		return nil, diagnostic.List{{Severity: diagnostic.Error, Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
+	}
 	c.units = newUnitMaker(len(g.classes.ops.list))
 	placed := make(chan struct{})
 	go func() {
@@ -178,21 +181,6 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 			c.give(to, compiled.on, c.units.add(ops, compiled.region, true))
 		}
 	}
-	became := c.units.number()
-	g.units = c.units.units
-	for _, s := range c.shares {
-		for i := range s.pieces {
-			s.pieces[i].unit = became[s.pieces[i].unit]
-		}
-		for i := range s.extras {
-			s.extras[i].unit = became[s.extras[i].unit]
-		}
-	}
-	for _, all := range g.lent {
-		for i := range all {
-			all[i].unit = became[all[i].unit]
-		}
-	}
 }
 
 // list gives a list of subjects its number.
@@ -263,7 +251,8 @@ func (c *compiler) classify() {
 	for i := range g.people {
 		g.class[i] = g.lists.Number(having[counts[i]:counts[i+1]])
 	}
-	made := g.rows.weaveAll(g.lists, c.shares)
+	made := g.rows.weaveAll(g.lists, c.shares, c.units)
+	g.units = c.units.units
 	several := make([]bool, len(made))
 	if len(g.sessions) > 0 {
 		for class := range several {
@@ -358,6 +347,9 @@ func (g *Gate) numbered(n int) *subject {
 	}
 	return s
 }
+
+// maxOperations is how many operations an estate may have: the catalogs have some three hundred.
+const maxOperations = 1 << 12
 
 // maxSubjects is how many subjects are kept that have been looked at closely.
 const maxSubjects = 1 << 12

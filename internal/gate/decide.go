@@ -151,25 +151,22 @@ func (g *Gate) judge(q *query) (Outcome, error) {
 
 // weigh decides a query about what has been matched, by a subject that is active in a region.
 func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
-	// Blocks come first: one that holds all of the request ends it.
 	given, blocked := region.None, region.None
 	blocks, grants := 0, 0 // how many hold some of it
-	i := 0
-	for ; i < len(g.matched) && g.matched[i] < g.units.blocks; i++ {
-		switch g.holds(q, g.units.list[g.matched[i]].region) {
-		case region.All:
+	for _, u := range g.matched {
+		one := &g.units.list[u]
+		if !one.block && given == region.All {
+			continue
+		}
+		switch holds := g.holds(q, one.region); {
+		case holds == region.None:
+		case one.block && holds == region.All:
 			return Deny, nil
-		case region.Some:
+		case one.block:
 			blocked = region.Some
 			blocks++
-		}
-	}
-	for ; i < len(g.matched) && given != region.All; i++ {
-		switch g.holds(q, g.units.list[g.matched[i]].region) {
-		case region.All:
-			given = region.All
-		case region.Some:
-			given = region.Some
+		default:
+			given = holds
 			grants++
 		}
 	}
@@ -193,7 +190,7 @@ func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
 	return g.together(q, within)
 }
 
-// match gathers the units in force for the subject at the spot that have the operation, the blocks' first.
+// match gathers the units in force for the subject at the spot that have the operation.
 func (g *Gate) match(q *query, h *holder) {
 	out := g.matched[:0]
 	for _, u := range g.rows.cover(g.rows.at(h, q.at.mark)) {
@@ -202,14 +199,10 @@ func (g *Gate) match(q *query, h *holder) {
 		}
 	}
 	if q.at.trait > 0 {
-		before := len(out)
 		for _, e := range g.rows.extras[h.extra : h.extra+h.extras] {
 			if g.places.traits.has(q.at.trait, int(e.trait)) && g.units.has(e.unit, q.operation) {
 				out = append(out, e.unit)
 			}
-		}
-		if before > 0 && before < len(out) {
-			slices.Sort(out)
 		}
 	}
 	if len(g.lent) > 0 {
@@ -246,7 +239,7 @@ func (g *Gate) together(q *query, active region.Region) (Outcome, error) {
 	var err error
 	for _, u := range g.matched {
 		r := g.units.list[u].region
-		if u < g.units.blocks {
+		if g.units.list[u].block {
 			blocked, err = g.space.Or(blocked, r)
 		} else {
 			given, err = g.space.Or(given, r)

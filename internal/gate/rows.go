@@ -98,7 +98,10 @@ type weaver struct {
 	events []uint64
 	heads  [][]uint64
 	now    []counted
-	units  []uint32
+	active []uint32
+	joined []uint32
+	units  *unitMaker // nil: covers stay as they are
+	joiner joiner
 }
 
 type counted struct{ unit, count uint32 }
@@ -117,11 +120,16 @@ func (w *weaver) weave(of []uint32) {
 		for ; i < len(w.events) && w.events[i]>>32 == mark; i++ {
 			w.turn(uint32(w.events[i])>>1, w.events[i]&1 == 1)
 		}
-		w.units = w.units[:0]
+		w.active = w.active[:0]
 		for _, c := range w.now {
-			w.units = append(w.units, c.unit)
+			w.active = append(w.active, c.unit)
 		}
-		if cover := w.covers.Number(w.units); cover != last {
+		cover := w.active
+		if w.units != nil {
+			w.joined = w.units.join(w.active, w.joined[:0], &w.joiner)
+			cover = w.joined
+		}
+		if cover := w.covers.Number(cover); cover != last {
 			w.steps = append(w.steps, step{uint32(mark), cover})
 			last = cover
 		}
@@ -187,7 +195,7 @@ func (w *weaver) turn(unit uint32, in bool) {
 }
 
 // weaveAll makes the rows of all classes, on all cores, each class a sequence of shares; it gives their rows by class.
-func (r *rows) weaveAll(classes *lookup.Sequences, shares []share) []holder {
+func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMaker) []holder {
 	for i := range shares {
 		shares[i].order()
 	}
@@ -211,7 +219,7 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share) []holder {
 				events += len(shares[n].events)
 			}
 		}
-		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.steps[free : free : free+events], base: uint32(free), rows: make([]holder, 0, last-first)}
+		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.steps[free : free : free+events], base: uint32(free), units: units.fork(), rows: make([]holder, 0, last-first)}
 		free += events
 		weavers[k] = w
 		wait.Go(func() {
@@ -221,17 +229,21 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share) []holder {
 		})
 	}
 	wait.Wait()
-	all := weavers[0].covers
+	all, known := lookup.NewSequences(), uint32(len(units.list))
 	out := make([]holder, 0, classes.Len())
-	for k, w := range weavers {
-		if k > 0 {
-			became := make([]uint32, w.covers.Len())
-			for n := range became {
-				became[n] = all.Number(w.covers.Get(uint32(n)))
+	for _, w := range weavers {
+		became := make([]uint32, w.covers.Len())
+		for n := range became {
+			cover := w.covers.Get(uint32(n))
+			for i, u := range cover {
+				if u >= known { // a unit of its own
+					cover[i] = units.add(w.units.set(u), w.units.list[u].region, w.units.list[u].block)
+				}
 			}
-			for i := range w.steps {
-				w.steps[i].cover = became[w.steps[i].cover]
-			}
+			became[n] = all.Number(cover)
+		}
+		for i := range w.steps {
+			w.steps[i].cover = became[w.steps[i].cover]
 		}
 		for _, h := range w.rows {
 			h.row += w.base

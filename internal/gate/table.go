@@ -18,18 +18,22 @@ import (
 // subjects have it. Piles are looked at one by one only where a condition asks about the resource, or a list that
 // traits tell covers some.
 type Table struct {
-	gate    *Gate
-	context *Context
-	sums    []uint32 // for each mark and class, how many resources of the class have a lower mark
-	piles   []pile   // by mark
-	first   []uint32 // of each mark, its first pile
-	traits  [][]uint32
-	having  [][]uint32   // of each list that traits tell, the traits that have it
-	owned   [][]uint32   // of each owner, by number in the tree, the resources
-	self    []uint32     // of each subject, its number as an owner, or 0
-	groups  []uint32     // the numbers of the owners that are groups
-	gates   []*tableGate // one for each core
+	gate     *Gate
+	context  *Context
+	sums     []uint32 // for each mark and class, how many resources of the class have a lower mark
+	piles    []pile   // by mark
+	first    []uint32 // of each mark, its first pile
+	traits   [][]uint32
+	having   [][]uint32   // of each list that traits tell, the traits that have it
+	owned    [][]uint32   // of each owner, by number in the tree, the resources
+	self     []uint32     // of each subject, its number as an owner, or 0
+	groups   []uint32     // the numbers of the owners that are groups
+	factSets int          // how many values of the tags there are that conditions ask about
+	gates    []*tableGate // one for each core
 }
+
+// maxWords is how many words a set of operations has at most.
+const maxWords = maxOperations / 64
 
 type pile struct {
 	at    spot
@@ -48,13 +52,27 @@ type tableGate struct {
 	answers []*coverAnswer
 	traited []uint32 // for each trait, the turn in which it was met
 	turn    uint32
+	kept    []keptSets // by facts, what the units at hand give
+	keeping uint32
+	both    []uint32
+	waiting []int
+	one     given
+	two     given
 }
 
-// coverAnswer is what a cover gives wherever nothing else is in force: sets of operations.
+// given is what units give in the context: sets of operations.
+type given struct{ allowed, depends opset }
+
+// coverAnswer is what a cover gives wherever nothing else is in force.
 type coverAnswer struct {
-	allowed, depends opset
-	asks             opset // operations whose answer hangs on the resource or the subject
-	owner            bool
+	given
+	asks opset // operations whose answer hangs on the resource or the subject; nil if none does
+}
+
+// keptSets is what is given on resources with the same facts, if it is of this turn.
+type keptSets struct {
+	turn uint32
+	given
 }
 
 // Count is how many listed resources a subject is allowed an operation on, and on how many it depends.
@@ -88,6 +106,7 @@ func (t *Table) heap() {
 		at    spot
 		facts uint32
 	}
+	t.factSets = len(numbers)
 	known := map[look]uint32{}
 	var last look
 	var lastPile uint32
@@ -157,7 +176,7 @@ func (t *Table) heap() {
 // core gives the gate for one more core.
 func (t *Table) core() *tableGate {
 	f := t.gate.Fork()
-	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.ends)), traited: make([]uint32, len(t.traits)+1)}
+	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.ends)), traited: make([]uint32, len(t.traits)+1), kept: make([]keptSets, t.factSets)}
 	for _, u := range f.units.list {
 		asks := f.space.AsksBelow(u.region, f.facts.fixed)
 		holds := region.None
@@ -230,15 +249,6 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 	return nil
 }
 
-func (c *Count) add(o Outcome, n int) {
-	switch o {
-	case Allow:
-		c.Allowed += n
-	case Depends:
-		c.Depends += n
-	}
-}
-
 // count counts for one subject.
 func (g *tableGate) count(subject int, counts []Count) error {
 	h := &g.holders[subject]
@@ -252,190 +262,236 @@ func (g *tableGate) count(subject int, counts []Count) error {
 	if active == region.Some || h.flags&apart != 0 || len(g.context.Roles) > 0 || g.lent[uint32(subject)] != nil {
 		return g.countSlowly(subject, counts)
 	}
-	q := query{subject: subject, context: g.context.region}
 	// Steps: what a cover gives, over all the resources below it.
+	q := query{subject: subject, context: g.context.region}
+	g.scratch.CopyFrom(q.context)
 	steps := g.rows.steps[h.row : h.row+h.steps]
-	marks := uint32(len(g.table.first) - 1)
 	classes := len(g.classes.valid)
-	owner := false
+	asks := false
 	for i, s := range steps {
 		if s.cover == 0 {
 			continue
 		}
-		end := marks
+		end := uint32(len(g.table.first) - 1)
 		if i+1 < len(steps) {
 			end = steps[i+1].mark
 		}
-		a := g.answers[s.cover]
-		if a == nil {
-			var err error
-			if a, err = g.answer(s.cover); err != nil {
-				return err
-			}
-			g.answers[s.cover] = a
+		a, err := g.answer(s.cover)
+		if err != nil {
+			return err
 		}
-		owner = owner || a.owner
 		from, to := g.table.sums[int(s.mark)*classes:][:classes], g.table.sums[int(end)*classes:][:classes]
 		for class := range classes {
 			if n := int(to[class] - from[class]); n > 0 {
-				g.addSets(counts, a, g.classes.valid[class], n)
+				g.add(counts, &a.given, nil, g.classes.valid[class], n)
 			}
 		}
-		if a.asks != nil {
-			for k := g.table.first[s.mark]; k < g.table.first[end]; k++ {
-				p := &g.table.piles[k]
-				if err := g.addAsked(&q, counts, a, s.cover, p, int(p.count)); err != nil {
+		if a.asks == nil {
+			continue
+		}
+		asks = true
+		g.keeping++
+		for k := g.table.first[s.mark]; k < g.table.first[end]; k++ {
+			p := &g.table.piles[k]
+			kept := &g.kept[p.facts]
+			if kept.turn != g.keeping {
+				g.settle(&q, p.row, false)
+				if err := g.compose(&q, g.rows.cover(s.cover), &kept.given); err != nil {
 					return err
 				}
+				kept.turn = g.keeping
 			}
+			g.add(counts, &kept.given, a.asks, g.classes.valid[p.at.class], int(p.count))
 		}
 	}
-	// Extras: where they are in force the answer of the cover alone is taken off, and that of both put on.
+	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
 	g.turn++
-	for _, e := range g.rows.extras[h.extra : h.extra+h.extras] {
-		owner = owner || g.asks[e.unit]
+	extras := g.rows.extras[h.extra : h.extra+h.extras]
+	for _, e := range extras {
+		asks = asks || g.asks[e.unit]
 		for _, trait := range g.table.having[e.trait] {
-			if g.traited[trait] == g.turn {
-				continue
-			}
-			g.traited[trait] = g.turn
-			for _, k := range g.table.traits[trait] {
-				p := &g.table.piles[k]
-				if err := g.shift(&q, h, counts, p.at, p.row, int(p.count), false, false, true); err != nil {
+			if g.traited[trait] != g.turn {
+				g.traited[trait] = g.turn
+				if err := g.countTrait(&q, counts, trait, steps, extras); err != nil {
 					return err
 				}
 			}
 		}
 	}
-	if owner && g.facts.owner {
+	if asks && g.facts.owner {
 		return g.countOwned(&q, h, counts)
 	}
 	return nil
 }
 
-// addSets counts what a cover gives for certain on n resources on which the valid operations can be done.
-func (g *tableGate) addSets(counts []Count, a *coverAnswer, valid opset, n int) {
+// countTrait goes over the resources of a trait, beside the steps.
+func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []step, extras []extra) error {
+	next, cover, asks := 0, uint32(0), false
+	waiting := g.waiting[:0] // of each class, how many resources wait to be counted
+	for range g.classes.valid {
+		waiting = append(waiting, 0)
+	}
+	g.waiting = waiting
+	flush := func() {
+		for class, n := range waiting {
+			if n > 0 {
+				g.add(counts, &g.one, nil, g.classes.valid[class], -n)
+				g.add(counts, &g.two, nil, g.classes.valid[class], n)
+				waiting[class] = 0
+			}
+		}
+	}
+	last, lastFacts := uint32(1<<32-1), uint32(1<<32-1)
+	for _, k := range g.table.traits[trait] {
+		p := &g.table.piles[k]
+		for next < len(steps) && steps[next].mark <= p.at.mark {
+			cover = steps[next].cover
+			next++
+		}
+		if cover != last || asks && p.facts != lastFacts {
+			flush()
+			last, lastFacts = cover, p.facts
+			asks = g.gather(cover, trait, extras)
+			if asks {
+				g.settle(q, p.row, false)
+			}
+			if err := g.compose(q, g.rows.cover(cover), &g.one); err != nil {
+				return err
+			}
+			if err := g.compose(q, g.both, &g.two); err != nil {
+				return err
+			}
+		}
+		waiting[p.at.class] += int(p.count)
+	}
+	flush()
+	return nil
+}
+
+// gather puts the units of a cover and those of the extras that a trait brings into both, and says whether any asks about
+// subject or resource.
+func (g *tableGate) gather(cover, trait uint32, extras []extra) bool {
+	g.both = append(g.both[:0], g.rows.cover(cover)...)
+	if trait > 0 {
+		for _, e := range extras {
+			if g.places.traits.has(trait, int(e.trait)) {
+				g.both = append(g.both, e.unit)
+			}
+		}
+	}
+	return slices.ContainsFunc(g.both, func(u uint32) bool { return g.asks[u] })
+}
+
+// add counts what is given of the valid operations, those in only if it is not nil, on n resources.
+func (g *tableGate) add(counts []Count, a *given, only, valid opset, n int) {
 	for w := range valid {
-		for set := a.allowed[w] & valid[w]; set != 0; set &= set - 1 {
+		mask := valid[w]
+		if only != nil {
+			mask &= only[w]
+		}
+		for set := a.allowed[w] & mask; set != 0; set &= set - 1 {
 			counts[w*64+bits.TrailingZeros64(set)].Allowed += n
 		}
-		for set := a.depends[w] & valid[w]; set != 0; set &= set - 1 {
+		for set := a.depends[w] & mask; set != 0; set &= set - 1 {
 			counts[w*64+bits.TrailingZeros64(set)].Depends += n
 		}
 	}
 }
 
-// addAsked counts what hangs on the resource: a pile whose resources somebody else owns.
-func (g *tableGate) addAsked(q *query, counts []Count, a *coverAnswer, cover uint32, p *pile, n int) error {
-	valid := g.classes.valid[p.at.class]
-	g.settle(q, p.at, p.row, false)
-	for w := range valid {
-		for set := a.asks[w] & valid[w]; set != 0; set &= set - 1 {
-			q.operation = uint32(w*64 + bits.TrailingZeros64(set))
-			outcome, err := g.decideBy(q, g.rows.cover(cover), nil)
-			if err != nil {
-				return err
-			}
-			counts[q.operation].add(outcome, n)
-		}
-	}
-	return nil
-}
-
-// settle turns a query to a resource that the subject owns or does not own.
-func (g *tableGate) settle(q *query, at spot, row uint32, owns bool) {
-	q.at, q.row = at, int(row)
+// settle turns to a resource that the subject owns or does not own. The scratch context says what the table's does.
+func (g *tableGate) settle(q *query, row uint32, owns bool) {
 	r := &g.estate.Tree.Rows[row]
-	g.scratch.CopyFrom(q.context)
 	g.fix(g.scratch, q.subject, g.estate.Tree.Tags[r.Tags], nil)
 	g.scratch.FlagAt(ownerDim, owns)
 	q.known = true
 }
 
-// shift takes the answer of the cover alone off for n resources of a spot, and puts on that of cover and extras. were
-// and are say whether the subject was taken for their owner, and is; base, that what comes off is the cover's alone.
-func (g *tableGate) shift(q *query, h *holder, counts []Count, at spot, row uint32, n int, were, are, base bool) error {
-	cover := g.rows.cover(g.rows.at(h, at.mark))
-	extras := g.rows.extras[h.extra : h.extra+h.extras]
-	before := extras
-	if base {
-		before = nil
+// compose works out what units give an active subject, on the resource that has been turned to: most of it for all
+// operations at once, and one by one where several units hold a part of the context each.
+func (g *tableGate) compose(q *query, units []uint32, out *given) error {
+	if out.allowed == nil {
+		out.allowed, out.depends = g.classes.ops.set(), g.classes.ops.set()
 	}
-	for _, o := range g.estate.Offer(g.classes.kinds[at.class]).On(g.classes.types[at.class]) {
-		q.operation = g.classes.ops.number[o.Name]
-		g.settle(q, at, row, were)
-		off, err := g.decideBy(q, cover, before)
-		if err != nil {
-			return err
+	clear(out.allowed)
+	clear(out.depends)
+	var all, some, denied, doubted [maxWords]uint64
+	words := len(out.allowed)
+	for _, u := range units {
+		holds := g.holds[u]
+		if g.asks[u] {
+			holds = g.space.Judge(g.units.list[u].region, g.scratch)
 		}
-		g.settle(q, at, row, are)
-		on, err := g.decideBy(q, cover, extras)
-		if err != nil {
-			return err
+		var to *[maxWords]uint64
+		switch block := g.units.list[u].block; {
+		case holds == region.None:
+			continue
+		case holds == region.All && block:
+			to = &denied
+		case block:
+			to = &doubted
+		case holds == region.All:
+			to = &all
+		default:
+			to = &some
 		}
-		if off != on {
-			counts[q.operation].add(off, -n)
-			counts[q.operation].add(on, n)
+		for w, set := range g.units.set(u) {
+			to[w] |= set
+		}
+	}
+	for w := range words {
+		out.allowed[w] = all[w] &^ denied[w] &^ doubted[w]
+		for set := (all[w] | some[w]) &^ denied[w] &^ out.allowed[w]; set != 0; set &= set - 1 {
+			q.operation = uint32(w*64 + bits.TrailingZeros64(set))
+			g.matched = g.matched[:0]
+			for _, u := range units {
+				if g.units.has(u, q.operation) {
+					g.matched = append(g.matched, u)
+				}
+			}
+			outcome, err := g.weigh(q, region.Full)
+			if err != nil {
+				return err
+			}
+			switch outcome {
+			case Allow:
+				out.allowed.add(q.operation)
+			case Depends:
+				out.depends.add(q.operation)
+			}
 		}
 	}
 	return nil
 }
 
-// decideBy decides a query, the subject being active, from a cover and those extras that are in force.
-func (g *tableGate) decideBy(q *query, cover []uint32, extras []extra) (Outcome, error) {
-	g.matched = g.matched[:0]
-	for _, u := range cover {
-		if g.units.has(u, q.operation) {
-			g.matched = append(g.matched, u)
-		}
-	}
-	if q.at.trait > 0 {
-		for _, e := range extras {
-			if g.places.traits.has(q.at.trait, int(e.trait)) && g.units.has(e.unit, q.operation) {
-				g.matched = append(g.matched, e.unit)
-			}
-		}
-		slices.Sort(g.matched)
-	}
-	if len(g.matched) == 0 {
-		return Deny, nil
-	}
-	return g.weigh(q, region.Full)
-}
-
-// answer works out what a cover gives.
+// answer gives what a cover gives wherever nothing else is in force.
 func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
-	a := &coverAnswer{allowed: g.classes.ops.set(), depends: g.classes.ops.set()}
+	if a := g.answers[n]; a != nil {
+		return a, nil
+	}
+	a := &coverAnswer{}
 	cover := g.rows.cover(n)
-	all, asks := g.classes.ops.set(), g.classes.ops.set()
 	for _, u := range cover {
-		for w, set := range g.units.set(u) {
-			all[w] |= set
-			if g.asks[u] {
-				asks[w] |= set
-				a.owner = true
+		if g.asks[u] {
+			if a.asks == nil {
+				a.asks = g.classes.ops.set()
+			}
+			for w, set := range g.units.set(u) {
+				a.asks[w] |= set
 			}
 		}
 	}
-	if a.owner {
-		a.asks = asks
+	certain := cover
+	if a.asks != nil { // of the others, what no asking unit has a part in
+		certain = slices.DeleteFunc(slices.Clone(cover), func(u uint32) bool { return g.asks[u] })
 	}
-	q := query{context: g.context.region}
-	for w := range all {
-		for set := all[w] &^ asks[w]; set != 0; set &= set - 1 {
-			q.operation = uint32(w*64 + bits.TrailingZeros64(set))
-			outcome, err := g.decideBy(&q, cover, nil)
-			if err != nil {
-				return nil, err
-			}
-			switch outcome {
-			case Allow:
-				a.allowed.add(q.operation)
-			case Depends:
-				a.depends.add(q.operation)
-			}
-		}
+	if err := g.compose(&query{context: g.context.region}, certain, &a.given); err != nil {
+		return nil, err
 	}
+	for w := range a.asks {
+		a.allowed[w] &^= a.asks[w]
+		a.depends[w] &^= a.asks[w]
+	}
+	g.answers[n] = a
 	return a, nil
 }
 
@@ -447,11 +503,23 @@ func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
 			as = append(as, o)
 		}
 	}
+	extras := g.rows.extras[h.extra : h.extra+h.extras]
 	for _, o := range as {
 		for _, row := range g.table.owned[o] {
-			if err := g.shift(q, h, counts, g.places.spots[row], row, 1, false, true, false); err != nil {
+			at := g.places.spots[row]
+			if !g.gather(g.rows.at(h, at.mark), at.trait, extras) {
+				continue
+			}
+			g.settle(q, row, false)
+			if err := g.compose(q, g.both, &g.one); err != nil {
 				return err
 			}
+			g.settle(q, row, true)
+			if err := g.compose(q, g.both, &g.two); err != nil {
+				return err
+			}
+			g.add(counts, &g.one, nil, g.classes.valid[at.class], -1)
+			g.add(counts, &g.two, nil, g.classes.valid[at.class], 1)
 		}
 	}
 	return nil
@@ -460,7 +528,12 @@ func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
 // countSlowly asks about every resource.
 func (g *tableGate) countSlowly(subject int, counts []Count) error {
 	return g.Gate.Answers(g.principal(subject), g.context, g.estate.Tree.All(), func(*estate.Operation) bool { return true }, func(a Answer) bool {
-		counts[g.classes.ops.number[a.Operation.Name]].add(a.Outcome, 1)
+		switch n := &counts[g.classes.ops.number[a.Operation.Name]]; a.Outcome {
+		case Allow:
+			n.Allowed++
+		case Depends:
+			n.Depends++
+		}
 		return true
 	})
 }

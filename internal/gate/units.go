@@ -14,15 +14,14 @@ import (
 type unit struct {
 	ops    uint32 // number of the set of operations
 	region region.Region
+	block  bool
 }
 
-// units numbers what grants and blocks give and deny. The blocks' come first, then what is given without
-// conditions: whoever goes through some in order can often stop early.
+// units numbers what grants and blocks give and deny.
 type units struct {
-	list   []unit
-	blocks uint32   // how many of the list are of blocks
-	words  int      // of a set of operations
-	sets   []uint64 // of operations, one after another
+	list  []unit
+	words int      // of a set of operations
+	sets  []uint64 // of operations, one after another
 }
 
 func (u *units) has(n uint32, operation uint32) bool {
@@ -34,73 +33,110 @@ func (u *units) set(n uint32) opset {
 	return u.sets[at : at+u.words]
 }
 
-// unitMaker gathers units before they are numbered.
+// unitMaker numbers units and sets of operations as they come.
 type unitMaker struct {
 	units
-	sets    map[string]uint32
-	numbers map[rawUnit]uint32
-	raw     []rawUnit
-}
-
-type rawUnit struct {
-	unit
-	block bool
+	numbered map[string]uint32
+	known    map[unit]uint32
+	key      []byte
 }
 
 func newUnitMaker(operations int) *unitMaker {
-	return &unitMaker{units: units{words: max(1, (operations+63)/64)}, sets: map[string]uint32{}, numbers: map[rawUnit]uint32{}}
+	return &unitMaker{units: units{words: max(1, (operations+63)/64)}, numbered: map[string]uint32{}, known: map[unit]uint32{}}
 }
 
-// add gives a unit a number that number will turn into its own.
+// fork gives a maker that knows what this one does, and numbers more on its own.
+func (m *unitMaker) fork() *unitMaker {
+	f := &unitMaker{units: m.units, numbered: maps.Clone(m.numbered), known: maps.Clone(m.known)}
+	f.list, f.sets = slices.Clip(f.list), slices.Clip(f.sets)
+	return f
+}
+
+// add gives a unit its number.
 func (m *unitMaker) add(ops opset, r region.Region, block bool) uint32 {
-	key := make([]byte, 0, 8*m.words)
+	m.key = m.key[:0]
 	for _, w := range ops {
-		key = binary.LittleEndian.AppendUint64(key, w)
+		m.key = binary.LittleEndian.AppendUint64(m.key, w)
 	}
-	set, ok := m.sets[string(key)]
+	set, ok := m.numbered[string(m.key)]
 	if !ok {
-		set = uint32(len(m.sets))
-		m.sets[string(key)] = set
-		m.units.sets = append(m.units.sets, ops...)
-		if len(ops) == 0 {
-			m.units.sets = append(m.units.sets, 0)
+		set = uint32(len(m.sets) / m.words)
+		m.numbered[string(m.key)] = set
+		m.sets = append(m.sets, ops...)
+		for range m.words - len(ops) { // there is no operation at all
+			m.sets = append(m.sets, 0)
 		}
 	}
-	u := rawUnit{unit{set, r}, block}
-	n, ok := m.numbers[u]
+	u := unit{set, r, block}
+	n, ok := m.known[u]
 	if !ok {
-		n = uint32(len(m.raw))
-		m.numbers[u] = n
-		m.raw = append(m.raw, u)
+		n = uint32(len(m.list))
+		m.known[u] = n
+		m.list = append(m.list, u)
 	}
 	return n
 }
 
-// number puts the units in order and tells what the number that add gave has become.
-func (m *unitMaker) number() []uint32 {
-	order := make([]uint32, len(m.raw))
-	for i := range order {
-		order[i] = uint32(i)
+// join adds to out one unit for each region in which the units, blocks or grants alike, hold: first the one that always holds. What a grant gives
+// that another gives always, or that is always denied, is left out, so that what many grants give alike is a short list.
+func (m *unitMaker) join(of, out []uint32, j *joiner) []uint32 {
+	if len(of) < 2 {
+		return append(out, of...)
 	}
-	rank := func(u rawUnit) int {
-		switch {
-		case u.block:
-			return 0
-		case u.region == region.Full:
-			return 1
+	j.regions, j.sets = j.regions[:0], j.sets[:0]
+	for _, block := range []bool{true, false} {
+		first := len(j.regions)
+		j.entry(region.Full, m.words)
+		for _, u := range of {
+			if m.list[u].block == block {
+				set := j.entryAfter(first, m.list[u].region, m.words)
+				for w, bits := range m.set(u) {
+					set[w] |= bits
+				}
+			}
 		}
-		return 2
-	}
-	slices.SortStableFunc(order, func(a, b uint32) int { return rank(m.raw[a]) - rank(m.raw[b]) })
-	became := make([]uint32, len(order))
-	for n, was := range order {
-		became[was] = uint32(n)
-		m.list = append(m.list, m.raw[was].unit)
-		if m.raw[was].block {
-			m.blocks++
+		for k := first; k < len(j.regions); k++ {
+			set, some := j.set(k, m.words), uint64(0)
+			for w := range set {
+				if !block {
+					set[w] &^= j.sets[w] // what is always denied
+				}
+				if k > first {
+					set[w] &^= j.set(first, m.words)[w]
+				}
+				some |= set[w]
+			}
+			if some != 0 {
+				out = append(out, m.add(set, j.regions[k], block))
+			}
 		}
 	}
-	return became
+	return out
+}
+
+// joiner is what join works in. The first region is that of what is always denied.
+type joiner struct {
+	regions []region.Region
+	sets    []uint64
+}
+
+func (j *joiner) set(k, words int) opset { return j.sets[k*words : (k+1)*words] }
+
+func (j *joiner) entry(r region.Region, words int) opset {
+	j.regions = append(j.regions, r)
+	for range words {
+		j.sets = append(j.sets, 0)
+	}
+	return j.set(len(j.regions)-1, words)
+}
+
+func (j *joiner) entryAfter(first int, r region.Region, words int) opset {
+	for k := first; k < len(j.regions); k++ {
+		if j.regions[k] == r {
+			return j.set(k, words)
+		}
+	}
+	return j.entry(r, words)
 }
 
 // windows groups a role's operations by the time in which the role has them.

@@ -71,3 +71,15 @@ func main() {
 	fmt.Printf("%+v\n", measureWhole(g))
 	stop()
 }
+
+func init() {
+	if os.Getenv("SMAPS") != "" {
+		go func() {
+			for {
+				time.Sleep(3 * time.Second)
+				b, _ := os.ReadFile("/proc/self/smaps_rollup")
+				fmt.Println(string(b))
+			}
+		}()
+	}
+}

@@ -31,14 +31,13 @@ type Tree struct {
 
 // Columns is what of a tree is numbers and text alone.
 type Columns struct {
-	Text  string // the addresses, one after another
+	Names lookup.Names // the addresses
 	Rows  []Row
-	Index lookup.Table
 }
 
 // Row is one resource. Numbers point into the tree's lists.
 type Row struct {
-	at     uint64 // offset of the address in Text << 24 | its length
+	name   uint32 // the place of the address's record
 	Parent uint32 // one more than the row above; 0 for a system
 	System uint32
 	Tags   uint32
@@ -58,20 +57,12 @@ func (t *Tree) Len() int { return len(t.Rows) }
 
 // Address gives a row's address as text.
 func (t *Tree) Address(i int) string {
-	at := t.Rows[i].at
-	return t.Text[at>>24 : at>>24+at&0xffffff]
+	_, text := t.Names.Record(t.Rows[i].name)
+	return text
 }
 
 // Find gives the row of a canonical address; -1 if there is none.
-func (t *Tree) Find(address string) int {
-	hash := lookup.Hash(t.Index.Seed, address)
-	for i := hash; ; {
-		var n int
-		if n, i = t.Index.Probe(hash, i); n < 0 || t.Address(n) == address {
-			return n
-		}
-	}
-}
+func (t *Tree) Find(address string) int { return t.Names.Find(address) }
 
 // find is Find for an address in two parts.
 func (t *Tree) find(a Address) int {
@@ -154,10 +145,11 @@ type planter struct {
 	*terms
 	estate   *Estate
 	rows     []Row
-	text     []byte
+	names    []byte
 	entries  []*Entry
 	inherits map[[2]uint32]uint32
 	twice    []TwiceError
+	buffer   []byte
 }
 
 // terms numbers what many rows say alike.
@@ -210,7 +202,7 @@ func (e *Estate) plant() []TwiceError {
 			share += counts[t.Systems[last]]
 			last++
 		}
-		p := &planter{terms: terms, estate: e, inherits: map[[2]uint32]uint32{}, rows: make([]Row, 0, share+share/64+64), text: make([]byte, 0, 32*share)}
+		p := &planter{terms: terms, estate: e, inherits: map[[2]uint32]uint32{}, rows: make([]Row, 0, share+share/64+64)}
 		planters = append(planters, p)
 		from, to := first, last
 		wait.Go(func() {
@@ -231,35 +223,36 @@ func (e *Estate) plant() []TwiceError {
 
 // gather puts what the planters made behind one another.
 func (t *Tree) gather(planters []*planter) []TwiceError {
-	var text []byte
 	var twice []TwiceError
-	for k, p := range planters {
-		if k == 0 {
-			t.Rows, text, t.Entries, twice = p.rows, p.text, p.entries, p.twice
-			continue
-		}
-		rows, at, entries := uint32(len(t.Rows)), uint64(len(text))<<24, uint32(len(t.Entries))
+	rows, names := 0, 0
+	for _, p := range planters {
+		rows, names = rows+len(p.rows), names+len(p.names)
+	}
+	t.Rows, t.Names.Records = lookup.Large[Row](0, rows), lookup.Large[byte](0, names)
+	for _, p := range planters {
+		first, name, entries := uint32(len(t.Rows)), uint32(len(t.Names.Records)/8), uint32(len(t.Entries))
+		t.Names.Records = append(t.Names.Records, p.names...)
 		for i := range p.rows {
-			r := &p.rows[i]
-			r.at += at
+			r := p.rows[i]
+			r.name += name
+			lookup.Renumber(t.Names.Records, r.name, first+uint32(i))
 			if r.Parent > 0 {
-				r.Parent += rows
+				r.Parent += first
 			}
 			if r.file == 0 && r.line > 0 {
 				r.line += entries
 			}
+			t.Rows = append(t.Rows, r)
 		}
-		t.Rows, text = append(t.Rows, p.rows...), append(text, p.text...)
 		t.Entries, twice = append(t.Entries, p.entries...), append(twice, p.twice...)
-		p.rows, p.text = nil, nil
+		p.rows, p.names = nil, nil
 	}
-	t.Text = unsafe.String(unsafe.SliceData(text), len(text))
 	return twice
 }
 
 // index makes the table by which rows are found.
 func (t *Tree) index() {
-	t.Index = lookup.New(rand.Uint64(), len(t.Rows))
+	t.Names.Table = lookup.New(rand.Uint64(), len(t.Rows))
 	t.chunks = make([]atomic.Pointer[[chunk]Resource], (len(t.Rows)+chunk-1)/chunk)
 	const run = 1 << 14
 	hashes := make([][]uint64, (len(t.Rows)+run-1)/run)
@@ -270,7 +263,7 @@ func (t *Tree) index() {
 			for k := w; k < len(hashes); k += workers {
 				hashes[k] = make([]uint64, min(run, len(t.Rows)-k*run))
 				for i := range hashes[k] {
-					hashes[k][i] = lookup.Hash(t.Index.Seed, t.Address(k*run+i))
+					hashes[k][i] = lookup.Hash(t.Names.Table.Seed, t.Address(k*run+i))
 				}
 			}
 		})
@@ -278,7 +271,7 @@ func (t *Tree) index() {
 	wait.Wait()
 	for k, list := range hashes {
 		for i, h := range list {
-			t.Index.Add(h, k*run+i)
+			t.Names.Table.Add(h, int(t.Rows[k*run+i].name))
 		}
 	}
 }
@@ -417,12 +410,11 @@ func common(a, b []byte) (segments, next int) {
 }
 
 func (p *planter) add(s *System, path []byte, row Row) {
-	at := len(p.text)
-	p.text = append(p.text, s.ID...)
+	p.buffer = append(p.buffer[:0], s.ID...)
 	if path != nil {
-		p.text = append(append(p.text, ':'), path...)
+		p.buffer = append(append(p.buffer, ':'), path...)
 	}
-	row.at = uint64(at)<<24 | uint64(len(p.text)-at)
+	p.names, row.name = lookup.Append(p.names, 0, p.buffer) // its number is known later
 	p.rows = append(p.rows, row)
 }
 

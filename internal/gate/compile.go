@@ -88,13 +88,12 @@ func (c *compiler) subjects() {
 			names[i] = servicePrefix + s.ID
 		}
 	}
-	g.names = lookup.NewNames(rand.Uint64(), names)
+	g.names, _ = lookup.NewNames(rand.Uint64(), names)
 	g.members = newMembers(c.estate, g.people, g.number)
-	g.holders = make([]holder, len(g.people))
+	g.holders = lookup.Large[holder](len(g.people), len(g.people))
 	windows := map[[2]string]region.Region{} // most subjects have the same
 	for i, s := range g.people {
 		h := &g.holders[i]
-		h.name = g.names.At[i]
 		if s.Status != estate.Statuses[0] {
 			continue
 		}

@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
 
@@ -110,14 +111,21 @@ func (g *Gate) Decide(req Request) (Outcome, error) {
 
 // query finds what a request names; ok is false where something is wrong with it.
 func (g *Gate) query(req *Request) (q query, ok bool) {
-	q.subject = g.number(req.Subject)
+	// A listed address as it is written in the tree is canonical; any other is made so first.
+	if req.Subject.Kind == estate.IsPerson {
+		q.subject, q.row = lookup.Both(&g.names, &g.estate.Tree.Names, req.Subject.ID, req.Resource)
+		if q.subject >= len(g.estate.People) {
+			return q, false // no person, but what a service or anonymous is found by
+		}
+	} else {
+		q.subject, q.row = g.number(req.Subject), g.estate.Tree.Find(req.Resource)
+	}
 	operation, known := g.classes.ops.number[req.Operation]
 	if q.subject < 0 || !known || req.Context == nil {
 		return q, false
 	}
 	q.operation, q.context = operation, req.Context.region
-	// A listed address as it is written in the tree is canonical; any other is made so first.
-	if q.row = g.estate.Tree.Find(req.Resource); q.row >= 0 {
+	if q.row >= 0 {
 		q.at = g.places.spots[q.row]
 	} else {
 		a, err := estate.ParseAddress(req.Resource)
@@ -193,7 +201,8 @@ func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
 // match gathers the units in force for the subject at the spot that have the operation.
 func (g *Gate) match(q *query, h *holder) {
 	out := g.matched[:0]
-	for _, u := range g.rows.cover(g.rows.at(h, q.at.mark)) {
+	var one [1]uint32
+	for _, u := range g.rows.cover(g.rows.at(h, q.at.mark), &one) {
 		if g.units.has(u, q.operation) {
 			out = append(out, u)
 		}

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"math/rand/v2"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -235,7 +236,7 @@ func subtract(in, out []span) []span {
 // locate finds every listed resource's spot.
 func (p *places) locate(classes *classes) {
 	tree := p.estate.Tree
-	p.spots = make([]spot, tree.Len())
+	p.spots = lookup.Large[spot](tree.Len(), tree.Len())
 	var names []string
 	for a, m := range p.marks {
 		if i := tree.Find(a.String()); i >= 0 {
@@ -245,7 +246,7 @@ func (p *places) locate(classes *classes) {
 			p.phantom = append(p.phantom, m)
 		}
 	}
-	p.phantoms = lookup.NewNames(tree.Index.Seed, names)
+	p.phantoms, _ = lookup.NewNames(rand.Uint64(), names)
 	for i, row := range tree.Rows {
 		s := &p.spots[i]
 		if s.mark == 0 && row.Parent > 0 {
@@ -293,5 +294,8 @@ func (p *places) toldApart() func(mark uint32) uint32 {
 	w := &weaver{shares: []share{all}, covers: lookup.NewSequences()}
 	w.weave([]uint32{0})
 	r := &rows{steps: w.steps}
+	for i := 0; i < len(w.steps); i += blockSteps {
+		r.blocks = append(r.blocks, w.steps[i].mark)
+	}
 	return func(mark uint32) uint32 { return r.at(&w.rows[0], mark) }
 }

@@ -8,10 +8,9 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// holder is what a decision needs of a subject: 32 bytes, so that it comes into the processor's cache at once.
+// holder is what a decision needs of a subject: few bytes, so that they come into the processor's cache at once.
 type holder struct {
-	name   uint64 // offset in the names' text << 24 | length
-	row    uint32 // where its row begins
+	row    uint32 // where its row begins, a block
 	steps  uint32 // how many steps the row has
 	extra  uint32 // where its extras begin
 	extras uint32
@@ -24,8 +23,15 @@ const (
 	apart = 1 << iota // its roles may break a separation: there can be several sessions
 )
 
-// step says that from a mark on, until the next step, a cover is in force.
+// step says that from a mark on, until the next step, a cover is in force: its number, or one unit alone.
 type step struct{ mark, cover uint32 }
+
+// alone marks a cover that is one unit: most are, and need no look at the covers.
+const alone = 1 << 31
+
+// Steps stand in blocks, as many as the processor fetches at once, and each row begins a block. A row's last block is
+// filled up with copies of the last step.
+const blockSteps = 8
 
 // extra is a unit where a list covers that traits tell.
 type extra struct {
@@ -38,31 +44,48 @@ type extra struct {
 type rows struct {
 	holders []holder
 	steps   []step
+	blocks  []uint32 // the mark with which each block begins
 	extras  []extra
 	covers  []uint32 // units, one cover after another
 	ends    []uint32 // of the covers
 }
 
-func (r *rows) cover(n uint32) []uint32 { return lookup.Part(r.ends, r.covers, n) }
+// cover gives the units of a cover. one is room for a unit that stands alone.
+func (r *rows) cover(n uint32, one *[1]uint32) []uint32 {
+	if n&alone != 0 {
+		one[0] = n &^ alone
+		return one[:]
+	}
+	return lookup.Part(r.ends, r.covers, n)
+}
 
-// at finds the cover in force at a mark, 0 where there is none.
+// at finds the cover in force at a mark, 0 where there is none: first the block among their marks, then the step.
 func (r *rows) at(h *holder, mark uint32) uint32 {
-	steps := r.steps[h.row : h.row+h.steps]
-	low, n := 0, len(steps)
+	first := int(h.row / blockSteps)
+	n := (int(h.steps) + blockSteps - 1) / blockSteps
 	if n == 0 {
 		return 0
 	}
+	marks := r.blocks[first : first+n]
+	low := 0
 	for n > 1 {
 		half := n / 2
-		if steps[low+half].mark <= mark {
+		if marks[low+half] <= mark {
 			low += half
 		}
 		n -= half
 	}
-	if steps[low].mark > mark {
+	block := r.steps[(first+low)*blockSteps:][:blockSteps]
+	k := -1
+	for i := range block {
+		if block[i].mark <= mark {
+			k = i
+		}
+	}
+	if k < 0 {
 		return 0
 	}
-	return steps[low].cover
+	return block[k].cover
 }
 
 // piece is a unit over a span of marks.
@@ -142,7 +165,11 @@ func (w *weaver) weave(of []uint32) {
 		return int(a.trait) - int(b.trait)
 	})
 	w.extras = w.extras[:int(h.extra)+len(slices.Compact(own))]
-	h.steps, h.extras = uint32(len(w.steps))-h.row, uint32(len(w.extras))-h.extra
+	h.steps = uint32(len(w.steps)) - h.row
+	for len(w.steps)%blockSteps != 0 {
+		w.steps = append(w.steps, w.steps[len(w.steps)-1])
+	}
+	h.extras = uint32(len(w.extras)) - h.extra
 	w.rows = append(w.rows, h)
 }
 
@@ -194,6 +221,15 @@ func (w *weaver) turn(unit uint32, in bool) {
 	}
 }
 
+// room is how many steps the row of these shares has at most, in whole blocks.
+func room(of []uint32, shares []share) int {
+	n := 0
+	for _, s := range of {
+		n += len(shares[s].events)
+	}
+	return (n + blockSteps - 1) / blockSteps * blockSteps
+}
+
 // weaveAll makes the rows of all classes, on all cores, each class a sequence of shares; it gives their rows by class.
 func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMaker) []holder {
 	for i := range shares {
@@ -203,21 +239,17 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMa
 	weavers := make([]*weaver, workers)
 	total := 0
 	for c := range classes.Len() {
-		for _, n := range classes.Get(uint32(c)) {
-			total += len(shares[n].events)
-		}
+		total += room(classes.Get(uint32(c)), shares)
 	}
 	// There are as many steps as events at most. What is not used of each weaver's part is never touched.
-	r.steps = make([]step, total)
+	r.steps, r.blocks = lookup.Large[step](total, total), lookup.Large[uint32](total/blockSteps, total/blockSteps)
 	free := 0
 	var wait sync.WaitGroup
 	for k := range weavers {
 		first, last := k*classes.Len()/workers, (k+1)*classes.Len()/workers
 		events := 0
 		for c := first; c < last; c++ {
-			for _, n := range classes.Get(uint32(c)) {
-				events += len(shares[n].events)
-			}
+			events += room(classes.Get(uint32(c)), shares)
 		}
 		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.steps[free : free : free+events], base: uint32(free), units: units.fork(), rows: make([]holder, 0, last-first)}
 		free += events
@@ -240,10 +272,17 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMa
 					cover[i] = units.add(w.units.set(u), w.units.list[u].region, w.units.list[u].block)
 				}
 			}
-			became[n] = all.Number(cover)
+			if len(cover) == 1 {
+				became[n] = cover[0] | alone
+			} else {
+				became[n] = all.Number(cover)
+			}
 		}
 		for i := range w.steps {
 			w.steps[i].cover = became[w.steps[i].cover]
+			if i%blockSteps == 0 {
+				r.blocks[(int(w.base)+i)/blockSteps] = w.steps[i].mark
+			}
 		}
 		for _, h := range w.rows {
 			h.row += w.base

@@ -50,12 +50,14 @@ type tableGate struct {
 	holds   []region.Holding // of each unit, where nothing in it asks about subject or resource
 	asks    []bool           // of each unit, whether it does
 	answers []*coverAnswer
-	traited []uint32 // for each trait, the turn in which it was met
+	single  []*coverAnswer // of units alone
+	traited []uint32       // for each trait, the turn in which it was met
 	turn    uint32
 	kept    []keptSets // by facts, what the units at hand give
 	keeping uint32
 	both    []uint32
 	waiting []int
+	alone   [1]uint32
 	one     given
 	two     given
 }
@@ -176,7 +178,7 @@ func (t *Table) heap() {
 // core gives the gate for one more core.
 func (t *Table) core() *tableGate {
 	f := t.gate.Fork()
-	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.ends)), traited: make([]uint32, len(t.traits)+1), kept: make([]keptSets, t.factSets)}
+	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.ends)), single: make([]*coverAnswer, len(t.gate.units.list)), traited: make([]uint32, len(t.traits)+1), kept: make([]keptSets, t.factSets)}
 	for _, u := range f.units.list {
 		asks := f.space.AsksBelow(u.region, f.facts.fixed)
 		holds := region.None
@@ -296,7 +298,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 			kept := &g.kept[p.facts]
 			if kept.turn != g.keeping {
 				g.settle(&q, p.row, false)
-				if err := g.compose(&q, g.rows.cover(s.cover), &kept.given); err != nil {
+				if err := g.compose(&q, g.rows.cover(s.cover, &g.alone), &kept.given); err != nil {
 					return err
 				}
 				kept.turn = g.keeping
@@ -355,7 +357,7 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []s
 			if asks {
 				g.settle(q, p.row, false)
 			}
-			if err := g.compose(q, g.rows.cover(cover), &g.one); err != nil {
+			if err := g.compose(q, g.rows.cover(cover, &g.alone), &g.one); err != nil {
 				return err
 			}
 			if err := g.compose(q, g.both, &g.two); err != nil {
@@ -371,7 +373,7 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []s
 // gather puts the units of a cover and those of the extras that a trait brings into both, and says whether any asks about
 // subject or resource.
 func (g *tableGate) gather(cover, trait uint32, extras []extra) bool {
-	g.both = append(g.both[:0], g.rows.cover(cover)...)
+	g.both = append(g.both[:0], g.rows.cover(cover, &g.alone)...)
 	if trait > 0 {
 		for _, e := range extras {
 			if g.places.traits.has(trait, int(e.trait)) {
@@ -465,11 +467,16 @@ func (g *tableGate) compose(q *query, units []uint32, out *given) error {
 
 // answer gives what a cover gives wherever nothing else is in force.
 func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
-	if a := g.answers[n]; a != nil {
+	kept := &g.answers
+	if n&alone != 0 {
+		kept = &g.single
+	}
+	if a := (*kept)[n&^alone]; a != nil {
 		return a, nil
 	}
 	a := &coverAnswer{}
-	cover := g.rows.cover(n)
+	var one [1]uint32
+	cover := g.rows.cover(n, &one)
 	for _, u := range cover {
 		if g.asks[u] {
 			if a.asks == nil {
@@ -491,7 +498,7 @@ func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 		a.allowed[w] &^= a.asks[w]
 		a.depends[w] &^= a.asks[w]
 	}
-	g.answers[n] = a
+	(*kept)[n&^alone] = a
 	return a, nil
 }
 

@@ -7,21 +7,21 @@ import (
 	"unsafe"
 )
 
-// Table finds the number of a text among many: open addressing with linear probing, at most half full. The texts
-// themselves stand elsewhere; whoever asks compares them. A slot is the upper half of a text's hash and one more
-// than its number, 0 where it is empty.
+// Table finds a number by a hash: open addressing with linear probing, at most half full. Whoever asks sees
+// whether the number is what was meant. A slot is the upper half of the hash and one more
+// than the number, 0 where it is empty.
 type Table struct {
 	Seed  uint64
 	Slots []uint64
 }
 
-// New makes a table for so many texts.
-func New(seed uint64, texts int) Table {
+// New makes a table for so many numbers.
+func New(seed uint64, numbers int) Table {
 	size := 8
-	for size < 2*texts {
+	for size < 2*numbers {
 		size *= 2
 	}
-	return Table{seed, make([]uint64, size)}
+	return Table{seed, Large[uint64](size, size)}
 }
 
 // Add enters a number under a hash that Hash gave with the table's seed.
@@ -85,48 +85,4 @@ func Hash(seed uint64, text string) uint64 {
 		x = uint64(b[0])<<16 | uint64(b[n/2])<<8 | uint64(b[n-1])
 	}
 	return mix(k1^uint64(n), mix(x^k2, y^h))
-}
-
-// Names is a list of texts and a table to find them by.
-type Names struct {
-	Text  string
-	At    []uint64 // of each, its offset in Text << 24 | its length
-	Table Table
-}
-
-// MaxText is how long a text may be.
-const MaxText = 1<<24 - 1
-
-// NewNames lists texts that differ.
-func NewNames(seed uint64, texts []string) Names {
-	n := Names{At: make([]uint64, len(texts)), Table: New(seed, len(texts))}
-	size := 0
-	for _, t := range texts {
-		size += len(t)
-	}
-	all := make([]byte, 0, size)
-	for i, t := range texts {
-		n.At[i] = uint64(len(all))<<24 | uint64(len(t))
-		all = append(all, t...)
-		n.Table.Add(Hash(seed, t), i)
-	}
-	n.Text = unsafe.String(unsafe.SliceData(all), len(all))
-	return n
-}
-
-// Name gives the text of a number.
-func (n *Names) Name(i int) string {
-	at := n.At[i]
-	return n.Text[at>>24 : at>>24+at&0xffffff]
-}
-
-// Find gives the number of a text; -1 if it is not in the list.
-func (n *Names) Find(text string) int {
-	hash := Hash(n.Table.Seed, text)
-	for i := hash; ; {
-		var k int
-		if k, i = n.Table.Probe(hash, i); k < 0 || n.Name(k) == text {
-			return k
-		}
-	}
 }

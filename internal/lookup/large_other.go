@@ -1,0 +1,7 @@
+//go:build !linux
+
+package lookup
+
+import "unsafe"
+
+func advise(unsafe.Pointer, uintptr) {}

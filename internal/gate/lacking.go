@@ -135,7 +135,7 @@ func (g *Gate) representatives() []*estate.Resource {
 	var out []*estate.Resource
 	for i, row := range tree.Rows {
 		key := look{at: g.places.spots[i], above: -1, tags: tags[row.Tags]}
-		key.at.mark = told(key.at.mark)
+		key.at.mark = told[key.at.mark]
 		if row.Parent > 0 {
 			key.above = numbers[row.Parent-1]
 		}

@@ -283,19 +283,43 @@ func (p *places) covering(at spot) []int {
 }
 
 // toldApart gives marks that the same lists cover the same number.
-func (p *places) toldApart() func(mark uint32) uint32 {
-	var all share
+func (p *places) toldApart() []uint32 {
+	type edge struct {
+		mark uint32
+		list uint32
+		in   bool
+	}
+	var edges []edge
 	for n, l := range p.lists {
 		for _, s := range l.spans {
-			all.pieces = append(all.pieces, piece{s, uint32(n)})
+			edges = append(edges, edge{s.from, uint32(n), true}, edge{s.to, uint32(n), false})
 		}
 	}
-	all.order()
-	w := &weaver{shares: []share{all}, covers: lookup.NewSequences()}
-	w.weave([]uint32{0})
-	r := &rows{steps: w.steps}
-	for i := 0; i < len(w.steps); i += blockSteps {
-		r.blocks = append(r.blocks, w.steps[i].mark)
+	slices.SortFunc(edges, func(a, b edge) int { return int(a.mark) - int(b.mark) })
+	out := make([]uint32, len(p.marks)+2) // also for the end of the last span
+	numbers := lookup.NewSequences()
+	var now []uint32
+	at := uint32(0)
+	for i := 0; i <= len(edges); i++ {
+		next := uint32(len(out))
+		if i < len(edges) {
+			next = edges[i].mark
+		}
+		if next > at {
+			n := numbers.Number(now)
+			for ; at < next; at++ {
+				out[at] = n
+			}
+		}
+		if i == len(edges) {
+			break
+		}
+		k, _ := slices.BinarySearch(now, edges[i].list)
+		if edges[i].in {
+			now = slices.Insert(now, k, edges[i].list)
+		} else {
+			now = slices.Delete(now, k, k+1)
+		}
 	}
-	return func(mark uint32) uint32 { return r.at(&w.rows[0], mark) }
+	return out
 }

@@ -120,14 +120,9 @@ type weaver struct {
 	rows   []holder // of the classes, with nothing but the row
 	events []uint64
 	heads  [][]uint64
-	now    []counted
-	active []uint32
 	joined []uint32
-	units  *unitMaker // nil: covers stay as they are
-	joiner joiner
+	joiner *joiner
 }
-
-type counted struct{ unit, count uint32 }
 
 // weave makes the row of those whom these shares are for.
 func (w *weaver) weave(of []uint32) {
@@ -136,23 +131,14 @@ func (w *weaver) weave(of []uint32) {
 	for _, n := range of {
 		w.extras = append(w.extras, w.shares[n].extras...)
 	}
-	w.now = w.now[:0]
 	last := uint32(0)
 	for i := 0; i < len(w.events); {
 		mark := w.events[i] >> 32
 		for ; i < len(w.events) && w.events[i]>>32 == mark; i++ {
-			w.turn(uint32(w.events[i])>>1, w.events[i]&1 == 1)
+			w.joiner.turn(uint32(w.events[i])>>1, w.events[i]&1 == 1)
 		}
-		w.active = w.active[:0]
-		for _, c := range w.now {
-			w.active = append(w.active, c.unit)
-		}
-		cover := w.active
-		if w.units != nil {
-			w.joined = w.units.join(w.active, w.joined[:0], &w.joiner)
-			cover = w.joined
-		}
-		if cover := w.covers.Number(cover); cover != last {
+		w.joined = w.joiner.join(w.joined[:0])
+		if cover := w.covers.Number(w.joined); cover != last {
 			w.steps = append(w.steps, step{uint32(mark), cover})
 			last = cover
 		}
@@ -206,21 +192,6 @@ func (w *weaver) merge(of []uint32) {
 // maxMerged is up to how many shares it pays to compare the next event of each.
 const maxMerged = 16
 
-// turn counts a unit in or out.
-func (w *weaver) turn(unit uint32, in bool) {
-	i, found := slices.BinarySearchFunc(w.now, unit, func(c counted, u uint32) int { return int(c.unit) - int(u) })
-	switch {
-	case in && found:
-		w.now[i].count++
-	case in:
-		w.now = slices.Insert(w.now, i, counted{unit, 1})
-	case w.now[i].count > 1:
-		w.now[i].count--
-	default:
-		w.now = slices.Delete(w.now, i, i+1)
-	}
-}
-
 // room is how many steps the row of these shares has at most, in whole blocks.
 func room(of []uint32, shares []share) int {
 	n := 0
@@ -251,7 +222,7 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMa
 		for c := first; c < last; c++ {
 			events += room(classes.Get(uint32(c)), shares)
 		}
-		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.steps[free : free : free+events], base: uint32(free), units: units.fork(), rows: make([]holder, 0, last-first)}
+		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.steps[free : free : free+events], base: uint32(free), joiner: newJoiner(units.fork()), rows: make([]holder, 0, last-first)}
 		free += events
 		weavers[k] = w
 		wait.Go(func() {
@@ -269,7 +240,7 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMa
 			cover := w.covers.Get(uint32(n))
 			for i, u := range cover {
 				if u >= known { // a unit of its own
-					cover[i] = units.add(w.units.set(u), w.units.list[u].region, w.units.list[u].block)
+					cover[i] = units.add(w.joiner.set(u), w.joiner.list[u].region, w.joiner.list[u].block)
 				}
 			}
 			if len(cover) == 1 {

@@ -50,7 +50,7 @@ func (t *traits) init(p *places, classes *classes) {
 		return
 	}
 	var patterns []estate.Pattern
-	seen := map[string]bool{}
+	seen := map[string]uint32{}
 	var gather func(l estate.Resources)
 	gather = func(l estate.Resources) {
 		for _, term := range l {
@@ -63,9 +63,11 @@ func (t *traits) init(p *places, classes *classes) {
 			for _, o := range term.Owners {
 				t.owners[o] = true
 			}
-			if term.In != nil && !seen[term.In.String()] {
-				seen[term.In.String()] = true
-				patterns = append(patterns, *term.In)
+			if term.In != nil {
+				if _, ok := seen[term.In.String()]; !ok {
+					seen[term.In.String()] = uint32(len(patterns))
+					patterns = append(patterns, *term.In)
+				}
 			}
 		}
 	}
@@ -75,7 +77,7 @@ func (t *traits) init(p *places, classes *classes) {
 	t.patterns = patterns
 	t.build()
 	t.number(tree)
-	t.candidates = newCandidates(p)
+	t.candidates = newCandidates(p, seen)
 	states := make([]uint32, tree.Len())
 	var last traitKey
 	var lastTrait uint32
@@ -94,7 +96,7 @@ func (t *traits) init(p *places, classes *classes) {
 			last = key
 			var ok bool
 			if lastTrait, ok = t.known[key]; !ok {
-				lastTrait = t.judge(tree.At(i))
+				lastTrait = t.judge(tree.At(i), key.patterns)
 				t.known[key] = lastTrait
 			}
 		}
@@ -140,11 +142,11 @@ func (t *traits) number(tree *estate.Tree) {
 	}
 }
 
-// judge works out the trait of a resource.
-func (t *traits) judge(r *estate.Resource) uint32 {
+// judge works out the trait of a resource that stands under a set of patterns.
+func (t *traits) judge(r *estate.Resource, patterns uint32) uint32 {
 	bits := make([]uint64, t.words)
 	some := false
-	for _, n := range t.candidates.of(r) {
+	for _, n := range t.candidates.of(r, t.sets.Get(patterns)) {
 		if covers(t.estate, t.complex[n], r) {
 			bits[n/64] |= 1 << (n % 64)
 			some = true
@@ -222,22 +224,25 @@ func (p *places) unlisted(address string) (at spot, row int) {
 		if len(p.known) >= maxKnown {
 			clear(p.known)
 		}
-		trait = p.judge(p.estate.Unlisted(a))
+		trait = p.judge(p.estate.Unlisted(a), key.patterns)
 		p.known[key] = trait
 	}
 	at.trait = trait
 	return at, row
 }
 
-// candidates narrows down which lists can cover a resource, by one value that each of their terms asks for.
+// candidates narrows down which lists can cover a resource, by one tag or pattern that each of their terms asks for.
 type candidates struct {
-	always []int
-	byTag  map[estate.Tag][]int
-	all    []int
+	estate    *estate.Estate
+	always    []int
+	byTag     map[estate.Tag][]int
+	byPattern map[uint32][]int
+	numbers   map[string]uint32 // of the patterns
+	all       []int
 }
 
-func newCandidates(p *places) *candidates {
-	c := &candidates{byTag: map[estate.Tag][]int{}}
+func newCandidates(p *places, numbers map[string]uint32) *candidates {
+	c := &candidates{estate: p.estate, byTag: map[estate.Tag][]int{}, byPattern: map[uint32][]int{}, numbers: numbers}
 	for n, l := range p.complex {
 		if !c.enter(l, n) {
 			c.always = append(c.always, n)
@@ -246,29 +251,43 @@ func newCandidates(p *places) *candidates {
 	return c
 }
 
-// enter enters a list under the tags of its terms; it refuses one with a term that asks for none.
+// enter enters a list under what its terms ask for; it refuses one with a term that asks for neither tag nor pattern.
 func (c *candidates) enter(l estate.Resources, n int) bool {
-	for _, t := range l {
-		if !t.Not && len(t.Tags) == 0 {
-			return false
-		}
+	if !c.narrow(l) {
+		return false
 	}
 	for _, t := range l {
-		if !t.Not {
+		switch {
+		case t.Not:
+		case t.Scope != "":
+			c.enter(c.estate.Scopes[t.Scope].Resources, n)
+		case len(t.Tags) > 0:
 			for _, v := range t.Tags[0].Values {
 				tag := estate.Tag{Key: t.Tags[0].Key, Value: v}
 				c.byTag[tag] = append(c.byTag[tag], n)
 			}
+		default:
+			number := c.numbers[t.In.String()]
+			c.byPattern[number] = append(c.byPattern[number], n)
 		}
 	}
 	return true
 }
 
-func (c *candidates) of(r *estate.Resource) []int {
-	out := c.all[:0]
-	out = append(out, c.always...)
+func (c *candidates) narrow(l estate.Resources) bool {
+	return !slices.ContainsFunc(l, func(t estate.ResourceTerm) bool {
+		return !t.Not && len(t.Tags) == 0 && t.In == nil && (t.Scope == "" || !c.narrow(c.estate.Scopes[t.Scope].Resources))
+	})
+}
+
+// of gives the lists that can cover a resource. patterns are those that cover it, and 1<<31 more those that match it.
+func (c *candidates) of(r *estate.Resource, patterns []uint32) []int {
+	out := append(c.all[:0], c.always...)
 	for _, t := range r.Tags {
 		out = append(out, c.byTag[t]...)
+	}
+	for _, p := range patterns {
+		out = append(out, c.byPattern[p&^here]...)
 	}
 	slices.Sort(out)
 	c.all = out

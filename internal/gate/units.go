@@ -77,68 +77,6 @@ func (m *unitMaker) add(ops opset, r region.Region, block bool) uint32 {
 	return n
 }
 
-// join adds to out one unit for each region in which the units, blocks or grants alike, hold: first the one that always holds. What a grant gives
-// that another gives always, or that is always denied, is left out, so that what many grants give alike is a short list.
-func (m *unitMaker) join(of, out []uint32, j *joiner) []uint32 {
-	if len(of) < 2 {
-		return append(out, of...)
-	}
-	j.regions, j.sets = j.regions[:0], j.sets[:0]
-	for _, block := range []bool{true, false} {
-		first := len(j.regions)
-		j.entry(region.Full, m.words)
-		for _, u := range of {
-			if m.list[u].block == block {
-				set := j.entryAfter(first, m.list[u].region, m.words)
-				for w, bits := range m.set(u) {
-					set[w] |= bits
-				}
-			}
-		}
-		for k := first; k < len(j.regions); k++ {
-			set, some := j.set(k, m.words), uint64(0)
-			for w := range set {
-				if !block {
-					set[w] &^= j.sets[w] // what is always denied
-				}
-				if k > first {
-					set[w] &^= j.set(first, m.words)[w]
-				}
-				some |= set[w]
-			}
-			if some != 0 {
-				out = append(out, m.add(set, j.regions[k], block))
-			}
-		}
-	}
-	return out
-}
-
-// joiner is what join works in. The first region is that of what is always denied.
-type joiner struct {
-	regions []region.Region
-	sets    []uint64
-}
-
-func (j *joiner) set(k, words int) opset { return j.sets[k*words : (k+1)*words] }
-
-func (j *joiner) entry(r region.Region, words int) opset {
-	j.regions = append(j.regions, r)
-	for range words {
-		j.sets = append(j.sets, 0)
-	}
-	return j.set(len(j.regions)-1, words)
-}
-
-func (j *joiner) entryAfter(first int, r region.Region, words int) opset {
-	for k := first; k < len(j.regions); k++ {
-		if j.regions[k] == r {
-			return j.set(k, words)
-		}
-	}
-	return j.entry(r, words)
-}
-
 // windows groups a role's operations by the time in which the role has them.
 func (g *Gate) windows(roles []estate.Ref) (map[region.Region]opset, error) {
 	out := map[region.Region]opset{}

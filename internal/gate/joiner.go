@@ -1,0 +1,142 @@
+package gate
+
+import (
+	"math/bits"
+	"slices"
+
+	"hiddengate/internal/region"
+)
+
+// joiner keeps the units in force at a mark while a row is woven, and joins them to one unit for each region: first what is
+// always denied, then what is always given, then the others. What a grant gives that another gives always, or that is
+// always denied, is left out, so that what thousands of grants give alike is a short list. It costs what changes from mark to mark, and the
+// units with conditions.
+type joiner struct {
+	*unitMaker
+	counts      []uint32 // of each unit, how often it is in force
+	distinct    int
+	sum         uint32 // of the numbers of the distinct ones
+	denied      always
+	given       always
+	conditional []uint32 // sorted
+	regions     []region.Region
+	joined      []uint64
+}
+
+// always counts, for each operation, the units without a condition that have it.
+type always struct {
+	counts []uint32
+	set    opset
+}
+
+func newJoiner(m *unitMaker) *joiner {
+	j := &joiner{unitMaker: m, counts: make([]uint32, len(m.list))}
+	for _, a := range []*always{&j.denied, &j.given} {
+		a.counts, a.set = make([]uint32, 64*m.words), make(opset, m.words)
+	}
+	return j
+}
+
+// turn counts a unit in or out.
+func (j *joiner) turn(unit uint32, in bool) {
+	if in {
+		if j.counts[unit]++; j.counts[unit] > 1 {
+			return
+		}
+		j.distinct++
+		j.sum += unit
+	} else {
+		if j.counts[unit]--; j.counts[unit] > 0 {
+			return
+		}
+		j.distinct--
+		j.sum -= unit
+	}
+	if j.list[unit].region != region.Full {
+		i, _ := slices.BinarySearch(j.conditional, unit)
+		if in {
+			j.conditional = slices.Insert(j.conditional, i, unit)
+		} else {
+			j.conditional = slices.Delete(j.conditional, i, i+1)
+		}
+		return
+	}
+	a := &j.given
+	if j.list[unit].block {
+		a = &j.denied
+	}
+	for w, set := range j.set(unit) {
+		for ; set != 0; set &= set - 1 {
+			o := w*64 + bits.TrailingZeros64(set)
+			if in {
+				a.counts[o]++
+			} else {
+				a.counts[o]--
+			}
+			if a.counts[o] > 0 {
+				a.set.add(uint32(o))
+			} else {
+				a.set[w] &^= 1 << (o % 64)
+			}
+		}
+	}
+}
+
+// join adds the units in force to out.
+func (j *joiner) join(out []uint32) []uint32 {
+	switch j.distinct {
+	case 0:
+		return out
+	case 1:
+		return append(out, j.sum)
+	}
+	put := func(set opset, r region.Region, block bool) {
+		if slices.ContainsFunc(set, func(w uint64) bool { return w != 0 }) {
+			out = append(out, j.add(set, r, block))
+		}
+	}
+	put(j.denied.set, region.Full, true)
+	j.byRegion(true)
+	for k, r := range j.regions {
+		put(j.part(k), r, true)
+	}
+	free := append(j.joined[:0], j.given.set...)
+	for w := range free {
+		free[w] &^= j.denied.set[w]
+	}
+	put(free, region.Full, false)
+	j.byRegion(false)
+	for k, r := range j.regions {
+		put(j.part(k), r, false)
+	}
+	return out
+}
+
+// byRegion unites the operations of the units with conditions, blocks or grants, region by region.
+func (j *joiner) byRegion(block bool) {
+	j.regions, j.joined = j.regions[:0], j.joined[:0]
+	for _, u := range j.conditional {
+		one := j.list[u]
+		if one.block != block {
+			continue
+		}
+		k := slices.Index(j.regions, one.region)
+		if k < 0 {
+			k = len(j.regions)
+			j.regions = append(j.regions, one.region)
+			for range j.words {
+				j.joined = append(j.joined, 0)
+			}
+		}
+		to := j.part(k)
+		for w, set := range j.set(u) {
+			set &^= j.denied.set[w]
+			if !block {
+				set &^= j.given.set[w]
+			}
+			to[w] |= set
+		}
+	}
+}
+
+func (j *joiner) part(k int) opset { return j.joined[k*j.words : (k+1)*j.words] }

@@ -65,12 +65,19 @@ func (a *app) tryBatch(g *gate.Gate, name string, why bool) error {
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
 	failed := false
+	write := func(line []byte, err error) error {
+		if outcome, ok := b.plain(line, err); ok {
+			_, err := w.WriteString(plainAnswers[outcome])
+			return err
+		}
+		answer := b.answer(line, err)
+		failed = failed || answer.Context.Error != ""
+		return out.Encode(answer)
+	}
 	for {
 		line, err := readLine(r)
 		if len(bytes.TrimSpace(line)) > 0 || errors.Is(err, errLong) {
-			answer := b.answer(line, err)
-			failed = failed || answer.Context.Error != ""
-			if err := out.Encode(answer); err != nil {
+			if err := write(line, err); err != nil {
 				return outside{err}
 			}
 			if r.Buffered() == 0 { // whoever waits for this answer gets it before sending more

@@ -19,6 +19,7 @@ const (
 type facts struct {
 	same, context, subject, resource map[string]bool
 	sames, subjects, resources       []keyed
+	attributes                       map[string]int // the dimensions of the request's attributes
 	owner                            bool
 	fixed                            int // how many dimensions concern the subject and the resource
 }
@@ -33,7 +34,7 @@ type keyed struct {
 const ownerDim = 0
 
 func gatherFacts(e *estate.Estate) facts {
-	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{}, resource: map[string]bool{}}
+	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{}, resource: map[string]bool{}, attributes: map[string]int{}}
 	for _, g := range e.Grants {
 		f.gather(g.When)
 	}
@@ -91,6 +92,7 @@ func (f *facts) dimensions() []region.Dimension {
 		region.Dimension{Kind: region.Flag, Name: "ticket", Phrases: [2]string{"without a ticket", "with a ticket"}},
 		region.Dimension{Kind: region.Choice, Name: "sign-in", Values: estate.SignIns})
 	for _, k := range slices.Sorted(maps.Keys(f.context)) {
+		f.attributes[k] = len(dims)
 		dims = append(dims, region.Dimension{Kind: region.Text, Name: "context " + k, Label: k})
 	}
 	return dims

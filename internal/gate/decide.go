@@ -30,16 +30,19 @@ func (o Outcome) String() string { return outcomeNames[o] }
 
 // Context is what a request says of itself; what it does not say is open.
 type Context struct {
-	region *region.Context
-	Roles  []string // the roles the session names
+	region     *region.Context
+	attributes map[string]int // the dimensions of those that conditions ask about
+	Roles      []string       // the roles the session names
 }
 
 // NewContext gives a context in which everything is open.
-func (g *Gate) NewContext() *Context { return &Context{region: g.space.NewContext()} }
+func (g *Gate) NewContext() *Context {
+	return &Context{region: g.space.NewContext(), attributes: g.facts.attributes}
+}
 
 // Clone copies the context.
 func (c *Context) Clone() *Context {
-	return &Context{region: c.region.Clone(), Roles: slices.Clone(c.Roles)}
+	return &Context{region: c.region.Clone(), attributes: c.attributes, Roles: slices.Clone(c.Roles)}
 }
 
 // Reset opens everything again.
@@ -67,7 +70,11 @@ func (c *Context) Reason(yes bool) { c.region.SetFlag("reason", yes) }
 func (c *Context) Ticket(yes bool) { c.region.SetFlag("ticket", yes) }
 
 // Attribute gives an attribute of the request its value.
-func (c *Context) Attribute(name, value string) { c.region.SetText("context "+name, value) }
+func (c *Context) Attribute(name, value string) {
+	if dim, asked := c.attributes[name]; asked {
+		c.region.ValueAt(dim, value)
+	}
+}
 
 // Request asks whether a subject may do an operation on a resource.
 type Request struct {

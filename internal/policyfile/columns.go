@@ -14,6 +14,7 @@ import (
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/plainjson"
 )
 
 // An inventory of resources can have millions of lines, and nearly all of them say no more than an address, a type,
@@ -161,7 +162,7 @@ func (c *columnReader) read(b block, p *part) {
 func (c *columnReader) line(line []byte, number int) bool {
 	v := &c.values
 	*v = values{}
-	if !v.split(line) || v.at == nil {
+	if !v.split(line) {
 		return false
 	}
 	address, ok := estate.PlainAddress(unsafe.String(unsafe.SliceData(v.at), len(v.at)))
@@ -233,98 +234,30 @@ func note[T any](numbers map[string]uint32, text []byte, list *[]T, means T) {
 	*list = append(*list, means)
 }
 
-// split finds the values of a plain line: an object of at, type, tags and owner, each once at most, whose texts are printable
-// ASCII without escapes.
+// split finds the values of a plain line: an object of at, type, tags and owner, each once at most.
 func (v *values) split(b []byte) bool {
-	i := blank(b, 0)
-	if i == len(b) || b[i] != '{' {
-		return false
-	}
-	i = blank(b, i+1)
-	for first := true; ; first = false {
-		if !first {
-			if i == len(b) || b[i] != ',' {
-				break
-			}
-			i = blank(b, i+1)
-		}
-		end := plainText(b, i)
-		if end < 0 {
-			return false
-		}
-		key := b[i+1 : end-1]
-		if i = blank(b, end); i == len(b) || b[i] != ':' {
-			return false
-		}
-		i = blank(b, i+1)
+	end := plainjson.Object(b, plainjson.Blank(b, 0), func(key []byte, i int) int {
 		var to *[]byte
-		if string(key) == "tags" {
-			to = &v.tags
-			end = plainObject(b, i)
-		} else {
-			switch string(key) {
-			case "at":
-				to = &v.at
-			case "type":
-				to = &v.typ
-			case "owner":
-				to = &v.owner
-			default:
-				return false
-			}
-			end = plainText(b, i)
+		end := -1
+		switch string(key) {
+		case "at":
+			to, end = &v.at, plainjson.Text(b, i)
+		case "type":
+			to, end = &v.typ, plainjson.Text(b, i)
+		case "owner":
+			to, end = &v.owner, plainjson.Text(b, i)
+		case "tags":
+			to, end = &v.tags, plainjson.Object(b, i, func(_ []byte, i int) int { return plainjson.Text(b, i) })
 		}
 		if end < 0 || *to != nil {
-			return false
-		}
-		*to = b[i:end]
-		i = blank(b, end)
-	}
-	if v.at != nil {
-		v.at = v.at[1 : len(v.at)-1]
-	}
-	return i < len(b) && b[i] == '}' && blank(b, i+1) == len(b)
-}
-
-func blank(b []byte, i int) int {
-	for i < len(b) && (b[i] == ' ' || b[i] == '\t' || b[i] == '\r') {
-		i++
-	}
-	return i
-}
-
-// plainText gives the end of the text in quotes that begins at i; -1 if there is none, or it isn't plain.
-func plainText(b []byte, i int) int {
-	if i >= len(b) || b[i] != '"' {
-		return -1
-	}
-	for i++; i < len(b); i++ {
-		switch c := b[i]; {
-		case c == '"':
-			return i + 1
-		case c == '\\' || c < ' ' || c > '~':
 			return -1
 		}
+		*to = b[i:end]
+		return end
+	})
+	if end < 0 || plainjson.Blank(b, end) < len(b) || v.at == nil {
+		return false
 	}
-	return -1
-}
-
-// plainObject gives the end of the object of nothing but texts that begins at i.
-func plainObject(b []byte, i int) int {
-	if i >= len(b) || b[i] != '{' {
-		return -1
-	}
-	for i++; i < len(b); {
-		switch b[i] {
-		case '}':
-			return i + 1
-		case ' ', '\t', ',', ':':
-			i++
-		default:
-			if i = plainText(b, i); i < 0 {
-				return -1
-			}
-		}
-	}
-	return -1
+	v.at = plainjson.Inner(v.at)
+	return true
 }

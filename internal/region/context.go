@@ -80,6 +80,9 @@ func (c *Context) CopyFrom(d *Context) {
 // FlagAt says a Flag by the number of its dimension.
 func (c *Context) FlagAt(dim int, yes bool) { c.values[dim] = value{state: given, flag: yes} }
 
+// ValueAt says a Choice or Text by the number of its dimension; the value may be empty.
+func (c *Context) ValueAt(dim int, text string) { c.values[dim] = value{state: given, text: text} }
+
 // TextAt says a Text by the number of its dimension, "" for absent.
 func (c *Context) TextAt(dim int, text string) {
 	c.values[dim] = value{state: given, text: text}

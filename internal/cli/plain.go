@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"io"
+	"net/netip"
+	"slices"
+	"unsafe"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/plainjson"
+)
+
+// plainAnswers are the lines that answer plain requests, by outcome.
+var plainAnswers = map[gate.Outcome]string{
+	gate.Allow:   `{"decision":true,"context":{"outcome":"allow"}}` + "\n",
+	gate.Deny:    `{"decision":false,"context":{"outcome":"deny"}}` + "\n",
+	gate.Depends: `{"decision":false,"context":{"outcome":"depends"}}` + "\n",
+}
+
+// plain answers a request whose JSON is plain, as nearly all are, without keeping any of it; ok is false where it is not, or where
+// anything is wrong with it, and then the ordinary reader takes it.
+func (b *batch) plain(line []byte, err error) (outcome gate.Outcome, ok bool) {
+	if b.why || err != nil && err != io.EOF {
+		return gate.Deny, false
+	}
+	b.context.Reset()
+	if !b.open {
+		b.context.Time(b.now)
+	}
+	var r plainRequest
+	if !r.read(b, line) {
+		return gate.Deny, false
+	}
+	req := gate.Request{Operation: text(r.operation), Resource: text(r.resource), Context: b.context}
+	req.Subject.ID = text(r.id)
+	switch text(r.kind) {
+	case "person":
+	case "service":
+		req.Subject.Kind = estate.IsService
+	case "anonymous":
+		req.Subject = estate.Principal{Kind: estate.IsAnonymous}
+	default:
+		return gate.Deny, false
+	}
+	outcome, err = b.gate.Decide(req)
+	return outcome, err == nil
+}
+
+// text looks at bytes as text while the line they stand in is being answered.
+func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
+
+// plainRequest is the parts of a request, as they stand in its line.
+type plainRequest struct {
+	kind, id, operation, resource []byte
+	seen                          [4]bool
+}
+
+func (r *plainRequest) read(b *batch, line []byte) bool {
+	member := func(to *[]byte, i int) int {
+		end := plainjson.Text(line, i)
+		if end < 0 || *to != nil {
+			return -1
+		}
+		*to = plainjson.Inner(line[i:end])
+		return end
+	}
+	end := plainjson.Object(line, plainjson.Blank(line, 0), func(key []byte, i int) int {
+		n := slices.Index([]string{"subject", "action", "resource", "context"}, text(key))
+		if n < 0 || r.seen[n] {
+			return -1
+		}
+		r.seen[n] = true
+		var typ []byte
+		return plainjson.Object(line, i, func(key []byte, i int) int {
+			name := text(key)
+			switch {
+			case n == 0 && name == "type":
+				return member(&r.kind, i)
+			case n == 0 && name == "id":
+				return member(&r.id, i)
+			case n == 1 && name == "name":
+				return member(&r.operation, i)
+			case n == 2 && name == "id":
+				return member(&r.resource, i)
+			case n == 2 && name == "type":
+				return member(&typ, i)
+			case n == 3:
+				return b.sayPlain(name, line, i)
+			}
+			return -1
+		})
+	})
+	return end >= 0 && plainjson.Blank(line, end) == len(line)
+}
+
+// sayPlain puts one thing of a request's context into ours, and gives the end of its value; -1 if the ordinary reader should
+// look at it. A key that occurs twice means the last of them, as it does there.
+func (b *batch) sayPlain(name string, line []byte, i int) int {
+	end := plainjson.Text(line, i)
+	if end < 0 {
+		if end = plainjson.Word(line, i); end < 0 || line[i] == 'n' {
+			return -1
+		}
+		yes := line[i] == 't'
+		switch name {
+		case "mfa":
+			b.context.MFA(yes)
+		case "reason":
+			b.context.Reason(yes)
+		case "ticket":
+			b.context.Ticket(yes)
+		case "time", "network", "sign-in", "roles":
+			return -1
+		default:
+			b.context.Attribute(name, text(line[i:end]))
+		}
+		return end
+	}
+	value := text(plainjson.Inner(line[i:end]))
+	switch name {
+	case "time":
+		at, err := b.gate.Estate().Zone.ParseTime(value)
+		if err != nil {
+			return -1
+		}
+		b.context.Time(at)
+	case "network":
+		from, err := netip.ParseAddr(value)
+		if err != nil || from.Zone() != "" {
+			return -1
+		}
+		b.context.Network(from)
+	case "sign-in":
+		k := slices.Index(estate.SignIns, value)
+		if k < 0 {
+			return -1
+		}
+		b.context.SignIn(estate.SignIns[k])
+	case "reason":
+		b.context.Reason(value != "")
+	case "ticket":
+		b.context.Ticket(value != "")
+	case "mfa", "roles":
+		return -1
+	default:
+		b.context.Attribute(name, value)
+	}
+	return end
+}

@@ -1,12 +1,15 @@
-// Command bench measures hgate on workspaces of many shapes, each figure beside a yardstick in the same run.
+// Command bench measures hgate on workspaces of many shapes, each figure beside a yardstick in the same run. It prints one
+// table; docs/performance.md explains it.
 package main
 
 import (
+	"flag"
 	"fmt"
 	"os"
+	"path/filepath"
 	"runtime"
 	"runtime/debug"
-	"runtime/pprof"
+	"strings"
 	"time"
 
 	"hiddengate/internal/gate"
@@ -14,72 +17,126 @@ import (
 	"hiddengate/internal/shape"
 )
 
-func allocations(do func()) float64 {
-	var before, after runtime.MemStats
-	runtime.ReadMemStats(&before)
-	do()
-	runtime.ReadMemStats(&after)
-	return float64(after.Mallocs - before.Mallocs)
-}
-
 func main() {
-	debug.SetGCPercent(400)
-	debug.SetMemoryLimit(576 << 20)
-	dir := "/tmp/shapes/" + os.Args[1]
-	var s shape.Shape
-	for _, one := range shape.Shapes() {
-		if one.Name == os.Args[1] {
-			s = one
+	// As the program itself does.
+	debug.SetGCPercent(policyfile.HeapGrowth)
+	debug.SetMemoryLimit(policyfile.LargeHeap)
+	asChild()
+	short := flag.Bool("short", false, "small shapes and few pairs: sees that everything runs and agrees")
+	only := flag.String("shapes", "", "measure only shapes with this in their name")
+	pairs := flag.Int("pairs", 11, "how many pairs of a figure and its yardstick")
+	keep := flag.String("keep", "", "a folder to keep the workspaces in, for another run")
+	program := flag.String("hgate", "bin/hgate", "the program, for what is measured as a whole process")
+	flag.Parse()
+	shapes := shape.Shapes()
+	if *short {
+		*pairs = 3
+		for i := range shapes {
+			shapes[i] = shapes[i].Small()
 		}
 	}
-	if _, err := os.Stat(dir); err != nil {
-		os.MkdirAll(dir, 0o777)
-		if err := s.Write(dir); err != nil {
-			panic(err)
+	t := &table{}
+	t.line("shape", "figure", "", "yardstick", "", "ratio")
+	for _, s := range shapes {
+		if strings.Contains(s.Name, *only) {
+			measure(t, s, *pairs, *keep, *program)
 		}
 	}
-	prof := func(name string) func() {
-		f, _ := os.Create("/tmp/" + name + ".prof")
-		pprof.StartCPUProfile(f)
-		return func() { pprof.StopCPUProfile(); f.Close() }
+	if *only == "" {
+		sizes(t, *short)
 	}
-	stop := prof("load")
-	start := time.Now()
-	e, err := policyfile.Load(os.DirFS(dir))
-	if err != nil {
-		fmt.Println(err)
+	if t.wrong {
 		os.Exit(1)
 	}
-	loaded := time.Since(start)
-	start = time.Now()
-	g, err := gate.Compile(e, nil)
-	if err != nil {
-		panic(err)
-	}
-	compiled := time.Since(start)
-	stop()
-	var m runtime.MemStats
-	runtime.ReadMemStats(&m)
-	fmt.Println("load", loaded, "compile", compiled, "heap", m.HeapAlloc>>20, "gcs", m.NumGC, peak())
-	stop = prof("read")
-	fmt.Println("bare reading", bareReading(dir))
-	stop()
-	stop = prof("decide")
-	fmt.Printf("%+v\n", measureDeciding(s, e, g, 15))
-	stop()
-	stop = prof("whole")
-	fmt.Printf("%+v\n", measureWhole(g))
-	stop()
 }
 
-func init() {
-	if os.Getenv("SMAPS") != "" {
-		go func() {
-			for {
-				time.Sleep(3 * time.Second)
-				b, _ := os.ReadFile("/proc/self/smaps_rollup")
-				fmt.Println(string(b))
-			}
-		}()
+// measure measures one shape.
+func measure(t *table, s shape.Shape, pairs int, keep, program string) {
+	dir := filepath.Join(keep, strings.ReplaceAll(strings.ReplaceAll(s.Name, " ", "-"), ",", ""))
+	if keep == "" {
+		temporary, err := os.MkdirTemp("", "shape-")
+		must(err)
+		defer os.RemoveAll(temporary)
+		dir = temporary
+	}
+	if _, err := os.Stat(filepath.Join(dir, policyfile.SettingsFile)); err != nil {
+		say("%s: writing", s.Name)
+		must(os.MkdirAll(dir, 0o755))
+		must(s.Write(dir))
+	}
+	t.shape = s.Name
+	one := inChild(dir)
+	t.line(t.shape, "size", fmt.Sprintf("%d people, %d resources, %d grants, %.1f MB", one.People, one.Resources, one.Grants, float64(folderSize(dir))/1e6), "", "", "")
+	t.line(t.shape, "most memory, load and compile", fmt.Sprintf("%d MiB", one.Resident>>10), "", "", "")
+	say("%s: loading", s.Name)
+	var loads, compiles, reads, ratios []float64
+	for range pairs {
+		runtime.GC()
+		reading := bareReading(dir)
+		runtime.GC()
+		start := time.Now()
+		e, err := policyfile.Load(os.DirFS(dir))
+		must(err)
+		load := time.Since(start)
+		start = time.Now()
+		_, err = gate.Compile(e, nil)
+		must(err)
+		compile := time.Since(start)
+		loads, compiles, reads = append(loads, float64(load)), append(compiles, float64(compile)), append(reads, float64(reading))
+		ratios = append(ratios, float64(load+compile)/float64(reading))
+	}
+	t.line(t.shape, "load", took(loads), "bare reading", took(reads), "")
+	t.line(t.shape, "load and compile", took(loads)+" + "+took(compiles), "bare reading", took(reads), ratio(ratios))
+	e, err := policyfile.Load(os.DirFS(dir))
+	must(err)
+	g, err := gate.Compile(e, nil)
+	must(err)
+	say("%s: deciding", s.Name)
+	measureDeciding(t, s, e, g, pairs)
+	say("%s: whole estate", s.Name)
+	measureWhole(t, s, g, pairs)
+	measureStart(t, program, dir, g, pairs)
+}
+
+func say(format string, args ...any) { fmt.Fprintf(os.Stderr, format+"\n", args...) }
+
+func folderSize(dir string) (n int64) {
+	files, err := os.ReadDir(dir)
+	must(err)
+	for _, f := range files {
+		info, err := f.Info()
+		must(err)
+		n += info.Size()
+	}
+	return n
+}
+
+// sizes tells how many bytes a person, a resource and a grant take, as the difference that twice as many make.
+func sizes(t *table, short bool) {
+	base := shape.Shape{People: 10_000, GroupsEach: 3, Groups: 500, Roles: 500, Grants: 5000, Resources: 200_000, Systems: 20, Depth: 1, Conditional: 10, Tagged: 5, Scattered: 1}
+	if short {
+		base = base.Small()
+	}
+	in := func(change func(*shape.Shape)) loaded {
+		s := base
+		change(&s)
+		dir, err := os.MkdirTemp("", "shape-")
+		must(err)
+		defer os.RemoveAll(dir)
+		must(s.Write(dir))
+		return inChild(dir)
+	}
+	before := in(func(*shape.Shape) {})
+	for _, one := range []struct {
+		name   string
+		change func(*shape.Shape)
+		count  func(loaded) int
+	}{
+		{"a person", func(s *shape.Shape) { s.People *= 2 }, func(l loaded) int { return l.People }},
+		{"a resource", func(s *shape.Shape) { s.Resources *= 2 }, func(l loaded) int { return l.Resources }},
+		{"a grant", func(s *shape.Shape) { s.Grants *= 2 }, func(l loaded) int { return l.Grants }},
+	} {
+		after := in(one.change)
+		t.line("10,000 to 20,000 and so on", "bytes for "+one.name, fmt.Sprint((after.Gate-before.Gate)/(one.count(after)-one.count(before))), "", "", "")
 	}
 }

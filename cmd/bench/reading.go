@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -83,11 +84,12 @@ func readYAML(in io.Reader) {
 	}
 }
 
-// peak is the most memory that was resident, as the kernel says.
-func peak() string {
+// resident is the most memory that was resident, in KiB, as the kernel says.
+func resident() (kib int) {
 	text, err := os.ReadFile("/proc/self/status")
 	must(err)
 	_, rest, _ := strings.Cut(string(text), "VmHWM:")
-	line, _, _ := strings.Cut(rest, "\n")
-	return strings.TrimSpace(line)
+	_, err = fmt.Sscan(rest, &kib)
+	must(err)
+	return kib
 }

@@ -1,20 +1,16 @@
 package main
 
 import (
+	"fmt"
 	"net/netip"
 	"time"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/shape"
 )
 
-// whole is how long answers about everything take.
-type whole struct {
-	prepare, counts time.Duration
-	allowed         int // subject, operation and resource together
-	reach, holders  time.Duration
-}
-
+// when is the context of every question here: a time and a network, and nothing else.
 func when(g *gate.Gate) *gate.Context {
 	at, err := g.Estate().Zone.ParseTime("2026-12-01T22:00")
 	must(err)
@@ -24,25 +20,91 @@ func when(g *gate.Gate) *gate.Context {
 	return c
 }
 
-func measureWhole(g *gate.Gate) (w whole) {
+// measureWhole measures answers about the whole estate.
+func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 	c := when(g)
-	start := time.Now()
-	t := g.Table(c)
-	w.prepare = time.Since(start)
-	start = time.Now()
-	must(t.Counts(func(_ estate.Principal, counts []gate.Count) bool {
-		for _, n := range counts {
-			w.allowed += n.Allowed
+	var counts, reaches, holders []float64
+	cells := 0
+	for range min(pairs, 3) {
+		cells = 0
+		start := time.Now()
+		must(g.Table(c).Counts(func(_ estate.Principal, list []gate.Count) bool {
+			for _, n := range list {
+				cells += n.Allowed + n.Depends
+			}
+			return true
+		}))
+		counts = append(counts, float64(time.Since(start)))
+		start = time.Now()
+		must(g.Reach(g.Subjects()[1], c, func(gate.Answer) bool { return true }))
+		reaches = append(reaches, float64(time.Since(start)))
+		start = time.Now()
+		_, err := g.Holders(c, []*estate.Resource{g.Estate().Tree.At(g.Estate().Tree.Len() / 2)}, func(o *estate.Operation) bool { return o.Level == estate.Change })
+		must(err)
+		holders = append(holders, float64(time.Since(start)))
+	}
+	subjects := len(g.Subjects())
+	t.line(t.shape, "counts, all subjects", took(counts), "", "", fmt.Sprintf("%.3g cells given", float64(cells)))
+	t.line(t.shape, "reach of one", took(reaches), "", "", "")
+	t.line(t.shape, "holders of one", took(holders), "", "", "")
+	cellByCell(t, g, c, median(counts)/float64(subjects))
+	if s.Comparable() {
+		const some = 12
+		sql := measureSQL(s, g, min(some, s.People))
+		t.line(t.shape, "counts, a subject", short(time.Duration(median(counts)/float64(subjects))), "recursive SQL", short(sql.each),
+			fmt.Sprintf("1/%.0f", float64(sql.each)*float64(subjects)/median(counts)))
+		t.agree("SQL", sql.wrong, sql.subjects)
+	}
+}
+
+// agree notes whether two ways came to the same.
+func (t *table) agree(with string, wrong, of int) {
+	if wrong > 0 {
+		t.wrong = true
+		t.line(t.shape, fmt.Sprintf("NOT the same as %s: %d of %d", with, wrong, of), "", "", "", "")
+	}
+}
+
+// cellByCell decides every operation on every resource for a few subjects, and holds the counts against the table's.
+func cellByCell(t *table, g *gate.Gate, c *gate.Context, each float64) {
+	const few = 3
+	all := g.Subjects()
+	asked := map[estate.Principal]int{}
+	for k := range few {
+		asked[all[k*len(all)/few]] = k
+	}
+	number := map[string]int{}
+	for i, o := range estate.Sorted(g.Estate().Operations) {
+		number[o.Name] = i
+	}
+	var table [few][]gate.Count
+	must(g.Table(c).Counts(func(who estate.Principal, list []gate.Count) bool {
+		if k, ok := asked[who]; ok {
+			table[k] = append([]gate.Count(nil), list...)
 		}
 		return true
 	}))
-	w.counts = time.Since(start)
-	start = time.Now()
-	must(g.Reach(g.Subjects()[1], c, func(gate.Answer) bool { return true }))
-	w.reach = time.Since(start)
-	start = time.Now()
-	_, err := g.Holders(c, []*estate.Resource{g.Estate().Tree.At(g.Estate().Tree.Len() / 2)}, func(o *estate.Operation) bool { return o.Level == estate.Change })
-	must(err)
-	w.holders = time.Since(start)
-	return w
+	var took []float64
+	wrong := 0
+	for who, k := range asked {
+		cells := make([]gate.Count, len(number))
+		start := time.Now()
+		must(g.Reach(who, c, func(a gate.Answer) bool {
+			if n := &cells[number[a.Operation.Name]]; a.Outcome == gate.Allow {
+				n.Allowed++
+			} else {
+				n.Depends++
+			}
+			return true
+		}))
+		took = append(took, float64(time.Since(start)))
+		for i := range cells {
+			if cells[i] != table[k][i] {
+				wrong++
+				break
+			}
+		}
+	}
+	t.line(t.shape, "counts, a subject", short(time.Duration(each)), "cell by cell", short(time.Duration(median(took))), fmt.Sprintf("1/%.0f", median(took)/each))
+	t.agree("cell by cell", wrong, few)
 }

@@ -7,16 +7,11 @@ import (
 	"time"
 
 	"hiddengate/internal/cli"
-)
-
-// A run is short: the collector may let the heap grow until it is large.
-const (
-	heapGrowth = 400       // percent
-	largeHeap  = 384 << 20 // bytes
+	"hiddengate/internal/policyfile"
 )
 
 func main() {
-	debug.SetGCPercent(heapGrowth)
-	debug.SetMemoryLimit(largeHeap)
+	debug.SetGCPercent(policyfile.HeapGrowth)
+	debug.SetMemoryLimit(policyfile.LargeHeap)
 	os.Exit(cli.Run(os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, time.Now))
 }

@@ -35,6 +35,12 @@ const (
 	MaxErrors    = 1000     // errors that are reported
 )
 
+// What suits a program that reads one workspace and ends: the collector may let the heap grow until it is large.
+const (
+	HeapGrowth = 400       // percent, for debug.SetGCPercent
+	LargeHeap  = 576 << 20 // bytes, for debug.SetMemoryLimit
+)
+
 // Load reads a workspace. Its error is a diagnostic.List with everything that is wrong; then there is no estate.
 func Load(files fs.FS) (*estate.Estate, error) {
 	l := &loader{estate: estate.New(), zone: clock.UTC, texts: map[string][]byte{}, lines: map[string][]string{}}

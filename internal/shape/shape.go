@@ -60,6 +60,17 @@ func Shapes() []Shape {
 	}
 }
 
+// Small gives a shape like this one, about a hundredth of its size.
+func (s Shape) Small() Shape {
+	less := func(n, least int) int { return max(min(n, least), n/100) }
+	s.People, s.Groups, s.Roles = less(s.People, 40), less(s.Groups, 12), less(s.Roles, 10)
+	s.Grants, s.Resources, s.Systems = less(s.Grants, 100), less(s.Resources, 4000), less(s.Systems, 3)
+	return s
+}
+
+// Comparable says that the facts of the shape go into the plain tables of a database: its conditions ask nothing about owners.
+func (s Shape) Comparable() bool { return !s.Owned && !s.Unlisted && !s.Overlap }
+
 // Ask is a request.
 type Ask struct{ Who, What, Where string }
 
@@ -89,6 +100,8 @@ func (m *made) chance(percent int) bool { return m.IntN(100) < percent }
 
 // perFolder is how many leaves lie in a folder.
 const perFolder = 500
+
+func (m *made) leaves() int { return min(perFolder, m.Resources) }
 
 func newMade(s Shape, operations int) *made {
 	m := &made{Shape: s, Rand: rand.New(rand.NewPCG(uint64(s.People), uint64(s.Grants)))}
@@ -145,15 +158,15 @@ func (m *made) place(folder int) string {
 	f := m.folders[folder]
 	switch {
 	case m.Overlap:
-		return fmt.Sprintf("[everything, not %s, not %s]", strings.TrimSuffix(f, "/"), m.leaf((folder+7)%len(m.folders), m.IntN(perFolder)))
+		return fmt.Sprintf("[everything, not %s, not %s]", strings.TrimSuffix(f, "/"), m.leaf((folder+7)%len(m.folders), m.IntN(m.leaves())))
 	case m.chance(1):
 		return f[:strings.IndexByte(f, ':')] // the whole system
 	case m.Depth == 0 && m.chance(50):
 		return `"` + f + `*"`
 	case m.Depth == 0 || m.chance(25):
-		return m.leaf(folder, m.IntN(perFolder))
+		return m.leaf(folder, m.IntN(m.leaves()))
 	case m.chance(3):
-		return "[" + strings.TrimSuffix(f, "/") + ", not " + m.leaf(folder, m.IntN(perFolder)) + "]"
+		return "[" + strings.TrimSuffix(f, "/") + ", not " + m.leaf(folder, m.IntN(m.leaves())) + "]"
 	}
 	return strings.TrimSuffix(f, "/")
 }
@@ -286,7 +299,7 @@ func (m *made) resources() {
 		m.Shuffle(len(order), func(i, j int) { order[i], order[j] = order[j], order[i] })
 	}
 	for _, f := range order {
-		for i := range min(perFolder, m.Resources) {
+		for i := range m.leaves() {
 			tags := ""
 			switch {
 			case m.IntN(1000) < 10*m.Scattered:
@@ -344,7 +357,7 @@ func (s Shape) Asks(n int) []Ask {
 				what = o
 			}
 		}
-		out = append(out, Ask{person(who), operations[what].name, m.leaf(folder, m.IntN(min(perFolder, s.Resources)))})
+		out = append(out, Ask{person(who), operations[what].name, m.leaf(folder, m.IntN(m.leaves()))})
 	}
 	return out
 }

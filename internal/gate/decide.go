@@ -134,24 +134,29 @@ func (g *Gate) query(req *Request) (q query, ok bool) {
 	q.operation, q.context = operation, req.Context.region
 	if q.row >= 0 {
 		q.at = g.places.spots[q.row]
-	} else {
-		a, err := estate.ParseAddress(req.Resource)
-		if err != nil || g.estate.Systems[a.System] == nil {
-			return q, false
-		}
-		text := req.Resource
-		if c := g.estate.Canonical(a); len(text) != len(c.System)+1+len(c.Path) || text[len(c.System)+1:] != c.Path {
-			text = c.String()
-		}
-		if q.row = g.estate.Tree.Find(text); q.row >= 0 {
-			q.at = g.places.spots[q.row]
-		} else if !g.estate.Systems[a.System].Judge {
-			return q, false
-		} else {
-			q.at, q.row = g.places.unlisted(text)
-		}
+	} else if !g.unlisted(&q, req.Resource) {
+		return q, false
 	}
 	return q, g.classes.valid[q.at.class].has(operation)
+}
+
+// unlisted turns to a resource whose address is not canonical as it is written, or not listed; false where something is
+// wrong with it.
+func (g *Gate) unlisted(q *query, text string) bool {
+	a, err := estate.ParseAddress(text)
+	if err != nil {
+		return false
+	}
+	c := g.estate.Canonical(a)
+	if len(text) != len(c.System)+1+len(c.Path) || text[len(c.System)+1:] != c.Path {
+		text = c.String()
+		if q.row = g.estate.Tree.Find(text); q.row >= 0 {
+			q.at = g.places.spots[q.row]
+			return true
+		}
+	}
+	q.at, q.row = g.places.unlisted(text)
+	return q.row >= 0 && g.estate.Tree.Systems[g.estate.Tree.Rows[q.row].System].Judge
 }
 
 // judge decides a query in the only session there can be.

@@ -1,7 +1,6 @@
 package gate
 
 import (
-	"math/rand/v2"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -246,7 +245,7 @@ func (p *places) locate(classes *classes) {
 			p.phantom = append(p.phantom, m)
 		}
 	}
-	p.phantoms, _ = lookup.NewNames(rand.Uint64(), names)
+	p.phantoms, _ = lookup.NewNames(tree.Names.Table.Seed, names)
 	for i, row := range tree.Rows {
 		s := &p.spots[i]
 		if s.mark == 0 && row.Parent > 0 {

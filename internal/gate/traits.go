@@ -185,13 +185,16 @@ func (p *places) unlisted(address string) (at spot, row int) {
 	mark, found, depth := uint32(0), false, 0
 	colon := strings.IndexByte(address, ':')
 	for text := address; ; depth++ {
+		hash := lookup.Hash(tree.Names.Table.Seed, text) // both tables have the seed
 		if !found && len(p.phantom) > 0 {
-			if i := p.phantoms.Find(text); i >= 0 {
+			if i := p.phantoms.FindHash(hash, text); i >= 0 {
 				mark, found = p.phantom[i], true
 			}
 		}
-		if row = tree.Find(text); row >= 0 {
-			break
+		if depth > 0 { // the address itself is not listed
+			if row = tree.Names.FindHash(hash, text); row >= 0 {
+				break
+			}
 		}
 		if len(text) <= colon || colon < 0 {
 			return spot{}, -1

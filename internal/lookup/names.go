@@ -40,8 +40,10 @@ func (n *Names) Record(place uint32) (number uint32, text string) {
 }
 
 // Find gives the number of a text; -1 if it has none.
-func (n *Names) Find(text string) int {
-	hash := Hash(n.Table.Seed, text)
+func (n *Names) Find(text string) int { return n.FindHash(Hash(n.Table.Seed, text), text) }
+
+// FindHash is Find where the text's hash, with the table's seed, is known.
+func (n *Names) FindHash(hash uint64, text string) int {
 	for i := hash; ; {
 		var place int
 		if place, i = n.Table.Probe(hash, i); place < 0 {
@@ -75,12 +77,22 @@ func textOf(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b))
 func Both(a, b *Names, textA, textB string) (numberA, numberB int) {
 	hashA, hashB := Hash(a.Table.Seed, textA), Hash(b.Table.Seed, textB)
 	slotA, slotB := a.Table.Slots[hashA&uint64(len(a.Table.Slots)-1)], b.Table.Slots[hashB&uint64(len(b.Table.Slots)-1)]
+	numberA, numberB = -1, -1
 	if slotA>>32 == hashA>>32 && slotB>>32 == hashB>>32 && uint32(slotA) != 0 && uint32(slotB) != 0 {
-		numberA, foundA := a.Record(uint32(slotA) - 1)
-		numberB, foundB := b.Record(uint32(slotB) - 1)
-		if foundA == textA && foundB == textB {
-			return int(numberA), int(numberB)
+		a1, foundA := a.Record(uint32(slotA) - 1)
+		b1, foundB := b.Record(uint32(slotB) - 1)
+		if foundA == textA {
+			numberA = int(a1)
+		}
+		if foundB == textB {
+			numberB = int(b1)
 		}
 	}
-	return a.Find(textA), b.Find(textB)
+	if numberA < 0 {
+		numberA = a.FindHash(hashA, textA)
+	}
+	if numberB < 0 {
+		numberB = b.FindHash(hashB, textB)
+	}
+	return numberA, numberB
 }

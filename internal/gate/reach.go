@@ -18,9 +18,22 @@ type Answer struct {
 // Reach tells, for every listed resource in tree order and every operation valid on it by name, what the subject
 // may do in the context; it leaves out what is denied. It stops when each returns false.
 func (g *Gate) Reach(p estate.Principal, c *Context, each func(Answer) bool) error {
-	return g.Answers(p, c, g.estate.Tree.All(), func(*estate.Operation) bool { return true }, func(a Answer) bool {
-		return a.Outcome == Deny || each(a)
-	})
+	asker, err := g.Asker(p, c)
+	if err != nil {
+		return err
+	}
+	for i := range g.estate.Tree.Len() {
+		given, err := asker.On(i)
+		if err != nil {
+			return err
+		}
+		for k, o := range given.Operations {
+			if given.Outcomes[k] != Deny && !each(Answer{p, o, g.estate.Tree.At(i), given.Outcomes[k]}) {
+				return nil
+			}
+		}
+	}
+	return nil
 }
 
 // Answers decides every operation that select takes, where it is valid, on each of the resources.

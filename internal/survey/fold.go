@@ -27,81 +27,116 @@ type Part struct {
 // Reach tells what a subject may do, folded: where every operation has the same answer everywhere in a subtree
 // in which it applies, the subtree is one row for each outcome. Rows come in tree order.
 func Reach(g *gate.Gate, p estate.Principal, c *gate.Context) ([]Row, error) {
-	f := folder{gate: g, who: p, context: c, resources: g.Estate().Tree.Slice()}
-	f.answers = make([]map[string]gate.Outcome, len(f.resources))
-	f.children = make([][]int, len(f.resources))
-	for i, r := range f.resources {
-		f.answers[i] = map[string]gate.Outcome{}
-		if r.Parent != nil {
-			f.children[r.Parent.Index] = append(f.children[r.Parent.Index], i)
-		}
-	}
-	err := g.Answers(p, c, slices.Values(f.resources), func(*estate.Operation) bool { return true }, func(a gate.Answer) bool {
-		f.answers[a.Resource.Index][a.Operation.Name] = a.Outcome
-		return true
-	})
+	asker, err := g.Asker(p, c)
 	if err != nil {
 		return nil, err
 	}
-	f.alike = make([]map[string]gate.Outcome, len(f.resources))
-	for i := len(f.resources) - 1; i >= 0; i-- { // what stands in a place comes after it
-		f.alike[i] = f.join(i)
+	tree := g.Estate().Tree
+	f := folder{
+		gate: g, who: p, context: c, tree: tree, answers: make([]*answers, tree.Len()), alike: make([]*answers, tree.Len()),
+		folded: map[*gate.Given]*answers{}, joined: map[[2]*answers]*answers{},
 	}
-	for i, r := range f.resources {
-		if r.Parent == nil {
-			f.walk(i)
+	for i := range tree.Len() {
+		given, err := asker.On(i)
+		if err != nil {
+			return nil, err
 		}
+		if f.folded[given] == nil {
+			f.folded[given] = &answers{outcomes: map[string]gate.Outcome{}}
+			for k, o := range given.Operations {
+				f.folded[given].outcomes[o.Name] = given.Outcomes[k]
+			}
+		}
+		f.answers[i] = f.folded[given]
+		f.alike[i] = f.answers[i]
+	}
+	for i := tree.Len() - 1; i >= 0; i-- { // what stands in a place comes after it
+		if up := tree.Rows[i].Parent; up > 0 {
+			f.alike[up-1] = f.join(f.alike[up-1], f.alike[i])
+		}
+	}
+	for i := 0; i < tree.Len(); {
+		i = f.walk(i)
 	}
 	return f.rows, f.err
 }
 
 type folder struct {
-	gate      *gate.Gate
-	who       estate.Principal
-	context   *gate.Context
-	resources []*estate.Resource
-	children  [][]int
-	answers   []map[string]gate.Outcome // of each resource, by operation
-	alike     []map[string]gate.Outcome // of each subtree; nil where an operation has two answers in it
-	rows      []Row
-	err       error
+	gate    *gate.Gate
+	who     estate.Principal
+	context *gate.Context
+	tree    *estate.Tree
+	answers []*answers // of each resource
+	alike   []*answers // of each subtree; mixed where an operation has two answers in it
+	folded  map[*gate.Given]*answers
+	joined  map[[2]*answers]*answers
+	rows    []Row
+	err     error
 }
 
-func (f *folder) join(i int) map[string]gate.Outcome {
-	if len(f.children[i]) == 0 {
-		return f.answers[i]
+// answers is what a subject may do, by operation. The same answers are mostly the same pointer.
+type answers struct{ outcomes map[string]gate.Outcome }
+
+// mixed stands for a subtree in which an operation has two answers.
+var mixed = &answers{}
+
+// join gives the answers of two places together.
+func (f *folder) join(a, b *answers) *answers {
+	if a == b || a == mixed {
+		return a
 	}
-	all := maps.Clone(f.answers[i])
-	for _, c := range f.children[i] {
-		if f.alike[c] == nil {
-			return nil
-		}
-		for o, outcome := range f.alike[c] {
-			if had, ok := all[o]; ok && had != outcome {
-				return nil
-			}
-			all[o] = outcome
-		}
+	if b == mixed {
+		return b
 	}
+	if j := f.joined[[2]*answers{a, b}]; j != nil {
+		return j
+	}
+	all := &answers{maps.Clone(a.outcomes)}
+	grown := false
+	for o, outcome := range b.outcomes {
+		had, ok := all.outcomes[o]
+		if ok && had != outcome {
+			all = mixed
+			break
+		}
+		all.outcomes[o] = outcome
+		grown = grown || !ok
+	}
+	if all != mixed && !grown {
+		all = a
+	}
+	f.joined[[2]*answers{a, b}] = all
 	return all
 }
 
-func (f *folder) walk(i int) {
-	if f.alike[i] != nil {
-		f.add(i, f.alike[i], len(f.children[i]) > 0)
-		return
+// walk adds the rows of a subtree and gives where the next begins.
+func (f *folder) walk(i int) int {
+	end := i + 1 // where the subtree ends
+	if f.alike[i] != mixed {
+		for end < f.tree.Len() && f.within(end, i) {
+			end++
+		}
+		f.add(i, f.alike[i].outcomes, end > i+1)
+		return end
 	}
-	f.add(i, f.answers[i], false)
-	for _, c := range f.children[i] {
-		f.walk(c)
+	f.add(i, f.answers[i].outcomes, false)
+	for end < f.tree.Len() && f.within(end, i) {
+		end = f.walk(end)
 	}
+	return end
+}
+
+// within says whether a row stands in a place, all rows between them standing in it.
+func (f *folder) within(row, place int) bool {
+	up := f.tree.Rows[row].Parent
+	return up > 0 && int(up-1) >= place
 }
 
 // add adds a row for each outcome in a place.
 func (f *folder) add(i int, answers map[string]gate.Outcome, inside bool) {
 	e := f.gate.Estate()
 	for _, outcome := range []gate.Outcome{gate.Allow, gate.Depends} {
-		row := Row{Resource: f.resources[i], Inside: inside, Outcome: outcome}
+		row := Row{Resource: f.tree.At(i), Inside: inside, Outcome: outcome}
 		byGrant := map[string][]*estate.Operation{}
 		for _, name := range slices.Sorted(maps.Keys(answers)) {
 			if answers[name] != outcome {
@@ -135,12 +170,12 @@ func Alike(rows []Row) int {
 
 // grants names what gives an operation in a place: at the resource itself or the first inside it where it applies.
 func (f *folder) grants(i int, operation string, inside bool) []string {
-	for ; i < len(f.resources); i++ {
-		if _, valid := f.answers[i][operation]; valid || !inside {
+	for ; i < f.tree.Len(); i++ {
+		if _, valid := f.answers[i].outcomes[operation]; valid || !inside {
 			break
 		}
 	}
-	why, err := f.gate.Explain(gate.Request{Subject: f.who, Operation: operation, Resource: f.resources[i].Address.String(), Context: f.context})
+	why, err := f.gate.Explain(gate.Request{Subject: f.who, Operation: operation, Resource: f.tree.Address(i), Context: f.context})
 	if err != nil {
 		f.err = err
 	}
@@ -179,20 +214,33 @@ func words(list []*estate.Operation, applies map[string]gate.Outcome, e *estate.
 // Visible lists the resources that the subject sees: some view operation is allowed or depends on them or on
 // anything inside them.
 func Visible(g *gate.Gate, p estate.Principal, c *gate.Context) ([]*estate.Resource, error) {
-	seen := map[*estate.Resource]bool{}
-	err := g.Answers(p, c, g.Estate().Tree.All(), func(o *estate.Operation) bool { return o.Level == estate.View }, func(a gate.Answer) bool {
-		if a.Outcome != gate.Deny {
-			for r := a.Resource; r != nil && !seen[r]; r = r.Parent {
-				seen[r] = true
+	asker, err := g.Asker(p, c)
+	if err != nil {
+		return nil, err
+	}
+	tree := g.Estate().Tree
+	seen := make([]bool, tree.Len())
+	for i := range tree.Len() {
+		given, err := asker.On(i)
+		if err != nil {
+			return nil, err
+		}
+		for k, o := range given.Operations {
+			if o.Level == estate.View && given.Outcomes[k] != gate.Deny {
+				seen[i] = true
+				break
 			}
 		}
-		return true
-	})
+	}
 	var out []*estate.Resource
-	for r := range g.Estate().Tree.All() {
-		if seen[r] {
-			out = append(out, r)
+	for i := tree.Len() - 1; i >= 0; i-- { // what stands in a place comes after it
+		if seen[i] {
+			if up := tree.Rows[i].Parent; up > 0 {
+				seen[up-1] = true
+			}
+			out = append(out, tree.At(i))
 		}
 	}
-	return out, err
+	slices.Reverse(out)
+	return out, nil
 }

@@ -1,0 +1,102 @@
+package gate
+
+import "hiddengate/internal/estate"
+
+// Given is what a subject may do on a resource.
+type Given struct {
+	Operations []*estate.Operation // those valid on it, by name
+	Outcomes   []Outcome           // of each
+}
+
+// Asker answers about one subject in one context on one resource after another. Where no rule tells two resources apart, or
+// the answers are the same, it gives the same Given: a million resources have a few dozen.
+type Asker struct {
+	gate    *Gate
+	subject int
+	context *Context
+	several *question // where there can be several sessions
+	known   map[lookOfAsker]*Given
+	same    map[string]*Given
+	last    lookOfAsker
+	answer  *Given
+}
+
+// lookOfAsker is all that an answer can hang on: what is in force, what can be done there, and the facts of the resource.
+type lookOfAsker struct {
+	cover, mark, trait, class uint32
+	tags                      uint32
+	owns                      bool
+}
+
+// Asker gives an asker for a subject in a context.
+func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
+	n := g.number(p)
+	if n < 0 {
+		return nil, g.Subject(p)
+	}
+	a := &Asker{gate: g, subject: n, context: c, known: map[lookOfAsker]*Given{}, same: map[string]*Given{}}
+	if len(c.Roles) > 0 || g.holders[n].flags&apart != 0 {
+		a.several = &question{subject: g.numbered(n), context: c}
+		return a, a.several.open(g)
+	}
+	return a, nil
+}
+
+// On tells what the subject may do on the listed resource of a row.
+func (a *Asker) On(row int) (*Given, error) {
+	g := a.gate
+	at, r := g.places.spots[row], &g.estate.Tree.Rows[row]
+	look := lookOfAsker{trait: at.trait, class: at.class}
+	if a.several != nil || len(g.lent) > 0 {
+		look.mark = at.mark
+	} else {
+		look.cover = g.rows.at(&g.holders[a.subject], at.mark)
+	}
+	if g.facts.fixed > 1 {
+		look.tags = r.Tags
+	}
+	if g.facts.owner {
+		look.owns = g.owns(a.subject, g.estate.Tree.Owners[r.Owner])
+	}
+	if a.answer != nil && look == a.last {
+		return a.answer, nil
+	}
+	answer := a.known[look]
+	if answer == nil {
+		var err error
+		if answer, err = a.work(row, at); err != nil {
+			return nil, err
+		}
+		a.known[look] = answer
+	}
+	a.last, a.answer = look, answer
+	return answer, nil
+}
+
+func (a *Asker) work(row int, at spot) (*Given, error) {
+	g := a.gate
+	out := &Given{Operations: g.estate.Offer(g.classes.kinds[at.class]).On(g.classes.types[at.class])}
+	q := query{subject: a.subject, context: a.context.region, at: at, row: row}
+	key := []byte{byte(at.class), byte(at.class >> 8), byte(at.class >> 16), byte(at.class >> 24)}
+	for _, o := range out.Operations {
+		var outcome Outcome
+		var err error
+		if a.several != nil {
+			a.several.operation, a.several.resource = o.Name, g.estate.Tree.At(row)
+			outcome, err = g.outcome(a.several)
+		} else {
+			q.operation = g.classes.ops.number[o.Name]
+			outcome, err = g.judge(&q)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out.Outcomes = append(out.Outcomes, outcome)
+		key = append(key, byte(outcome))
+	}
+	if same := a.same[string(key)]; same != nil {
+		return same, nil
+	}
+	a.same[string(key)] = out
+	return out, nil
+}

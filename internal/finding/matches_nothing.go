@@ -66,7 +66,7 @@ func withoutNot(t estate.ResourceTerm) estate.ResourceTerm {
 }
 
 func (c *check) coversAny(list estate.Resources) bool {
-	return c.estate.Tree.Some(func(r *estate.Resource) bool { return c.gate.Covers(list, r) })
+	return c.gate.CoversAny(list)
 }
 
 func (c *check) fitsAny(list estate.Operations) bool {

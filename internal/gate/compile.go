@@ -32,7 +32,7 @@ type compiler struct {
 func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 	g := &Gate{
 		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]entries{},
-		inRoles: map[cell]region.Region{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(),
+		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(),
 	}
 	c := &compiler{Gate: g, number: map[string]uint32{}}
 	g.facts = gatherFacts(e)

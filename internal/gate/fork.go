@@ -14,7 +14,9 @@ func (g *Gate) Fork() *Gate {
 	f.scratch = f.space.NewContext()
 	f.matched = nil
 	f.subjects, f.inRoles = map[int]*subject{}, map[cell]region.Region{}
+	f.coverAny = map[string]bool{}
 	places := *g.places
+	places.inUse = nil
 	f.places = &places
 	places.traits.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
 	places.traits.numbers = maps.Clone(g.places.traits.numbers)

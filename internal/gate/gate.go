@@ -33,6 +33,7 @@ type Gate struct {
 	lent     map[uint32][]lending // of a subject, by number
 	subjects map[int]*subject     // those that have been looked at closely
 	inRoles  map[cell]region.Region
+	coverAny map[string]bool // of lists that are no grant's or block's
 	scratch  *region.Context
 	matched  []uint32
 }

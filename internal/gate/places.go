@@ -78,7 +78,8 @@ type places struct {
 	lists    []list
 	numbers  map[string]int // of lists, by what they say
 	marks    map[estate.Address]uint32
-	spots    []spot // of each listed resource
+	spots    []spot        // of each listed resource
+	inUse    map[spot]bool // the marks and traits of listed resources, once somebody asks
 	phantoms lookup.Names
 	phantom  []uint32 // the marks of phantoms: addresses that lists name and no inventory lists
 	traits

@@ -136,3 +136,33 @@ func (g *Gate) Meets(when *estate.Condition, starts, ends *estate.Moment, c *Con
 	}
 	return outcomeOf(g.space.Judge(r, c.region))
 }
+
+// CoversAny says whether a list selects any listed resource. For the lists of grants and blocks it is known.
+func (g *Gate) CoversAny(l estate.Resources) bool {
+	key := resourcesKey(l)
+	if n, ok := g.places.numbers[key]; ok {
+		return g.places.coversAny(n)
+	}
+	some, known := g.coverAny[key]
+	if !known {
+		some = g.estate.Tree.Some(func(r *estate.Resource) bool { return covers(g.estate, l, r) })
+		g.coverAny[key] = some
+	}
+	return some
+}
+
+// coversAny says whether a list, by number, covers any listed resource.
+func (p *places) coversAny(n int) bool {
+	if p.inUse == nil {
+		p.inUse = map[spot]bool{}
+		for _, s := range p.spots {
+			p.inUse[spot{mark: s.mark, trait: s.trait}] = true
+		}
+	}
+	for s := range p.inUse {
+		if p.covers(n, s) {
+			return true
+		}
+	}
+	return false
+}

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"unsafe"
 
+	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/lookup"
 )
@@ -195,7 +196,7 @@ func (e *Estate) plant() []TwiceError {
 	}
 	workers := runtime.GOMAXPROCS(0)
 	planters := make([]*planter, 0, workers)
-	var wait sync.WaitGroup
+	var wait beside.Group
 	for first := 0; first < len(t.Systems); {
 		share, last := 0, first
 		for last < len(t.Systems) && (share == 0 || share < total/workers) {
@@ -256,7 +257,7 @@ func (t *Tree) index() {
 	t.chunks = make([]atomic.Pointer[[chunk]Resource], (len(t.Rows)+chunk-1)/chunk)
 	const run = 1 << 14
 	hashes := make([][]uint64, (len(t.Rows)+run-1)/run)
-	var wait sync.WaitGroup
+	var wait beside.Group
 	workers := runtime.GOMAXPROCS(0)
 	for w := range workers {
 		wait.Go(func() {
@@ -343,7 +344,7 @@ func sorted(list []sprout) []sprout {
 		return list
 	}
 	a, b := list[:len(list)/2], list[len(list)/2:]
-	var wait sync.WaitGroup
+	var wait beside.Group
 	wait.Go(func() { slices.SortFunc(a, compareSprouts) })
 	slices.SortFunc(b, compareSprouts)
 	wait.Wait()

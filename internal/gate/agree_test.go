@@ -191,6 +191,10 @@ func TestGateAndOracleAgree(t *testing.T) {
 	if n, err := strconv.Atoi(os.Getenv("HGATE_ESTATES")); err == nil {
 		estates = n
 	}
+	requests := 8 // about each
+	if n, err := strconv.Atoi(os.Getenv("HGATE_REQUESTS")); err == nil {
+		requests = n
+	}
 	const parts = 4
 	var counts [parts]map[string]int
 	t.Run("estates", func(t *testing.T) {
@@ -199,7 +203,7 @@ func TestGateAndOracleAgree(t *testing.T) {
 			t.Run(strconv.Itoa(part), func(t *testing.T) {
 				t.Parallel()
 				for seed := part; seed < estates && !t.Failed(); seed += parts {
-					agree(t, uint64(seed), 8, counts[part])
+					agree(t, uint64(seed), requests, counts[part])
 				}
 			})
 		}

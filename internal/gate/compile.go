@@ -7,6 +7,7 @@ import (
 	"slices"
 	"unsafe"
 
+	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/lookup"
@@ -43,11 +44,8 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 		return nil, diagnostic.List{{Severity: diagnostic.Error, Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
 	}
 	c.units = newUnitMaker(len(g.classes.ops.list))
-	placed := make(chan struct{})
-	go func() {
-		c.place()
-		close(placed)
-	}()
+	var placing beside.Group
+	placing.Go(c.place)
 	c.subjects()
 	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {
 		_, err := g.role(id)
@@ -58,7 +56,7 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 			g.sessions = append(g.sessions, s)
 		}
 	}
-	<-placed
+	placing.Wait()
 	c.entries(elevations)
 	if len(c.bad) > 0 {
 		return nil, c.bad.Sort()

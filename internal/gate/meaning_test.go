@@ -91,6 +91,16 @@ func TestTwoGrantsCoverARequestTogether(t *testing.T) {
 	assert.Equal(t, "depends", ask(t, "grants: {g: {to: ana, role: look, on: db, when: {not: {context: {device: ''}}}}}", "ana", "table.read", "db:sky/a", "", nil))
 }
 
+func TestTwoBlocksStopARequestTogether(t *testing.T) {
+	always := "grants: {g: {to: ana, role: look, on: db}}\n"
+	both := always + "blocks: {b: {deny: table.read, on: db, when: {mfa: true}}, c: {deny: all, on: db:sky, when: {mfa: false}}}"
+	assert.Equal(t, "deny", ask(t, both, "ana", "table.read", "db:sky/a", "", nil))
+	assert.Equal(t, "depends", ask(t, both, "ana", "table.read", "db:ground", "", nil), "where one of them is in force")
+	assert.Equal(t, "deny", ask(t, both, "ana", "table.read", "db:ground", "", func(c *gate.Context) { c.MFA(true) }))
+	dates := "grants: {g: {to: ana, role: look, on: db, ends: 2027-06-30}}\nblocks: {b: {deny: table.read, on: db, ends: 2027-06-30}}"
+	assert.Equal(t, "deny", ask(t, dates, "ana", "table.read", "db:sky/a", "", nil), "it never begins before the grant ends")
+}
+
 func TestAHopelessConditionNamesItsEntry(t *testing.T) {
 	text := small + "grants:\n  g:\n    to: ana\n    role: look\n    on: db\n    when:\n      not:\n        any:\n"
 	n := 7

@@ -3,8 +3,8 @@ package gate
 import (
 	"runtime"
 	"slices"
-	"sync"
 
+	"hiddengate/internal/beside"
 	"hiddengate/internal/lookup"
 )
 
@@ -215,7 +215,7 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMa
 	// There are as many steps as events at most. What is not used of each weaver's part is never touched.
 	r.steps, r.blocks = lookup.Large[step](total, total), lookup.Large[uint32](total/blockSteps, total/blockSteps)
 	free := 0
-	var wait sync.WaitGroup
+	var wait beside.Group
 	for k := range weavers {
 		first, last := k*classes.Len()/workers, (k+1)*classes.Len()/workers
 		events := 0

@@ -4,8 +4,8 @@ import (
 	"math/bits"
 	"runtime"
 	"slices"
-	"sync"
 
+	"hiddengate/internal/beside"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/region"
 )
@@ -197,6 +197,7 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 	type batch struct {
 		counts [][]Count
 		err    error
+		fault  any
 		done   chan struct{}
 	}
 	const size = 256
@@ -210,8 +211,8 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 	}
 	ahead := make(chan int, 4*workers) // how far the workers may be before whoever reads
 	stop := make(chan struct{})
-	var wait sync.WaitGroup
-	go func() {
+	var wait beside.Group
+	wait.Go(func() {
 		defer close(ahead)
 		for i := range batches {
 			select {
@@ -220,17 +221,22 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 				return
 			}
 		}
-	}()
+	})
 	for w := range workers {
 		wait.Go(func() {
 			for i := range ahead {
-				b := &batches[i]
-				for n := i * size; n < min((i+1)*size, len(t.gate.people)) && b.err == nil; n++ {
-					counts := make([]Count, len(t.gate.classes.ops.list))
-					b.err = t.gates[w].count(n, counts)
-					b.counts = append(b.counts, counts)
-				}
-				close(b.done)
+				func() {
+					b := &batches[i]
+					defer func() { // a fault is a fault of whoever reads
+						b.fault = recover()
+						close(b.done)
+					}()
+					for n := i * size; n < min((i+1)*size, len(t.gate.people)) && b.err == nil; n++ {
+						counts := make([]Count, len(t.gate.classes.ops.list))
+						b.err = t.gates[w].count(n, counts)
+						b.counts = append(b.counts, counts)
+					}
+				}()
 			}
 		})
 	}
@@ -238,6 +244,9 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 	defer close(stop)
 	for i := range batches {
 		<-batches[i].done
+		if batches[i].fault != nil {
+			panic(batches[i].fault)
+		}
 		if batches[i].err != nil {
 			return batches[i].err
 		}

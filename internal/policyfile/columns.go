@@ -12,6 +12,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/plainjson"
@@ -50,9 +51,13 @@ func (r *reader) readResources(in io.Reader, take func(*yaml.Node)) {
 	free := make(chan []byte, 2*workers+2)
 	var parts []*part
 	var mutex sync.Mutex
-	var wait sync.WaitGroup
+	var wait beside.Group
 	for range workers {
 		wait.Go(func() {
+			defer func() { // whatever happens, whoever cuts must not wait for ever
+				for range blocks {
+				}
+			}()
 			c := &columnReader{probe: r.scratch(), vocabulary: estate.NewVocabulary(), types: map[string]uint32{}, tags: map[string]uint32{}, owners: map[string]uint32{}}
 			for b := range blocks {
 				p := &part{listing: estate.NewListing(r.file, c.vocabulary, len(b.text))}

@@ -16,6 +16,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"hiddengate/internal/beside"
 	"hiddengate/internal/catalog"
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
@@ -66,8 +67,9 @@ func (l *loader) load(files fs.FS) {
 		return // open has said why
 	}
 	l.readSettings(main)
-	inventories := make(chan *inventories)
-	go func() { inventories <- l.readInventories(files) }()
+	var inventories *inventories
+	var reading beside.Group
+	reading.Go(func() { inventories = l.readInventories(files) })
 	for _, name := range l.find(files) {
 		d := main
 		if name != SettingsFile {
@@ -77,7 +79,8 @@ func (l *loader) load(files fs.FS) {
 			d.readSections(name == SettingsFile)
 		}
 	}
-	l.join(<-inventories)
+	reading.Wait()
+	l.join(inventories)
 }
 
 // find lists the YAML files of the workspace, without dot-folders and what `ignore` names.

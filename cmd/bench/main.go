@@ -27,6 +27,7 @@ func main() {
 	pairs := flag.Int("pairs", 11, "how many pairs of a figure and its yardstick")
 	keep := flag.String("keep", "", "a folder to keep the workspaces in, for another run")
 	program := flag.String("hgate", "bin/hgate", "the program, for what is measured as a whole process")
+	flag.BoolVar(&startOnly, "starts", false, "measure only what takes a whole process")
 	flag.Parse()
 	shapes := shape.Shapes()
 	if *short {
@@ -42,13 +43,15 @@ func main() {
 			measure(t, s, *pairs, *keep, *program)
 		}
 	}
-	if *only == "" {
+	if *only == "" && !startOnly {
 		sizes(t, *short)
 	}
 	if t.wrong {
 		os.Exit(1)
 	}
 }
+
+var startOnly bool
 
 // measure measures one shape.
 func measure(t *table, s shape.Shape, pairs int, keep, program string) {
@@ -68,6 +71,10 @@ func measure(t *table, s shape.Shape, pairs int, keep, program string) {
 	one := inChild(dir)
 	t.line(t.shape, "size", fmt.Sprintf("%d people, %d resources, %d grants, %.1f MB", one.People, one.Resources, one.Grants, float64(folderSize(dir))/1e6), "", "", "")
 	t.line(t.shape, "most memory, load and compile", fmt.Sprintf("%d MiB", one.Resident>>10), "", "", "")
+	if startOnly {
+		measureStart(t, s, program, dir, pairs)
+		return
+	}
 	say("%s: loading", s.Name)
 	var loads, compiles, reads, ratios []float64
 	for range pairs {
@@ -95,7 +102,7 @@ func measure(t *table, s shape.Shape, pairs int, keep, program string) {
 	measureDeciding(t, s, e, g, pairs)
 	say("%s: whole estate", s.Name)
 	measureWhole(t, s, g, pairs)
-	measureStart(t, program, dir, g, pairs)
+	measureStart(t, s, program, dir, pairs)
 }
 
 func say(format string, args ...any) { fmt.Fprintf(os.Stderr, format+"\n", args...) }

@@ -10,6 +10,7 @@ import (
 
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/shape"
 )
 
 // loaded is what a process of its own says of reading and compiling a workspace: memory is best measured where
@@ -69,8 +70,9 @@ func inChild(dir string) (l loaded) {
 }
 
 // run runs the program and tells how long it took as a whole process.
-func run(program, dir string, args ...string) time.Duration {
+func run(program, cache, dir string, args ...string) time.Duration {
 	c := exec.Command(program, append([]string{"-C", dir}, args...)...)
+	c.Env = append(os.Environ(), "HGATE_CACHE="+cache)
 	start := time.Now()
 	err := c.Run()
 	took := time.Since(start)
@@ -83,20 +85,24 @@ func run(program, dir string, args ...string) time.Duration {
 	return took
 }
 
-// measureStart measures a whole process that answers one request.
-func measureStart(t *table, program, dir string, g *gate.Gate, pairs int) {
+// measureStart measures a whole process that answers one request: cold, without a cache, and warm.
+func measureStart(t *table, s shape.Shape, program, dir string, pairs int) {
 	if _, err := os.Stat(program); err != nil {
+		say("there is no %s: starts are not measured", program)
 		return
 	}
-	e := g.Estate()
-	args := []string{"try", e.Tree.Address(0)}
-	for who := range e.People {
-		args = []string{"try", who, "server.view", e.Tree.Address(0)}
-		break
+	cache, err := os.MkdirTemp("", "cache-")
+	must(err)
+	defer os.RemoveAll(cache)
+	ask := s.Asks(2)[1]
+	args := []string{"try", ask.Who, ask.What, ask.Where}
+	time.Sleep(time.Second) // so that no file is so new that nobody may rely on it
+	first := run(program, cache, dir, args...)
+	var cold, warm, ratios []float64
+	for range pairs {
+		one, two := run(program, "off", dir, args...), run(program, cache, dir, args...)
+		cold, warm, ratios = append(cold, float64(one)), append(warm, float64(two)), append(ratios, float64(two)/float64(one))
 	}
-	var cold []float64
-	for range min(pairs, 5) {
-		cold = append(cold, float64(run(program, dir, args...)))
-	}
-	t.line(t.shape, "try, as a process", took(cold), "", "", "")
+	t.line(t.shape, "try as a process, warm", took(warm), "cold", took(cold), ratio(ratios))
+	t.line(t.shape, "try, the first, with keeping", short(first), "", "", "")
 }

@@ -24,6 +24,7 @@ func TestMain(m *testing.M) {
 		}
 		defer os.RemoveAll(folder)
 		bin = folder
+		os.Setenv("HGATE_CACHE", "off") // the user's own stays as it is
 		build := exec.Command("go", "build", "-o", filepath.Join(bin, "hgate"), ".")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
 		if out, err := build.CombinedOutput(); err != nil {
@@ -41,6 +42,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("PATH", bin+string(os.PathListSeparator)+env.Getenv("PATH"))
 			env.Setenv("ZONEINFO", "/nowhere") // the host's zones must not matter
 			env.Setenv("TZ", "Asia/Tokyo")
+			env.Setenv("HGATE_CACHE", "off")
 			return nil
 		},
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",

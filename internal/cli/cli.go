@@ -15,9 +15,9 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"hiddengate/internal/cache"
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
-	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/view"
@@ -226,28 +226,42 @@ func (a *app) folder() (string, error) {
 	}
 }
 
-// load reads the workspace.
-func (a *app) load() (*estate.Estate, error) {
+// workspace opens the workspace's folder, out of which nothing is read.
+func (a *app) workspace() (*os.Root, string, error) {
 	dir, err := a.folder()
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
-		return nil, outside{err}
+		return nil, "", outside{err}
 	}
-	defer root.Close()
-	return policyfile.Load(root.FS())
+	return root, dir, nil
 }
 
-// compiled reads the workspace and makes its gate.
+// compiled gives the workspace's gate: from the cache if the files are as they were, else from the files.
 func (a *app) compiled() (*gate.Gate, error) {
 	defer a.progress("reading the workspace")()
-	e, err := a.load()
+	root, dir, err := a.workspace()
 	if err != nil {
 		return nil, err
 	}
-	return gate.Compile(e, nil)
+	defer root.Close()
+	kept := cache.Of(dir)
+	if g, ok := kept.Open(root.FS()); ok {
+		return g, nil
+	}
+	recording := kept.Begin()
+	e, sources, err := policyfile.LoadSources(root.FS())
+	if err != nil {
+		return nil, err
+	}
+	g, err := gate.Compile(e, nil)
+	if err != nil {
+		return nil, err
+	}
+	recording.Keep(root.FS(), sources, g)
+	return g, nil
 }
 
 // instant is what --at says; open tells that it says any, and then the instant is now.

@@ -18,7 +18,7 @@ type Estate struct {
 
 	Kinds       map[string]*Kind
 	Systems     map[string]*System
-	People      map[string]*Subject
+	People      map[string]*Subject `image:"-"` // which are kept apart
 	Services    map[string]*Subject
 	Groups      map[string]*Group
 	Roles       map[string]*Role
@@ -30,11 +30,12 @@ type Estate struct {
 	Tests       map[string]*Test
 	Guarantees  map[string]*Guarantee
 
-	Operations map[string]*Operation // of every kind, by name
-	Listings   []*Listing            // of inventories, until the tree is planted
-	Tree       *Tree                 // the listed resources
-	folding    bool                  // some system's addresses ignore case
-	offers     map[string]*Offer
+	// What follows from the entries.
+	Operations map[string]*Operation `image:"-"` // of every kind, by name
+	Listings   []*Listing            `image:"-"` // of inventories, until the tree is planted
+	Tree       *Tree                 `image:"-"` // the listed resources
+	folding    bool                  `image:"-"` // some system's addresses ignore case
+	offers     map[string]*Offer     `image:"-"`
 }
 
 // New makes an estate without entries.

@@ -10,7 +10,7 @@ import (
 type Pattern struct {
 	System   string
 	Segments []string
-	folded   []string
+	Folded   []string // the segments where letters that differ only in case are alike
 }
 
 // ParsePattern reads a pattern and makes it canonical.
@@ -33,9 +33,9 @@ func ParsePattern(text string) (Pattern, error) {
 			return Pattern{}, fmt.Errorf("%q has ** inside a segment; ** stands alone between slashes, * inside a segment", text)
 		}
 	}
-	p.folded = p.Segments
+	p.Folded = p.Segments
 	if f := Fold(path); f != path {
-		p.folded = strings.Split(f, "/")
+		p.Folded = strings.Split(f, "/")
 	}
 	return p, nil
 }
@@ -51,7 +51,7 @@ func (p Pattern) Address() Address { return Address{p.System, strings.Join(p.Seg
 // Path gives the pattern's segments. fold says that the system's kind ignores case.
 func (p Pattern) Path(fold bool) []string {
 	if fold {
-		return p.folded
+		return p.Folded
 	}
 	return p.Segments
 }

@@ -24,7 +24,7 @@ type Subject struct {
 	Tags     Tags
 	Reserve  bool
 	// Groups are those that an inventory's column names; files list members at the group.
-	Groups []Ref
+	Groups []Ref `image:"-"` // which have become members of the groups
 }
 
 // Principal names the subject.

@@ -251,10 +251,15 @@ func (t *Tree) gather(planters []*planter) []TwiceError {
 	return twice
 }
 
+// makeRoom prepares for resources to be asked for.
+func (t *Tree) makeRoom() {
+	t.chunks = make([]atomic.Pointer[[chunk]Resource], (len(t.Rows)+chunk-1)/chunk)
+}
+
 // index makes the table by which rows are found.
 func (t *Tree) index() {
 	t.Names.Table = lookup.New(rand.Uint64(), len(t.Rows))
-	t.chunks = make([]atomic.Pointer[[chunk]Resource], (len(t.Rows)+chunk-1)/chunk)
+	t.makeRoom()
 	const run = 1 << 14
 	hashes := make([][]uint64, (len(t.Rows)+run-1)/run)
 	var wait beside.Group

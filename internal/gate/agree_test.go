@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
 	"os"
@@ -10,12 +11,14 @@ import (
 	"testing"
 	"testing/fstest"
 	"time"
+	"unsafe"
 
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/image"
 	"hiddengate/internal/policyfile"
 )
 
@@ -236,6 +239,10 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 	}
 	g, err := gate.Compile(e, o.elevations)
 	require.NoError(t, err)
+	again := g // the gate as it is once it was kept
+	if len(o.elevations) == 0 {
+		again = keptAndTaken(t, g)
+	}
 	times := moments(o)
 	for range requests {
 		who := estate.Principal{ID: d.one(drawnPeople...)}
@@ -284,10 +291,41 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 		if err != nil {
 			answer = "error"
 		}
+		late, errLate := again.Decide(gate.Request{Subject: who, Operation: op, Resource: address.String(), Context: q.context(again)})
+		if late != got || (err == nil) != (errLate == nil) {
+			t.Errorf("seed %d: %s %s %s with %s: the gate says %s, once kept %s (%v)\n%s", seed, who, op, address, q, got, late, errLate, text)
+			return
+		}
 		outcomes[want]++
 		if answer != want {
 			t.Errorf("seed %d: %s %s %s with %s: the gate says %s, the oracle %s (%v)\n%s", seed, who, op, address, q, answer, want, err, text)
 			return
 		}
 	}
+}
+
+// keptAndTaken writes a gate and its estate as an image, and reads them again.
+func keptAndTaken(t *testing.T, g *gate.Gate) *gate.Gate {
+	type all struct {
+		Estate *estate.Kept
+		People []*estate.Subject
+		Gate   *gate.Kept
+	}
+	kept, ok := g.Keep()
+	require.True(t, ok)
+	var out bytes.Buffer
+	_, err := image.Encode(&out, &all{g.Estate().Keep(), estate.Sorted(g.Estate().People), kept})
+	require.NoError(t, err)
+	words := make([]uint64, out.Len()/8) // an image stands at a multiple of 8
+	b := unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(words))), out.Len())
+	copy(b, out.Bytes())
+	var read all
+	require.NoError(t, image.Decode(b, &read))
+	read.Estate.Estate.People = map[string]*estate.Subject{}
+	for _, p := range read.People {
+		read.Estate.Estate.People[p.ID] = p
+	}
+	again, err := read.Gate.Take(read.Estate.Take(), read.People)
+	require.NoError(t, err)
+	return again
 }

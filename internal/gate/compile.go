@@ -28,18 +28,46 @@ type compiler struct {
 	on           []int
 }
 
-// Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
-// complex.
-func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
+// newGate makes a gate that knows its estate's conditions and kinds, and nothing else yet.
+func newGate(e *estate.Estate) *Gate {
 	g := &Gate{
 		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]entries{},
 		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(),
 	}
-	c := &compiler{Gate: g, number: map[string]uint32{}}
 	g.facts = gatherFacts(e)
 	g.space = region.NewSpace(e.Zone, g.facts.dimensions(), region.DefaultBudget)
 	g.scratch = g.space.NewContext()
 	g.classes = newClasses(e)
+	for _, s := range estate.Sorted(e.Separations) {
+		if s.Session {
+			g.sessions = append(g.sessions, s)
+		}
+	}
+	return g
+}
+
+// everybody lists the subjects in the order of their numbers. people come by id.
+func everybody(people []*estate.Subject, e *estate.Estate) []*estate.Subject {
+	return slices.Concat(people, estate.Sorted(e.Services), []*estate.Subject{estate.AnonymousSubject})
+}
+
+// onOf lists the lists of resources of grants and then blocks.
+func onOf(grants []*estate.Grant, blocks []*estate.Block) []estate.Resources {
+	on := make([]estate.Resources, 0, len(grants)+len(blocks))
+	for _, gr := range grants {
+		on = append(on, gr.On)
+	}
+	for _, b := range blocks {
+		on = append(on, b.On)
+	}
+	return on
+}
+
+// Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
+// complex.
+func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
+	g := newGate(e)
+	c := &compiler{Gate: g, number: map[string]uint32{}}
 	if n := len(g.classes.ops.list); n > maxOperations {
 		return nil, diagnostic.List{{Severity: diagnostic.Error, Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
 	}
@@ -50,11 +78,6 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {
 		_, err := g.role(id)
 		c.report("role", &e.Roles[id].Object, err)
-	}
-	for _, s := range estate.Sorted(e.Separations) {
-		if s.Session {
-			g.sessions = append(g.sessions, s)
-		}
 	}
 	placing.Wait()
 	c.entries(elevations)
@@ -78,7 +101,7 @@ func (c *compiler) report(what string, o *estate.Object, err error) {
 // subjects numbers the subjects.
 func (c *compiler) subjects() {
 	g := c.Gate
-	g.people = slices.Concat(estate.Sorted(c.estate.People), estate.Sorted(c.estate.Services), []*estate.Subject{estate.AnonymousSubject})
+	g.people = everybody(estate.Sorted(c.estate.People), c.estate)
 	names := make([]string, len(g.people))
 	for i, s := range g.people {
 		names[i] = s.ID
@@ -118,14 +141,7 @@ const servicePrefix = "service:"
 // place finds where everything is that grants and blocks speak of. It touches nothing that subjects and roles need.
 func (c *compiler) place() {
 	c.sortedGrants, c.sortedBlocks = estate.Sorted(c.estate.Grants), estate.Sorted(c.estate.Blocks)
-	var on []estate.Resources
-	for _, gr := range c.sortedGrants {
-		on = append(on, gr.On)
-	}
-	for _, b := range c.sortedBlocks {
-		on = append(on, b.On)
-	}
-	c.places, c.on = newPlaces(c.estate, on, c.classes)
+	c.places, c.on = newPlaces(c.estate, onOf(c.sortedGrants, c.sortedBlocks), c.classes)
 }
 
 // entries compiles grants and blocks.

@@ -79,6 +79,14 @@ func TestWhoWhatWhere(t *testing.T) {
 	assert.Equal(t, "deny", ask(t, stopped, "anonymous", "table.read", "db:sky/a", "", nil), "a block without `to` stops anonymous too")
 }
 
+func TestOwnersTellResourcesApart(t *testing.T) {
+	grant := "grants: {g: {to: ana, role: look, on: {owner: ana}}}"
+	assert.Equal(t, "allow", ask(t, grant, "ana", "table.read", "db:sky/a", "", nil))
+	assert.Equal(t, "deny", ask(t, grant, "ana", "table.read", "db:sky/b", "", nil))
+	assert.Equal(t, "allow", ask(t, grant, "ana", "table.read", "db:sky/a/new", "", nil))
+	assert.Equal(t, "deny", ask(t, grant, "ana", "table.read", "db:sky/new", "", nil))
+}
+
 func TestTwoGrantsCoverARequestTogether(t *testing.T) {
 	both := "grants: {g: {to: ana, role: look, on: db, when: {mfa: true}}, h: {to: ana, role: look, on: db, when: {mfa: false}}}"
 	assert.Equal(t, "allow", ask(t, both, "ana", "table.read", "db:sky/a", "", nil))

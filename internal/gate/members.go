@@ -26,6 +26,9 @@ func newMembers(e *estate.Estate, people []*estate.Subject, number func(estate.P
 		}
 	}
 	for i, s := range people[:len(people)-1] {
+		if len(keys) == 0 {
+			break
+		}
 		for _, t := range s.Tags {
 			if keys[t.Key] {
 				m.tagged[t] = append(m.tagged[t], uint32(i))

@@ -87,6 +87,27 @@ type places struct {
 
 // newPlaces takes the lists apart and finds every listed resource's spot. classes gives the class of a system's type.
 func newPlaces(e *estate.Estate, all []estate.Resources, classes *classes) (*places, []int) {
+	p, which := takeApart(e, all)
+	p.spots = lookup.Large[spot](e.Tree.Len(), e.Tree.Len())
+	p.locate()
+	p.inherit(classes)
+	p.traits.init(p, classes)
+	p.traits.learn(p)
+	return p, which
+}
+
+// takePlaces is newPlaces where every listed resource's spot is known, and the bits of the traits.
+func takePlaces(e *estate.Estate, all []estate.Resources, classes *classes, spots []spot, bits []uint64) (*places, []int) {
+	p, which := takeApart(e, all)
+	p.spots = spots
+	p.locate()
+	p.traits.init(p, classes)
+	p.traits.take(bits)
+	return p, which
+}
+
+// takeApart takes the lists apart, and tells which of them, by number, each is.
+func takeApart(e *estate.Estate, all []estate.Resources) (*places, []int) {
 	p := &places{traits: traits{estate: e}, numbers: map[string]int{}, marks: map[estate.Address]uint32{}}
 	which := make([]int, len(all))
 	var distinct []estate.Resources
@@ -113,7 +134,6 @@ func newPlaces(e *estate.Estate, all []estate.Resources, classes *classes) (*pla
 		}
 		p.lists = append(p.lists, one)
 	}
-	p.locate(classes)
 	return p, which
 }
 
@@ -233,28 +253,32 @@ func subtract(in, out []span) []span {
 	return spans
 }
 
-// locate finds every listed resource's spot.
-func (p *places) locate(classes *classes) {
+// locate finds which marks are listed resources; the others are phantoms.
+func (p *places) locate() {
 	tree := p.estate.Tree
-	p.spots = lookup.Large[spot](tree.Len(), tree.Len())
 	var names []string
 	for a, m := range p.marks {
 		if i := tree.Find(a.String()); i >= 0 {
-			p.spots[i].mark = m
+			if p.spots[i].mark != m { // a spot that was kept has its mark
+				p.spots[i].mark = m
+			}
 		} else {
 			names = append(names, a.String())
 			p.phantom = append(p.phantom, m)
 		}
 	}
 	p.phantoms, _ = lookup.NewNames(tree.Names.Table.Seed, names)
-	for i, row := range tree.Rows {
+}
+
+// inherit gives every listed resource the mark above it and its class.
+func (p *places) inherit(classes *classes) {
+	for i, row := range p.estate.Tree.Rows {
 		s := &p.spots[i]
 		if s.mark == 0 && row.Parent > 0 {
 			s.mark = p.spots[row.Parent-1].mark
 		}
 		s.class = classes.of(row.System, row.Type)
 	}
-	p.traits.init(p, classes)
 }
 
 // covers says whether a list, by number, covers a spot.

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"encoding/binary"
 	"slices"
 	"strings"
 
@@ -78,6 +79,31 @@ func (t *traits) init(p *places, classes *classes) {
 	t.build()
 	t.number(tree)
 	t.candidates = newCandidates(p, seen)
+}
+
+// take takes the traits that are known, by their bits.
+func (t *traits) take(bits []uint64) {
+	t.bits = bits
+	for n := 1; t.words > 0 && n < len(bits)/t.words; n++ {
+		t.numbers[traitName(bits[n*t.words:(n+1)*t.words])] = uint32(n)
+	}
+}
+
+// traitName is a trait's bits as a key.
+func traitName(bits []uint64) string {
+	key := make([]byte, 0, 8*len(bits))
+	for _, b := range bits {
+		key = binary.LittleEndian.AppendUint64(key, b)
+	}
+	return string(key)
+}
+
+// learn finds every listed resource's trait.
+func (t *traits) learn(p *places) {
+	if len(t.complex) == 0 {
+		return
+	}
+	tree := t.tree
 	states := make([]uint32, tree.Len())
 	var last traitKey
 	var lastTrait uint32
@@ -155,16 +181,11 @@ func (t *traits) judge(r *estate.Resource, patterns uint32) uint32 {
 	if !some {
 		return 0
 	}
-	key := make([]byte, 0, 8*len(bits))
-	for _, b := range bits {
-		for i := range 8 {
-			key = append(key, byte(b>>(8*i)))
-		}
-	}
-	n, ok := t.numbers[string(key)]
+	key := traitName(bits)
+	n, ok := t.numbers[key]
 	if !ok {
 		n = uint32(len(t.bits) / t.words)
-		t.numbers[string(key)] = n
+		t.numbers[key] = n
 		t.bits = append(t.bits, bits...)
 	}
 	return n

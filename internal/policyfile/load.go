@@ -42,8 +42,31 @@ const (
 	LargeHeap  = 576 << 20 // bytes, for debug.SetMemoryLimit
 )
 
+// Sources is what of a workspace's settings says which files are read.
+type Sources struct {
+	Ignore      []string
+	Inventories []string
+}
+
+// Now lists the files that would be read now: the YAML files by name, then the inventories. Its error says that some
+// can't be.
+func (s Sources) Now(files fs.FS) ([]string, error) {
+	l := &loader{settings: settings{ignore: s.Ignore}}
+	names := l.find(files)
+	if len(l.errors) > 0 {
+		return nil, l.errors
+	}
+	return append(names, s.Inventories...), nil
+}
+
 // Load reads a workspace. Its error is a diagnostic.List with everything that is wrong; then there is no estate.
 func Load(files fs.FS) (*estate.Estate, error) {
+	e, _, err := LoadSources(files)
+	return e, err
+}
+
+// LoadSources is Load, and tells what the files were.
+func LoadSources(files fs.FS) (*estate.Estate, Sources, error) {
 	l := &loader{estate: estate.New(), zone: clock.UTC, texts: map[string][]byte{}, lines: map[string][]string{}}
 	for _, k := range catalog.Kinds() {
 		l.estate.Kinds[k.ID] = k
@@ -56,9 +79,13 @@ func Load(files fs.FS) (*estate.Estate, error) {
 		errs := l.errors.Sort()
 		errs = errs[:min(len(errs), MaxErrors)]
 		quoteLines(files, errs)
-		return nil, errs
+		return nil, Sources{}, errs
 	}
-	return l.estate, nil
+	sources := Sources{Ignore: l.settings.ignore}
+	for _, i := range l.settings.inventories {
+		sources.Inventories = append(sources.Inventories, i.people+i.resources)
+	}
+	return l.estate, sources, nil
 }
 
 func (l *loader) load(files fs.FS) {

@@ -59,14 +59,6 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 	if !w.Lent {
 		miss("approval", "%s", request(w.Grant.OnRequest))
 	}
-	if !w.Meets && w.Fact == "" {
-		text, what := g.Asks(w.Region, req.Context)
-		if what == "time" && (w.Grant.Starts != nil || w.Grant.Ends != nil) && w.Grant.When == nil {
-			miss("date", "it is in force %s", text)
-		} else {
-			miss("condition", "it asks: %s", text)
-		}
-	}
 	if !w.Named {
 		miss("session", "the session does not name %s", roles(w.Grant))
 	}
@@ -78,6 +70,17 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 	}
 	if !w.What {
 		miss("operation", "%s lacks %s", roles(w.Grant), req.Operation)
+	}
+	if !w.Meets && w.Fact == "" {
+		if missing > 0 {
+			return n, false // writing the condition out takes a while among many
+		}
+		text, what := g.Asks(w.Region, req.Context)
+		if what == "time" && (w.Grant.Starts != nil || w.Grant.Ends != nil) && w.Grant.When == nil {
+			miss("date", "it is in force %s", text)
+		} else {
+			miss("condition", "it asks: %s", text)
+		}
 	}
 	return n, missing == 1
 }

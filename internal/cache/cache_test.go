@@ -1,0 +1,263 @@
+//go:build unix
+
+package cache
+
+import (
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/starter"
+)
+
+// place is a workspace with a cache of its own.
+type place struct {
+	*testing.T
+	dir   string
+	root  *os.Root
+	cache *Cache
+}
+
+const policy = `
+systems: {db: {kind: database, unlisted: judge, resources: {sky: {owner: ana}}}}
+people: {ana: {}, bo: {}}
+roles: {look: {allow: table.read}}
+grants: {g: {to: ana, role: look, on: db:sky}}
+`
+
+func newPlace(t *testing.T) *place {
+	p := &place{T: t, dir: t.TempDir()}
+	t.Setenv(Variable, filepath.Join(t.TempDir(), "cache"))
+	p.write("hidden-gate.yaml", "hidden-gate: 1\nignore: [drafts]\ninventories: [{people: more.csv}]\n")
+	p.write("policy.yaml", policy)
+	p.write("more.csv", "id\ncai\n")
+	p.age()
+	var err error
+	p.root, err = os.OpenRoot(p.dir)
+	require.NoError(t, err)
+	p.cache = Of(p.dir)
+	require.NotNil(t, p.cache)
+	return p
+}
+
+func (p *place) write(name, text string) {
+	require.NoError(p, os.MkdirAll(filepath.Dir(filepath.Join(p.dir, name)), 0o755))
+	require.NoError(p, os.WriteFile(filepath.Join(p.dir, name), []byte(text), 0o644))
+}
+
+// age waits until the files are no longer changed just now.
+func (p *place) age() { time.Sleep(2 * lag) }
+
+// read reads the files, and keeps what comes of them.
+func (p *place) read() *gate.Gate {
+	r := p.cache.Begin()
+	e, sources, err := policyfile.LoadSources(p.root.FS())
+	require.NoError(p, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(p, err)
+	require.NoError(p, r.keep(p.root.FS(), sources, g))
+	return g
+}
+
+func (p *place) decide(g *gate.Gate, who, where string) string {
+	outcome, err := g.Decide(gate.Request{Subject: estate.Principal{ID: who}, Operation: "table.read", Resource: where, Context: g.NewContext()})
+	require.NoError(p, err)
+	return outcome.String()
+}
+
+func (p *place) taken() bool {
+	_, ok := p.cache.Open(p.root.FS())
+	return ok
+}
+
+func TestWhatWasKeptIsTaken(t *testing.T) {
+	p := newPlace(t)
+	assert.False(t, p.taken(), "there is none yet")
+	p.read()
+	g, ok := p.cache.Open(p.root.FS())
+	require.True(t, ok)
+	assert.Equal(t, "allow", p.decide(g, "ana", "db:sky"))
+	assert.Equal(t, "deny", p.decide(g, "bo", "db:sky"))
+	assert.Equal(t, "allow", p.decide(g, "ana", "db:sky/new"))
+	assert.Equal(t, "deny", p.decide(g, "cai", "db:ground"))
+	why, err := g.Explain(gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: "db:sky", Context: g.NewContext()})
+	require.NoError(t, err)
+	assert.Equal(t, "policy.yaml:5", why.Grants[0].Grant.Source.Short())
+	info, err := os.Stat(p.cache.path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	info, err = os.Stat(filepath.Dir(p.cache.path))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+}
+
+func TestAChangedWorkspaceIsReadAgain(t *testing.T) {
+	changed := `
+systems: {db: {kind: database, unlisted: judge, resources: {sky: {owner: ana}}}}
+people: {ana: {}, bo: {}}
+roles: {look: {allow: table.read}}
+grants: {g: {to: bo,  role: look, on: db:sky}}
+`
+	require.Len(t, changed, len(policy))
+	for name, change := range map[string]func(p *place){
+		"a file of the same length and with its old time": func(p *place) {
+			info, err := os.Stat(filepath.Join(p.dir, "policy.yaml"))
+			require.NoError(p, err)
+			p.write("policy.yaml", changed)
+			require.NoError(p, os.Chtimes(filepath.Join(p.dir, "policy.yaml"), info.ModTime(), info.ModTime()))
+		},
+		"a file put in another's place": func(p *place) {
+			p.write("drafts/new.yaml", changed)
+			require.NoError(p, os.Rename(filepath.Join(p.dir, "drafts/new.yaml"), filepath.Join(p.dir, "policy.yaml")))
+		},
+		"one file more": func(p *place) { p.write("more/people.yaml", "people: {dee: {}}") },
+		"one file less": func(p *place) {
+			require.NoError(p, os.Rename(filepath.Join(p.dir, "policy.yaml"), filepath.Join(p.dir, "policy.txt")))
+		},
+		"an inventory":   func(p *place) { p.write("more.csv", "id\ndee\n") },
+		"no inventory":   func(p *place) { require.NoError(p, os.Remove(filepath.Join(p.dir, "more.csv"))) },
+		"other settings": func(p *place) { p.write("hidden-gate.yaml", "hidden-gate: 1\nignore: []\n") },
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t)
+			p.read()
+			require.True(t, p.taken())
+			p.write("drafts/unread.yaml", "anything")
+			require.True(t, p.taken(), "what is ignored changes nothing")
+			change(p)
+			assert.False(t, p.taken())
+		})
+	}
+}
+
+// A change that leaves the same size, times and inode is seen by the content, if it came so soon that it can.
+func TestARecentFileIsKnownByItsContent(t *testing.T) {
+	p := newPlace(t)
+	info, err := os.Stat(filepath.Join(p.dir, "policy.yaml"))
+	require.NoError(t, err)
+	hash, err := hashOf(p.root.FS(), "policy.yaml")
+	require.NoError(t, err)
+	sources := policyfile.Sources{Ignore: []string{"hidden-gate.yaml"}}
+	k := kept{Sources: sources, Files: []file{{"policy.yaml", marksOf(info), hash}}}
+	assert.True(t, k.current(p.root.FS()))
+	k.Files[0].Hash = "of something else"
+	assert.False(t, k.current(p.root.FS()))
+
+	p.write("policy.yaml", policy) // now
+	r := p.cache.Begin()
+	e, sources, err := policyfile.LoadSources(p.root.FS())
+	require.NoError(t, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	assert.ErrorIs(t, r.keep(p.root.FS(), sources, g), errChanged, "so soon nobody knows what was read")
+}
+
+// Nothing that somebody else may have put there, or that is damaged, is taken.
+func TestAForgedOrDamagedCacheIsNotTaken(t *testing.T) {
+	for name, spoil := range map[string]func(p *place, b []byte) []byte{
+		"empty":     func(*place, []byte) []byte { return nil },
+		"cut off":   func(_ *place, b []byte) []byte { return b[:len(b)-8] },
+		"longer":    func(_ *place, b []byte) []byte { return append(b, 0, 0, 0, 0, 0, 0, 0, 0) },
+		"no header": func(_ *place, b []byte) []byte { clear(b[:headers]); return b },
+		"another version": func(_ *place, b []byte) []byte {
+			b[10]++
+			return b
+		},
+		"writable by others": func(p *place, b []byte) []byte {
+			require.NoError(p, os.Chmod(p.cache.path, 0o620))
+			return b
+		},
+		"in a folder that others can write": func(p *place, b []byte) []byte {
+			require.NoError(p, os.Chmod(filepath.Dir(p.cache.path), 0o777))
+			p.cache = Of(p.dir)
+			return b
+		},
+		"a link": func(p *place, b []byte) []byte {
+			require.NoError(p, os.Rename(p.cache.path, p.cache.path+"-elsewhere"))
+			require.NoError(p, os.Symlink(p.cache.path+"-elsewhere", p.cache.path))
+			return nil
+		},
+		"of another workspace": func(p *place, _ []byte) []byte {
+			dir := p.TempDir()
+			require.NoError(p, starter.Write(starter.Demo(), dir+"/demo"))
+			time.Sleep(2 * lag)
+			other := *p
+			other.dir = dir + "/demo"
+			var err error
+			other.root, err = os.OpenRoot(other.dir)
+			require.NoError(p, err)
+			other.cache = Of(other.dir)
+			other.read()
+			b, err := os.ReadFile(other.cache.path)
+			require.NoError(p, err)
+			return b
+		},
+		"of another program": func(p *place, b []byte) []byte {
+			p.cache.program += "x"
+			return b
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t)
+			p.read()
+			require.True(t, p.taken())
+			path := p.cache.path
+			b, err := os.ReadFile(path)
+			require.NoError(t, err)
+			if b = spoil(p, b); b != nil || name == "empty" {
+				require.NoError(t, os.WriteFile(path, b, 0o600))
+			}
+			assert.False(t, p.taken())
+		})
+	}
+	t.Run("any bit", func(t *testing.T) {
+		p := newPlace(t)
+		p.read()
+		b, err := os.ReadFile(p.cache.path)
+		require.NoError(t, err)
+		for at := 0; at < len(b); at += 1 + len(b)/200 {
+			if at >= len(magic) && at < 16 || at >= 40 && at < headers {
+				continue // nothing stands there
+			}
+			b[at] ^= 4
+			require.NoError(t, os.WriteFile(p.cache.path, b, 0o600))
+			assert.False(t, p.taken(), "byte %d", at)
+			b[at] ^= 4
+		}
+		require.NoError(t, os.WriteFile(p.cache.path, b, 0o600))
+		assert.True(t, p.taken())
+	})
+	t.Run("damaged, with its checksum made right", func(t *testing.T) {
+		p := newPlace(t)
+		p.read()
+		b, err := os.ReadFile(p.cache.path)
+		require.NoError(t, err)
+		for at := headers; at < len(b); at += 1 + len(b)/300 {
+			b[at] ^= 0xff
+			binary.LittleEndian.PutUint64(b[32:], sum(b[headers:]))
+			require.NoError(t, os.WriteFile(p.cache.path, b, 0o600))
+			assert.NotPanics(t, func() { p.taken() }, "byte %d", at)
+			b[at] ^= 0xff
+		}
+	})
+}
+
+func TestThereIsNoCacheInsideTheWorkspace(t *testing.T) {
+	p := newPlace(t)
+	t.Setenv(Variable, filepath.Join(p.dir, "cache"))
+	assert.Nil(t, Of(p.dir))
+	t.Setenv(Variable, "off")
+	assert.Nil(t, Of(p.dir))
+	var none *Cache
+	_, ok := none.Open(p.root.FS())
+	assert.False(t, ok)
+	none.Begin().Keep(p.root.FS(), policyfile.Sources{}, nil)
+}

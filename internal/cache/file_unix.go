@@ -1,0 +1,75 @@
+//go:build unix
+
+package cache
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"syscall"
+)
+
+var errNotOwn = errors.New("others can write it")
+
+// ownFolder makes the folder if need be, and sees that it is the user's alone.
+func ownFolder(path string) error {
+	if err := os.MkdirAll(path, 0o700); err != nil {
+		return err
+	}
+	info, err := os.Lstat(path)
+	if err != nil {
+		return err
+	}
+	if !info.IsDir() {
+		return errNotOwn
+	}
+	return own(info, 0o077)
+}
+
+// own sees that something is the user's, and that nobody else has any of these rights.
+func own(info fs.FileInfo, others fs.FileMode) error {
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	if !ok || int(stat.Uid) != os.Getuid() || info.Mode().Perm()&others != 0 {
+		return errNotOwn
+	}
+	return nil
+}
+
+// marksOf is what changes whenever a file does: its size, times, inode and device.
+func marksOf(info fs.FileInfo) string {
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return fmt.Sprint(info.Size(), " ", info.ModTime().UnixNano())
+	}
+	return fmt.Sprint(info.Size(), " ", info.ModTime().UnixNano(), " ", changedAt(info).UnixNano(), " ", stat.Ino, " ", stat.Dev)
+}
+
+// mapped maps a file that is the user's own into memory, which nobody may write to.
+func mapped(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, errNotOwn
+	}
+	if err := own(info, 0o077); err != nil {
+		return nil, err
+	}
+	return mapFile(f, int(info.Size()))
+}
+
+func mapFile(f *os.File, size int) ([]byte, error) {
+	if size == 0 {
+		return nil, nil
+	}
+	return syscall.Mmap(int(f.Fd()), 0, size, syscall.PROT_READ, syscall.MAP_PRIVATE|populate)
+}
+
+func unmap(b []byte) { _ = syscall.Munmap(b) }

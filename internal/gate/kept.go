@@ -1,0 +1,101 @@
+package gate
+
+import (
+	"errors"
+	"maps"
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
+	"hiddengate/internal/region"
+)
+
+// Kept is a gate as it can be kept beside its estate: what takes long to work out. Nothing in it speaks of elevations.
+type Kept struct {
+	Regions      []region.Kept
+	Kinds, Types []string // of the classes
+	Names        lookup.Names
+	Holders      []holder
+	Steps        []step
+	Blocks       []uint32
+	Extras       []extra
+	Covers, Ends []uint32
+	Units        []unit
+	Words        int
+	Sets         []uint64
+	Lists        []uint32 // of lists of subjects, by class
+	ListEnds     []uint32
+	Class        []uint32
+	To           []uint32 // of each grant and then each block, the list of subjects
+	In           []uint32 // likewise, the region
+	Spots        []spot
+	TraitBits    []uint64
+}
+
+// Keep gives the gate as it can be kept. A gate with elevations can't be.
+func (g *Gate) Keep() (*Kept, bool) {
+	if len(g.lent) > 0 {
+		return nil, false
+	}
+	k := &Kept{
+		Regions: g.space.Keep(), Kinds: g.classes.kinds, Types: g.classes.types, Names: g.names, Holders: g.holders, Steps: g.steps, Blocks: g.rows.blocks,
+		Extras: g.extras, Covers: g.covers, Ends: g.ends, Units: g.units.list, Words: g.words, Sets: g.sets, Lists: g.lists.Items, ListEnds: g.lists.Ends,
+		Class: g.class, Spots: g.places.spots, TraitBits: g.places.bits, To: make([]uint32, len(g.grants)+len(g.blocks)), In: make([]uint32, len(g.grants)+len(g.blocks)),
+	}
+	for to, named := range g.named {
+		for _, gr := range named.grants {
+			k.To[gr.number], k.In[gr.number] = to, uint32(gr.region)
+		}
+		for _, b := range named.blocks {
+			k.To[len(g.grants)+b.number], k.In[len(g.grants)+b.number] = to, uint32(b.region)
+		}
+	}
+	return k, true
+}
+
+var errForeign = errors.New("this was kept of another estate")
+
+// Take gives the gate that was kept of an estate. people are its people by id.
+func (k *Kept) Take(e *estate.Estate, people []*estate.Subject) (*Gate, error) {
+	g := newGate(e)
+	if err := g.space.Take(k.Regions); err != nil {
+		return nil, err
+	}
+	for i := range k.Kinds {
+		if e.Kinds[k.Kinds[i]] == nil || g.classes.number(k.Kinds[i], k.Types[i]) != uint32(i) {
+			return nil, errForeign
+		}
+	}
+	g.people = everybody(people, e)
+	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
+	if len(g.people) != len(k.Holders) || len(g.people) != len(k.Class) || len(k.Spots) != e.Tree.Len() || len(k.To) != len(grants)+len(blocks) || len(k.In) != len(k.To) {
+		return nil, errForeign
+	}
+	g.names = k.Names
+	g.members = newMembers(e, g.people, g.number)
+	g.units = units{list: k.Units, words: k.Words, sets: k.Sets}
+	g.rows = rows{holders: k.Holders, steps: k.Steps, blocks: k.Blocks, extras: k.Extras, covers: k.Covers, ends: k.Ends}
+	g.lists, g.class = &lookup.Sequences{Items: k.Lists, Ends: k.ListEnds}, k.Class
+	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {
+		if _, err := g.role(id); err != nil {
+			return nil, err
+		}
+	}
+	var on []int
+	g.places, on = takePlaces(e, onOf(grants, blocks), g.classes, k.Spots, k.TraitBits)
+	for i, gr := range grants {
+		one := &grant{Grant: gr, number: i, on: on[i], region: region.Region(k.In[i])}
+		g.grants = append(g.grants, one)
+		named := g.named[k.To[i]]
+		named.grants = append(named.grants, one)
+		g.named[k.To[i]] = named
+	}
+	for i, b := range blocks {
+		one := &block{Block: b, number: i, on: on[len(grants)+i], region: region.Region(k.In[len(grants)+i])}
+		g.blocks = append(g.blocks, one)
+		named := g.named[k.To[len(grants)+i]]
+		named.blocks = append(named.blocks, one)
+		g.named[k.To[len(grants)+i]] = named
+	}
+	return g, nil
+}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -127,14 +128,14 @@ func moments(o *oracle) []int64 {
 	return slices.Compact(out)
 }
 
-func addresses() []netip.Addr {
+var addresses = sync.OnceValue(func() []netip.Addr {
 	out := []netip.Addr{netip.MustParseAddr("0.0.0.0"), netip.MustParseAddr("255.255.255.255"), netip.MustParseAddr("::"), netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db9::")}
 	for _, n := range drawnNets {
 		p := netip.MustParsePrefix(n)
 		out = append(out, p.Addr(), p.Addr().Prev(), p.Addr().Next())
 	}
 	return append(out, netip.MustParseAddr("10.40.255.255"), netip.MustParseAddr("10.41.0.0"), netip.MustParseAddr("11.0.0.0"))
-}
+})
 
 func values[T any](p *T, all []T) []T {
 	if p != nil {
@@ -152,6 +153,12 @@ func (o *oracle) outcome(p estate.Principal, op string, s spot, q partial, times
 	yes, no := false, false
 	set := o.setting(p, op, s)
 	devices := []string{"managed", "own", "", "other", "\x00absent"}
+	attributes := map[string]map[string]string{"\x00absent": {}}
+	for _, d := range values(q.device, devices) {
+		if d != "\x00absent" {
+			attributes[d] = map[string]string{"device": d}
+		}
+	}
 	for _, at := range values(q.at, times) {
 		for _, from := range values(q.from, addresses()) {
 			if !from.IsValid() {
@@ -162,10 +169,7 @@ func (o *oracle) outcome(p estate.Principal, op string, s spot, q partial, times
 					for _, ticket := range values(q.ticket, []bool{false, true}) {
 						for _, how := range values(q.signIn, estate.SignIns) {
 							for _, device := range values(q.device, devices) {
-								x := concrete{at, from, mfa, reason, ticket, how, map[string]string{}}
-								if device != "\x00absent" {
-									x.attrs["device"] = device
-								}
+								x := concrete{at, from, mfa, reason, ticket, how, attributes[device]}
 								for _, roles := range sessions {
 									if o.allowed(set, x, roles) {
 										yes = true

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	_ "time/tzdata"
 
@@ -103,13 +104,24 @@ func (o *oracle) roleHas(id, op string, at int64) bool {
 	return has
 }
 
+var globs sync.Map // those that have been turned into expressions
+
+func globbed(name string) *regexp.Regexp {
+	if r, ok := globs.Load(name); ok {
+		return r.(*regexp.Regexp)
+	}
+	r := regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(name), `\*`, ".*") + "$")
+	globs.Store(name, r)
+	return r
+}
+
 func (o *oracle) selects(t estate.OperationTerm, op string) bool {
 	level := o.e.Operations[op].Level
 	switch t.Kind {
 	case estate.ByName:
 		return t.Name == op
 	case estate.ByGlob:
-		return regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(t.Name), `\*`, ".*") + "$").MatchString(op)
+		return globbed(t.Name).MatchString(op)
 	case estate.All:
 		return true
 	case estate.OnlyLevel:
@@ -335,11 +347,16 @@ func (o *oracle) holds(c *estate.Condition, s setting, x concrete) bool {
 }
 
 func (o *oracle) within(starts, ends *estate.Moment, at int64) bool {
-	today := time.UnixMicro(at).In(o.zone).Format("2006-01-02")
-	if starts != nil && (starts.IsDate && today < starts.Date.String() || !starts.IsDate && at < int64(starts.Instant)) {
+	if starts == nil && ends == nil {
+		return true
+	}
+	year, month, day := time.UnixMicro(at).In(o.zone).Date()
+	today := year*10000 + int(month)*100 + day
+	date := func(m *estate.Moment) int { return m.Date.Year*10000 + m.Date.Month*100 + m.Date.Day }
+	if starts != nil && (starts.IsDate && today < date(starts) || !starts.IsDate && at < int64(starts.Instant)) {
 		return false
 	}
-	return ends == nil || ends.IsDate && today <= ends.Date.String() || !ends.IsDate && at < int64(ends.Instant)
+	return ends == nil || ends.IsDate && today <= date(ends) || !ends.IsDate && at < int64(ends.Instant)
 }
 
 // allowed judges one concrete context in one session; roles nil stands for all.

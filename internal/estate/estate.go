@@ -100,7 +100,7 @@ func (e *Estate) Offer(kind string) *Offer { return e.offers[kind] }
 
 // IndexResources builds the tree of resources; what is listed twice it gives back, in the order of the files. The
 // kinds must be indexed and the systems' references sound.
-func (e *Estate) IndexResources() []TwiceError {
+func (e *Estate) IndexResources() []Twice {
 	e.folding = false
 	for _, s := range e.Systems {
 		e.folding = e.folding || e.Folds(s)

@@ -1,8 +1,6 @@
 package estate
 
 import (
-	"fmt"
-	"math"
 	"slices"
 
 	"hiddengate/internal/diagnostic"
@@ -118,13 +116,8 @@ func (e *Estate) known(p Principal) bool {
 	return true
 }
 
-// MaxResources is how many listed resources an estate may have.
-const MaxResources = math.MaxUint32 - 1
-
-// TwiceError says that a resource is listed twice.
-type TwiceError struct {
+// Twice is a resource that is listed twice.
+type Twice struct {
 	Address       Address
 	First, Second diagnostic.Position
 }
-
-func (t TwiceError) Error() string { return fmt.Sprintf("%s is listed twice", t.Address) }

@@ -128,9 +128,6 @@ func (t *Tree) All() iter.Seq[*Resource] {
 	}
 }
 
-// Slice gives the resources in tree order, all of them at once.
-func (t *Tree) Slice() []*Resource { return slices.AppendSeq(make([]*Resource, 0, t.Len()), t.All()) }
-
 // Some says whether any listed resource is so.
 func (t *Tree) Some(is func(*Resource) bool) bool {
 	for r := range t.All() {
@@ -149,7 +146,7 @@ type planter struct {
 	names    []byte
 	entries  []*Entry
 	inherits map[[2]uint32]uint32
-	twice    []TwiceError
+	twice    []Twice
 	buffer   []byte
 }
 
@@ -181,7 +178,7 @@ func (s sprout) position() diagnostic.Position {
 
 // plant builds the tree of resources from the systems' entries and the listings; those listed twice it gives back. What a
 // listing says of a system that there is not is passed over.
-func (e *Estate) plant() []TwiceError {
+func (e *Estate) plant() []Twice {
 	t := &Tree{Tags: []Tags{nil}, Owners: []*Principal{nil}, Files: []string{""}, Systems: Sorted(e.Systems)}
 	terms := &terms{tree: t, tags: map[string]uint32{"": 0}, owners: map[Principal]uint32{}, types: map[string]uint16{}, files: map[string]uint16{}, columns: map[*Vocabulary]*column{}}
 	for _, l := range e.Listings {
@@ -218,13 +215,13 @@ func (e *Estate) plant() []TwiceError {
 	twice := t.gather(planters)
 	t.index()
 	e.Tree = t
-	slices.SortFunc(twice, func(a, b TwiceError) int { return a.Second.Compare(b.Second) })
+	slices.SortFunc(twice, func(a, b Twice) int { return a.Second.Compare(b.Second) })
 	return twice
 }
 
 // gather puts what the planters made behind one another.
-func (t *Tree) gather(planters []*planter) []TwiceError {
-	var twice []TwiceError
+func (t *Tree) gather(planters []*planter) []Twice {
+	var twice []Twice
 	rows, names := 0, 0
 	for _, p := range planters {
 		rows, names = rows+len(p.rows), names+len(p.names)
@@ -376,7 +373,7 @@ func (p *planter) grow(s *System, number uint32, list []sprout) {
 	p.add(s, nil, Row{System: number, Type: types[0], Tags: p.number(inherit(nil, s.Tags)), Owner: p.owner(s.Owner)})
 	for i, one := range list {
 		if i > 0 && bytes.Equal(one.path, path) {
-			p.twice = append(p.twice, TwiceError{Address{s.ID, string(path)}, list[i-1].position(), one.position()})
+			p.twice = append(p.twice, Twice{Address{s.ID, string(path)}, list[i-1].position(), one.position()})
 			continue
 		}
 		depth, start := common(path, one.path)

@@ -125,19 +125,6 @@ func (c *Context) Time() (clock.Instant, bool) {
 	return c.time, c.values[len(c.values)-1].state == given
 }
 
-// Holds tells whether r holds the context. known is false where that depends on something open.
-func (s *Space) Holds(r Region, c *Context) (holds, known bool) {
-	for r > Full {
-		n := &s.nodes[r]
-		next, ok := s.follow(n, c)
-		if !ok {
-			return false, false
-		}
-		r = next
-	}
-	return r == Full, true
-}
-
 // follow gives where a node leads in the context.
 func (s *Space) follow(n *node, c *Context) (Region, bool) {
 	v := c.values[n.dim]

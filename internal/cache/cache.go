@@ -150,16 +150,17 @@ func (c *Cache) Open(root fs.FS) (g *gate.Gate, ok bool) {
 		}
 	})
 	err = image.Decode(first, &k)
+	fits := err == nil && k.Program == c.program && k.Workspace == c.workspace && k.current(root)
+	if fits {
+		e := k.Estate.Take()
+		g, err = k.Gate.Take(e, func() ([]*estate.Subject, error) {
+			wait.Wait()
+			e.People = byID
+			return people, errPeople
+		})
+	}
 	wait.Wait()
-	if err != nil || errPeople != nil || k.Program != c.program || k.Workspace != c.workspace || !k.current(root) {
-		return nil, false
-	}
-	k.Estate.Estate.People = byID
-	e := k.Estate.Take()
-	if g, err = k.Gate.Take(e, people); err != nil {
-		return nil, false
-	}
-	return g, true
+	return g, fits && err == nil
 }
 
 // parts sees that a file is whole, and gives the images in it.
@@ -171,23 +172,34 @@ func parts(all []byte) (first, second []byte, err error) {
 	if n > uint64(len(all)) || m > uint64(len(all)) || headers+n+m != uint64(len(all)) {
 		return nil, nil, image.ErrDamaged
 	}
-	if sum(all[headers:]) != binary.LittleEndian.Uint64(all[32:]) {
+	first, second = all[headers:headers+n], all[headers+n:]
+	if sum(first, second) != binary.LittleEndian.Uint64(all[32:]) {
 		return nil, nil, image.ErrDamaged
 	}
-	return all[headers : headers+n], all[headers+n:], nil
+	return first, second, nil
 }
 
 var table = crc32.MakeTable(crc32.Castagnoli)
 
-// sum is a checksum against damage: of both halves side by side, the CRC-32C of RFC 3720.
-func sum(b []byte) uint64 {
-	half := len(b) / 2
-	var low, high uint32
+// sum is a checksum against damage: the CRC-32C of RFC 3720 of both images.
+func sum(first, second []byte) uint64 {
+	var high uint32
 	var wait beside.Group
-	wait.Go(func() { low = crc32.Checksum(b[:half], table) })
-	high = crc32.Checksum(b[half:], table)
+	wait.Go(func() { high = crc32.Checksum(second, table) })
+	low := crc32.Checksum(first, table)
 	wait.Wait()
 	return uint64(high)<<32 | uint64(low)
+}
+
+// summing sums what is written through it.
+type summing struct {
+	io.Writer
+	sum uint32
+}
+
+func (s *summing) Write(b []byte) (int, error) {
+	s.sum = crc32.Update(s.sum, table, b)
+	return s.Writer.Write(b)
 }
 
 // current says whether the workspace is what was read: every file as it was, and none beside them.
@@ -291,25 +303,20 @@ func (c *Cache) write(k *kept, people []*estate.Subject) error {
 	if _, err := out.Write(make([]byte, headers)); err != nil {
 		return err
 	}
-	n, err := image.Encode(out, k)
+	first, second := &summing{Writer: out}, &summing{Writer: out}
+	n, err := image.Encode(first, k)
 	if err != nil {
 		return err
 	}
-	m, err := image.Encode(out, &people)
+	m, err := image.Encode(second, &people)
 	if err != nil {
 		return err
 	}
-	all, err := mapFile(out, headers+n+m)
-	if err != nil {
-		return err
-	}
-	checksum := sum(all[headers:])
-	unmap(all)
 	head := make([]byte, headers)
 	copy(head, magic)
 	binary.LittleEndian.PutUint64(head[16:], uint64(n))
 	binary.LittleEndian.PutUint64(head[24:], uint64(m))
-	binary.LittleEndian.PutUint64(head[32:], checksum)
+	binary.LittleEndian.PutUint64(head[32:], uint64(second.sum)<<32|uint64(first.sum))
 	if _, err := out.WriteAt(head, 0); err != nil {
 		return err
 	}

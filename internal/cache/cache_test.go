@@ -242,7 +242,8 @@ func TestAForgedOrDamagedCacheIsNotTaken(t *testing.T) {
 		require.NoError(t, err)
 		for at := headers; at < len(b); at += 1 + len(b)/300 {
 			b[at] ^= 0xff
-			binary.LittleEndian.PutUint64(b[32:], sum(b[headers:]))
+			n := headers + int(binary.LittleEndian.Uint64(b[16:]))
+			binary.LittleEndian.PutUint64(b[32:], sum(b[headers:n], b[n:]))
 			require.NoError(t, os.WriteFile(p.cache.path, b, 0o600))
 			assert.NotPanics(t, func() { p.taken() }, "byte %d", at)
 			b[at] ^= 0xff

@@ -12,9 +12,7 @@ import (
 // Whether others can write a file is not known here, so nothing is kept.
 var errNone = errors.New("there is no cache on this system")
 
-func ownFolder(string) error                { return errNone }
-func marksOf(fs.FileInfo) string            { return "" }
-func mapped(string) ([]byte, error)         { return nil, errNone }
-func mapFile(*os.File, int) ([]byte, error) { return nil, errNone }
-func unmap([]byte)                          {}
-func changedAt(info fs.FileInfo) time.Time  { return info.ModTime() }
+func ownFolder(string) error               { return errNone }
+func marksOf(fs.FileInfo) string           { return "" }
+func mapped(string) ([]byte, error)        { return nil, errNone }
+func changedAt(info fs.FileInfo) time.Time { return info.ModTime() }

@@ -71,5 +71,3 @@ func mapFile(f *os.File, size int) ([]byte, error) {
 	}
 	return syscall.Mmap(int(f.Fd()), 0, size, syscall.PROT_READ, syscall.MAP_PRIVATE|populate)
 }
-
-func unmap(b []byte) { _ = syscall.Munmap(b) }

@@ -5,6 +5,7 @@ package gate
 import (
 	"errors"
 	"maps"
+	"slices"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/lookup"
@@ -153,7 +154,8 @@ func (g *Gate) role(id string) (*role, error) {
 	if err != nil {
 		return nil, err
 	}
-	for name, o := range g.estate.Operations {
+	for _, name := range g.concerned(source.Allow, r.operations) {
+		o := g.estate.Operations[name]
 		in, out := false, false
 		for _, t := range source.Allow {
 			if t.Fits(o, g.estate.Edition) {
@@ -174,6 +176,21 @@ func (g *Gate) role(id string) (*role, error) {
 	}
 	g.roles[id] = r
 	return r, nil
+}
+
+// concerned lists the operations that an allow list can select, and those held already: all of them only where a term may select any.
+func (g *Gate) concerned(allow estate.Operations, held map[string]region.Region) []string {
+	names := slices.Collect(maps.Keys(held))
+	for _, t := range allow {
+		if t.Kind != estate.ByName {
+			return slices.Collect(maps.Keys(g.estate.Operations))
+		}
+		if g.estate.Operations[t.Name] != nil {
+			names = append(names, t.Name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // ErrInvalid says that a question can't be asked: of things that exist, but do not go together.

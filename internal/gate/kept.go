@@ -55,8 +55,8 @@ func (g *Gate) Keep() (*Kept, bool) {
 
 var errForeign = errors.New("this was kept of another estate")
 
-// Take gives the gate that was kept of an estate. people are its people by id.
-func (k *Kept) Take(e *estate.Estate, people []*estate.Subject) (*Gate, error) {
+// Take gives the gate that was kept of an estate. everyone gives its people by id, and is asked last: they may still be being read.
+func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)) (*Gate, error) {
 	g := newGate(e)
 	if err := g.space.Take(k.Regions); err != nil {
 		return nil, err
@@ -66,13 +66,11 @@ func (k *Kept) Take(e *estate.Estate, people []*estate.Subject) (*Gate, error) {
 			return nil, errForeign
 		}
 	}
-	g.people = everybody(people, e)
 	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
-	if len(g.people) != len(k.Holders) || len(g.people) != len(k.Class) || len(k.Spots) != e.Tree.Len() || len(k.To) != len(grants)+len(blocks) || len(k.In) != len(k.To) {
+	if len(k.Holders) != len(k.Class) || len(k.Spots) != e.Tree.Len() || len(k.To) != len(grants)+len(blocks) || len(k.In) != len(k.To) {
 		return nil, errForeign
 	}
 	g.names = k.Names
-	g.members = newMembers(e, g.people, g.number)
 	g.units = units{list: k.Units, words: k.Words, sets: k.Sets}
 	g.rows = rows{holders: k.Holders, steps: k.Steps, blocks: k.Blocks, extras: k.Extras, covers: k.Covers, ends: k.Ends}
 	g.lists, g.class = &lookup.Sequences{Items: k.Lists, Ends: k.ListEnds}, k.Class
@@ -97,5 +95,13 @@ func (k *Kept) Take(e *estate.Estate, people []*estate.Subject) (*Gate, error) {
 		named.blocks = append(named.blocks, one)
 		g.named[k.To[len(grants)+i]] = named
 	}
+	people, err := everyone()
+	if err != nil {
+		return nil, err
+	}
+	if g.people = everybody(people, e); len(g.people) != len(k.Holders) {
+		return nil, errForeign
+	}
+	g.members = newMembers(e, g.people, g.number)
 	return g, nil
 }

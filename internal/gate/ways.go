@@ -23,7 +23,7 @@ type Way struct {
 	Fact string
 }
 
-// Ways holds every grant against a request, by id.
+// Ways holds every grant against a request, by id, and gives those that lack no more than one of subject, operation, place, approval and session.
 func (g *Gate) Ways(req Request) ([]Way, error) {
 	q, err := g.question(req)
 	if err != nil {
@@ -44,6 +44,9 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 		if len(q.context.Roles) > 0 {
 			w.Named = slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return slices.Contains(q.context.Roles, ref.ID) })
 		}
+		if lacking(w.Who, w.What, w.Where, w.Lent, w.Named) > 1 {
+			continue
+		}
 		if w.Region, err = g.would(gr, &q, known); err != nil {
 			return nil, err
 		}
@@ -56,6 +59,15 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 		out = append(out, w)
 	}
 	return out, nil
+}
+
+func lacking(all ...bool) (n int) {
+	for _, there := range all {
+		if !there {
+			n++
+		}
+	}
+	return n
 }
 
 // would is what a grant would give if its subjects, operations and resources fitted and it were in force.

@@ -4,10 +4,10 @@ import (
 	"io"
 	"net/netip"
 	"slices"
-	"unsafe"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/lookup"
 	"hiddengate/internal/plainjson"
 )
 
@@ -32,9 +32,9 @@ func (b *batch) plain(line []byte, err error) (outcome gate.Outcome, ok bool) {
 	if !r.read(b, line) {
 		return gate.Deny, false
 	}
-	req := gate.Request{Operation: text(r.operation), Resource: text(r.resource), Context: b.context}
-	req.Subject.ID = text(r.id)
-	switch text(r.kind) {
+	req := gate.Request{Operation: lookup.Text(r.operation), Resource: lookup.Text(r.resource), Context: b.context}
+	req.Subject.ID = lookup.Text(r.id)
+	switch lookup.Text(r.kind) {
 	case "person":
 	case "service":
 		req.Subject.Kind = estate.IsService
@@ -46,9 +46,6 @@ func (b *batch) plain(line []byte, err error) (outcome gate.Outcome, ok bool) {
 	outcome, err = b.gate.Decide(req)
 	return outcome, err == nil
 }
-
-// text looks at bytes as text while the line they stand in is being answered.
-func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
 // plainRequest is the parts of a request, as they stand in its line.
 type plainRequest struct {
@@ -66,14 +63,14 @@ func (r *plainRequest) read(b *batch, line []byte) bool {
 		return end
 	}
 	end := plainjson.Object(line, plainjson.Blank(line, 0), func(key []byte, i int) int {
-		n := slices.Index([]string{"subject", "action", "resource", "context"}, text(key))
+		n := slices.Index([]string{"subject", "action", "resource", "context"}, lookup.Text(key))
 		if n < 0 || r.seen[n] {
 			return -1
 		}
 		r.seen[n] = true
 		var typ []byte
 		return plainjson.Object(line, i, func(key []byte, i int) int {
-			name := text(key)
+			name := lookup.Text(key)
 			switch {
 			case n == 0 && name == "type":
 				return member(&r.kind, i)
@@ -113,11 +110,11 @@ func (b *batch) sayPlain(name string, line []byte, i int) int {
 		case "time", "network", "sign-in", "roles":
 			return -1
 		default:
-			b.context.Attribute(name, text(line[i:end]))
+			b.context.Attribute(name, lookup.Text(line[i:end]))
 		}
 		return end
 	}
-	value := text(plainjson.Inner(line[i:end]))
+	value := lookup.Text(plainjson.Inner(line[i:end]))
 	switch name {
 	case "time":
 		at, err := b.gate.Estate().Zone.ParseTime(value)

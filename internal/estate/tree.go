@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"unsafe"
 
 	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
@@ -72,7 +71,7 @@ func (t *Tree) find(a Address) int {
 	}
 	var buffer [256]byte
 	text := append(append(append(buffer[:0], a.System...), ':'), a.Path...)
-	return t.Find(unsafe.String(unsafe.SliceData(text), len(text)))
+	return t.Find(lookup.Text(text))
 }
 
 // At gives a row's resource.
@@ -228,7 +227,7 @@ func (t *Tree) gather(planters []*planter) []Twice {
 	}
 	t.Rows, t.Names.Records = lookup.Large[Row](0, rows), lookup.Large[byte](0, names)
 	for _, p := range planters {
-		first, name, entries := uint32(len(t.Rows)), uint32(len(t.Names.Records)/8), uint32(len(t.Entries))
+		first, name, entries := uint32(len(t.Rows)), lookup.End(t.Names.Records), uint32(len(t.Entries))
 		t.Names.Records = append(t.Names.Records, p.names...)
 		for i := range p.rows {
 			r := p.rows[i]

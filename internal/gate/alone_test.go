@@ -1,7 +1,9 @@
 package gate_test
 
 import (
+	"fmt"
 	"net/netip"
+	"strings"
 	"sync"
 	"testing"
 
@@ -77,5 +79,38 @@ func TestForksAgree(t *testing.T) {
 			})
 		}
 		wait.Wait()
+	}
+}
+
+// A group that only owns, and addresses that nobody has asked about, are looked at for the first time on several cores at once.
+func TestForksLearnApart(t *testing.T) {
+	text := strings.Replace(stores, "sky: {owner: ana}", "sky: {owner: group:owners}", 1)
+	text = strings.Replace(text, "groups: {", "groups: {owners: {members: [bo, group:more]}, more: {members: ana}, ", 1)
+	text = strings.Replace(text, "blocks:", "  tagged: {to: ana, role: look, on: {in: \"db:*/new-*\", tags: {team: x}}}\nblocks:", 1)
+	g := compiled(t, load(t, text))
+	ask := func(g *gate.Gate) (out []string) {
+		for i := range 200 {
+			for _, where := range []string{"db:sky", fmt.Sprintf("db:sky/new-%d/x", i), fmt.Sprintf("db:part-%d/old", i)} {
+				for _, who := range []string{"ana", "bo"} {
+					got, err := g.Decide(gate.Request{Subject: estate.Principal{ID: who}, Operation: "table.update", Resource: where, Context: g.NewContext()})
+					assert.NoError(t, err)
+					out = append(out, got.String())
+				}
+				assert.Len(t, g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}}, {Principal: estate.Principal{ID: "bo"}, Not: true}}), 1)
+			}
+		}
+		return out
+	}
+	forks := []*gate.Gate{g.Fork(), g.Fork(), g.Fork()}
+	answers := make([][]string, len(forks))
+	var wait sync.WaitGroup
+	for i, f := range forks {
+		wait.Go(func() { answers[i] = ask(f) })
+	}
+	wait.Wait()
+	want := ask(compiled(t, load(t, text)))
+	assert.Contains(t, want, "allow")
+	for _, got := range answers {
+		assert.Equal(t, want, got)
 	}
 }

@@ -5,7 +5,6 @@ import (
 	"maps"
 	"math/rand/v2"
 	"slices"
-	"unsafe"
 
 	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
@@ -31,7 +30,7 @@ type compiler struct {
 // newGate makes a gate that knows its estate's conditions and kinds, and nothing else yet.
 func newGate(e *estate.Estate) *Gate {
 	g := &Gate{
-		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]entries{},
+		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]*entries{},
 		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(),
 	}
 	g.facts = gatherFacts(e)
@@ -157,11 +156,8 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 		var err error
 		compiled.region, err = g.entryRegion(gr.When, gr.Starts, gr.Ends)
 		c.report("grant", &gr.Object, err)
-		g.grants = append(g.grants, compiled)
 		to := c.list(gr.To)
-		named := g.named[to]
-		named.grants = append(named.grants, compiled)
-		g.named[to] = named
+		g.enterGrant(to, compiled)
 		if gr.OnRequest != nil {
 			compiled.lent, err = g.lentWhen(lent[gr.ID])
 			c.report("grant", &gr.Object, err)
@@ -179,11 +175,8 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 		var err error
 		compiled.region, err = g.entryRegion(b.When, b.Starts, b.Ends)
 		c.report("block", &b.Object, err)
-		g.blocks = append(g.blocks, compiled)
 		to := c.list(b.To)
-		named := g.named[to]
-		named.blocks = append(named.blocks, compiled)
-		g.named[to] = named
+		g.enterBlock(to, compiled)
 		ops := g.classes.ops.set()
 		for n, o := range g.classes.ops.list {
 			if b.Deny.Fit(o, c.estate.Edition) {
@@ -314,15 +307,12 @@ func (g *Gate) number(p estate.Principal) int {
 		return -1
 	case estate.IsService:
 		var buffer [192]byte
-		return g.names.Find(textOf(append(append(buffer[:0], servicePrefix...), p.ID...)))
+		return g.names.Find(lookup.Text(append(append(buffer[:0], servicePrefix...), p.ID...)))
 	case estate.IsAnonymous:
 		return len(g.people) - 1
 	}
 	return -1
 }
-
-// textOf looks at bytes as text for as long as they do not change.
-func textOf(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
 // principal names a subject.
 func (g *Gate) principal(n int) estate.Principal {

@@ -10,6 +10,7 @@ import (
 // compiled and has a memory of its own. Forking itself is not safe beside anything else.
 func (g *Gate) Fork() *Gate {
 	f := *g
+	f.members = g.members.fork()
 	f.space = g.space.Fork()
 	f.scratch = f.space.NewContext()
 	f.matched = nil

@@ -28,7 +28,7 @@ type Gate struct {
 	places   *places
 	units
 	rows
-	named    map[uint32]entries   // of each list of subjects, what names it
+	named    map[uint32]*entries  // of each list of subjects, what names it
 	lists    *lookup.Sequences    // of each class of subjects, the lists that have it
 	class    []uint32             // of each subject
 	lent     map[uint32][]lending // of a subject, by number
@@ -69,6 +69,26 @@ type block struct {
 	number int
 	on     int
 	region region.Region
+}
+
+// enterGrant and enterBlock add an entry that names a list of subjects; they come by number.
+func (g *Gate) enterGrant(to uint32, gr *grant) {
+	g.grants = append(g.grants, gr)
+	e := g.entriesOf(to)
+	e.grants = append(e.grants, gr)
+}
+
+func (g *Gate) enterBlock(to uint32, b *block) {
+	g.blocks = append(g.blocks, b)
+	e := g.entriesOf(to)
+	e.blocks = append(e.blocks, b)
+}
+
+func (g *Gate) entriesOf(list uint32) *entries {
+	if g.named[list] == nil {
+		g.named[list] = &entries{}
+	}
+	return g.named[list]
 }
 
 // entries is the grants and blocks that name one list of subjects.

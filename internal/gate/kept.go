@@ -79,21 +79,17 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 			return nil, err
 		}
 	}
-	var on []int
-	g.places, on = takePlaces(e, onOf(grants, blocks), g.classes, k.Spots, k.TraitBits)
+	places, on, ok := takePlaces(e, onOf(grants, blocks), g.classes, k.Spots, k.TraitBits)
+	if !ok {
+		return nil, errForeign
+	}
+	g.places = places
 	for i, gr := range grants {
-		one := &grant{Grant: gr, number: i, on: on[i], region: region.Region(k.In[i])}
-		g.grants = append(g.grants, one)
-		named := g.named[k.To[i]]
-		named.grants = append(named.grants, one)
-		g.named[k.To[i]] = named
+		g.enterGrant(k.To[i], &grant{Grant: gr, number: i, on: on[i], region: region.Region(k.In[i])})
 	}
 	for i, b := range blocks {
-		one := &block{Block: b, number: i, on: on[len(grants)+i], region: region.Region(k.In[len(grants)+i])}
-		g.blocks = append(g.blocks, one)
-		named := g.named[k.To[len(grants)+i]]
-		named.blocks = append(named.blocks, one)
-		g.named[k.To[len(grants)+i]] = named
+		n := len(grants) + i
+		g.enterBlock(k.To[n], &block{Block: b, number: i, on: on[n], region: region.Region(k.In[n])})
 	}
 	people, err := everyone()
 	if err != nil {

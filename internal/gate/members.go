@@ -38,6 +38,16 @@ func newMembers(e *estate.Estate, people []*estate.Subject, number func(estate.P
 	return m
 }
 
+// fork gives members that another goroutine may ask. What groups hold is worked out first, and shared.
+func (m *members) fork() *members {
+	for id := range m.estate.Groups {
+		m.group(id)
+	}
+	f := *m
+	f.marks = make([]bool, len(m.marks))
+	return &f
+}
+
 // group gives a group's members: those listed (of a group, those left after its own `not` entries) and all whom
 // `match` fits, less its own `not` entries.
 func (m *members) group(id string) []uint32 {

@@ -89,21 +89,23 @@ type places struct {
 func newPlaces(e *estate.Estate, all []estate.Resources, classes *classes) (*places, []int) {
 	p, which := takeApart(e, all)
 	p.spots = lookup.Large[spot](e.Tree.Len(), e.Tree.Len())
-	p.locate()
+	p.locate(func(row int, mark uint32) { p.spots[row].mark = mark })
 	p.inherit(classes)
 	p.traits.init(p, classes)
 	p.traits.learn(p)
 	return p, which
 }
 
-// takePlaces is newPlaces where every listed resource's spot is known, and the bits of the traits.
-func takePlaces(e *estate.Estate, all []estate.Resources, classes *classes, spots []spot, bits []uint64) (*places, []int) {
-	p, which := takeApart(e, all)
+// takePlaces is newPlaces where every listed resource's spot is known, and the bits of the traits; ok is false if they are
+// those of other lists. The spots may stand where nobody can write.
+func takePlaces(e *estate.Estate, all []estate.Resources, classes *classes, spots []spot, bits []uint64) (p *places, which []int, ok bool) {
+	p, which = takeApart(e, all)
 	p.spots = spots
-	p.locate()
+	ok = true
+	p.locate(func(row int, mark uint32) { ok = ok && spots[row].mark == mark })
 	p.traits.init(p, classes)
 	p.traits.take(bits)
-	return p, which
+	return p, which, ok
 }
 
 // takeApart takes the lists apart, and tells which of them, by number, each is.
@@ -253,15 +255,13 @@ func subtract(in, out []span) []span {
 	return spans
 }
 
-// locate finds which marks are listed resources; the others are phantoms.
-func (p *places) locate() {
+// locate finds which marks are listed resources, and tells; the others are phantoms.
+func (p *places) locate(tell func(row int, mark uint32)) {
 	tree := p.estate.Tree
 	var names []string
 	for a, m := range p.marks {
 		if i := tree.Find(a.String()); i >= 0 {
-			if p.spots[i].mark != m { // a spot that was kept has its mark
-				p.spots[i].mark = m
-			}
+			tell(i, m)
 		} else {
 			names = append(names, a.String())
 			p.phantom = append(p.phantom, m)

@@ -209,14 +209,16 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 	for len(t.gates) < workers {
 		t.gates = append(t.gates, t.core())
 	}
-	ahead := make(chan int, 4*workers) // how far the workers may be before whoever reads
+	next := make(chan int)
+	unread := make(chan struct{}, 4*workers) // how far the workers may be before whoever reads
 	stop := make(chan struct{})
 	var wait beside.Group
 	wait.Go(func() {
-		defer close(ahead)
+		defer close(next)
 		for i := range batches {
 			select {
-			case ahead <- i:
+			case unread <- struct{}{}:
+				next <- i
 			case <-stop:
 				return
 			}
@@ -224,7 +226,7 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 	})
 	for w := range workers {
 		wait.Go(func() {
-			for i := range ahead {
+			for i := range next {
 				func() {
 					b := &batches[i]
 					defer func() { // a fault is a fault of whoever reads
@@ -256,6 +258,7 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 			}
 		}
 		batches[i].counts = nil
+		<-unread
 	}
 	return nil
 }

@@ -262,7 +262,6 @@ type candidates struct {
 	byTag     map[estate.Tag][]int
 	byPattern map[uint32][]int
 	numbers   map[string]uint32 // of the patterns
-	all       []int
 }
 
 func newCandidates(p *places, numbers map[string]uint32) *candidates {
@@ -306,7 +305,7 @@ func (c *candidates) narrow(l estate.Resources) bool {
 
 // of gives the lists that can cover a resource. patterns are those that cover it, and 1<<31 more those that match it.
 func (c *candidates) of(r *estate.Resource, patterns []uint32) []int {
-	out := append(c.all[:0], c.always...)
+	out := slices.Clone(c.always)
 	for _, t := range r.Tags {
 		out = append(out, c.byTag[t]...)
 	}
@@ -314,6 +313,5 @@ func (c *candidates) of(r *estate.Resource, patterns []uint32) []int {
 		out = append(out, c.byPattern[p&^here]...)
 	}
 	slices.Sort(out)
-	c.all = out
 	return slices.Compact(out)
 }

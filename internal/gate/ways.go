@@ -44,7 +44,7 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 		if len(q.context.Roles) > 0 {
 			w.Named = slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return slices.Contains(q.context.Roles, ref.ID) })
 		}
-		if lacking(w.Who, w.What, w.Where, w.Lent, w.Named) > 1 {
+		if missing(w.Who, w.What, w.Where, w.Lent, w.Named) > 1 {
 			continue
 		}
 		if w.Region, err = g.would(gr, &q, known); err != nil {
@@ -61,7 +61,8 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 	return out, nil
 }
 
-func lacking(all ...bool) (n int) {
+// missing counts what is not there.
+func missing(all ...bool) (n int) {
 	for _, there := range all {
 		if !there {
 			n++

@@ -15,9 +15,12 @@ type Names struct {
 
 const align = 8
 
+// End is the place behind records.
+func End(records []byte) uint32 { return uint32(len(records) / align) }
+
 // Append adds the record of a text to records and gives its place.
 func Append(records []byte, number uint32, text []byte) (all []byte, place uint32) {
-	place = uint32(len(records) / align)
+	place = End(records)
 	records = binary.LittleEndian.AppendUint32(records, number)
 	records = binary.LittleEndian.AppendUint32(records, uint32(len(text)))
 	records = append(records, text...)
@@ -36,7 +39,7 @@ func Renumber(records []byte, place, number uint32) {
 func (n *Names) Record(place uint32) (number uint32, text string) {
 	r := n.Records[int(place)*align:]
 	length := binary.LittleEndian.Uint32(r[4:8])
-	return binary.LittleEndian.Uint32(r), textOf(r[8 : 8+length])
+	return binary.LittleEndian.Uint32(r), Text(r[8 : 8+length])
 }
 
 // Find gives the number of a text; -1 if it has none.
@@ -69,8 +72,8 @@ func NewNames(seed uint64, texts []string) (n Names, places []uint32) {
 	return n, places
 }
 
-// textOf looks at bytes that do not change as text.
-func textOf(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
+// Text looks at bytes as text, without a copy: as long as the text is in use they must not change.
+func Text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
 // Both finds two texts in two lists at once. It asks for both slots, and then for both records, before it looks at either, so
 // that what waits for memory waits once.

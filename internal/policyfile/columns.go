@@ -8,13 +8,13 @@ import (
 	"runtime"
 	"slices"
 	"sync"
-	"unsafe"
 
 	"go.yaml.in/yaml/v4"
 
 	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
 	"hiddengate/internal/plainjson"
 )
 
@@ -170,7 +170,7 @@ func (c *columnReader) line(line []byte, number int) bool {
 	if !v.split(line) {
 		return false
 	}
-	address, ok := estate.PlainAddress(unsafe.String(unsafe.SliceData(v.at), len(v.at)))
+	address, ok := estate.PlainAddress(lookup.Text(v.at))
 	if !ok || address.Path == "" {
 		return false
 	}

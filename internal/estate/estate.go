@@ -236,15 +236,24 @@ var SectionNames = []string{"catalogs", "systems", "people", "services", "groups
 
 // Section gives a section's entries by id; of catalogs, the workspace's own.
 func (e *Estate) Section(name string) []*Object {
-	switch name {
-	case "catalogs":
-		var own []*Object
-		for _, k := range Sorted(e.Kinds) {
-			if !k.BuiltIn {
-				own = append(own, k.Head())
-			}
+	out := e.unsorted(name)
+	slices.SortFunc(out, func(a, b *Object) int { return strings.Compare(a.ID, b.ID) })
+	return out
+}
+
+// EachHead visits what every entry with an id has in common, in no order.
+func (e *Estate) EachHead(visit func(*Object)) {
+	for _, name := range SectionNames {
+		for _, o := range e.unsorted(name) {
+			visit(o)
 		}
-		return own
+	}
+}
+
+func (e *Estate) unsorted(section string) []*Object {
+	switch section {
+	case "catalogs":
+		return slices.DeleteFunc(heads(e.Kinds), func(o *Object) bool { return e.Kinds[o.ID].BuiltIn })
 	case "systems":
 		return heads(e.Systems)
 	case "people":
@@ -273,36 +282,9 @@ func (e *Estate) Section(name string) []*Object {
 	return nil
 }
 
-// EachHead visits what every entry with an id has in common, in no order.
-func (e *Estate) EachHead(visit func(*Object)) {
-	for _, k := range e.Kinds {
-		if !k.BuiltIn {
-			visit(k.Head())
-		}
-	}
-	each(e.Systems, visit)
-	each(e.People, visit)
-	each(e.Services, visit)
-	each(e.Groups, visit)
-	each(e.Roles, visit)
-	each(e.Scopes, visit)
-	each(e.Grants, visit)
-	each(e.Blocks, visit)
-	each(e.Separations, visit)
-	each(e.Delegations, visit)
-	each(e.Tests, visit)
-	each(e.Guarantees, visit)
-}
-
-func each[T Head](section map[string]T, visit func(*Object)) {
-	for _, entry := range section {
-		visit(entry.Head())
-	}
-}
-
 func heads[T Head](section map[string]T) []*Object {
-	var out []*Object
-	for _, entry := range Sorted(section) {
+	out := make([]*Object, 0, len(section))
+	for _, entry := range section {
 		out = append(out, entry.Head())
 	}
 	return out

@@ -71,6 +71,20 @@ func (t Tags) Get(key string) string {
 	return ""
 }
 
+// Name is the same for tags that say the same of the keys that count; all do if counts is nil.
+func (t Tags) Name(counts func(key string) bool) string {
+	var b strings.Builder
+	for _, tag := range t {
+		if counts == nil || counts(tag.Key) {
+			b.WriteString(tag.Key)
+			b.WriteByte(0)
+			b.WriteString(tag.Value)
+			b.WriteByte(0)
+		}
+	}
+	return b.String()
+}
+
 // Match compares one tag or attribute with the values of which it must have one.
 type Match struct {
 	Key    string

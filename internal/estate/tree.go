@@ -6,7 +6,6 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -508,19 +507,13 @@ func (t *terms) owner(o *Principal) uint32 {
 }
 
 func (t *terms) number(tags Tags) uint32 {
-	var key strings.Builder
-	for _, tag := range tags {
-		key.WriteString(tag.Key)
-		key.WriteByte(0)
-		key.WriteString(tag.Value)
-		key.WriteByte(0)
-	}
+	key := tags.Name(nil)
 	t.Lock()
 	defer t.Unlock()
-	n, ok := t.tags[key.String()]
+	n, ok := t.tags[key]
 	if !ok {
 		n = uint32(len(t.tree.Tags))
-		t.tags[key.String()] = n
+		t.tags[key] = n
 		t.tree.Tags = append(t.tree.Tags, tags)
 	}
 	return n

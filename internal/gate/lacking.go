@@ -101,18 +101,16 @@ func (g *Gate) giver(s *subject, r *estate.Resource, operation string) string {
 
 // signature is the same for subjects that no grant or block tells apart, but for what they own.
 func (g *Gate) signature(s *subject) string {
-	key := fmt.Sprint(g.class[s.number], s.active, g.facts.tags(s.Tags))
+	key := fmt.Sprint(g.class[s.number], s.active, g.facts.name(s.Tags))
 	if g.facts.owner {
 		key += s.principal.String()
 	}
 	return key
 }
 
-// tags gives those of the tags that some condition asks about.
-func (f *facts) tags(tags estate.Tags) []estate.Tag {
-	return slices.DeleteFunc(slices.Clone([]estate.Tag(tags)), func(t estate.Tag) bool {
-		return !f.same[t.Key] && !f.subject[t.Key] && !f.resource[t.Key]
-	})
+// name is the same for tags that no condition tells apart.
+func (f *facts) name(tags estate.Tags) string {
+	return tags.Name(func(key string) bool { return f.same[key] || f.subject[key] || f.resource[key] })
 }
 
 // representatives gives one resource for each way in which grants, blocks and types tell resources and what they
@@ -128,7 +126,7 @@ func (g *Gate) representatives() []*estate.Resource {
 	tree := g.estate.Tree
 	tags := make([]string, len(tree.Tags))
 	for i, t := range tree.Tags {
-		tags[i] = fmt.Sprint(g.facts.tags(t))
+		tags[i] = g.facts.name(t)
 	}
 	told := g.places.toldApart()
 	numbers := make([]int, tree.Len())

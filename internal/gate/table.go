@@ -93,10 +93,7 @@ func (t *Table) heap() {
 	facts := make([]uint32, len(tree.Tags))
 	numbers := map[string]uint32{}
 	for i, tags := range tree.Tags {
-		key := ""
-		for _, tag := range g.facts.tags(tags) {
-			key += tag.Key + "\x00" + tag.Value + "\x00"
-		}
+		key := g.facts.name(tags)
 		n, ok := numbers[key]
 		if !ok {
 			n = uint32(len(numbers))

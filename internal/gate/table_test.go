@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 )
@@ -15,6 +16,12 @@ func TestCountsAreCellByCell(t *testing.T) {
 		d := newDraw(uint64(seed) + 50_000)
 		e := load(t, d.estate())
 		var lent []estate.Elevation
+		for _, gr := range estate.Sorted(e.Grants) {
+			if gr.OnRequest != nil && d.chance(50) {
+				from := clock.Instant(1_761_000_000) * clock.Second
+				lent = append(lent, estate.Elevation{Grant: gr.ID, Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from, To: from + 700*clock.Day})
+			}
+		}
 		g, err := gate.Compile(e, lent)
 		require.NoError(t, err)
 		operations := estate.Sorted(e.Operations)

@@ -146,12 +146,7 @@ func (t *traits) build() {
 func (t *traits) number(tree *estate.Tree) {
 	byValues := map[string]uint32{"": 0}
 	for _, tags := range tree.Tags {
-		key := ""
-		for _, tag := range tags {
-			if t.keys[tag.Key] {
-				key += tag.Key + "\x00" + tag.Value + "\x00"
-			}
-		}
+		key := tags.Name(func(key string) bool { return t.keys[key] })
 		n, ok := byValues[key]
 		if !ok {
 			n = uint32(len(byValues))

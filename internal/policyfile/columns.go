@@ -218,6 +218,9 @@ func (c *columnReader) learn(line []byte, number int) bool {
 		return false
 	}
 	v, l := &c.values, c.vocabulary
+	if len(l.Types) > MaxTypes {
+		return false // there are not so many
+	}
 	note(c.types, v.typ, &l.Types, e.Type)
 	note(c.tags, v.tags, &l.Tags, e.Tags)
 	if e.NoOwner {

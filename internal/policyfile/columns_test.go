@@ -130,3 +130,21 @@ func TestTheOrderOfAnInventoryChangesNothing(t *testing.T) {
 	require.ErrorContains(t, err, "is listed twice")
 	require.ErrorContains(t, err, "r.ndjson:20001:1")
 }
+
+func TestTooManyOfAnything(t *testing.T) {
+	many := func(n int, one string) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, one, i)
+		}
+		return b.String()
+	}
+	_, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [" + many(MaxListed+1, "{people: p%d.csv},") + "]")}})
+	require.ErrorContains(t, err, "more than 10000 inventories")
+	_, err = Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ncatalogs: {k: {types: [" + many(MaxTypes+1, "t%d,") + "]}}")}})
+	require.ErrorContains(t, err, "more than 60000 types")
+	_, err = loadWith("resources", "r.ndjson", many(MaxTypes+10, `{"at":"db:a%[1]d","type":"t%[1]d"}`+"\n"))
+	require.ErrorContains(t, err, "r.ndjson:1:1: a database has no resources of type")
+	_, err = loadWith("resources", "r.ndjson", `{"at":"db:a"}`+"\n"+`{"at":"db:`+strings.Repeat("x", 3<<20)+`"}`)
+	require.ErrorContains(t, err, "r.ndjson:2:1")
+}

@@ -99,6 +99,10 @@ func (l *loader) join(all *inventories) {
 }
 
 func (l *inventories) read(files fs.FS) {
+	if all := l.settings.inventories; len(all) > MaxListed {
+		l.fail(all[MaxListed].at, "put several into one file", "there are more than %d inventories", MaxListed)
+		return
+	}
 	for _, inv := range l.settings.inventories {
 		name := inv.people + inv.resources
 		if name != path.Clean(name) || !fs.ValidPath(name) {

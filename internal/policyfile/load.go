@@ -34,6 +34,8 @@ const (
 	MaxDepth     = 32       // levels of nesting
 	MaxEntries   = 100_000  // entries of one list or mapping in YAML
 	MaxErrors    = 1000     // errors that are reported
+	MaxListed    = 10_000   // inventories
+	MaxTypes     = 60_000   // types of resource, of all kinds together
 )
 
 // What suits a program that reads one workspace and ends: the collector may let the heap grow until it is large.

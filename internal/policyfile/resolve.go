@@ -132,6 +132,21 @@ func (l *loader) resolveKinds() {
 	if len(l.errors) > before {
 		return
 	}
+	types := map[string]bool{}
+	for _, k := range estate.Sorted(e.Kinds) {
+		for _, t := range k.Types {
+			types[t] = true
+		}
+		for _, o := range k.Operations {
+			for _, t := range o.Types {
+				types[t] = true
+			}
+		}
+		if len(types) > MaxTypes {
+			l.fail(k.Source.Position, "let tags tell resources apart", "the kinds have more than %d types of resource", MaxTypes)
+			return
+		}
+	}
 	meaning := map[string]*estate.Operation{}
 	byName := map[string]string{}
 	kinds := e.SortedKinds()

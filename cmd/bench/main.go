@@ -8,19 +8,17 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"runtime/debug"
 	"strings"
 	"time"
 
+	"hiddengate/internal/cli"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/shape"
 )
 
 func main() {
-	// As the program itself does.
-	debug.SetGCPercent(policyfile.HeapGrowth)
-	debug.SetMemoryLimit(policyfile.LargeHeap)
+	cli.ShortRun()
 	asChild()
 	short := flag.Bool("short", false, "small shapes and few pairs: sees that everything runs and agrees")
 	only := flag.String("shapes", "", "measure only shapes with this in their name")

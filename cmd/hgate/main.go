@@ -3,15 +3,12 @@ package main
 
 import (
 	"os"
-	"runtime/debug"
 	"time"
 
 	"hiddengate/internal/cli"
-	"hiddengate/internal/policyfile"
 )
 
 func main() {
-	debug.SetGCPercent(policyfile.HeapGrowth)
-	debug.SetMemoryLimit(policyfile.LargeHeap)
+	cli.ShortRun()
 	os.Exit(cli.Run(os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, time.Now))
 }

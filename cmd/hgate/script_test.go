@@ -101,3 +101,33 @@ func TestTheCommandsOfTheGuideRun(t *testing.T) {
 	}
 	assert.Greater(t, ran, 10)
 }
+
+// The guide's second chapter builds a small estate from nothing: what it shows is what the program prints, command after command.
+func TestTheGuideBuildsAnEstateByCommand(t *testing.T) {
+	text, err := os.ReadFile("../../docs/guide.md")
+	require.NoError(t, err)
+	_, chapter, found := strings.Cut(string(text), "\n## 2. ")
+	require.True(t, found)
+	chapter, _, _ = strings.Cut(chapter, "\n## 3. ")
+	t.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH"))
+	t.Setenv("COLUMNS", "100")
+	dir := t.TempDir()
+	ran := 0
+	for i, block := range strings.Split(chapter, "```\n") {
+		if i%2 == 0 {
+			continue
+		}
+		for _, one := range strings.Split(strings.TrimPrefix(block, "$ "), "\n$ ") {
+			line, want, _ := strings.Cut(one, "\n")
+			c := exec.Command("sh", "-c", line)
+			c.Dir = dir
+			got, _ := c.CombinedOutput()
+			assert.Equal(t, strings.TrimSuffix(want, "\n"), strings.TrimSuffix(string(got), "\n"), line)
+			if strings.HasPrefix(line, "hgate new ") {
+				dir = filepath.Join(dir, strings.TrimPrefix(line, "hgate new "))
+			}
+			ran++
+		}
+	}
+	assert.Greater(t, ran, 15)
+}

@@ -17,7 +17,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"strings"
 	"time"
 
@@ -131,8 +130,6 @@ func (c *Cache) Open(root fs.FS) (g *gate.Gate, ok bool) {
 			g, ok = nil, false
 		}
 	}()
-	// What is read here stays: there is nothing for the collector to find.
-	defer debug.SetGCPercent(debug.SetGCPercent(-1))
 	first, second, err := parts(all)
 	if err != nil {
 		return nil, false
@@ -142,6 +139,7 @@ func (c *Cache) Open(root fs.FS) (g *gate.Gate, ok bool) {
 	var byID map[string]*estate.Subject
 	var wait beside.Group
 	var errPeople error
+	defer wait.Wait() // a fault here leaves nothing behind that still reads the file
 	wait.Go(func() {
 		errPeople = image.Decode(second, &people)
 		byID = make(map[string]*estate.Subject, len(people))
@@ -250,20 +248,21 @@ const lag = 50 * time.Millisecond
 
 // Keep writes what was made of the workspace, for the next run. If anything stands in the way there will be no cache; nothing is reported, since nobody
 // asked for one.
-func (r *Recording) Keep(root fs.FS, sources policyfile.Sources, g *gate.Gate) {
+func (r *Recording) Keep(root fs.FS, g *gate.Gate) {
 	if r == nil {
 		return
 	}
-	_ = r.keep(root, sources, g)
+	_ = r.keep(root, g)
 }
 
 var errChanged = errors.New("a file changed while it was read")
 
-func (r *Recording) keep(root fs.FS, sources policyfile.Sources, g *gate.Gate) error {
+func (r *Recording) keep(root fs.FS, g *gate.Gate) error {
 	gateKept, ok := g.Keep()
 	if !ok {
 		return errors.New("a gate with elevations is not kept")
 	}
+	sources := policyfile.SourcesOf(g.Estate())
 	names, err := sources.Now(root)
 	if err != nil {
 		return err

@@ -59,11 +59,11 @@ func (p *place) age() { time.Sleep(2 * lag) }
 // read reads the files, and keeps what comes of them.
 func (p *place) read() *gate.Gate {
 	r := p.cache.Begin()
-	e, sources, err := policyfile.LoadSources(p.root.FS())
+	e, err := policyfile.Load(p.root.FS())
 	require.NoError(p, err)
 	g, err := gate.Compile(e, nil)
 	require.NoError(p, err)
-	require.NoError(p, r.keep(p.root.FS(), sources, g))
+	require.NoError(p, r.keep(p.root.FS(), g))
 	return g
 }
 
@@ -153,11 +153,11 @@ func TestARecentFileIsKnownByItsContent(t *testing.T) {
 
 	p.write("policy.yaml", policy) // now
 	r := p.cache.Begin()
-	e, sources, err := policyfile.LoadSources(p.root.FS())
+	e, err := policyfile.Load(p.root.FS())
 	require.NoError(t, err)
 	g, err := gate.Compile(e, nil)
 	require.NoError(t, err)
-	assert.ErrorIs(t, r.keep(p.root.FS(), sources, g), errChanged, "so soon nobody knows what was read")
+	assert.ErrorIs(t, r.keep(p.root.FS(), g), errChanged, "so soon nobody knows what was read")
 }
 
 // Nothing that somebody else may have put there, or that is damaged, is taken.
@@ -260,5 +260,5 @@ func TestThereIsNoCacheInsideTheWorkspace(t *testing.T) {
 	var none *Cache
 	_, ok := none.Open(p.root.FS())
 	assert.False(t, ok)
-	none.Begin().Keep(p.root.FS(), policyfile.Sources{}, nil)
+	none.Begin().Keep(p.root.FS(), nil)
 }

@@ -63,3 +63,47 @@ func TestDataThatIsWrongIsRefused(t *testing.T) {
 		require.Error(t, err, name)
 	}
 }
+
+// A template names only what its kind offers, gathers something with each term, and has what its operations need. Only administrators decide who else may,
+// and those whom the name says it of.
+func TestTemplatesAreSound(t *testing.T) {
+	kinds := map[string]*estate.Kind{}
+	names := map[string][]string{}
+	for _, k := range Kinds() {
+		kinds[k.ID] = k
+	}
+	for _, template := range Templates() {
+		kind := kinds[template.Kind]
+		require.NotNil(t, kind, template.ID)
+		require.NotEmpty(t, template.About, template.ID)
+		names[template.Kind] = append(names[template.Kind], template.ID[len(template.Kind)+1:])
+		var list estate.Operations
+		for _, text := range template.Allow {
+			term, err := estate.ParseOperationTerm(text)
+			require.NoError(t, err, template.ID)
+			list = append(list, term)
+			alone := estate.Operations{{Kind: term.Kind, Name: term.Name, Level: term.Level}}
+			assert.True(t, slices.ContainsFunc(kind.Operations, func(o *estate.Operation) bool { return alone.Fit(o, Edition) }), "%s: %s is nothing that a %s offers", template.ID, text, template.Kind)
+		}
+		has := map[string]bool{}
+		for _, o := range kind.Operations {
+			has[o.Name] = list.Fit(o, Edition)
+		}
+		for _, o := range kind.Operations {
+			if !has[o.Name] {
+				continue
+			}
+			for _, need := range o.Needs {
+				assert.True(t, has[need], "%s has %s, and not %s, which it needs", template.ID, o.Name, need)
+			}
+			grave := o.HighRisk || o.Level == estate.Govern
+			strong := []string{"administrator", "approver", "account-keeper", "restore-operator", "custodian", "publisher", "operator", "machine-keeper"}
+			assert.True(t, !grave || slices.Contains(strong, template.ID[len(template.Kind)+1:]), "%s hands out %s", template.ID, o.Name)
+		}
+	}
+	for _, k := range Kinds() {
+		for _, name := range []string{"reader", "operator", "custodian", "auditor", "administrator"} {
+			assert.Contains(t, names[k.ID], name, k.ID)
+		}
+	}
+}

@@ -60,6 +60,7 @@ func (a *app) tryBatch(g *gate.Gate, name string, why bool) error {
 		return err
 	}
 	defer in.Close()
+	longRun()
 	b := batch{gate: g, now: now, open: open, why: why, context: g.NewContext()}
 	r, w := bufio.NewReaderSize(in, 64<<10), bufio.NewWriterSize(a.Out, 64<<10)
 	out := json.NewEncoder(w)

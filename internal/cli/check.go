@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,20 +14,34 @@ import (
 
 func (a *app) checkCommand() *cobra.Command {
 	var strict bool
+	var since, by string
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Find what is wrong with the files, and what is likely a slip",
 		Long: `Reads all files and reports every finding: a severity, a code, the place and what to do.
 'hgate show finding CODE' explains one. The workspace sets severities under check:, and an entry
 accepts a finding with accept:; accepted findings are listed and not counted.
-It exits with 1 on a finding that is an error, with --strict on a warning too.`,
+It exits with 1 on a finding that is an error, with --strict on a warning too.
+
+With --since and --by it judges a change instead: everything that somebody gains by it, and everything that is weakened, must
+be covered by a delegation to its author, as the delegations stood before. It exits with 1 if anything is not.`,
 		Example: `  hgate check
-  hgate check --strict --format json`,
+  hgate check --strict --format json
+  hgate check --watch
+  hgate check --since main --by ines.okafor`,
 		Args: takes(0, 0),
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 1 on warnings too")
+	c.Flags().StringVar(&since, "since", "", "hold what has changed since a Git `revision`, or another folder, against the delegations of then")
+	c.Flags().StringVar(&by, "by", "", "`who` made the change")
 	a.moment(c)
 	c.RunE = func(*cobra.Command, []string) error {
+		if (since == "") != (by == "") {
+			return fmt.Errorf("--since and --by go together: hgate check --since main --by ines.okafor")
+		}
+		if since != "" {
+			return a.checkSince(since, by)
+		}
 		g, err := a.compiled()
 		if err != nil {
 			return err
@@ -45,9 +60,12 @@ It exits with 1 on a finding that is an error, with --strict on a warning too.`,
 		if err != nil {
 			return err
 		}
-		if a.format == "json" {
+		switch a.format {
+		case "json":
 			err = a.checkJSON(found)
-		} else {
+		case "sarif":
+			err = a.checkSARIF(found)
+		default:
 			a.checkText(found, g.Estate())
 		}
 		if n := tally(found); err == nil && (n[diagnostic.Error] > 0 || strict && n[diagnostic.Warning] > 0) {
@@ -55,7 +73,8 @@ It exits with 1 on a finding that is an error, with --strict on a warning too.`,
 		}
 		return err
 	}
-	a.formats(c, "text", "json")
+	a.formats(c, "text", "json", "sarif")
+	a.watching(c)
 	return c
 }
 
@@ -109,25 +128,46 @@ func (a *app) checkText(found []finding.Found, e *estate.Estate) {
 	}
 	p.Line("%s  %s", p.Paint(style, verdict), p.Paint(view.Faint, "in "+what))
 	accepted := 0
+	var counted []finding.Found
 	for _, f := range found {
 		if f.Accepted != "" {
 			accepted++
-			continue
+		} else {
+			counted = append(counted, f)
 		}
-		a.findingText(p, f)
+	}
+	for i := 0; i < len(counted); {
+		n := 1
+		for i+n < len(counted) && counted[i+n].Code == counted[i].Code && counted[i+n].Severity == counted[i].Severity {
+			n++
+		}
+		a.findingText(p, counted[i:i+n])
+		i += n
 	}
 	if accepted > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "Accepted, and not counted"))
 		for _, f := range found {
 			if f.Accepted != "" {
-				p.Line("  %s  %s: %s", p.Paint(view.Faint, f.Position.Short()), f.Code, f.Message)
-				p.Line("    because: %s", f.Accepted)
+				p.Table(2, nil, [][]view.Cell{{{Text: f.Position.Short(), Style: view.Faint}, {Text: f.Code + ": " + f.Message + "\nbecause: " + f.Accepted}}})
 			}
 		}
 	}
 }
 
-func (a *app) findingText(p *view.Page, f finding.Found) {
-	p.Line("\n%s  %s", p.Severity(f.Severity, f.Severity.String()+" "+f.Code), p.Paint(view.Faint, f.Position.String()))
-	p.Table(2, nil, [][]view.Cell{{{Text: f.Message}}, {{Text: "do: " + f.Help, Style: view.Faint}}})
+// findingText writes the findings of one code: one by itself, several in a table with what to do once.
+func (a *app) findingText(p *view.Page, found []finding.Found) {
+	f := found[0]
+	head := p.Severity(f.Severity, f.Severity.String()+" "+f.Code)
+	if len(found) == 1 {
+		p.Line("\n%s  %s", head, p.Paint(view.Faint, f.Position.String()))
+		p.Table(2, nil, [][]view.Cell{{{Text: f.Message}}, {{Text: "do: " + f.Help, Style: view.Faint}}})
+		return
+	}
+	p.Line("\n%s", head)
+	var rows [][]view.Cell
+	for _, f := range found {
+		rows = append(rows, []view.Cell{{Text: f.Position.String(), Style: view.Faint}, {Text: f.Message}})
+	}
+	p.Table(2, nil, rows)
+	p.Table(2, nil, [][]view.Cell{{{Text: "do: " + f.Help, Style: view.Faint}}})
 }

@@ -18,7 +18,10 @@ import (
 	"hiddengate/internal/cache"
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/journal"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/view"
 )
@@ -75,6 +78,7 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 	var list diagnostic.List
 	var world outside
 	var missing *gate.UnknownError
+	var refused *draft.Error
 	switch {
 	case err == nil:
 		return exitYes
@@ -87,6 +91,11 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 		page := a.page(a.Err)
 		diagnostic.Print(a.Err, list, page.Severity)
 		fmt.Fprintf(a.Err, "%s; nothing was done\n", count(list.Count(diagnostic.Error), "error"))
+	case errors.As(err, &refused):
+		fmt.Fprintln(a.Err, "hgate:", refused.Message)
+		if refused.Help != "" {
+			fmt.Fprintln(a.Err, "  do:", refused.Help)
+		}
 	case errors.As(err, &missing) && missing.Nearest() != "":
 		fmt.Fprintf(a.Err, "hgate: %s; did you mean %s?\n", err, missing.Nearest())
 	default:
@@ -141,9 +150,10 @@ or with 'hgate new', which starts a workspace of your own.`,
 		group    string
 		commands []*cobra.Command
 	}{
-		{"write", []*cobra.Command{a.newCommand(), a.listCommand(), a.showCommand()}},
-		{"look", []*cobra.Command{a.tryCommand(), a.reachCommand(), a.holdersCommand()}},
-		{"hold", []*cobra.Command{a.checkCommand(), a.testCommand()}},
+		{"write", []*cobra.Command{a.newCommand(), a.addCommand(), a.setCommand(), a.copyCommand(), a.renameCommand(), a.removeCommand(),
+			a.statusCommand("suspend", "suspended"), a.statusCommand("resume", "active"), a.importCommand(), a.fmtCommand(), a.listCommand(), a.showCommand()}},
+		{"look", []*cobra.Command{a.tryCommand(), a.reachCommand(), a.holdersCommand(), a.gridCommand(), a.coverCommand(), a.contestCommand(), a.trimCommand()}},
+		{"hold", []*cobra.Command{a.checkCommand(), a.testCommand(), a.proveCommand(), a.compareCommand()}},
 		{"other", []*cobra.Command{a.demoCommand(), a.schemaCommand(), a.versionCommand()}},
 	} {
 		for _, c := range in.commands {
@@ -232,6 +242,12 @@ func (a *app) workspace() (*os.Root, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
+	if journal.Pending(dir) {
+		if err := journal.Recover(dir); err != nil {
+			return nil, "", outside{fmt.Errorf("an edit of this workspace was cut off, and can't be completed: %w", err)}
+		}
+		fmt.Fprintln(a.Err, "hgate: an edit that had been cut off was completed or undone")
+	}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, "", outside{err}
@@ -247,12 +263,24 @@ func (a *app) compiled() (*gate.Gate, error) {
 		return nil, err
 	}
 	defer root.Close()
+	return a.compiledIn(root, dir)
+}
+
+// estateIn gives the estate of a workspace: from the cache, or, if it is small or there is none, from the files.
+func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, error) {
+	if g, ok := cache.Of(dir).Open(root.FS()); ok {
+		return g.Estate(), nil
+	}
+	return policyfile.Load(root.FS())
+}
+
+func (a *app) compiledIn(root *os.Root, dir string) (*gate.Gate, error) {
 	kept := cache.Of(dir)
 	if g, ok := kept.Open(root.FS()); ok {
 		return g, nil
 	}
 	recording := kept.Begin()
-	e, sources, err := policyfile.LoadSources(root.FS())
+	e, err := policyfile.Load(root.FS())
 	if err != nil {
 		return nil, err
 	}
@@ -260,7 +288,7 @@ func (a *app) compiled() (*gate.Gate, error) {
 	if err != nil {
 		return nil, err
 	}
-	recording.Keep(root.FS(), sources, g)
+	recording.Keep(root.FS(), g)
 	return g, nil
 }
 

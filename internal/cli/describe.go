@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"hiddengate/internal/catalog"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
@@ -51,25 +52,27 @@ type listed struct {
 	columns   []string // that list shows as text, the id first
 	ids       func(*gate.Gate) []string
 	describe  func(*gate.Gate, string) []pair
+	bulk      func(*gate.Gate) func(*gate.Gate, string) []pair // the same for all of them, quicker; nil if there is no such way
 }
 
 var listings = []listed{
-	{"people", "person", "people", []string{"id", "name", "status", "ends", "groups"}, sectionIDs("people"), describePerson},
-	{"services", "service", "services", []string{"id", "owner", "status", "ends", "groups"}, sectionIDs("services"), describeService},
-	{"groups", "group", "groups", []string{"id", "about", "members"}, sectionIDs("groups"), describeGroup},
-	{"systems", "system", "systems", []string{"id", "kind", "title", "owner", "tags"}, sectionIDs("systems"), describeSystem},
-	{"resources", "resource", "", []string{"id", "type", "owner", "tags"}, resourceIDs, describeResource},
-	{"scopes", "scope", "scopes", []string{"id", "resources", "covers"}, sectionIDs("scopes"), describeScope},
-	{"roles", "role", "roles", []string{"id", "about", "allow", "include"}, sectionIDs("roles"), describeRole},
-	{"grants", "grant", "grants", []string{"id", "to", "roles", "on", "when"}, sectionIDs("grants"), describeGrant},
-	{"blocks", "block", "blocks", []string{"id", "to", "deny", "on", "when"}, sectionIDs("blocks"), describeBlock},
-	{"separations", "separation", "separations", []string{"id", "roles", "at-most", "within"}, sectionIDs("separations"), describeSeparation},
-	{"delegations", "delegation", "delegations", []string{"id", "to", "may-grant", "on", "to-members-of"}, sectionIDs("delegations"), describeDelegation},
-	{"tests", "test", "tests", []string{"id", "who", "allowed", "denied"}, sectionIDs("tests"), describeTest},
-	{"guarantees", "guarantee", "guarantees", []string{"id", "says", "may", "on"}, sectionIDs("guarantees"), describeGuarantee},
-	{"kinds", "kind", "kinds", []string{"id", "about", "types", "operations"}, func(g *gate.Gate) []string { return keys(g.Estate().Kinds) }, describeKind},
-	{"operations", "operation", "operations", []string{"id", "level", "risk", "about"}, func(g *gate.Gate) []string { return keys(g.Estate().Operations) }, describeOperation},
-	{"findings", "finding", "", []string{"id", "severity", "about"}, func(*gate.Gate) []string { return estate.FindingCodes }, describeFinding},
+	{"people", "person", "people", []string{"id", "name", "status", "ends", "last-seen", "groups", "roles"}, sectionIDs("people"), describePerson, describeSubjects},
+	{"services", "service", "services", []string{"id", "owner", "status", "ends", "last-seen", "groups", "roles"}, sectionIDs("services"), describeService, describeServices},
+	{"groups", "group", "groups", []string{"id", "about", "members"}, sectionIDs("groups"), describeGroup, nil},
+	{"systems", "system", "systems", []string{"id", "kind", "title", "owner", "tags"}, sectionIDs("systems"), describeSystem, nil},
+	{"resources", "resource", "", []string{"id", "type", "owner", "tags"}, resourceIDs, describeResource, nil},
+	{"scopes", "scope", "scopes", []string{"id", "resources", "covers"}, sectionIDs("scopes"), describeScope, nil},
+	{"roles", "role", "roles", []string{"id", "about", "allow", "include"}, sectionIDs("roles"), describeRole, nil},
+	{"grants", "grant", "grants", []string{"id", "to", "roles", "on", "when"}, sectionIDs("grants"), describeGrant, nil},
+	{"blocks", "block", "blocks", []string{"id", "to", "deny", "on", "when"}, sectionIDs("blocks"), describeBlock, nil},
+	{"separations", "separation", "separations", []string{"id", "roles", "at-most", "within"}, sectionIDs("separations"), describeSeparation, nil},
+	{"delegations", "delegation", "delegations", []string{"id", "to", "may-grant", "on", "to-members-of"}, sectionIDs("delegations"), describeDelegation, nil},
+	{"tests", "test", "tests", []string{"id", "who", "allowed", "denied"}, sectionIDs("tests"), describeTest, nil},
+	{"guarantees", "guarantee", "guarantees", []string{"id", "says", "may", "on"}, sectionIDs("guarantees"), describeGuarantee, nil},
+	{"kinds", "kind", "kinds", []string{"id", "about", "types", "operations"}, func(g *gate.Gate) []string { return keys(g.Estate().Kinds) }, describeKind, nil},
+	{"operations", "operation", "operations", []string{"id", "level", "risk", "about"}, func(g *gate.Gate) []string { return keys(g.Estate().Operations) }, describeOperation, nil},
+	{"templates", "template", "", []string{"id", "about"}, func(*gate.Gate) []string { return templateIDs() }, describeTemplate, nil},
+	{"findings", "finding", "", []string{"id", "severity", "about"}, func(*gate.Gate) []string { return estate.FindingCodes }, describeFinding, nil},
 }
 
 func keys[T any](m map[string]T) []string {
@@ -155,7 +158,7 @@ func describeService(g *gate.Gate, id string) []pair {
 }
 
 func describeSubject(g *gate.Gate, s *estate.Subject) []pair {
-	var groups, grants []string
+	var groups, grants, roles []string
 	for _, id := range keys(g.Estate().Groups) {
 		if g.InGroup(s.Principal(), id) {
 			groups = append(groups, id)
@@ -164,10 +167,43 @@ func describeSubject(g *gate.Gate, s *estate.Subject) []pair {
 	for _, gr := range estate.Sorted(g.Estate().Grants) {
 		if who := g.Who(gr.To, s.Principal()); who != "" {
 			grants = append(grants, gr.ID+" ("+who+")")
+			roles = append(roles, refTexts(gr.Roles)...)
 		}
 	}
+	return subjectPairs(s, groups, roles, grants)
+}
+
+func subjectPairs(s *estate.Subject, groups, roles, grants []string) []pair {
+	slices.Sort(roles)
 	return head(&s.Object, pair{"name", s.Name}, pair{"email", s.Email}, pair{"status", s.Status}, pair{"starts", moment(s.Starts)}, pair{"ends", moment(s.Ends)},
-		pair{"last-seen", moment(s.LastSeen)}, pair{"reserve", s.Reserve}, pair{"tags", tagTexts(s.Tags)}, pair{"groups", groups}, pair{"grants", grants})
+		pair{"last-seen", moment(s.LastSeen)}, pair{"reserve", s.Reserve}, pair{"tags", tagTexts(s.Tags)}, pair{"groups", groups}, pair{"roles", slices.Compact(roles)}, pair{"grants", grants})
+}
+
+// describeSubjects works out who has what for all at once.
+func describeSubjects(g *gate.Gate) func(*gate.Gate, string) []pair {
+	return describeAll(g, func(id string) *estate.Subject { return g.Estate().People[id] })
+}
+
+func describeServices(g *gate.Gate) func(*gate.Gate, string) []pair {
+	return describeAll(g, func(id string) *estate.Subject { return g.Estate().Services[id] })
+}
+
+func describeAll(g *gate.Gate, find func(string) *estate.Subject) func(*gate.Gate, string) []pair {
+	groups, roles := map[estate.Principal][]string{}, map[estate.Principal][]string{}
+	for _, id := range keys(g.Estate().Groups) {
+		for _, p := range g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}}) {
+			groups[p] = append(groups[p], id)
+		}
+	}
+	for _, gr := range estate.Sorted(g.Estate().Grants) {
+		for _, p := range g.Members(gr.To) {
+			roles[p] = append(roles[p], refTexts(gr.Roles)...)
+		}
+	}
+	return func(_ *gate.Gate, id string) []pair {
+		s := find(id)
+		return subjectPairs(s, groups[s.Principal()], roles[s.Principal()], nil)
+	}
 }
 
 func describeGroup(g *gate.Gate, id string) []pair {
@@ -231,7 +267,29 @@ func describeScope(g *gate.Gate, id string) []pair {
 	for _, r := range g.Resources(s.Resources) {
 		covers = append(covers, r.Address.String())
 	}
-	return head(&s.Object, pair{"resources", texts(s.Resources)}, pair{"covers", covers})
+	return head(&s.Object, pair{"resources", texts(s.Resources)}, pair{"covers", covers}, pair{"later", laterOf(g.Estate(), s.Resources)})
+}
+
+// laterOf tells what a list would cover of what may come.
+func laterOf(e *estate.Estate, list estate.Resources) (out []string) {
+	const most = 6
+	all := gate.Newcomers(e, list)
+	for _, a := range all[:min(len(all), most)] {
+		out = append(out, a.String())
+	}
+	if more := len(all) - len(out); more > 0 {
+		out = append(out, fmt.Sprintf("and %d ways more", more))
+	}
+	for _, t := range list {
+		switch {
+		case t.Not:
+		case len(t.Tags) > 0:
+			out = append(out, "whatever is tagged as "+t.String()+" says")
+		case t.Everything, t.In != nil && strings.Contains(t.In.System, "*"), t.In == nil && t.Scope == "":
+			out = append(out, "a new system that "+t.String()+" fits")
+		}
+	}
+	return out
 }
 
 func describeRole(g *gate.Gate, id string) []pair {
@@ -372,6 +430,35 @@ func describeOperation(g *gate.Gate, id string) []pair {
 		}
 	}
 	return append(out, pair{"applies to", applies}, pair{"in roles", roles})
+}
+
+func templateIDs() []string {
+	var out []string
+	for _, t := range catalog.Templates() {
+		out = append(out, t.ID)
+	}
+	return out
+}
+
+func describeTemplate(g *gate.Gate, id string) []pair {
+	for _, t := range catalog.Templates() {
+		if t.ID != id {
+			continue
+		}
+		var list estate.Operations
+		for _, text := range t.Allow {
+			term, _ := estate.ParseOperationTerm(text) // a test has read them all
+			list = append(list, term)
+		}
+		var comes []string
+		for _, o := range g.Estate().Offer(t.Kind).Operations {
+			if list.Fit(o, g.Estate().Edition) {
+				comes = append(comes, o.Name)
+			}
+		}
+		return []pair{{"id", id}, {"about", t.About}, {"kind", t.Kind}, {"allow", t.Allow}, {"operations", comes}, {"use", "hgate add role ID --template " + id}}
+	}
+	return nil
 }
 
 func describeFinding(g *gate.Gate, id string) []pair {

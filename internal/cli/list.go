@@ -1,14 +1,19 @@
 package cli
 
 import (
+	"encoding/csv"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/directory"
+	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/starter"
+	"hiddengate/internal/survey"
 	"hiddengate/internal/view"
 )
 
@@ -20,15 +25,29 @@ func many() []string {
 	return out
 }
 
+// choice is what of a list is shown, and in which order.
+type choice struct {
+	where   []string
+	search  string
+	sort    string
+	columns []string
+	base    string
+	overlap bool
+}
+
 func (a *app) listCommand() *cobra.Command {
+	var ch choice
 	c := &cobra.Command{
 		Use:   "list WHAT",
 		Short: "List people, roles, grants, kinds of system, operations, …",
 		Long: `Lists one of ` + strings.Join(many(), ", ") + `.
-Kinds, operations and findings are there without a workspace too.`,
+Kinds, operations, templates and findings are there without a workspace too.
+
+--where keeps those with a value, as tag.team=domes or status=suspended; * stands for any run of characters, and an empty
+value for none. Several must hold together. People are written as LDIF and SCIM too, as 'hgate import' reads them.`,
 		Example: `  hgate list grants
-  hgate list kinds
-  hgate list people --format json`,
+  hgate list people --where tag.team=domes --sort ends
+  hgate list people --format csv > people.csv`,
 		ValidArgs: many(),
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
@@ -37,6 +56,12 @@ Kinds, operations and findings are there without a workspace too.`,
 			return nil
 		},
 	}
+	c.Flags().StringArrayVar(&ch.where, "where", nil, "`key=value` that those shown have")
+	c.Flags().StringVar(&ch.search, "search", "", "`text` that those shown have anywhere, in small or capital letters")
+	c.Flags().StringVar(&ch.sort, "sort", "", "`key` to sort by; with - before it the other way round")
+	c.Flags().StringSliceVar(&ch.columns, "columns", nil, "`keys` to show, in this order")
+	c.Flags().StringVar(&ch.base, "base", "dc=ternhollow,dc=example", "`DN` below which LDIF places people and groups")
+	c.Flags().BoolVar(&ch.overlap, "overlap", false, "of scopes: which share something")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		for _, l := range listings {
 			if l.many == args[0] || l.one == args[0] {
@@ -44,18 +69,24 @@ Kinds, operations and findings are there without a workspace too.`,
 				if err != nil {
 					return err
 				}
-				return a.list(g, l)
+				if ch.overlap {
+					if l.many != "scopes" {
+						return fmt.Errorf("--overlap goes with scopes, as in: hgate list scopes --overlap")
+					}
+					return a.overlaps(g)
+				}
+				return a.list(g, l, ch)
 			}
 		}
 		return unknown("listing", args[0], many())
 	}
-	a.formats(c, "text", "json")
+	a.formats(c, "text", "json", "csv", "md", "ldif", "scim")
 	return c
 }
 
 // compiledOrBare reads the workspace; what is built in can be looked at without one.
 func (a *app) compiledOrBare(many string) (*gate.Gate, error) {
-	if many == "kinds" || many == "operations" || many == "findings" {
+	if many == "kinds" || many == "operations" || many == "findings" || many == "templates" {
 		if _, err := a.folder(); err != nil && a.dir == "" {
 			return bare()
 		}
@@ -63,34 +94,190 @@ func (a *app) compiledOrBare(many string) (*gate.Gate, error) {
 	return a.compiled()
 }
 
-func (a *app) list(g *gate.Gate, l listed) error {
-	if a.format == "json" {
+// entry is one of a list, with what is said of it.
+type entry struct {
+	id    string
+	pairs []pair
+	texts map[string]string
+}
+
+func (e *entry) text(key string) string {
+	if tag, ok := strings.CutPrefix(key, "tag."); ok {
+		for kv := range strings.SplitSeq(e.texts["tags"], ", ") {
+			if k, v, _ := strings.Cut(kv, "="); k == tag {
+				return v
+			}
+		}
+		return ""
+	}
+	return e.texts[key]
+}
+
+// chosen gives the entries of a list that are wanted, in order.
+func (l listed) chosen(g *gate.Gate, ch choice) ([]entry, error) {
+	describe := l.describe
+	if l.bulk != nil {
+		describe = l.bulk(g)
+	}
+	var out []entry
+	known := map[string]bool{}
+	for _, id := range l.ids(g) {
+		e := entry{id: id, pairs: describe(g, id), texts: map[string]string{}}
+		for _, kv := range e.pairs {
+			known[kv.key] = true
+			e.texts[kv.key] = kv.text()
+		}
+		out = append(out, e)
+	}
+	sortKey, down := strings.CutPrefix(ch.sort, "-")
+	for _, key := range append(slices.Clone(ch.columns), sortKey) {
+		if key != "" && !known[key] && !strings.HasPrefix(key, "tag.") && len(out) > 0 {
+			return nil, unknown("key", key, keys(known))
+		}
+	}
+	for _, text := range ch.where {
+		key, value, found := strings.Cut(text, "=")
+		if !found {
+			return nil, fmt.Errorf("--where %s: write KEY=VALUE, as in --where tag.team=domes", text)
+		}
+		if !known[key] && !strings.HasPrefix(key, "tag.") && len(out) > 0 {
+			return nil, unknown("key", key, keys(known))
+		}
+		out = slices.DeleteFunc(out, func(e entry) bool { return !holdsValue(e, key, value) })
+	}
+	if ch.search != "" {
+		want := strings.ToLower(ch.search)
+		out = slices.DeleteFunc(out, func(e entry) bool {
+			for _, text := range e.texts {
+				if strings.Contains(strings.ToLower(text), want) {
+					return false
+				}
+			}
+			return true
+		})
+	}
+	if sortKey != "" {
+		slices.SortStableFunc(out, func(a, b entry) int {
+			if down {
+				a, b = b, a
+			}
+			return strings.Compare(a.text(sortKey), b.text(sortKey))
+		})
+	}
+	return out, nil
+}
+
+// holdsValue says whether a key of an entry has a value, or one of several.
+func holdsValue(e entry, key, value string) bool {
+	all := []string{e.text(key)}
+	for _, kv := range e.pairs {
+		if list, ok := kv.value.([]string); ok && kv.key == key {
+			all = list
+		}
+	}
+	if value == "" {
+		return len(all) == 0 || all[0] == ""
+	}
+	return slices.ContainsFunc(all, func(v string) bool { return estate.Glob(value, v) })
+}
+
+func (a *app) list(g *gate.Gate, l listed, ch choice) error {
+	entries, err := l.chosen(g, ch)
+	if err != nil {
+		return err
+	}
+	columns := l.columns
+	if len(ch.columns) > 0 {
+		columns = ch.columns
+		if columns[0] != "id" {
+			columns = append([]string{"id"}, columns...)
+		}
+	}
+	switch a.format {
+	case "json":
 		rows := []map[string]any{}
-		for _, id := range l.ids(g) {
-			rows = append(rows, said(l.describe(g, id)))
+		for _, e := range entries {
+			rows = append(rows, said(e.pairs))
 		}
 		return a.json(map[string]any{"rows": rows})
+	case "ldif", "scim":
+		return a.listDirectory(g, l, entries, ch)
+	case "csv":
+		if l.many == "people" && len(ch.columns) == 0 {
+			return directory.WriteCSV(a.Out, directoryOf(g, entries))
+		}
+		w := csv.NewWriter(a.Out)
+		_ = w.Write(columns)
+		for _, e := range entries {
+			_ = w.Write(e.cells(columns))
+		}
+		w.Flush()
+		return w.Error()
+	case "md":
+		fmt.Fprintf(a.Out, "| %s |\n|%s\n", strings.Join(columns, " | "), strings.Repeat("---|", len(columns)))
+		for _, e := range entries {
+			cells := e.cells(columns)
+			for i := range cells {
+				cells[i] = strings.NewReplacer("|", "\\|", "\n", " ").Replace(cells[i])
+			}
+			fmt.Fprintf(a.Out, "| %s |\n", strings.Join(cells, " | "))
+		}
+		return nil
 	}
 	p := a.page(a.Out)
 	var cells [][]view.Cell
-	for _, id := range l.ids(g) {
-		byKey := map[string]string{}
-		for _, kv := range l.describe(g, id) {
-			byKey[kv.key] = kv.text()
-		}
-		var row []string
-		for _, column := range l.columns {
-			row = append(row, short(byKey[column]))
+	for _, e := range entries {
+		row := e.cells(columns)
+		for i := range row {
+			row[i] = short(row[i])
 		}
 		cells = append(cells, view.Row(row...))
 	}
 	if len(cells) == 0 {
+		if len(ch.where) > 0 || ch.search != "" {
+			p.Line("There are no such %s.", l.many)
+			return nil
+		}
 		p.Line("There are no %s.", l.many)
 		return nil
 	}
-	p.Table(0, l.columns, cells)
+	p.Table(0, columns, cells)
 	p.Line("%s", p.Paint(view.Faint, fmt.Sprintf("%d; `hgate show %s ID` tells more", len(cells), l.one)))
 	return nil
+}
+
+func (e *entry) cells(columns []string) []string {
+	var out []string
+	for _, c := range columns {
+		out = append(out, e.text(c))
+	}
+	return out
+}
+
+// directoryOf gives some people, with their groups, as a directory.
+func directoryOf(g *gate.Gate, entries []entry) *directory.People {
+	all := directory.Of(g.Estate(), func(id string) []estate.Principal {
+		return g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}})
+	})
+	in := map[string]bool{}
+	for _, e := range entries {
+		in[e.id] = true
+	}
+	all.People = slices.DeleteFunc(all.People, func(p directory.Person) bool { return !in[p.ID] })
+	for i := range all.Groups {
+		all.Groups[i].Members = slices.DeleteFunc(all.Groups[i].Members, func(id string) bool { return !in[id] })
+	}
+	return all
+}
+
+func (a *app) listDirectory(g *gate.Gate, l listed, entries []entry, ch choice) error {
+	if l.many != "people" {
+		return fmt.Errorf("--format %s goes with people; %s are written as text, json, csv and md", a.format, l.many)
+	}
+	if a.format == "ldif" {
+		return directory.WriteLDIF(a.Out, directoryOf(g, entries), ch.base)
+	}
+	return directory.WriteSCIM(a.Out, directoryOf(g, entries))
 }
 
 // short cuts a cell that would fill a page.
@@ -120,4 +307,54 @@ func bare() (*gate.Gate, error) {
 		return nil, err
 	}
 	return gate.Compile(e, nil)
+}
+
+// overlaps lists the scopes that share something.
+func (a *app) overlaps(g *gate.Gate) error {
+	all, err := survey.Overlaps(g.Estate())
+	if err != nil {
+		return err
+	}
+	type row struct {
+		One       string `json:"one"`
+		Other     string `json:"other"`
+		Both      int    `json:"both"`
+		OneOnly   int    `json:"one_only"`
+		OtherOnly int    `json:"other_only"`
+		First     string `json:"first"`
+		How       string `json:"how"`
+	}
+	how := func(o survey.Overlap) string {
+		switch {
+		case o.Rest == 0 && o.Others == 0:
+			return "the same"
+		case o.Others == 0:
+			return o.Other + " is inside " + o.One
+		}
+		return "they overlap"
+	}
+	switch a.format {
+	case "text":
+	case "json":
+		rows := []row{}
+		for _, o := range all {
+			rows = append(rows, row{o.One, o.Other, o.Both, o.Rest, o.Others, o.First, how(o)})
+		}
+		return a.json(map[string]any{"rows": rows})
+	default:
+		return fmt.Errorf("--overlap is written as text and json")
+	}
+	p := a.page(a.Out)
+	if len(all) == 0 {
+		p.Line("No two scopes share anything that is listed.")
+		return nil
+	}
+	var rows [][]view.Cell
+	for _, o := range all {
+		rows = append(rows, []view.Cell{
+			{Text: "scope:" + o.One}, {Text: "scope:" + o.Other}, {Text: how(o)}, {Text: fmt.Sprint(o.Both)}, {Text: fmt.Sprintf("%d and %d", o.Rest, o.Others)}, {Text: o.First, Style: view.Faint},
+		})
+	}
+	p.Table(0, []string{"one", "other", "", "shared", "alone", "as"}, rows)
+	return nil
 }

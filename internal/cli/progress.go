@@ -3,13 +3,14 @@ package cli
 import (
 	"fmt"
 	"os"
+	"sync"
 	"time"
 
 	"golang.org/x/term"
 )
 
 // progress says on standard error what long work is going on, once it takes over a second, if that is a terminal.
-// What it gives back ends the message and takes it off the screen.
+// What it gives back ends the message and takes it off the screen; it may be called again.
 func (a *app) progress(what string) (done func()) {
 	f, isFile := a.Err.(*os.File)
 	if !isFile || !term.IsTerminal(int(f.Fd())) {
@@ -35,8 +36,9 @@ func (a *app) progress(what string) (done func()) {
 			}
 		}
 	}()
+	var once sync.Once
 	return func() {
-		close(stop)
+		once.Do(func() { close(stop) })
 		<-stopped
 	}
 }

@@ -7,6 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/change"
+	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/view"
@@ -26,7 +28,8 @@ func (a *app) showCommand() *cobra.Command {
 		Short: "Show one entry, and what refers to it",
 		Long: `Shows a ` + strings.Join(ones(), ", ") + `.
 Of a role it lists the operations it comes to, of a group its members, of a scope what it covers,
-of a kind everything that can be done to such a system, of a finding what it means.`,
+of a kind everything that can be done to such a system, of a finding what it means. Of a grant, a role
+and a group it says what it gives to how many, and what would be lost without it.`,
 		Example: `  hgate show role looker-on
   hgate show kind database
   hgate show operation table.read
@@ -74,8 +77,15 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 	if l.section != "" {
 		refs = g.Estate().References(l.section, id)
 	}
+	loss, err := a.loss(g, l.section, id)
+	if err != nil {
+		return err
+	}
 	if a.format == "json" {
 		out := said(pairs)
+		if loss != nil {
+			out["gives"], out["without_it"] = givesOf(g, l.section, id), lostRows(loss)
+		}
 		list := []map[string]any{}
 		for _, r := range refs {
 			list = append(list, map[string]any{"section": r.Section, "id": r.ID, "key": r.Key, "file": r.Position.File, "line": r.Position.Line})
@@ -95,11 +105,86 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 		p.Line("\n%s", p.Paint(view.Heading, "Named by"))
 		var cells [][]view.Cell
 		for _, r := range refs {
-			cells = append(cells, []view.Cell{{Text: singular(r.Section) + " " + r.ID}, {Text: r.Key}, {Text: r.Position.Short(), Style: view.Faint}})
+			cells = append(cells, []view.Cell{{Text: estate.Singular(r.Section) + " " + r.ID}, {Text: r.Key}, {Text: r.Position.Short(), Style: view.Faint}})
 		}
 		p.Table(2, nil, cells)
 	}
+	if loss != nil {
+		p.Line("\n%s  %s", p.Paint(view.Heading, "Gives"), givesOf(g, l.section, id))
+		p.Line("\n%s", p.Paint(view.Heading, "Without it"))
+		if loss.Empty() {
+			p.Line("nobody would lose anything")
+		} else {
+			a.effectText(p, loss)
+		}
+	}
 	return nil
+}
+
+// loss tells what would be lost without a grant, a role or the members of a group; nil for other entries.
+func (a *app) loss(g *gate.Gate, section, id string) (*change.Effect, error) {
+	if section != "grants" && section != "roles" && section != "groups" {
+		return nil, nil
+	}
+	defer a.progress("working out what would be lost without it")()
+	return change.Of(g.Estate(), change.Without(g.Estate(), section, id), clock.Of(a.now()))
+}
+
+// givesOf says how many a grant, a role or a group reaches, and what they get.
+func givesOf(g *gate.Gate, section, id string) string {
+	e := g.Estate()
+	var who []estate.Principal
+	var where string
+	switch section {
+	case "grants":
+		gr := e.Grants[id]
+		who = g.Members(gr.To)
+		where = fmt.Sprintf("%s on %s", count(len(g.Gives(gr)), "operation"), count(len(g.Resources(gr.On)), "resource"))
+	case "groups":
+		who = g.Group(id)
+		n := 0
+		for _, gr := range e.Grants {
+			if slices.ContainsFunc(gr.To, func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id }) {
+				n++
+			}
+		}
+		where = count(n, "grant") + " by its name"
+	case "roles":
+		grants := 0
+		for _, gr := range e.Grants {
+			if slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.Includes(ref.ID, id) }) {
+				grants++
+				who = append(who, g.Members(gr.To)...)
+			}
+		}
+		where = fmt.Sprintf("%s by %s", count(len(g.RoleOperations(id)), "operation"), count(grants, "grant"))
+	}
+	people, services := map[estate.Principal]bool{}, map[estate.Principal]bool{}
+	for _, p := range who {
+		switch p.Kind {
+		case estate.IsPerson:
+			people[p] = true
+		case estate.IsService:
+			services[p] = true
+		}
+	}
+	to := fmt.Sprintf("%d people", len(people))
+	if len(people) == 1 {
+		to = "one person"
+	}
+	if len(services) > 0 {
+		to += " and " + count(len(services), "service")
+	}
+	return to + ": " + where
+}
+
+// lostRows writes a loss row by row.
+func lostRows(e *change.Effect) []map[string]any {
+	out := []map[string]any{}
+	e.Rows(func(r change.Row) {
+		out = append(out, map[string]any{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource, "change": kindOf(r.Line.Way)})
+	})
+	return out
 }
 
 // facts writes pairs, one a line, the empty ones left out.
@@ -115,15 +200,6 @@ func facts(p *view.Page, indent int, pairs []pair) {
 
 func hasPair(pairs []pair, key string) bool {
 	return slices.ContainsFunc(pairs, func(p pair) bool { return p.key == key && !p.empty() })
-}
-
-func singular(section string) string {
-	for _, l := range listings {
-		if l.many == section {
-			return l.one
-		}
-	}
-	return strings.TrimSuffix(section, "s")
 }
 
 // kindOperations lists what a kind offers, level by level.

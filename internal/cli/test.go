@@ -3,13 +3,13 @@ package cli
 import (
 	"encoding/xml"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"hiddengate/internal/clock"
-	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/trial"
@@ -17,13 +17,18 @@ import (
 )
 
 func (a *app) testCommand() *cobra.Command {
+	var before string
 	c := &cobra.Command{
 		Use:   "test [NAME…]",
 		Short: "Run the tests of the workspace",
 		Long: `Runs all tests, or those named. A failure shows the request with what was expected and what came,
-the cause, and the same request to paste as a try. It exits with 1 if a test fails.`,
+the cause, and the same request to paste as a try. It exits with 1 if a test fails.
+
+--before puts the same tests to the policy as it was, at a Git revision or in another folder, and so proves that a change made
+the difference: a test is proved if it failed then and passes now. Where tests are named, all of them must be.`,
 		Example: `  hgate test
   hgate test own-account-alone billing-alone
+  hgate test --before main visitors-read-frames
   hgate test --format junit > results.xml`,
 		ValidArgsFunction: a.completeSection("tests"),
 	}
@@ -41,6 +46,9 @@ the cause, and the same request to paste as a try. It exits with 1 if a test fai
 		if err != nil {
 			return err
 		}
+		if before != "" {
+			return a.testBefore(before, results, now, len(args) > 0)
+		}
 		switch a.format {
 		case "json":
 			err = a.testJSON(results)
@@ -54,7 +62,9 @@ the cause, and the same request to paste as a try. It exits with 1 if a test fai
 		}
 		return err
 	}
+	c.Flags().StringVar(&before, "before", "", "put them to a `revision` or folder too, at which they should fail")
 	a.formats(c, "text", "json", "junit")
+	a.watching(c)
 	return c
 }
 
@@ -65,24 +75,11 @@ func runTests(g *gate.Gate, names []string, now clock.Instant) ([]trial.Result, 
 			return nil, unknown("test", name, ids(g.Estate().Section("tests")))
 		}
 	}
-	var results []trial.Result
-	var wrong diagnostic.List
-	for _, t := range estate.Sorted(g.Estate().Tests) {
-		if len(names) > 0 && !slices.Contains(names, t.ID) {
-			continue
-		}
-		r, err := trial.Run(g, t, now)
-		if list, ok := err.(diagnostic.List); ok {
-			wrong = append(wrong, list...)
-		} else if err != nil {
-			return nil, err
-		}
-		results = append(results, r)
+	tests := estate.Sorted(g.Estate().Tests)
+	if len(names) > 0 {
+		tests = slices.DeleteFunc(tests, func(t *estate.Test) bool { return !slices.Contains(names, t.ID) })
 	}
-	if len(wrong) > 0 {
-		return nil, wrong.Sort()
-	}
-	return results, nil
+	return trial.RunAll(g, tests, now)
 }
 
 func (a *app) testJSON(results []trial.Result) error {
@@ -241,31 +238,48 @@ func cause(why gate.Explanation) string {
 
 // givenFlags writes what a test gives as flags of try.
 func givenFlags(g *gate.Gate, t *estate.Test) string {
+	said := gate.Said{Network: t.Given.Network, MFA: t.Given.MFA, Reason: t.Given.Reason, Ticket: t.Given.Ticket, SignIn: t.Given.SignIn, Attributes: map[string]string{}}
+	for _, tag := range t.Given.Context {
+		said.Attributes[tag.Key] = tag.Value
+	}
+	var at *clock.Instant
+	if t.Given.Time != nil {
+		at = &t.Given.Time.Instant
+	}
+	var roles []string
+	for _, ref := range t.Given.Roles {
+		roles = append(roles, ref.ID)
+	}
+	return askFlags(g.Estate().Zone, at, said, roles)
+}
+
+// askFlags writes what a request says as flags of try.
+func askFlags(zone *clock.Zone, at *clock.Instant, said gate.Said, roles []string) string {
 	var out []string
 	flag := func(name, value string) { out = append(out, "--"+name, quoted(value)) }
-	if t.Given.Time != nil {
-		flag("at", g.Estate().Zone.Format(t.Given.Time.Instant))
+	if at != nil {
+		flag("at", zone.Format(*at))
 	}
-	if t.Given.Network != nil {
-		flag("network", t.Given.Network.String())
+	if said.Network != nil {
+		flag("network", said.Network.String())
 	}
-	if t.Given.MFA != nil {
-		flag("mfa", map[bool]string{true: "yes", false: "no"}[*t.Given.MFA])
+	if said.MFA != nil {
+		flag("mfa", map[bool]string{true: "yes", false: "no"}[*said.MFA])
 	}
-	if t.Given.SignIn != "" {
-		flag("sign-in", t.Given.SignIn)
+	if said.SignIn != "" {
+		flag("sign-in", said.SignIn)
 	}
-	if t.Given.Reason != nil {
-		flag("reason", map[bool]string{true: "a reason"}[*t.Given.Reason])
+	if said.Reason != nil {
+		flag("reason", map[bool]string{true: "a reason"}[*said.Reason])
 	}
-	if t.Given.Ticket != nil {
-		flag("ticket", map[bool]string{true: "a ticket"}[*t.Given.Ticket])
+	if said.Ticket != nil {
+		flag("ticket", map[bool]string{true: "a ticket"}[*said.Ticket])
 	}
-	for _, tag := range t.Given.Context {
-		flag("context", tag.Key+"="+tag.Value)
+	for _, key := range slices.Sorted(maps.Keys(said.Attributes)) {
+		flag("context", key+"="+said.Attributes[key])
 	}
-	for _, ref := range t.Given.Roles {
-		flag("role", ref.ID)
+	for _, id := range roles {
+		flag("role", id)
 	}
 	if len(out) == 0 {
 		return ""
@@ -281,4 +295,42 @@ func quoted(word string) string {
 		return word
 	}
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+// testBefore tells which tests a change made pass.
+func (a *app) testBefore(since string, results []trial.Result, now clock.Instant, named bool) error {
+	if a.format == "junit" {
+		return fmt.Errorf("--format junit tells how tests come out now; leave --before out")
+	}
+	dir, err := a.folder()
+	if err != nil {
+		return err
+	}
+	old, err := a.workspaceAt(dir, since)
+	if err != nil {
+		return err
+	}
+	proofs, err := putBefore(old, results, now)
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		type test struct {
+			Name   string `json:"name"`
+			Passed bool   `json:"passed"`
+			Before bool   `json:"passed_before"`
+			Proved bool   `json:"proved"`
+		}
+		out := map[string][]test{"tests": {}}
+		for _, p := range proofs {
+			out["tests"] = append(out["tests"], test{p.Test.ID, p.Passed(), p.before != nil && p.before.Passed(), p.proved()})
+		}
+		err = a.json(out)
+	} else {
+		a.proofsText(a.page(a.Out), proofs, since)
+	}
+	if err == nil && slices.ContainsFunc(proofs, func(p proof) bool { return !p.Passed() || named && !p.proved() }) {
+		err = answered(exitNo)
+	}
+	return err
 }

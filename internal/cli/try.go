@@ -12,12 +12,15 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/survey"
+	"hiddengate/internal/trial"
 	"hiddengate/internal/view"
 )
 
 func (a *app) tryCommand() *cobra.Command {
 	var batch string
 	var why bool
+	var lent []string
+	var fix bool
 	c := &cobra.Command{
 		Use:   "try SUBJECT OPERATION RESOURCE",
 		Short: "Try a request as the person would make it",
@@ -25,11 +28,15 @@ func (a *app) tryCommand() *cobra.Command {
 with their files and lines, or the nearest ways in. What the request does not say is open,
 and never helps it: then the answer may be DEPENDS, with what it depends on.
 
+--fix proposes the smallest edits that would allow it, or stop it if it is allowed: each was tried and decided
+again, and comes with all that it does beside, least first.
+
 With --batch it reads one request a line (NDJSON, OpenID AuthZEN 1.0 access evaluation)
 and answers one a line.`,
 		Example: `  hgate try pia.lindqvist table.read obsdb:sky/frames-0411 --mfa yes
   hgate try service:nightly-reduce batch.start reduce:nightly --at 2027-12-01T03:00
   hgate try anonymous content.view proposals
+  hgate try pia.lindqvist table.read obsdb:sky/frames-0388 --mfa yes --fix
   hgate try --batch requests.ndjson --why`,
 		Args: func(_ *cobra.Command, args []string) error {
 			switch {
@@ -45,12 +52,21 @@ and answers one a line.`,
 	flags := a.circumstances(c)
 	c.Flags().StringVar(&batch, "batch", "", "read requests from a `file`, - for standard input")
 	c.Flags().BoolVar(&why, "why", false, "with --batch: name the grants and blocks")
+	c.Flags().BoolVar(&fix, "fix", false, "propose edits that would allow it, or stop it")
+	c.Flags().StringArrayVar(&lent, "lent", nil, "as if this on-request `grant` were lent to the subject; may be repeated")
+	_ = c.RegisterFlagCompletionFunc("lent", a.completeSection("grants"))
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		g, err := a.compiled()
 		if err != nil {
 			return err
 		}
 		if batch != "" {
+			if len(lent) > 0 {
+				return fmt.Errorf("--lent lends to one subject; leave it out beside --batch")
+			}
+			if fix {
+				return fmt.Errorf("--fix is about one request; leave it out beside --batch")
+			}
 			return a.tryBatch(g, batch, why)
 		}
 		ctx, said, err := flags.build(a, cmd, g)
@@ -66,10 +82,43 @@ and answers one a line.`,
 			return err
 		}
 		req.Resource = address.String()
+		if fix {
+			return a.fix(g, req, said, len(lent) > 0)
+		}
+		if len(lent) > 0 {
+			if g, err = lend(g, req, lent); err != nil {
+				return err
+			}
+			req.Context = ctx.In(g)
+			said += ", with grant " + strings.Join(lent, " and ") + " lent"
+		}
 		return a.try(g, req, said)
 	}
 	a.formats(c, "text", "json")
 	return c
+}
+
+// lend compiles the gate anew with on-request grants lent to the one who asks.
+func lend(g *gate.Gate, req gate.Request, grants []string) (*gate.Gate, error) {
+	e := g.Estate()
+	at, timed := req.Context.Moment()
+	if !timed {
+		return nil, fmt.Errorf("--lent needs a time: leave --at any out")
+	}
+	var elevations []estate.Elevation
+	for _, id := range grants {
+		switch gr := e.Grants[id]; {
+		case gr == nil:
+			return nil, unknown("grant", id, ids(e.Section("grants")))
+		case gr.OnRequest == nil:
+			return nil, fmt.Errorf("--lent %s: that grant stands, and is not on request; leave it out", id)
+		case !g.Selects(gr.To, req.Subject):
+			return nil, fmt.Errorf("--lent %s: %s is none of those who may ask for it", id, req.Subject)
+		default:
+			elevations = append(elevations, trial.Lend(req.Subject, gr, at)...)
+		}
+	}
+	return gate.Compile(e, elevations)
 }
 
 // subject reads who makes a request.

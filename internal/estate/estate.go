@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
@@ -15,6 +16,12 @@ type Estate struct {
 	Edition    int
 	Zone       *clock.Zone
 	Severities map[string]diagnostic.Severity // of findings, as the workspace sets them
+	// Temporary are the tags of subjects who do not stay; DormantAfter is when one who was not seen is dormant.
+	Temporary    []Match
+	DormantAfter time.Duration
+	// Ignore and Inventories are what the settings say of the files.
+	Ignore      []string
+	Inventories []string
 
 	Kinds       map[string]*Kind
 	Systems     map[string]*System
@@ -230,9 +237,69 @@ func (e *Estate) Unlisted(a Address) *Resource {
 // Head is what every section's entries have in common.
 type Head interface{ Head() *Object }
 
+// section is one of the sections whose entries have ids.
+type section struct {
+	name, one string
+	heads     func(*Estate) []*Object
+	entry     func(*Estate, string) Head
+}
+
+// sectionAt makes the section whose entries stand where place says.
+func sectionAt[T any, P interface {
+	*T
+	Head
+}](name, one string, place func(*Estate) map[string]P) section {
+	return section{name, one,
+		func(e *Estate) []*Object { return heads(place(e)) },
+		func(e *Estate, id string) Head {
+			if entry := place(e)[id]; entry != nil {
+				return entry
+			}
+			return nil // of no type
+		}}
+}
+
+// sections come in the order in which people work.
+var sections = []section{
+	sectionAt("catalogs", "catalog", func(e *Estate) map[string]*Kind { return e.Kinds }),
+	sectionAt("systems", "system", func(e *Estate) map[string]*System { return e.Systems }),
+	sectionAt("people", "person", func(e *Estate) map[string]*Subject { return e.People }),
+	sectionAt("services", "service", func(e *Estate) map[string]*Subject { return e.Services }),
+	sectionAt("groups", "group", func(e *Estate) map[string]*Group { return e.Groups }),
+	sectionAt("roles", "role", func(e *Estate) map[string]*Role { return e.Roles }),
+	sectionAt("scopes", "scope", func(e *Estate) map[string]*Scope { return e.Scopes }),
+	sectionAt("grants", "grant", func(e *Estate) map[string]*Grant { return e.Grants }),
+	sectionAt("blocks", "block", func(e *Estate) map[string]*Block { return e.Blocks }),
+	sectionAt("separations", "separation", func(e *Estate) map[string]*Separation { return e.Separations }),
+	sectionAt("delegations", "delegation", func(e *Estate) map[string]*Delegation { return e.Delegations }),
+	sectionAt("tests", "test", func(e *Estate) map[string]*Test { return e.Tests }),
+	sectionAt("guarantees", "guarantee", func(e *Estate) map[string]*Guarantee { return e.Guarantees }),
+}
+
 // SectionNames lists the sections whose entries have ids, in the order in which people work.
-var SectionNames = []string{"catalogs", "systems", "people", "services", "groups", "roles", "scopes", "grants", "blocks",
-	"separations", "delegations", "tests", "guarantees"}
+var SectionNames = func() (names []string) {
+	for _, s := range sections {
+		names = append(names, s.name)
+	}
+	return names
+}()
+
+func sectionNamed(name string) *section {
+	for i := range sections {
+		if sections[i].name == name {
+			return &sections[i]
+		}
+	}
+	return nil
+}
+
+// Singular names one entry of a section.
+func Singular(name string) string {
+	if s := sectionNamed(name); s != nil {
+		return s.one
+	}
+	return strings.TrimSuffix(name, "s")
+}
 
 // Section gives a section's entries by id; of catalogs, the workspace's own.
 func (e *Estate) Section(name string) []*Object {
@@ -250,36 +317,16 @@ func (e *Estate) EachHead(visit func(*Object)) {
 	}
 }
 
-func (e *Estate) unsorted(section string) []*Object {
-	switch section {
-	case "catalogs":
-		return slices.DeleteFunc(heads(e.Kinds), func(o *Object) bool { return e.Kinds[o.ID].BuiltIn })
-	case "systems":
-		return heads(e.Systems)
-	case "people":
-		return heads(e.People)
-	case "services":
-		return heads(e.Services)
-	case "groups":
-		return heads(e.Groups)
-	case "roles":
-		return heads(e.Roles)
-	case "scopes":
-		return heads(e.Scopes)
-	case "grants":
-		return heads(e.Grants)
-	case "blocks":
-		return heads(e.Blocks)
-	case "separations":
-		return heads(e.Separations)
-	case "delegations":
-		return heads(e.Delegations)
-	case "tests":
-		return heads(e.Tests)
-	case "guarantees":
-		return heads(e.Guarantees)
+func (e *Estate) unsorted(name string) []*Object {
+	s := sectionNamed(name)
+	if s == nil {
+		return nil
 	}
-	return nil
+	all := s.heads(e)
+	if name == "catalogs" {
+		all = slices.DeleteFunc(all, func(o *Object) bool { return e.Kinds[o.ID].BuiltIn })
+	}
+	return all
 }
 
 func heads[T Head](section map[string]T) []*Object {
@@ -288,4 +335,28 @@ func heads[T Head](section map[string]T) []*Object {
 		out = append(out, entry.Head())
 	}
 	return out
+}
+
+// Entry finds an entry of a section; nil, of no type, if there is none of the id. A resource's id is its address.
+func (e *Estate) Entry(section, id string) Head {
+	if section == "resources" {
+		if a, err := ParseAddress(id); err == nil {
+			if r := e.Listed(a); r != nil && r.Entry != nil {
+				return r.Entry
+			}
+		}
+		return nil
+	}
+	if s := sectionNamed(section); s != nil {
+		return s.entry(e, id)
+	}
+	return nil
+}
+
+// Head finds what an entry has in common with all others; nil if there is none of the id.
+func (e *Estate) Head(section, id string) *Object {
+	if h := e.Entry(section, id); h != nil {
+		return h.Head()
+	}
+	return nil
 }

@@ -133,3 +133,35 @@ func Glob(pattern, text string) bool {
 
 // GlobPath says whether the pattern fits the path, segment by segment, ** any number of them.
 func GlobPath(pattern, path string) bool { return matchPath(splitPath(pattern), splitPath(path)) }
+
+// Inside says whether all that the pattern can match lies at or in a place, by its leading segments alone.
+func (p Pattern) Inside(a Address) bool {
+	var path []string
+	if a.Path != "" {
+		path = strings.Split(a.Path, "/")
+	}
+	if p.System != a.System || len(p.Segments) < len(path) {
+		return false
+	}
+	for i, s := range path {
+		if p.Segments[i] != s || strings.Contains(s, "*") {
+			return false
+		}
+	}
+	return true
+}
+
+// Top gives the address with which the pattern begins, before its first wildcard; "" if it begins with one.
+func (p Pattern) Top() string {
+	if strings.Contains(p.System, "*") {
+		return ""
+	}
+	a := Address{System: p.System}
+	for i, s := range p.Segments {
+		if strings.Contains(s, "*") {
+			break
+		}
+		a.Path = strings.Join(p.Segments[:i+1], "/")
+	}
+	return a.String()
+}

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"hiddengate/internal/clock"
@@ -35,6 +36,25 @@ func (s *Subject) Principal() Principal {
 	return Principal{IsPerson, s.ID}
 }
 
+// Says says whether two subjects of an inventory's lines say the same, wherever they stand.
+func (s *Subject) Says(o *Subject) bool {
+	text := func(m *Moment) string {
+		if m == nil {
+			return ""
+		}
+		return m.Text
+	}
+	owner := func(p *Principal) Principal {
+		if p == nil {
+			return Principal{Kind: -1}
+		}
+		return *p
+	}
+	return s.ID == o.ID && s.Name == o.Name && s.Email == o.Email && s.Status == o.Status && s.Reserve == o.Reserve && s.Title == o.Title && s.About == o.About && s.Why == o.Why &&
+		s.Protected == o.Protected && owner(s.Owner) == owner(o.Owner) && len(s.Accept)+len(o.Accept) == 0 && slices.Equal(s.Tags, o.Tags) &&
+		text(s.Starts) == text(o.Starts) && text(s.Ends) == text(o.Ends) && text(s.LastSeen) == text(o.LastSeen)
+}
+
 // AnonymousSubject stands for whoever has not signed in.
 var AnonymousSubject = &Subject{Object: Object{ID: "anonymous"}, Status: "active"}
 
@@ -54,6 +74,11 @@ type Role struct {
 	Allow   Operations
 	Starts  *Moment
 	Ends    *Moment
+	// AtMost is how many people and services may hold the role, AtMostPerSystem how many in one system; 0: any number.
+	AtMost          int
+	AtMostPerSystem int
+	// Acknowledge is what whoever grants the role has to accept; "": nothing.
+	Acknowledge string
 }
 
 // Scope is a named set of resources.
@@ -72,6 +97,16 @@ type Grant struct {
 	Starts    *Moment
 	Ends      *Moment
 	OnRequest *OnRequest
+	// Acknowledged says who accepted what the roles ask to be acknowledged.
+	Acknowledged []Acknowledgement
+}
+
+// Acknowledgement says that somebody accepted what a role asks to be acknowledged, and why.
+type Acknowledgement struct {
+	Role Ref
+	By   string
+	Why  string
+	Date *Moment
 }
 
 // OnRequest makes a grant one that is lent for a limited time.

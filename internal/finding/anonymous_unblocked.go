@@ -12,7 +12,7 @@ var anonymousUnblocked = &Finding{
 	Doc:  "A block names everyone and not anonymous: whoever has not signed in is not stopped.",
 	Cure: "write to: [everyone, anonymous], or leave `to` out, which means both",
 	find: func(c *check) {
-		for _, b := range estate.Sorted(c.estate.Blocks) {
+		for _, b := range estate.Sorted(c.about.Blocks) {
 			has := func(kind estate.PrincipalKind) bool {
 				return slices.ContainsFunc(b.To, func(t estate.SubjectTerm) bool { return t.Kind == kind })
 			}

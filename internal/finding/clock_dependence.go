@@ -11,7 +11,7 @@ var clockDependentTest = &Finding{
 	Doc:  "A test gives no time and would come out differently at another one: it passes today and fails some day, or the other way round.",
 	Cure: "give it a time, as given: {time: 2027-12-01T22:00}",
 	find: func(c *check) {
-		for _, t := range estate.Sorted(c.estate.Tests) {
+		for _, t := range estate.Sorted(c.about.Tests) {
 			if trial.HangsOnTheClock(c.gate, t, c.now) {
 				c.report(&t.Object, t.Source.Position, "test %s hangs on when it is run", t.ID)
 			}

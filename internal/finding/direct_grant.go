@@ -10,7 +10,7 @@ var directGrant = &Finding{
 	Doc:  "A grant goes to a person rather than to a group. When the person moves on, it stays behind; when another takes over, it is forgotten.",
 	Cure: "put the person into a group, and grant to the group",
 	find: func(c *check) {
-		for _, g := range estate.Sorted(c.estate.Grants) {
+		for _, g := range estate.Sorted(c.about.Grants) {
 			for _, t := range g.To {
 				if t.Kind == estate.IsPerson && !t.Not {
 					c.report(&g.Object, t.Position, "grant %s goes to the person %s directly", g.ID, t.ID)

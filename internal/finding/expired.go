@@ -25,19 +25,19 @@ func (c *check) ends(visit func(what string, o *estate.Object, ends *estate.Mome
 			visit(what, o, ends)
 		}
 	}
-	for _, s := range estate.Sorted(c.estate.People) {
+	for _, s := range estate.Sorted(c.about.People) {
 		see("person", &s.Object, s.Ends)
 	}
-	for _, s := range estate.Sorted(c.estate.Services) {
+	for _, s := range estate.Sorted(c.about.Services) {
 		see("service", &s.Object, s.Ends)
 	}
-	for _, r := range estate.Sorted(c.estate.Roles) {
+	for _, r := range estate.Sorted(c.about.Roles) {
 		see("role", &r.Object, r.Ends)
 	}
-	for _, g := range estate.Sorted(c.estate.Grants) {
+	for _, g := range estate.Sorted(c.about.Grants) {
 		see("grant", &g.Object, g.Ends)
 	}
-	for _, b := range estate.Sorted(c.estate.Blocks) {
+	for _, b := range estate.Sorted(c.about.Blocks) {
 		see("block", &b.Object, b.Ends)
 	}
 }

@@ -13,10 +13,10 @@ var levelGap = &Finding{
 		"so give themselves the change.",
 	Cure: "write `from LEVEL` in place of `only LEVEL` or `up to LEVEL`",
 	find: func(c *check) {
-		for _, b := range estate.Sorted(c.estate.Blocks) {
+		for _, b := range estate.Sorted(c.about.Blocks) {
 			c.gap("block", &b.Object, b.Deny)
 		}
-		for _, t := range estate.Sorted(c.estate.Tests) {
+		for _, t := range estate.Sorted(c.about.Tests) {
 			byPlace := map[string]estate.Operations{}
 			var order []string
 			for _, s := range t.Denied {
@@ -30,7 +30,7 @@ var levelGap = &Finding{
 				c.gap("test", &t.Object, byPlace[place])
 			}
 		}
-		for _, g := range estate.Sorted(c.estate.Guarantees) {
+		for _, g := range estate.Sorted(c.about.Guarantees) {
 			if g.Kind == estate.NeverMay {
 				c.gap("guarantee", &g.Object, g.May)
 			}

@@ -12,6 +12,7 @@ var matchesNothing = &Finding{
 	Doc: "An entry selects nothing that there is: a pattern or selector fits no listed resource, a glob no operation, a tag no subject, or the " +
 		"`not` entries of a list leave nothing over. On a block or a `not` it is an error: what should be kept out is not.",
 	Cure: "correct the pattern, or list what it is meant to fit",
+	dear: true,
 	find: func(c *check) {
 		c.placeLists(func(what string, o *estate.Object, list estate.Resources) {
 			for _, t := range list {
@@ -34,7 +35,7 @@ var matchesNothing = &Finding{
 				c.weigh(kept(what == "block"), o, list[0].Position, "%s: the `not` entries leave no operation over", named(what, o))
 			}
 		})
-		for _, r := range estate.Sorted(c.estate.Roles) {
+		for _, r := range estate.Sorted(c.about.Roles) {
 			if len(c.gate.RoleOperations(r.ID)) == 0 && !slices.ContainsFunc(r.Allow, func(t estate.OperationTerm) bool { return t.Kind == estate.ByName && !t.Not }) {
 				c.report(&r.Object, r.Source.Position, "role %s has no operation", r.ID)
 			}
@@ -44,7 +45,7 @@ var matchesNothing = &Finding{
 				c.weigh(kept(what == "block"), o, list[0].Position, "%s: the `not` entries leave nobody over", named(what, o))
 			}
 		})
-		for _, g := range estate.Sorted(c.estate.Groups) {
+		for _, g := range estate.Sorted(c.about.Groups) {
 			if g.Match != nil && g.Members == nil && len(c.gate.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: g.ID}}})) == 0 {
 				c.report(&g.Object, g.Source.Position, "group %s: nobody has the tags that it matches", g.ID)
 			}
@@ -80,37 +81,37 @@ func (c *check) fitsAny(list estate.Operations) bool {
 
 // placeLists visits every list of resources in the estate.
 func (c *check) placeLists(visit func(what string, o *estate.Object, list estate.Resources)) {
-	for _, s := range estate.Sorted(c.estate.Scopes) {
+	for _, s := range estate.Sorted(c.about.Scopes) {
 		visit("scope", &s.Object, s.Resources)
 	}
-	for _, g := range estate.Sorted(c.estate.Grants) {
+	for _, g := range estate.Sorted(c.about.Grants) {
 		visit("grant", &g.Object, g.On)
 	}
-	for _, b := range estate.Sorted(c.estate.Blocks) {
+	for _, b := range estate.Sorted(c.about.Blocks) {
 		visit("block", &b.Object, b.On)
 	}
-	for _, d := range estate.Sorted(c.estate.Delegations) {
+	for _, d := range estate.Sorted(c.about.Delegations) {
 		visit("delegation", &d.Object, d.On)
 	}
-	for _, g := range estate.Sorted(c.estate.Guarantees) {
+	for _, g := range estate.Sorted(c.about.Guarantees) {
 		visit("guarantee", &g.Object, g.On)
 	}
 }
 
 // subjectLists visits every list of subjects that gathers by itself.
 func (c *check) subjectLists(visit func(what string, o *estate.Object, list estate.Subjects)) {
-	for _, g := range estate.Sorted(c.estate.Groups) {
+	for _, g := range estate.Sorted(c.about.Groups) {
 		if g.Match == nil {
 			visit("group", &g.Object, g.Members)
 		}
 	}
-	for _, g := range estate.Sorted(c.estate.Grants) {
+	for _, g := range estate.Sorted(c.about.Grants) {
 		visit("grant", &g.Object, g.To)
 	}
-	for _, b := range estate.Sorted(c.estate.Blocks) {
+	for _, b := range estate.Sorted(c.about.Blocks) {
 		visit("block", &b.Object, b.To)
 	}
-	for _, d := range estate.Sorted(c.estate.Delegations) {
+	for _, d := range estate.Sorted(c.about.Delegations) {
 		visit("delegation", &d.Object, d.To)
 	}
 }

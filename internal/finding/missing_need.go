@@ -11,6 +11,7 @@ var missingNeed = &Finding{
 	Doc: "Somebody may do an operation but not one that it needs, so it is of no use to them. What is needed is looked for at the resource " +
 		"itself, or at the nearest place above it where it applies.",
 	Cure: "add what is missing to the role or grant it beside it, or take the operation out",
+	dear: true,
 	find: func(c *check) {
 		type gap struct{ grant, operation, need string }
 		var order []gap

@@ -16,21 +16,21 @@ var separationBroken = &Finding{
 			if sep.Session {
 				continue
 			}
-			for _, p := range c.gate.Subjects() {
-				var roles, through []string
-				for _, g := range estate.Sorted(c.estate.Grants) {
-					if !c.gate.Selects(g.To, p) {
+			roles, through := map[estate.Principal][]string{}, map[estate.Principal][]string{}
+			for _, g := range estate.Sorted(c.estate.Grants) {
+				for _, ref := range g.Roles {
+					if c.gate.Held(sep, []string{ref.ID}) == 0 {
 						continue
 					}
-					for _, ref := range g.Roles {
-						if c.gate.Held(sep, []string{ref.ID}) > 0 {
-							roles = append(roles, ref.ID)
-							through = append(through, fmt.Sprintf("%s by grant %s", ref.ID, g.ID))
-						}
+					for _, p := range c.gate.Members(g.To) {
+						roles[p] = append(roles[p], ref.ID)
+						through[p] = append(through[p], fmt.Sprintf("%s by grant %s", ref.ID, g.ID))
 					}
 				}
-				if c.gate.Held(sep, roles) > sep.AtMost {
-					c.report(&sep.Object, sep.Source.Position, "%s holds more of the roles of %s than %d: %s", p, sep.ID, sep.AtMost, some(through))
+			}
+			for _, p := range sortedPrincipals(roles) {
+				if c.gate.Held(sep, roles[p]) > sep.AtMost {
+					c.report(&sep.Object, sep.Source.Position, "%s holds more of the roles of %s than %d: %s", p, sep.ID, sep.AtMost, some(through[p]))
 				}
 			}
 		}

@@ -30,21 +30,21 @@ var unknownOperation = &Finding{
 
 // operationLists visits every list of operations in the estate.
 func (c *check) operationLists(visit func(what string, o *estate.Object, list estate.Operations)) {
-	for _, r := range estate.Sorted(c.estate.Roles) {
+	for _, r := range estate.Sorted(c.about.Roles) {
 		visit("role", &r.Object, r.Allow)
 	}
-	for _, b := range estate.Sorted(c.estate.Blocks) {
+	for _, b := range estate.Sorted(c.about.Blocks) {
 		visit("block", &b.Object, b.Deny)
 	}
-	for _, d := range estate.Sorted(c.estate.Delegations) {
+	for _, d := range estate.Sorted(c.about.Delegations) {
 		visit("delegation", &d.Object, d.Within)
 	}
-	for _, t := range estate.Sorted(c.estate.Tests) {
+	for _, t := range estate.Sorted(c.about.Tests) {
 		for _, s := range slices.Concat(t.Allowed, t.Denied) {
 			visit("test", &t.Object, estate.Operations{s.Operation})
 		}
 	}
-	for _, g := range estate.Sorted(c.estate.Guarantees) {
+	for _, g := range estate.Sorted(c.about.Guarantees) {
 		visit("guarantee", &g.Object, g.May)
 		visit("guarantee", &g.Object, g.Both)
 	}

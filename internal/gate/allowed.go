@@ -100,7 +100,10 @@ func (g *Gate) grantRegion(gr *grant, s *subject, operation string, roles []stri
 	if err != nil {
 		return region.Empty, err
 	}
-	if gr.OnRequest != nil {
+	if !g.which.counts(gr.Grant) {
+		return region.Empty, nil
+	}
+	if !g.which.asIfLent(gr.Grant) {
 		return g.space.And(gr.region, has, gr.lent[s.principal])
 	}
 	return g.space.And(gr.region, has)

@@ -3,7 +3,6 @@ package gate
 import (
 	"fmt"
 	"maps"
-	"math/rand/v2"
 	"slices"
 
 	"hiddengate/internal/beside"
@@ -17,6 +16,11 @@ import (
 type compiler struct {
 	*Gate
 	bad    diagnostic.List
+	marks  []estate.Address // that are marks too
+	lists  []estate.Resources
+	only   map[estate.Principal]bool
+	roster *Roster
+	chosen *policy
 	shares []share
 	number map[string]uint32 // of lists of subjects
 	who    [][]uint32        // of each list of subjects, the subjects
@@ -27,14 +31,45 @@ type compiler struct {
 	on           []int
 }
 
+// options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
+type options struct {
+	facts facts
+	space *region.Space      // nil: one of its own
+	marks []estate.Address   // that are marks too
+	lists []estate.Resources // that places are told apart by too
+	which Counting
+	only  map[estate.Principal]bool // subjects that are asked about; nil: all
+	// roster is that of the estate; nil: it is made
+	roster *Roster
+	// entries are the grants and blocks that count; nil: all
+	entries *policy
+}
+
+// Counting says which grants count.
+type Counting int
+
+// Standing grants count, with those that are lent; on-request grants alone, as if they were in force; or both.
+const (
+	Standing Counting = iota
+	OnRequest
+	Both
+)
+
+// counts says whether a grant counts at all, and asIfLent whether it does without being lent.
+func (c Counting) counts(gr *estate.Grant) bool { return c != OnRequest || gr.OnRequest != nil }
+
+func (c Counting) asIfLent(gr *estate.Grant) bool { return gr.OnRequest == nil || c != Standing }
+
 // newGate makes a gate that knows its estate's conditions and kinds, and nothing else yet.
-func newGate(e *estate.Estate) *Gate {
+func newGate(e *estate.Estate, o options) *Gate {
 	g := &Gate{
 		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]*entries{},
 		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(),
 	}
-	g.facts = gatherFacts(e)
-	g.space = region.NewSpace(e.Zone, g.facts.dimensions(), region.DefaultBudget)
+	g.facts, g.space, g.which = o.facts, o.space, o.which
+	if g.space == nil {
+		g.space = g.facts.space(e)
+	}
 	g.scratch = g.space.NewContext()
 	g.classes = newClasses(e)
 	for _, s := range estate.Sorted(e.Separations) {
@@ -65,10 +100,17 @@ func onOf(grants []*estate.Grant, blocks []*estate.Block) []estate.Resources {
 // Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
 // complex.
 func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
-	g := newGate(e)
-	c := &compiler{Gate: g, number: map[string]uint32{}}
+	return compile(e, elevations, options{facts: gatherFacts(e)})
+}
+
+func compile(e *estate.Estate, elevations []estate.Elevation, o options) (*Gate, error) {
+	g := newGate(e, o)
+	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.marks, lists: o.lists, only: o.only, roster: o.roster, chosen: o.entries}
 	if n := len(g.classes.ops.list); n > maxOperations {
 		return nil, diagnostic.List{{Severity: diagnostic.Error, Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
+	}
+	if c.chosen == nil {
+		c.chosen = &policy{estate.Sorted(e.Grants), estate.Sorted(e.Blocks)}
 	}
 	c.units = newUnitMaker(len(g.classes.ops.list))
 	var placing beside.Group
@@ -100,16 +142,10 @@ func (c *compiler) report(what string, o *estate.Object, err error) {
 // subjects numbers the subjects.
 func (c *compiler) subjects() {
 	g := c.Gate
-	g.people = everybody(estate.Sorted(c.estate.People), c.estate)
-	names := make([]string, len(g.people))
-	for i, s := range g.people {
-		names[i] = s.ID
-		if s.Service {
-			names[i] = servicePrefix + s.ID
-		}
+	if c.roster == nil {
+		c.roster = NewRoster(c.estate)
 	}
-	g.names, _ = lookup.NewNames(rand.Uint64(), names)
-	g.members = newMembers(c.estate, g.people, g.number)
+	g.Roster = c.roster
 	g.holders = lookup.Large[holder](len(g.people), len(g.people))
 	windows := map[[2]string]region.Region{} // most subjects have the same
 	for i, s := range g.people {
@@ -135,12 +171,44 @@ func (c *compiler) subjects() {
 	}
 }
 
-const servicePrefix = "service:"
-
 // place finds where everything is that grants and blocks speak of. It touches nothing that subjects and roles need.
 func (c *compiler) place() {
-	c.sortedGrants, c.sortedBlocks = estate.Sorted(c.estate.Grants), estate.Sorted(c.estate.Blocks)
-	c.places, c.on = newPlaces(c.estate, onOf(c.sortedGrants, c.sortedBlocks), c.classes)
+	c.sortedGrants, c.sortedBlocks = c.chosen.grants, c.chosen.blocks
+	c.places, c.on = newPlaces(c.estate, append(onOf(c.sortedGrants, c.sortedBlocks), c.lists...), c.marks, c.classes)
+}
+
+// policy is grants and blocks by id.
+type policy struct {
+	grants []*estate.Grant
+	blocks []*estate.Block
+}
+
+// concerned lists the grants and blocks that name any of some subjects; all of them where only is nil.
+func concerned(e *estate.Estate, roster *Roster, only map[estate.Principal]bool) *policy {
+	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
+	if only == nil {
+		return &policy{grants, blocks}
+	}
+	asked := make([]bool, len(roster.people))
+	for p := range only {
+		if n := roster.number(p); n >= 0 {
+			asked[n] = true
+		}
+	}
+	known := map[string]bool{}
+	names := func(list estate.Subjects) bool {
+		key := subjectsKey(list)
+		is, ok := known[key]
+		if !ok {
+			is = slices.ContainsFunc(roster.members.selected(list), func(n uint32) bool { return asked[n] })
+			known[key] = is
+		}
+		return is
+	}
+	return &policy{
+		slices.DeleteFunc(grants, func(g *estate.Grant) bool { return !names(g.To) }),
+		slices.DeleteFunc(blocks, func(b *estate.Block) bool { return !names(b.To) }),
+	}
 }
 
 // entries compiles grants and blocks.
@@ -158,7 +226,10 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 		c.report("grant", &gr.Object, err)
 		to := c.list(gr.To)
 		g.enterGrant(to, compiled)
-		if gr.OnRequest != nil {
+		if !g.which.counts(gr) {
+			continue
+		}
+		if !g.which.asIfLent(gr) {
 			compiled.lent, err = g.lentWhen(lent[gr.ID])
 			c.report("grant", &gr.Object, err)
 			c.lend(compiled, to)
@@ -255,6 +326,9 @@ func (c *compiler) classify() {
 	}
 	g.class = make([]uint32, len(g.people))
 	for i := range g.people {
+		if c.only != nil && !c.only[g.principal(i)] {
+			continue // it has nothing, as far as this gate is asked
+		}
 		g.class[i] = g.lists.Number(having[counts[i]:counts[i+1]])
 	}
 	made := g.rows.weaveAll(g.lists, c.shares, c.units)
@@ -295,31 +369,6 @@ func (g *Gate) lentWhen(elevations []estate.Elevation) (map[estate.Principal]reg
 		out[el.Subject] = r
 	}
 	return out, nil
-}
-
-// number gives a subject's number, -1 if the estate does not know it.
-func (g *Gate) number(p estate.Principal) int {
-	switch p.Kind {
-	case estate.IsPerson:
-		if n := g.names.Find(p.ID); n >= 0 && n < len(g.estate.People) {
-			return n
-		}
-		return -1
-	case estate.IsService:
-		var buffer [192]byte
-		return g.names.Find(lookup.Text(append(append(buffer[:0], servicePrefix...), p.ID...)))
-	case estate.IsAnonymous:
-		return len(g.people) - 1
-	}
-	return -1
-}
-
-// principal names a subject.
-func (g *Gate) principal(n int) estate.Principal {
-	if n == len(g.people)-1 {
-		return estate.Principal{Kind: estate.IsAnonymous}
-	}
-	return g.people[n].Principal()
 }
 
 // subject gives what is known of a subject; nil if the estate does not know it.

@@ -33,18 +33,26 @@ type keyed struct {
 // ownerDim is the dimension that asks whether the subject owns the resource.
 const ownerDim = 0
 
-func gatherFacts(e *estate.Estate) facts {
+// gatherFacts gathers what the conditions of some estates ask about.
+func gatherFacts(estates ...*estate.Estate) facts {
 	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{}, resource: map[string]bool{}, attributes: map[string]int{}}
-	for _, g := range e.Grants {
-		f.gather(g.When)
-	}
-	for _, b := range e.Blocks {
-		f.gather(b.When)
-	}
-	for _, g := range e.Guarantees {
-		f.gather(g.Requires)
+	for _, e := range estates {
+		for _, g := range e.Grants {
+			f.gather(g.When)
+		}
+		for _, b := range e.Blocks {
+			f.gather(b.When)
+		}
+		for _, g := range e.Guarantees {
+			f.gather(g.Requires)
+		}
 	}
 	return f
+}
+
+// space makes the space of an estate's regions, or of several estates' that ask about the same.
+func (f *facts) space(e *estate.Estate) *region.Space {
+	return region.NewSpace(e.Zone, f.dimensions(), region.DefaultBudget)
 }
 
 func (f *facts) gather(c *estate.Condition) {
@@ -181,7 +189,12 @@ func (g *Gate) known(s *subject, r *estate.Resource) *region.Context {
 
 // fix says in a context what is so of a subject and of a resource with these tags and this owner.
 func (g *Gate) fix(c *region.Context, subject int, tags estate.Tags, owner *estate.Principal) {
-	c.FlagAt(ownerDim, g.owns(subject, owner))
+	g.fixOwning(c, subject, tags, g.owns(subject, owner))
+}
+
+// fixOwning is fix where it is known whether the subject owns the resource.
+func (g *Gate) fixOwning(c *region.Context, subject int, tags estate.Tags, owns bool) {
+	c.FlagAt(ownerDim, owns)
 	if g.facts.fixed == 1 {
 		return
 	}

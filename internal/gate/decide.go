@@ -54,6 +54,9 @@ func (c *Context) Reset() {
 // Time, Network, MFA, SignIn, Reason, Ticket and Attribute each say one thing.
 func (c *Context) Time(at clock.Instant) { c.region.SetTime(at) }
 
+// Moment gives the time, if it is said.
+func (c *Context) Moment() (clock.Instant, bool) { return c.region.Time() }
+
 // Network says from which address.
 func (c *Context) Network(a netip.Addr) { c.region.SetNetwork(a) }
 
@@ -121,7 +124,7 @@ func (g *Gate) query(req *Request) (q query, ok bool) {
 	// A listed address as it is written in the tree is canonical; any other is made so first.
 	if req.Subject.Kind == estate.IsPerson {
 		q.subject, q.row = lookup.Both(&g.names, &g.estate.Tree.Names, req.Subject.ID, req.Resource)
-		if q.subject >= len(g.estate.People) {
+		if q.subject >= g.persons {
 			return q, false // no person, but what a service or anonymous is found by
 		}
 	} else {

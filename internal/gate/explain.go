@@ -144,6 +144,9 @@ func (g *Gate) RoleHas(id, operation string) bool {
 	return has
 }
 
+// Includes says whether a role is another one, or includes it.
+func (g *Gate) Includes(id, other string) bool { return g.roles[id].includes[other] }
+
 // RoleOperations lists a role's operations by name.
 func (g *Gate) RoleOperations(id string) []*estate.Operation {
 	var out []*estate.Operation

@@ -10,14 +10,16 @@ import (
 // compiled and has a memory of its own. Forking itself is not safe beside anything else.
 func (g *Gate) Fork() *Gate {
 	f := *g
-	f.members = g.members.fork()
+	roster := *g.Roster
+	roster.members = g.members.fork()
+	f.Roster = &roster
 	f.space = g.space.Fork()
 	f.scratch = f.space.NewContext()
 	f.matched = nil
 	f.subjects, f.inRoles = map[int]*subject{}, map[cell]region.Region{}
 	f.coverAny = map[string]bool{}
 	places := *g.places
-	places.inUse = nil
+	places.inUse, places.whole = nil, nil
 	f.places = &places
 	places.traits.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
 	places.traits.numbers = maps.Clone(g.places.traits.numbers)

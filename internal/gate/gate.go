@@ -14,12 +14,10 @@ import (
 
 // Gate answers for one estate and one set of elevations. It is not safe for concurrent use.
 type Gate struct {
-	estate   *estate.Estate
-	space    *region.Space
-	facts    facts
-	people   []*estate.Subject // by number: people by id, then services by id, then anonymous
-	names    lookup.Names      // of the subjects, a service's with its prefix
-	members  *members
+	estate *estate.Estate
+	space  *region.Space
+	facts  facts
+	*Roster
 	roles    map[string]*role
 	grants   []*grant
 	blocks   []*block
@@ -32,6 +30,7 @@ type Gate struct {
 	lists    *lookup.Sequences    // of each class of subjects, the lists that have it
 	class    []uint32             // of each subject
 	lent     map[uint32][]lending // of a subject, by number
+	which    Counting             // which grants count
 	subjects map[int]*subject     // those that have been looked at closely
 	inRoles  map[cell]region.Region
 	coverAny map[string]bool // of lists that are no grant's or block's

@@ -57,7 +57,7 @@ var errForeign = errors.New("this was kept of another estate")
 
 // Take gives the gate that was kept of an estate. everyone gives its people by id, and is asked last: they may still be being read.
 func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)) (*Gate, error) {
-	g := newGate(e)
+	g := newGate(e, options{facts: gatherFacts(e)})
 	if err := g.space.Take(k.Regions); err != nil {
 		return nil, err
 	}
@@ -70,7 +70,7 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 	if len(k.Holders) != len(k.Class) || len(k.Spots) != e.Tree.Len() || len(k.To) != len(grants)+len(blocks) || len(k.In) != len(k.To) {
 		return nil, errForeign
 	}
-	g.names = k.Names
+	g.Roster = &Roster{names: k.Names, persons: len(k.Holders) - len(e.Services) - 1}
 	g.units = units{list: k.Units, words: k.Words, sets: k.Sets}
 	g.rows = rows{holders: k.Holders, steps: k.Steps, blocks: k.Blocks, extras: k.Extras, covers: k.Covers, ends: k.Ends}
 	g.lists, g.class = &lookup.Sequences{Items: k.Lists, Ends: k.ListEnds}, k.Class

@@ -14,11 +14,12 @@ type members struct {
 	number func(estate.Principal) int
 	groups map[string][]uint32
 	tagged map[estate.Tag][]uint32 // whom a tag describes, of the keys that some group matches
+	lists  map[string][]uint32     // of lists that have been gathered, by what they say
 	marks  []bool                  // of each subject, while a list is gathered
 }
 
 func newMembers(e *estate.Estate, people []*estate.Subject, number func(estate.Principal) int) *members {
-	m := &members{estate: e, people: people, number: number, groups: map[string][]uint32{}, tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
+	m := &members{estate: e, people: people, number: number, groups: map[string][]uint32{}, lists: map[string][]uint32{}, tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
 	keys := map[string]bool{}
 	for _, g := range e.Groups {
 		for _, match := range g.Match {
@@ -44,7 +45,7 @@ func (m *members) fork() *members {
 		m.group(id)
 	}
 	f := *m
-	f.marks = make([]bool, len(m.marks))
+	f.marks, f.lists = make([]bool, len(m.marks)), map[string][]uint32{}
 	return &f
 }
 
@@ -75,8 +76,20 @@ func (m *members) selected(list estate.Subjects) []uint32 {
 	if len(list) == 1 && list[0].Kind == estate.IsGroup && !list[0].Not {
 		return m.group(list[0].ID)
 	}
-	return m.gather(nil, list)
+	key := subjectsKey(list)
+	out, ok := m.lists[key]
+	if !ok {
+		if len(m.lists) >= maxLists {
+			clear(m.lists)
+		}
+		out = m.gather(nil, list)
+		m.lists[key] = out
+	}
+	return out
 }
+
+// maxLists is how many lists of subjects are kept.
+const maxLists = 1 << 10
 
 // gather adds what the list gathers to in, and then takes away what its `not` entries say.
 func (m *members) gather(in []uint32, list estate.Subjects) []uint32 {

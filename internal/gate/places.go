@@ -80,14 +80,15 @@ type places struct {
 	marks    map[estate.Address]uint32
 	spots    []spot        // of each listed resource
 	inUse    map[spot]bool // the marks and traits of listed resources, once somebody asks
+	whole    []spot        // the spots of listed resources, each once, by mark; once somebody asks
 	phantoms lookup.Names
 	phantom  []uint32 // the marks of phantoms: addresses that lists name and no inventory lists
 	traits
 }
 
-// newPlaces takes the lists apart and finds every listed resource's spot. classes gives the class of a system's type.
-func newPlaces(e *estate.Estate, all []estate.Resources, classes *classes) (*places, []int) {
-	p, which := takeApart(e, all)
+// newPlaces takes the lists apart and finds every listed resource's spot. marks are more addresses that are marks; classes gives the class of a system's type.
+func newPlaces(e *estate.Estate, all []estate.Resources, marks []estate.Address, classes *classes) (*places, []int) {
+	p, which := takeApart(e, all, marks)
 	p.spots = lookup.Large[spot](e.Tree.Len(), e.Tree.Len())
 	p.locate(func(row int, mark uint32) { p.spots[row].mark = mark })
 	p.inherit(classes)
@@ -99,7 +100,7 @@ func newPlaces(e *estate.Estate, all []estate.Resources, classes *classes) (*pla
 // takePlaces is newPlaces where every listed resource's spot is known, and the bits of the traits; ok is false if they are
 // those of other lists. The spots may stand where nobody can write.
 func takePlaces(e *estate.Estate, all []estate.Resources, classes *classes, spots []spot, bits []uint64) (p *places, which []int, ok bool) {
-	p, which = takeApart(e, all)
+	p, which = takeApart(e, all, nil)
 	p.spots = spots
 	ok = true
 	p.locate(func(row int, mark uint32) { ok = ok && spots[row].mark == mark })
@@ -108,8 +109,8 @@ func takePlaces(e *estate.Estate, all []estate.Resources, classes *classes, spot
 	return p, which, ok
 }
 
-// takeApart takes the lists apart, and tells which of them, by number, each is.
-func takeApart(e *estate.Estate, all []estate.Resources) (*places, []int) {
+// takeApart takes the lists apart, and tells which of them, by number, each is. More are addresses that are marks too.
+func takeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) (*places, []int) {
 	p := &places{traits: traits{estate: e}, numbers: map[string]int{}, marks: map[estate.Address]uint32{}}
 	which := make([]int, len(all))
 	var distinct []estate.Resources
@@ -125,6 +126,9 @@ func takeApart(e *estate.Estate, all []estate.Resources) (*places, []int) {
 	}
 	for _, l := range distinct {
 		p.gatherMarks(l)
+	}
+	for _, a := range more {
+		p.marks[a] = 0
 	}
 	ends := p.numberMarks()
 	for _, l := range distinct {

@@ -225,3 +225,24 @@ grants:
 	assert.Len(t, e.People, 3, "the estate itself is as it was")
 	assert.Len(t, e.Groups["crew"].Members, 1)
 }
+
+// Whoever is said to be the only one may do it at some time, and nobody else ever may.
+func TestWhoIsAloneIsAlone(t *testing.T) {
+	claims := 0
+	for seed := range uint64(150) {
+		d := newDraw(seed)
+		e := load(t, withoutSessions(d.estate()))
+		g := compiled(t, e)
+		for _, one := range g.Alone(clock.Beginning, func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
+			for _, address := range one.Resources {
+				for id := range e.People {
+					out, err := g.Decide(gate.Request{Subject: estate.Principal{ID: id}, Operation: one.Operation, Resource: address, Context: g.NewContext()})
+					require.NoError(t, err)
+					require.Equal(t, id == one.Who.ID, out != gate.Deny, "seed %d: %s %s %s, of which %s is said to be the only one", seed, id, one.Operation, address, one.Who)
+				}
+				claims++
+			}
+		}
+	}
+	require.Greater(t, claims, 100)
+}

@@ -26,7 +26,7 @@ func (g *Gate) possible(s *subject, named []string, at clock.Instant, timed bool
 	}
 	var held []*grant
 	for _, gr := range s.grants {
-		if gr.OnRequest == nil || g.lentAt(gr, s, at, timed) {
+		if g.which.counts(gr.Grant) && (g.which.asIfLent(gr.Grant) || g.lentAt(gr, s, at, timed)) {
 			held = append(held, gr)
 		}
 	}

@@ -140,3 +140,8 @@ func (g *Gate) Dimensions() []string {
 	slices.Sort(names[6:])
 	return names
 }
+
+// Touches says whether a region meets a context.
+func (g *Gate) Touches(r region.Region, c *Context) bool {
+	return g.space.Judge(r, c.region) != region.None
+}

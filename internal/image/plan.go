@@ -42,6 +42,9 @@ func planOf(t reflect.Type) *plan {
 	return p
 }
 
+// special are the structs that have a way of their own.
+var special = map[reflect.Type]bool{reflect.TypeFor[diagnostic.Position](): true, reflect.TypeFor[netip.Addr](): true, reflect.TypeFor[netip.Prefix](): true}
+
 func newPlan(t reflect.Type) plan {
 	switch t {
 	case reflect.TypeFor[*clock.Zone]():
@@ -309,23 +312,10 @@ func mapPlan(t reflect.Type) plan {
 	}
 }
 
-// structPlan writes the fields one after another, without those marked `image:"-"`. A field that nobody else can see is a fault: it would be lost.
+// structPlan writes the fields one after another, without those marked `image:"-"`; those of a struct within it stand in its place. A field that nobody else can see is a
+// fault: it would be lost.
 func structPlan(t reflect.Type) plan {
-	type field struct {
-		at   uintptr
-		plan *plan
-	}
-	var fields []field
-	for i := range t.NumField() {
-		f := t.Field(i)
-		if f.Tag.Get("image") == "-" {
-			continue
-		}
-		if !f.IsExported() && !f.Anonymous {
-			panic(fmt.Sprintf("image: %s has a field %s that would be lost", t, f.Name))
-		}
-		fields = append(fields, field{f.Offset, planOf(f.Type)})
-	}
+	fields := fieldsOf(t, 0)
 	return plan{
 		func(w *Writer, p unsafe.Pointer) {
 			for _, f := range fields {
@@ -338,4 +328,26 @@ func structPlan(t reflect.Type) plan {
 			}
 		},
 	}
+}
+
+// fieldAt is a field and how far into the struct it stands.
+type fieldAt struct {
+	at   uintptr
+	plan *plan
+}
+
+func fieldsOf(t reflect.Type, at uintptr) (out []fieldAt) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		switch {
+		case f.Tag.Get("image") == "-":
+		case !f.IsExported() && !f.Anonymous:
+			panic(fmt.Sprintf("image: %s has a field %s that would be lost", t, f.Name))
+		case f.Type.Kind() == reflect.Struct && !special[f.Type]:
+			out = append(out, fieldsOf(f.Type, at+f.Offset)...)
+		default:
+			out = append(out, fieldAt{at + f.Offset, planOf(f.Type)})
+		}
+	}
+	return out
 }

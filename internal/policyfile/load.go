@@ -21,6 +21,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/splice"
 )
 
 // SettingsFile is the file that makes a folder a workspace.
@@ -38,17 +39,14 @@ const (
 	MaxTypes     = 60_000   // types of resource, of all kinds together
 )
 
-// What suits a program that reads one workspace and ends: the collector may let the heap grow until it is large.
-const (
-	HeapGrowth = 400       // percent, for debug.SetGCPercent
-	LargeHeap  = 576 << 20 // bytes, for debug.SetMemoryLimit
-)
-
 // Sources is what of a workspace's settings says which files are read.
 type Sources struct {
 	Ignore      []string
 	Inventories []string
 }
+
+// SourcesOf gives what an estate was read from.
+func SourcesOf(e *estate.Estate) Sources { return Sources{e.Ignore, e.Inventories} }
 
 // Now lists the files that would be read now: the YAML files by name, then the inventories. Its error says that some
 // can't be.
@@ -63,12 +61,6 @@ func (s Sources) Now(files fs.FS) ([]string, error) {
 
 // Load reads a workspace. Its error is a diagnostic.List with everything that is wrong; then there is no estate.
 func Load(files fs.FS) (*estate.Estate, error) {
-	e, _, err := LoadSources(files)
-	return e, err
-}
-
-// LoadSources is Load, and tells what the files were.
-func LoadSources(files fs.FS) (*estate.Estate, Sources, error) {
 	l := &loader{estate: estate.New(), zone: clock.UTC, texts: map[string][]byte{}, lines: map[string][]string{}}
 	for _, k := range catalog.Kinds() {
 		l.estate.Kinds[k.ID] = k
@@ -81,13 +73,13 @@ func LoadSources(files fs.FS) (*estate.Estate, Sources, error) {
 		errs := l.errors.Sort()
 		errs = errs[:min(len(errs), MaxErrors)]
 		quoteLines(files, errs)
-		return nil, Sources{}, errs
+		return nil, errs
 	}
-	sources := Sources{Ignore: l.settings.ignore}
+	l.estate.Ignore = l.settings.ignore
 	for _, i := range l.settings.inventories {
-		sources.Inventories = append(sources.Inventories, i.people+i.resources)
+		l.estate.Inventories = append(l.estate.Inventories, i.people+i.resources)
 	}
-	return l.estate, sources, nil
+	return l.estate, nil
 }
 
 func (l *loader) load(files fs.FS) {
@@ -213,11 +205,11 @@ func (l *loader) open(files fs.FS, name string) *document {
 		l.fail(where, "", "the file can't be read: %s", err)
 		return nil
 	}
-	r := &reader{loader: l, file: name, text: text, starts: lineStarts(text), bad: map[*yaml.Node]bool{}}
+	r := &reader{loader: l, file: name, text: splice.NewText(text), bad: map[*yaml.Node]bool{}}
 	if at := bytes.IndexFunc(text, func(c rune) bool { return c == 0 || c == utf8.RuneError }); at >= 0 && (text[at] == 0 || !utf8.Valid(text)) {
 		l.incomplete = true
 		where.Line = bytes.Count(text[:at], []byte("\n")) + 1
-		where.Column = utf8.RuneCount(text[r.starts[where.Line-1]:at]) + 1
+		where.Column = utf8.RuneCount(text[r.text.LineStart(where.Line):at]) + 1
 		l.fail(where, "save the file as UTF-8 text", "this is not UTF-8 text")
 		return nil
 	}

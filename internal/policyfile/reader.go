@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/splice"
 )
 
 // loader gathers an estate and everything that is wrong with its files.
@@ -32,10 +33,9 @@ type loader struct {
 // reader reads one file's nodes into the loader's estate.
 type reader struct {
 	*loader
-	file   string
-	text   []byte
-	starts []int               // of the lines of text
-	bad    map[*yaml.Node]bool // already reported
+	file string
+	text *splice.Text
+	bad  map[*yaml.Node]bool // already reported
 }
 
 // fail reports an error at a position, with what to write instead ("" for nothing to say).

@@ -32,15 +32,17 @@ func (l *loader) resolve() {
 	l.resolveHeads()
 	l.circles("group", heads(e.Groups), func(id string) []estate.Ref { return groupRefs(e.Groups[id].Members) })
 	l.circles("role", heads(e.Roles), func(id string) []estate.Ref { return e.Roles[id].Include })
-	l.circles("scope", heads(e.Scopes), func(id string) []estate.Ref {
-		var refs []estate.Ref
-		for _, t := range e.Scopes[id].Resources {
-			if t.Scope != "" {
-				refs = append(refs, estate.Ref{ID: t.Scope, Position: t.Position})
-			}
+	l.circles("scope", heads(e.Scopes), func(id string) []estate.Ref { return scopeRefs(e.Scopes[id]) })
+}
+
+func scopeRefs(s *estate.Scope) []estate.Ref {
+	var refs []estate.Ref
+	for _, t := range s.Resources {
+		if t.Scope != "" {
+			refs = append(refs, estate.Ref{ID: t.Scope, Position: t.Position})
 		}
-		return refs
-	})
+	}
+	return refs
 }
 
 func heads[T any](section map[string]T) []string {
@@ -309,6 +311,7 @@ func (l *loader) resolveSubjects() {
 				g.Members = append(g.Members, estate.SubjectTerm{Principal: s.Principal(), Position: ref.Position})
 			}
 		}
+		s.Groups = nil // they have become members
 	}
 }
 
@@ -326,6 +329,9 @@ func (l *loader) resolvePolicy() {
 	for _, g := range estate.Sorted(e.Grants) {
 		l.subjects(g.To)
 		l.roleRefs(g.Roles)
+		for _, a := range g.Acknowledged {
+			l.roleRefs([]estate.Ref{a.Role})
+		}
 		l.places(g.On)
 		if g.OnRequest != nil {
 			l.subjects(g.OnRequest.Approvers)

@@ -55,7 +55,7 @@ func (s *section) read(r *reader, n *yaml.Node) {
 		entry := s.create()
 		entry.Head().ID = id
 		entry.Head().Source = estate.Source{Position: r.at(key)}
-		entry.Head().Source.Start, entry.Head().Source.End = r.extent(n, key)
+		entry.Head().Source.Start, entry.Head().Source.End = r.text.Extent(n, key)
 		before := len(r.errors)
 		if s.bare != nil && s.bare(r, entry, value) {
 			// nothing more to read

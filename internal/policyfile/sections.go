@@ -112,7 +112,7 @@ var resourceMap = form[[]*estate.Entry]{
 				return estate.CanonicalPath(text)
 			})
 			e := &estate.Entry{Object: estate.Object{Source: estate.Source{Position: r.at(key)}}, Address: estate.Address{Path: path}}
-			e.Source.Start, e.Source.End = r.extent(n, key)
+			e.Source.Start, e.Source.End = r.text.Extent(n, key)
 			if ok && r.fields(resourceFields, e, value, "resource "+path, r.at(key)) {
 				out = append(out, e)
 			}
@@ -166,6 +166,9 @@ var groups = sectionOf("groups", "group", "People and services that get the same
 var roles = sectionOf("roles", "role", "Named sets of operations.", append([]field{
 	of("include", refsForm, "roles whose operations it has too", func(o *estate.Role) *[]estate.Ref { return &o.Include }),
 	of("allow", allowForm, "the operations it has", func(o *estate.Role) *estate.Operations { return &o.Allow }),
+	of("at-most", countForm(1, 1_000_000), "how many people and services may hold it", func(o *estate.Role) *int { return &o.AtMost }),
+	of("at-most-per-system", countForm(1, 1_000_000), "how many may hold it in one system", func(o *estate.Role) *int { return &o.AtMostPerSystem }),
+	of("acknowledge", textForm, "what whoever grants it has to accept", func(o *estate.Role) *string { return &o.Acknowledge }),
 }, times(func(o *estate.Role) **estate.Moment { return &o.Starts }, func(o *estate.Role) **estate.Moment { return &o.Ends })...),
 	func(e *estate.Estate) map[string]*estate.Role { return e.Roles }, func(r *reader, o *estate.Role, n *yaml.Node) {
 		if o.Include == nil && !slices.ContainsFunc(o.Allow, func(t estate.OperationTerm) bool { return !t.Not }) {
@@ -196,12 +199,22 @@ var grants = sectionOf("grants", "grant", "Who gets which role, where, when and 
 	of("on", resourcesForm, "where", func(g *estate.Grant) *estate.Resources { return &g.On }).must(),
 	of("when", conditionForm, "what must hold of the request", func(g *estate.Grant) **condition { return &g.When }),
 	of("on-request", pointer(record[estate.OnRequest]("request", "on-request", requestFields)), "it is lent for a limited time, and not standing", func(g *estate.Grant) **estate.OnRequest { return &g.OnRequest }),
+	of("acknowledged", listOf(acknowledgementForm), "who accepted what its roles ask to be acknowledged", func(g *estate.Grant) *[]estate.Acknowledgement { return &g.Acknowledged }),
 }, times(func(g *estate.Grant) **estate.Moment { return &g.Starts }, func(g *estate.Grant) **estate.Moment { return &g.Ends })...),
 	func(e *estate.Estate) map[string]*estate.Grant { return e.Grants }, func(r *reader, g *estate.Grant, n *yaml.Node) {
 		if keys := keysOf(n, "role", "roles"); len(keys) != 1 {
 			r.wrong(n, "write role: ROLE, or roles: [ROLE…]", "grant %s has %d of the keys role and roles; it needs one", g.ID, len(keys))
 		}
 	})
+
+var acknowledgementFields = []field{
+	of("role", refForm, "the role", func(a *estate.Acknowledgement) *estate.Ref { return &a.Role }).must(),
+	of("by", textForm, "who accepted it", func(a *estate.Acknowledgement) *string { return &a.By }).must(),
+	of("why", textForm, "why", func(a *estate.Acknowledgement) *string { return &a.Why }).must(),
+	of("date", momentForm, "when", func(a *estate.Acknowledgement) **estate.Moment { return &a.Date }),
+}
+
+var acknowledgementForm = record[estate.Acknowledgement]("acknowledgement", "an acknowledgement", acknowledgementFields)
 
 var requestFields = []field{
 	of("longest", durationForm, "for how long at most", func(o *estate.OnRequest) *time.Duration { return &o.Longest }).must(),

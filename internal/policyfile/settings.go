@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -22,6 +23,9 @@ type settings struct {
 	ignore      []string
 	inventories []inventory
 	severities  map[string]diagnostic.Severity
+	// what findings are measured by
+	temporary    []estate.Match
+	dormantAfter time.Duration
 }
 
 // inventory is a bulk list: a file of people or of resources.
@@ -80,11 +84,13 @@ var settingFields = []field{
 	of("timezone", zoneForm, "IANA name; every local time in the files is in it (UTC, where left out)", func(s *settings) **clock.Zone { return &s.zone }),
 	of("ignore", listOf(textForm), "files and folders that are not read; `*` within a name, `**` over folders", func(s *settings) *[]string { return &s.ignore }),
 	of("inventories", listOf(inventoryForm), "bulk lists of people and resources", func(s *settings) *[]inventory { return &s.inventories }),
+	of("temporary", matchesForm(false), "tags of people and services who do not stay (kind: temporary, where left out)", func(s *settings) *[]estate.Match { return &s.temporary }),
+	of("dormant-after", durationForm, "after how long somebody who was not seen is dormant (90d, where left out)", func(s *settings) *time.Duration { return &s.dormantAfter }),
 	of("check", severitiesForm, "severities of findings: error, warning, note, off", func(s *settings) *map[string]diagnostic.Severity { return &s.severities }),
 }
 
 func (l *loader) readSettings(d *document) {
-	s := settings{edition: 1, zone: clock.UTC}
+	s := settings{edition: 1, zone: clock.UTC, temporary: []estate.Match{{Key: "kind", Values: []string{"temporary"}}}, dormantAfter: 90 * 24 * time.Hour}
 	seen := false
 	for _, root := range d.roots {
 		if root.Kind != yaml.MappingNode {
@@ -111,6 +117,7 @@ func (l *loader) readSettings(d *document) {
 	}
 	l.settings, l.zone = s, s.zone
 	l.estate.Title, l.estate.Edition, l.estate.Zone = s.title, s.edition, s.zone
+	l.estate.Temporary, l.estate.DormantAfter = s.temporary, s.dormantAfter
 	if s.severities != nil {
 		l.estate.Severities = s.severities
 	}

@@ -73,3 +73,25 @@ func (s *Space) ends(r Region, c *Context, ends *[2]bool) {
 func (s *Space) AsksBelow(r Region, n int) bool {
 	return r > Full && s.nodes[r].dim < n
 }
+
+// Times is the instants at which some context of r is.
+func (s *Space) Times(r Region) (Region, error) {
+	var leaves []Region
+	seen := map[Region]bool{}
+	var gather func(Region)
+	gather = func(r Region) {
+		switch {
+		case r == Empty || seen[r]:
+			return
+		case r == Full || s.dims[s.nodes[r].dim].Kind == Time:
+			leaves = append(leaves, r)
+		default:
+			for _, k := range s.nodes[r].kids {
+				gather(k)
+			}
+		}
+		seen[r] = true
+	}
+	gather(r)
+	return s.Or(leaves...)
+}

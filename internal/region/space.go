@@ -275,3 +275,9 @@ func (s *Space) intern(n node) Region {
 	s.unique[string(b)] = r
 	return r
 }
+
+// Has says whether the space has a dimension of the name.
+func (s *Space) Has(name string) bool {
+	_, ok := s.byName[name]
+	return ok
+}

@@ -39,6 +39,25 @@ func Run(g *gate.Gate, t *estate.Test, now clock.Instant) (Result, error) {
 	return run(g, t, given(g, t, &now))
 }
 
+// RunAll judges tests; what is wrong with any of them is reported together.
+func RunAll(g *gate.Gate, tests []*estate.Test, now clock.Instant) ([]Result, error) {
+	var results []Result
+	var wrong diagnostic.List
+	for _, t := range tests {
+		r, err := Run(g, t, now)
+		if list, ok := err.(diagnostic.List); ok {
+			wrong = append(wrong, list...)
+		} else if err != nil {
+			return nil, err
+		}
+		results = append(results, r)
+	}
+	if len(wrong) > 0 {
+		return nil, wrong.Sort()
+	}
+	return results, nil
+}
+
 func run(g *gate.Gate, t *estate.Test, c *gate.Context) (Result, error) {
 	r := Result{Test: t}
 	for _, sel := range t.Allowed {

@@ -70,7 +70,7 @@ func Row(texts ...string) []Cell {
 const gap = 2 // columns between the columns of a table
 
 // Table writes rows in columns that line up, under a heading if there is one. Where the page is too narrow, the
-// widest columns are wrapped between words.
+// widest columns are wrapped between words. A line break in a cell stays one.
 func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 	if heading != nil {
 		top := Row(heading...)
@@ -110,7 +110,9 @@ func (p *Page) widths(indent int, rows [][]Cell) []int {
 			if i == len(widths) {
 				widths, least = append(widths, 0), append(least, 0)
 			}
-			widths[i] = max(widths[i], displaywidth.String(cell.Text))
+			for line := range strings.SplitSeq(cell.Text, "\n") {
+				widths[i] = max(widths[i], displaywidth.String(line))
+			}
 			for word := range strings.FieldsSeq(cell.Text) {
 				least[i] = max(least[i], min(displaywidth.String(word), p.Width/2))
 			}

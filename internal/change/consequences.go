@@ -1,0 +1,146 @@
+package change
+
+import (
+	"slices"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/finding"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/trial"
+)
+
+// Turned is a test or guarantee that comes out otherwise than before, or is new.
+type Turned struct {
+	What   string // "test" or "guarantee"
+	ID     string
+	Passes bool
+	Fresh  bool
+}
+
+// Consequences is what an edit does beside the access itself.
+type Consequences struct {
+	Found, Gone []finding.Found
+	Turned      []Turned
+	Part        bool // not every finding was looked for
+}
+
+// Consequences works them out, as of now.
+func (e *Effect) Consequences(now clock.Instant) (c Consequences, err error) {
+	var was, is []finding.Found
+	if c.Part = e.Part; c.Part {
+		old, fresh := e.Others()
+		was, is = finding.RunAbout(e.Gates.Old, old, now), finding.RunAbout(e.Gates.New, fresh, now)
+	} else {
+		was, is = finding.Run(e.Gates.Old, now), finding.Run(e.Gates.New, now)
+	}
+	c.Found, c.Gone = beyond(is, was), beyond(was, is)
+	c.Turned, err = e.Turned(now)
+	return c, err
+}
+
+// beyond gives the findings of one list that the other does not have, wherever they stand in the files.
+func beyond(list, other []finding.Found) (out []finding.Found) {
+	known := map[[2]string]bool{}
+	for _, f := range other {
+		known[[2]string{f.Code, f.Message}] = true
+	}
+	for _, f := range list {
+		if !known[[2]string{f.Code, f.Message}] && f.Accepted == "" {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Turned lists the tests and the guarantees that come out otherwise, or are new. Its error is a diagnostic.List if a test can't be run.
+func (e *Effect) Turned(now clock.Instant) ([]Turned, error) {
+	tests, err := e.tests(now)
+	if err != nil {
+		return nil, err
+	}
+	guarantees, err := e.guarantees(now)
+	return append(tests, guarantees...), err
+}
+
+func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
+	before, err := trial.RunAll(e.Gates.Old, estate.Sorted(e.Before.Tests), now)
+	if err != nil {
+		before = nil // they could not be run before
+	}
+	passed, known := map[string]bool{}, map[string]bool{}
+	for _, r := range before {
+		passed[r.Test.ID], known[r.Test.ID] = r.Passed(), true
+	}
+	after, err := trial.RunAll(e.Gates.New, estate.Sorted(e.After.Tests), now)
+	for _, r := range after {
+		if !known[r.Test.ID] || passed[r.Test.ID] != r.Passed() {
+			out = append(out, Turned{"test", r.Test.ID, r.Passed(), !known[r.Test.ID]})
+		}
+	}
+	return out, err
+}
+
+func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
+	if len(e.After.Guarantees) == 0 {
+		return nil, nil
+	}
+	fresh := others(e.Before.Guarantees, e.After.Guarantees)
+	of := func(only map[estate.Principal]bool) (p [2]*trial.Prover) {
+		for k, g := range []*gate.Gate{e.Gates.Old, e.Gates.New} {
+			p[k] = trial.NewProver(g, trial.Of{Since: now, Only: only})
+		}
+		return p
+	}
+	all, few := of(nil), of(e.only)
+	for _, g := range estate.Sorted(e.After.Guarantees) {
+		was := e.Before.Guarantees[g.ID]
+		if was != nil && e.only != nil && !slices.Contains(fresh, g.ID) {
+			if same, err := e.same(few, was, g); err != nil || same {
+				if err != nil {
+					return nil, err
+				}
+				continue
+			}
+		}
+		failed := false
+		if was != nil {
+			if failed, err = all[0].Fails(was); err != nil {
+				return nil, err
+			}
+		}
+		fails, err := all[1].Fails(g)
+		if err != nil {
+			return nil, err
+		}
+		if was == nil || fails != failed {
+			out = append(out, Turned{"guarantee", g.ID, !fails, was == nil})
+		}
+	}
+	return out, nil
+}
+
+// same says that a guarantee comes out as before, as far as that can be told from those alone whose access can differ. What it says of each subject
+// by itself it says of them likewise; the others count people, or hold them against one another.
+func (e *Effect) same(few [2]*trial.Prover, was, is *estate.Guarantee) (bool, error) {
+	switch is.Kind {
+	case estate.AtLeast, estate.AtMost, estate.Apart:
+		return !slices.ContainsFunc(e.Lines, func(l Line) bool {
+			return slices.ContainsFunc(l.Operations, func(name string) bool {
+				o := e.After.Operations[name]
+				return o == nil || is.May.Fit(o, e.After.Edition)
+			})
+		}) && e.alike(is.Subjects), nil
+	}
+	failed, err := few[0].Fails(was)
+	if err != nil {
+		return false, err
+	}
+	fails, err := few[1].Fails(is)
+	return failed == fails, err
+}
+
+// alike says that a list selects the same subjects as before.
+func (e *Effect) alike(list estate.Subjects) bool {
+	return slices.Equal(e.Gates.Old.Of(list), e.Gates.New.Of(list))
+}

@@ -1,0 +1,242 @@
+// Package change tells what the difference of two estates does to everybody's access, as a person would say it.
+package change
+
+import (
+	"cmp"
+	"encoding/binary"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/region"
+)
+
+// Way is what happens to somebody's access.
+type Way int
+
+// The ways, in the order in which they are told.
+const (
+	Gains   Way = iota // may what they might not
+	Wider              // may it under more conditions than before
+	Other              // may it under other conditions
+	Narrows            // may it under fewer conditions
+	Loses              // may it no more
+	Alike              // may it as before; told where two subjects are compared
+)
+
+// More says whether somebody gets something that they had not.
+func (w Way) More() bool { return w == Gains || w == Wider || w == Other }
+
+// Line is one change, the same for all subjects, operations and resources that it names.
+type Line struct {
+	Way        Way
+	OnRequest  bool // it is about what can be lent
+	Subjects   []estate.Principal
+	Operations []string
+	Piles      []*gate.Pile
+	Old, New   gate.Cell
+	pair       *gate.Pair
+	where      []string // the places, where they are known already
+}
+
+// Effect is what an edit does.
+type Effect struct {
+	Lines         []Line
+	Before, After *estate.Estate
+	Gates         *gate.Pair                              // of what is allowed
+	places        map[string][]string                     // that have been worked out already
+	direct        [2]map[estate.Principal][]*estate.Grant // afterwards and before, the grants that name a subject by itself
+	only          map[estate.Principal]bool               // those whose access can differ; nil for everybody
+	Part          bool                                    // the gates answer only for those whose access can differ, and for whom tests are about
+}
+
+// Of works out what differs between two estates from an instant on.
+func Of(before, after *estate.Estate, since clock.Instant) (*Effect, error) {
+	rosters := rostersOf(before, after)
+	only := touched(before, after, rosters)
+	e := &Effect{Before: before, After: after, only: only, Part: only != nil || len(after.People) > Few}
+	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
+		if which == gate.OnRequest && !lends(before) && !lends(after) {
+			break
+		}
+		pair, err := gate.CompilePair(before, after, which, only, rosters)
+		if err != nil {
+			return nil, err
+		}
+		if which == gate.Standing {
+			e.Gates = pair
+		}
+		g := gatherer{pair: pair, lent: which == gate.OnRequest, lines: map[string]*Line{}}
+		if err := pair.Differences(since, g.take); err != nil {
+			return nil, err
+		}
+		e.Lines = append(e.Lines, g.finish()...)
+	}
+	return e, nil
+}
+
+// Between works out how what one subject may do differs from what another may, from an instant on: what the other gains is the other's alone, what is
+// lost the one's.
+func Between(e *estate.Estate, one, other estate.Principal, since clock.Instant) (*Effect, error) {
+	rosters := rostersOf(e, e)
+	pair, err := gate.CompilePair(e, e, gate.Standing, map[estate.Principal]bool{one: true, other: true}, rosters)
+	if err != nil {
+		return nil, err
+	}
+	out := &Effect{Before: e, After: e, Gates: pair}
+	g := gatherer{pair: pair, lines: map[string]*Line{}}
+	if err := pair.Between(one, other, since, func(d gate.Difference) { g.take(d) }); err != nil {
+		return nil, err
+	}
+	out.Lines = g.finish()
+	return out, nil
+}
+
+func lends(e *estate.Estate) bool {
+	for _, g := range e.Grants {
+		if g.OnRequest != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// gatherer brings differences together that say the same.
+type gatherer struct {
+	pair  *gate.Pair
+	lent  bool
+	who   []estate.Principal // of the differences that are at hand
+	open  map[string]*Line   // of those subjects, by way and place
+	lines map[string]*Line   // by all but the subjects
+	order []*Line
+	key   []byte
+}
+
+func (g *gatherer) take(d gate.Difference) bool {
+	if len(g.who) == 0 || len(d.Subjects) == 0 || &g.who[0] != &d.Subjects[0] {
+		g.close()
+		g.who = d.Subjects
+	}
+	g.key = g.key[:0]
+	for _, c := range []gate.Cell{d.Old, d.New} {
+		g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Sure))
+		g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Possible))
+	}
+	for _, p := range d.Piles {
+		g.key = append(append(g.key, p.Key()...), 0)
+	}
+	line := g.open[string(g.key)]
+	if line == nil {
+		line = &Line{Way: g.way(d.Old, d.New), OnRequest: g.lent, Subjects: d.Subjects, Piles: d.Piles, Old: d.Old, New: d.New, pair: g.pair}
+		g.open[string(g.key)] = line
+	}
+	line.Operations = append(line.Operations, d.Operation)
+	return true
+}
+
+// close brings the lines of the subjects at hand among those of others.
+func (g *gatherer) close() {
+	keys := make([]string, 0, len(g.open))
+	for key := range g.open {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	for _, key := range keys {
+		line := g.open[key]
+		slices.Sort(line.Operations)
+		full := key + "\x01" + strings.Join(line.Operations, " ")
+		if same := g.lines[full]; same != nil {
+			same.Subjects = slices.Concat(same.Subjects, line.Subjects)
+			continue
+		}
+		g.lines[full] = line
+		g.order = append(g.order, line)
+	}
+	g.open = map[string]*Line{}
+}
+
+func (g *gatherer) finish() []Line {
+	g.close()
+	var out []Line
+	for _, l := range g.order {
+		slices.SortFunc(l.Subjects, comparePrincipals)
+		out = append(out, *l)
+	}
+	slices.SortStableFunc(out, func(a, b Line) int {
+		return cmp.Or(int(a.Way)-int(b.Way), comparePrincipals(a.Subjects[0], b.Subjects[0]), strings.Compare(a.Piles[0].First(), b.Piles[0].First()))
+	})
+	return out
+}
+
+func comparePrincipals(a, b estate.Principal) int {
+	rank := func(p estate.Principal) int {
+		if p.Kind == estate.IsAnonymous {
+			return 9
+		}
+		return int(p.Kind)
+	}
+	return cmp.Or(rank(a)-rank(b), strings.Compare(a.ID, b.ID))
+}
+
+// way tells what becomes of a cell.
+func (g *gatherer) way(was, is gate.Cell) Way {
+	switch {
+	case was == is:
+		return Alike
+	case was.Possible == region.Empty:
+		return Gains
+	case is.Possible == region.Empty:
+		return Loses
+	}
+	s := g.pair.Space()
+	holds := func(a, b gate.Cell) bool {
+		one, err := s.Contains(a.Sure, b.Sure)
+		two, errTwo := s.Contains(a.Possible, b.Possible)
+		return err == nil && errTwo == nil && one && two
+	}
+	switch {
+	case holds(is, was):
+		return Wider
+	case holds(was, is):
+		return Narrows
+	}
+	return Other
+}
+
+// Was tells when it might be done before.
+func (l *Line) Was() string { return l.pair.Text(l.Old) }
+
+// Is tells when it may be done now.
+func (l *Line) Is() string { return l.pair.Text(l.New) }
+
+// Empty says that nobody's access changes.
+func (e *Effect) Empty() bool { return len(e.Lines) == 0 }
+
+// Handed lists the operations that somebody gets who had them not, each once, by name: those that need a second look, and those with a notice.
+func (e *Effect) Handed() (grave, noticed []*estate.Operation) {
+	seen := map[string]bool{}
+	for _, l := range e.Lines {
+		if !l.Way.More() {
+			continue
+		}
+		for _, name := range l.Operations {
+			o := e.After.Operations[name]
+			if o == nil || seen[name] {
+				continue
+			}
+			seen[name] = true
+			if o.HighRisk || o.Level == estate.Govern {
+				grave = append(grave, o)
+			}
+			if o.Notice != "" {
+				noticed = append(noticed, o)
+			}
+		}
+	}
+	byName := func(a, b *estate.Operation) int { return strings.Compare(a.Name, b.Name) }
+	slices.SortFunc(grave, byName)
+	slices.SortFunc(noticed, byName)
+	return grave, noticed
+}

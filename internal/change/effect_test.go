@@ -1,0 +1,128 @@
+package change_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/change"
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/policyfile"
+)
+
+const small = `hidden-gate: 1
+systems:
+  db: {kind: database, resources: {sky: {}, sky/a: {}, sky/b: {}, sky/c: {}, sky/d: {}}}
+  web: {kind: server}
+people: {ana: {}, bo: {}, cai: {}, dee: {}, eve: {}}
+groups: {crew: {members: [ana, bo, cai, dee]}, others: {members: [eve]}}
+roles: {reader: {allow: [table.read, table.view]}, dropper: {allow: [table.drop]}}
+grants:
+  crew-reads: {to: group:crew, role: reader, on: "db:sky/a", when: {network: 10.0.0.0/8}}
+  lend: {to: group:others, role: dropper, on: db, on-request: {longest: 1h}}
+`
+
+var noon = clock.Of(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC))
+
+func estateOf(t *testing.T, text string) *estate.Estate {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(text)}})
+	require.NoError(t, err, text)
+	return e
+}
+
+// told gives the lines of an effect as sentences.
+func told(t *testing.T, edits ...string) ([]string, *change.Effect) {
+	text := small
+	for i := 0; i+1 < len(edits); i += 2 {
+		require.Equal(t, 1, strings.Count(text, edits[i]), edits[i])
+		text = strings.Replace(text, edits[i], edits[i+1], 1)
+	}
+	e, err := change.Of(estateOf(t, small), estateOf(t, text), noon)
+	require.NoError(t, err)
+	var out []string
+	for i := range e.Lines {
+		l := &e.Lines[i]
+		asked := ""
+		if l.OnRequest {
+			asked = "on request: "
+		}
+		out = append(out, fmt.Sprintf("%s %d %s%s on %s; was %s; is %s; %d directly", e.Who(l), l.Way, asked, e.What(l), e.Where(l), l.Was(), l.Is(), e.Direct(l)))
+	}
+	return out, e
+}
+
+func TestEffectsAreToldAsAPersonWould(t *testing.T) {
+	for name, c := range map[string]struct {
+		edits []string
+		want  []string
+	}{
+		"nothing": {nil, nil},
+		"a group gains": {[]string{"grants:\n", "grants:\n  more: {to: group:crew, role: reader, on: db:sky/b}\n"},
+			[]string{"all 4 people of group:crew 0 table.read and table.view on db:sky/b; was never; is always; 0 directly"}},
+		"some of a group, one directly": {[]string{"crew: {members: [ana, bo, cai, dee]}", "crew: {members: [ana, bo, cai, dee, eve]}", "grants:\n", "grants:\n  more: {to: eve, role: reader, on: db:sky/b}\n"},
+			[]string{"eve 0 table.read and table.view on db:sky/a; was never; is from 10.0.0.0/8; 1 directly", "eve 0 table.read and table.view on db:sky/b; was never; is always; 1 directly"}},
+		"more conditions": {[]string{"network: 10.0.0.0/8", "network: 10.0.0.0/8, mfa: true"},
+			[]string{"all 4 people of group:crew 3 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is with a second factor, from 10.0.0.0/8; 0 directly"}},
+		"fewer": {[]string{"network: 10.0.0.0/8", "network: [10.0.0.0/8, 192.168.0.0/16]"},
+			[]string{"all 4 people of group:crew 1 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is from 10.0.0.0/8 or 192.168.0.0/16; 0 directly"}},
+		"others": {[]string{"network: 10.0.0.0/8", "network: 192.168.0.0/16"},
+			[]string{"all 4 people of group:crew 2 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is from 192.168.0.0/16; 0 directly"}},
+		"lost": {[]string{"  crew-reads: {to: group:crew, role: reader, on: \"db:sky/a\", when: {network: 10.0.0.0/8}}\n", ""},
+			[]string{"all 4 people of group:crew 4 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is never; 0 directly"}},
+		"what can be lent": {[]string{"lend: {to: group:others", "lend: {to: [group:others, ana]"},
+			[]string{"ana 0 on request: table.drop on db:sky; was never; is always; 1 directly"}},
+		"all but one": {[]string{"grants:\n", "grants:\n  more: {to: eve, role: reader, on: [db, not db:sky/c]}\n"},
+			[]string{"eve 0 table.read and table.view on db (but not db:sky/c); was never; is always; 1 directly"}},
+		"everyone": {[]string{"grants:\n", "grants:\n  more: {to: everyone, role: dropper, on: db:sky/b}\n"},
+			[]string{"everyone 0 table.drop on db:sky/b; was never; is always; 0 directly"}},
+	} {
+		got, _ := told(t, c.edits...)
+		assert.Equal(t, c.want, got, name)
+	}
+}
+
+func TestWhatIsHandedOutIsNamedOnce(t *testing.T) {
+	_, e := told(t, "grants:\n", "grants:\n  more: {to: [eve, ana], role: dropper, on: [db:sky/b, db:sky/c]}\n")
+	grave, noticed := e.Handed()
+	require.Len(t, grave, 1)
+	assert.Equal(t, "table.drop", grave[0].Name)
+	assert.Empty(t, noticed)
+	_, e = told(t, "crew: {members: [ana, bo, cai, dee]}", "crew: {members: [ana, bo, cai]}")
+	grave, _ = e.Handed()
+	assert.Empty(t, grave, "what is lost is not handed out")
+}
+
+func TestAnotherIdIsNoChange(t *testing.T) {
+	_, e := told(t, "ana: {}", "anna: {}", "members: [ana,", "members: [anna,")
+	require.NotEmpty(t, e.Lines)
+	e.Renamed("people", "ana", "anna")
+	assert.Empty(t, e.Lines)
+	_, e = told(t, "ana: {}", "anna: {}", "members: [ana,", "members: [anna, eve,")
+	e.Renamed("people", "ana", "anna")
+	assert.NotEmpty(t, e.Lines, "somebody else gains too")
+}
+
+func TestCausesAreTheEntriesThatDiffer(t *testing.T) {
+	for name, c := range map[string]struct {
+		edits []string
+		want  string
+	}{
+		"a group":  {[]string{"crew: {members: [ana, bo, cai, dee]}", "crew: {members: [ana, bo, cai, dee, eve]}"}, "group crew"},
+		"a role":   {[]string{"reader: {allow: [table.read, table.view]}", "reader: {allow: [table.read, table.view, table.insert]}"}, "role reader"},
+		"a grant":  {[]string{"network: 10.0.0.0/8", "mfa: true"}, "grant crew-reads"},
+		"a block":  {[]string{"grants:\n", "blocks: {stop: {deny: all, on: db}}\ngrants:\n"}, "block stop"},
+		"a person": {[]string{"bo: {}", "bo: {status: left}"}, "person bo"},
+	} {
+		_, e := told(t, c.edits...)
+		require.NotEmpty(t, e.Lines, name)
+		causes := e.Causes(&e.Lines[0])
+		require.Len(t, causes, 1, name)
+		assert.Equal(t, c.want, causes[0].What)
+	}
+}

@@ -1,0 +1,311 @@
+package change
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/survey"
+)
+
+// Fix is an edit that would allow a request, or stop it, and what it does beside.
+type Fix struct {
+	Kind     string   // membership, grant, scope, role, condition or block
+	Commands []string // words of hgate, each as the shell would have them apart
+	Effect   *Effect
+	Weight   int // how many subjects, operations and resources change in all
+}
+
+// proposal is a fix that has not been tried.
+type proposal struct {
+	kind     string
+	commands []string
+	edited   *estate.Estate
+}
+
+// mostTried bounds how many edits are tried.
+const mostTried = 24
+
+// Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of the estate and the request decided
+// again; those that do not do it are left out. They come with the least side effect first. quote writes a word for a shell.
+func Fixes(g *gate.Gate, req gate.Request, now clock.Instant, quote func(string) string) ([]Fix, error) {
+	outcome, err := g.Decide(req)
+	if err != nil {
+		return nil, err
+	}
+	f := fixer{estate: g.Estate(), gate: g, req: req, quote: quote}
+	f.place, err = estate.ParseAddress(req.Resource)
+	if err != nil {
+		return nil, err
+	}
+	want := gate.Allow
+	if outcome == gate.Allow {
+		want = gate.Deny
+		err = f.stop()
+	} else {
+		err = f.allow()
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []Fix
+	for _, p := range f.found[:min(len(f.found), mostTried)] {
+		edited, err := gate.Compile(p.edited, nil)
+		if err != nil {
+			continue // its conditions would be too complex
+		}
+		again := req
+		again.Context = edited.For(req.Context, g)
+		if outcome, err := edited.Decide(again); err != nil || outcome != want {
+			continue
+		}
+		effect, err := Of(g.Estate(), p.edited, now)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Fix{p.kind, p.commands, effect, weight(effect)})
+	}
+	slices.SortStableFunc(out, func(a, b Fix) int {
+		return cmp.Or(cmp.Compare(a.Weight, b.Weight), cmp.Compare(len(a.Commands), len(b.Commands)))
+	})
+	return out, nil
+}
+
+func weight(e *Effect) (n int) {
+	for _, l := range e.Lines {
+		places := 0
+		for _, pile := range l.Piles {
+			places += pile.Len()
+		}
+		n += len(l.Subjects) * len(l.Operations) * places
+	}
+	return n
+}
+
+type fixer struct {
+	estate *estate.Estate
+	gate   *gate.Gate
+	req    gate.Request
+	place  estate.Address
+	quote  func(string) string
+	found  []proposal
+}
+
+func (f *fixer) propose(kind string, edited *estate.Estate, commands ...string) {
+	if !slices.ContainsFunc(f.found, func(p proposal) bool { return slices.Equal(p.commands, commands) }) {
+		f.found = append(f.found, proposal{kind, commands, edited})
+	}
+}
+
+// command writes an edit; words that a shell would take apart are quoted.
+func (f *fixer) command(words ...string) string {
+	for i, w := range words {
+		words[i] = f.quote(w)
+	}
+	return "hgate " + strings.Join(words, " ")
+}
+
+func (f *fixer) who() string { return f.req.Subject.String() }
+
+// here is the resource of the request as a term of a list.
+func (f *fixer) here(not bool) estate.ResourceTerm {
+	t, _ := estate.ParseResourceTerm(f.req.Resource)
+	t.Not = not
+	return t
+}
+
+// allow proposes edits for what the nearest grants lack, and a grant of its own.
+func (f *fixer) allow() error {
+	near, err := survey.Nearest(f.gate, f.req)
+	if err != nil {
+		return err
+	}
+	for _, n := range near {
+		switch gr := n.Grant; n.Lacks {
+		case "membership":
+			f.join(gr)
+		case "scope":
+			f.widen(gr)
+		case "operation":
+			for _, ref := range gr.Roles {
+				r := *f.estate.Roles[ref.ID]
+				r.Allow = append(slices.Clone(r.Allow), estate.OperationTerm{Kind: estate.ByName, Name: f.req.Operation})
+				f.propose("role", f.withRole(&r), f.command("set", "role", r.ID, "--allow", "+"+f.req.Operation))
+			}
+		case "condition":
+			one := *gr
+			one.When = nil
+			f.propose("condition", f.withGrant(&one), f.command("set", "grant", gr.ID, "--when", ""))
+		}
+	}
+	f.give()
+	return nil
+}
+
+// join puts the subject into a group that a grant goes to, or names it in the grant.
+func (f *fixer) join(gr *estate.Grant) {
+	groups := 0
+	for _, t := range gr.To {
+		if t.Not || t.Kind != estate.IsGroup {
+			continue
+		}
+		groups++
+		group := *f.estate.Groups[t.ID]
+		group.Members = append(slices.Clone(group.Members), estate.SubjectTerm{Principal: f.req.Subject})
+		f.propose("membership", f.withGroup(&group), f.command("set", "group", t.ID, "--members", "+"+f.who()))
+	}
+	if groups == 0 {
+		one := *gr
+		one.To = append(slices.Clone(gr.To), estate.SubjectTerm{Principal: f.req.Subject})
+		f.propose("grant", f.withGrant(&one), f.command("set", "grant", gr.ID, "--to", "+"+f.who()))
+	}
+}
+
+// widen adds the resource to a grant, or to the scope that it names.
+func (f *fixer) widen(gr *estate.Grant) {
+	one := *gr
+	one.On = append(slices.Clone(gr.On), f.here(false))
+	f.propose("scope", f.withGrant(&one), f.command("set", "grant", gr.ID, "--on", "+"+f.req.Resource))
+	for _, t := range gr.On {
+		if t.Scope == "" || t.Not {
+			continue
+		}
+		s := *f.estate.Scopes[t.Scope]
+		s.Resources = append(slices.Clone(s.Resources), f.here(false))
+		f.propose("scope", f.withScope(&s), f.command("set", "scope", t.Scope, "--resources", "+"+f.req.Resource))
+	}
+}
+
+// give grants the smallest role that has the operation.
+func (f *fixer) give() {
+	best, size := "", 0
+	for _, r := range estate.Sorted(f.estate.Roles) {
+		if n := len(f.gate.RoleOperations(r.ID)); f.gate.RoleHas(r.ID, f.req.Operation) && (best == "" || n < size) {
+			best, size = r.ID, n
+		}
+	}
+	if best == "" {
+		return
+	}
+	id := f.fresh("grants")
+	f.propose("grant", f.withGrant(&estate.Grant{
+		Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Roles: []estate.Ref{{ID: best}}, On: estate.Resources{f.here(false)},
+	}), f.command("add", "grant", id, "--to", f.who(), "--role", best, "--on", f.req.Resource))
+}
+
+// fresh makes up an id that is free.
+func (f *fixer) fresh(section string) string {
+	id := strings.NewReplacer(":", "-", "/", "-", ".", "-").Replace(f.req.Subject.ID + "-" + f.req.Operation)
+	for f.estate.Head(section, id) != nil {
+		id += "-2"
+	}
+	return id
+}
+
+// stop proposes edits that take away every grant that gives the request, each in one way, and a block.
+func (f *fixer) stop() error {
+	why, err := f.gate.Explain(f.req)
+	if err != nil {
+		return err
+	}
+	type way struct {
+		kind string
+		edit func(e *fixer, gr *estate.Grant) (*estate.Estate, string)
+	}
+	for _, w := range []way{{"membership", (*fixer).leave}, {"grant", (*fixer).except}, {"scope", (*fixer).narrow}, {"grant", (*fixer).remove}} {
+		on := *f // the edits of one proposal add up
+		var commands []string
+		for _, c := range why.Grants {
+			if !c.Met {
+				continue
+			}
+			edited, command := w.edit(&on, on.estate.Grants[c.Grant.ID])
+			if edited == nil {
+				commands = nil
+				break
+			}
+			on.estate = edited
+			if !slices.Contains(commands, command) {
+				commands = append(commands, command)
+			}
+		}
+		if len(commands) > 0 {
+			f.propose(w.kind, on.estate, commands...)
+		}
+	}
+	id := f.fresh("blocks")
+	with := *f.estate
+	with.Blocks = maps.Clone(f.estate.Blocks)
+	with.Blocks[id] = &estate.Block{
+		Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Deny: estate.Operations{{Kind: estate.ByName, Name: f.req.Operation}}, On: estate.Resources{f.here(false)},
+	}
+	f.propose("block", &with, f.command("add", "block", id, "--to", f.who(), "--deny", f.req.Operation, "--on", f.req.Resource))
+	return nil
+}
+
+// leave takes the subject out of the one group that a grant goes to and lists it.
+func (f *fixer) leave(gr *estate.Grant) (*estate.Estate, string) {
+	for _, t := range gr.To {
+		if t.Not || t.Kind != estate.IsGroup {
+			continue
+		}
+		group := *f.estate.Groups[t.ID]
+		listed := slices.DeleteFunc(slices.Clone(group.Members), func(m estate.SubjectTerm) bool { return !m.Not && m.Principal == f.req.Subject })
+		if len(listed) == len(group.Members) {
+			continue
+		}
+		group.Members = listed
+		return f.withGroup(&group), f.command("set", "group", t.ID, "--members", "-"+f.who())
+	}
+	return nil, ""
+}
+
+// except takes the subject out of whom a grant goes to.
+func (f *fixer) except(gr *estate.Grant) (*estate.Estate, string) {
+	one := *gr
+	one.To = append(slices.Clone(gr.To), estate.SubjectTerm{Principal: f.req.Subject, Not: true})
+	return f.withGrant(&one), f.command("set", "grant", gr.ID, "--to", "+not "+f.who())
+}
+
+// narrow takes the resource out of where a grant holds.
+func (f *fixer) narrow(gr *estate.Grant) (*estate.Estate, string) {
+	one := *gr
+	one.On = append(slices.Clone(gr.On), f.here(true))
+	return f.withGrant(&one), f.command("set", "grant", gr.ID, "--on", "+not "+f.req.Resource)
+}
+
+func (f *fixer) remove(gr *estate.Grant) (*estate.Estate, string) {
+	return Without(f.estate, "grants", gr.ID), f.command("remove", "grant", gr.ID)
+}
+
+func (f *fixer) withGrant(g *estate.Grant) *estate.Estate {
+	with := *f.estate
+	with.Grants = maps.Clone(f.estate.Grants)
+	with.Grants[g.ID] = g
+	return &with
+}
+
+func (f *fixer) withGroup(g *estate.Group) *estate.Estate {
+	with := *f.estate
+	with.Groups = maps.Clone(f.estate.Groups)
+	with.Groups[g.ID] = g
+	return &with
+}
+
+func (f *fixer) withRole(r *estate.Role) *estate.Estate {
+	with := *f.estate
+	with.Roles = maps.Clone(f.estate.Roles)
+	with.Roles[r.ID] = r
+	return &with
+}
+
+func (f *fixer) withScope(s *estate.Scope) *estate.Estate {
+	with := *f.estate
+	with.Scopes = maps.Clone(f.estate.Scopes)
+	with.Scopes[s.ID] = s
+	return &with
+}

@@ -1,0 +1,80 @@
+package change_test
+
+import (
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/change"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+)
+
+const library = `hidden-gate: 1
+systems: {db: {kind: database, resources: {sky: {}, sky/t: {}, sky/u: {}}}}
+people: {ana: {}, bo: {}, cai: {}}
+groups: {crew: {members: [ana]}, heads: {members: [cai]}}
+scopes: {s: ['db:sky/t']}
+roles: {look: {allow: [table.view]}, drop: {allow: [table.drop, table.view]}, wide: {allow: [table.*]}}
+grants:
+  crew-drops: {to: group:crew, role: drop, on: scope:s}
+  bo-looks: {to: bo, role: look, on: 'db:sky'}
+  heads-by-night: {to: group:heads, role: wide, on: 'db:sky', when: {hours: '00:00-06:00'}}
+`
+
+func TestEditsThatAllowOrStopARequest(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(library)}})
+	require.NoError(t, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	at, err := e.Zone.ParseTime("2027-11-01T12:00")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		who, where string
+		want       []string
+	}{
+		{"bo", "db:sky/t", []string{
+			"membership: hgate set group crew --members +bo", // bo sees it already
+			"grant: hgate add grant bo-table-drop --to bo --role drop --on db:sky/t",
+			"role: hgate set role look --allow +table.drop",
+		}},
+		{"ana", "db:sky/u", []string{
+			"scope: hgate set grant crew-drops --on +db:sky/u",
+			"scope: hgate set scope s --resources +db:sky/u",
+			"grant: hgate add grant ana-table-drop --to ana --role drop --on db:sky/u",
+		}},
+		{"cai", "db:sky/t", []string{
+			"membership: hgate set group crew --members +cai",
+			"grant: hgate add grant cai-table-drop --to cai --role drop --on db:sky/t",
+			"condition: hgate set grant heads-by-night --when \"\"",
+		}},
+		{"ana", "db:sky/t", []string{
+			"block: hgate add block ana-table-drop --to ana --deny table.drop --on db:sky/t",
+			"membership: hgate set group crew --members -ana",
+			"grant: hgate set grant crew-drops --to \"+not ana\"",
+			"scope: hgate set grant crew-drops --on \"+not db:sky/t\"",
+			"grant: hgate remove grant crew-drops",
+		}},
+	} {
+		ctx := g.NewContext()
+		ctx.Time(at)
+		fixes, err := change.Fixes(g, gate.Request{Subject: estate.Principal{ID: c.who}, Operation: "table.drop", Resource: c.where, Context: ctx}, at, func(word string) string {
+			if word == "" || strings.Contains(word, " ") {
+				return `"` + word + `"`
+			}
+			return word
+		})
+		require.NoError(t, err)
+		var got []string
+		for _, f := range fixes {
+			got = append(got, f.Kind+": "+strings.Join(f.Commands, "; "))
+		}
+		require.Equal(t, c.want, got, "%s on %s", c.who, c.where)
+		for i := range fixes[:len(fixes)-1] {
+			require.LessOrEqual(t, fixes[i].Weight, fixes[i+1].Weight)
+		}
+	}
+}

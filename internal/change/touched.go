@@ -1,0 +1,176 @@
+package change
+
+import (
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+)
+
+// Few is up to how many people an estate has for everybody to be looked at, whoever can be concerned. Tests set it to 0.
+var Few = 5000
+
+// touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which entries are others: where an estate was read again
+// in part, the rest is the same by its address.
+func touched(before, after *estate.Estate, rosters [2]*gate.Roster) map[estate.Principal]bool {
+	if len(before.People)+len(after.People) < 2*Few || before.Tree != after.Tree || before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
+		len(others(before.Separations, after.Separations)) > 0 || len(others(before.Systems, after.Systems)) > 0 || len(others(before.Kinds, after.Kinds)) > 0 {
+		return nil
+	}
+	out := map[estate.Principal]bool{}
+	both := [2]*estate.Estate{before, after}
+	add := func(k int, list estate.Subjects) {
+		for _, p := range rosters[k].Of(list) {
+			out[p] = true
+		}
+	}
+	for _, id := range others(before.People, after.People) {
+		out[estate.Principal{ID: id}] = true
+	}
+	for _, id := range others(before.Services, after.Services) {
+		out[estate.Principal{Kind: estate.IsService, ID: id}] = true
+	}
+	for _, id := range others(before.Groups, after.Groups) {
+		for _, outer := range around(both, id) {
+			changed(rosters[0].Group(outer), rosters[1].Group(outer), out)
+		}
+	}
+	roles := map[string]bool{}
+	for _, id := range others(before.Roles, after.Roles) {
+		roles[id] = true
+	}
+	scopes := map[string]bool{}
+	for _, id := range others(before.Scopes, after.Scopes) {
+		scopes[id] = true
+	}
+	grants, blocks := others(before.Grants, after.Grants), others(before.Blocks, after.Blocks)
+	for k, e := range both {
+		spread(roles, e.Roles, func(r *estate.Role, has func(string) bool) bool {
+			return slices.ContainsFunc(r.Include, func(ref estate.Ref) bool { return has(ref.ID) })
+		})
+		names := func(list estate.Resources) bool {
+			return slices.ContainsFunc(list, func(t estate.ResourceTerm) bool { return scopes[t.Scope] })
+		}
+		spread(scopes, e.Scopes, func(s *estate.Scope, _ func(string) bool) bool { return names(s.Resources) })
+		for id, g := range e.Grants {
+			if slices.Contains(grants, id) || names(g.On) || slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return roles[ref.ID] }) {
+				add(k, g.To)
+			}
+		}
+		for id, b := range e.Blocks {
+			if slices.Contains(blocks, id) || names(b.On) {
+				add(k, b.To)
+			}
+		}
+	}
+	for k, e := range both { // whoever the tests are about is needed to run them
+		for _, t := range e.Tests {
+			add(k, t.Who)
+			for _, l := range t.Levels {
+				add(k, estate.Subjects{{Principal: l.Subject}})
+			}
+		}
+	}
+	return out
+}
+
+// rostersOf numbers the subjects of both estates, once where both have the same.
+func rostersOf(before, after *estate.Estate) [2]*gate.Roster {
+	one := gate.NewRoster(before)
+	if len(others(before.People, after.People))+len(others(before.Services, after.Services))+len(others(before.Groups, after.Groups)) == 0 {
+		return [2]*gate.Roster{one, one}
+	}
+	return [2]*gate.Roster{one, gate.NewRoster(after)}
+}
+
+// others lists the ids of a section that are new, gone or not the same any more.
+func others[T any](before, after map[string]*T) (out []string) {
+	for id, was := range before {
+		if is := after[id]; is != was && (is == nil || !same(was, is)) {
+			out = append(out, id)
+		}
+	}
+	for id := range after {
+		if before[id] == nil {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// spread adds those that name any of the ids already there, until none does.
+func spread[T any](ids map[string]bool, section map[string]*T, names func(*T, func(string) bool) bool) {
+	if len(ids) == 0 {
+		return
+	}
+	for grown := true; grown; {
+		grown = false
+		for id, entry := range section {
+			if !ids[id] && names(entry, func(id string) bool { return ids[id] }) {
+				ids[id], grown = true, true
+			}
+		}
+	}
+}
+
+// around lists a group and those it stands in, in either estate.
+func around(both [2]*estate.Estate, id string) []string {
+	ids := map[string]bool{id: true}
+	for _, e := range both {
+		spread(ids, e.Groups, func(g *estate.Group, has func(string) bool) bool {
+			return slices.ContainsFunc(g.Members, func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && has(t.ID) })
+		})
+	}
+	var out []string
+	for id := range ids {
+		out = append(out, id)
+	}
+	return out
+}
+
+// changed adds those who are in one list and not in the other.
+func changed(was, is []estate.Principal, out map[estate.Principal]bool) {
+	in := map[estate.Principal]int{}
+	for _, p := range was {
+		in[p] |= 1
+	}
+	for _, p := range is {
+		in[p] |= 2
+	}
+	for p, k := range in {
+		if k != 3 {
+			out[p] = true
+		}
+	}
+}
+
+// Others gives the entries of either estate that the other does not have, as estates of nothing else.
+func (e *Effect) Others() (before, after *estate.Estate) {
+	a, b := estate.New(), estate.New()
+	for _, x := range []*estate.Estate{a, b} {
+		x.Kinds, x.Tree = map[string]*estate.Kind{}, &estate.Tree{}
+	}
+	pick(e.Before.People, e.After.People, a.People, b.People)
+	pick(e.Before.Services, e.After.Services, a.Services, b.Services)
+	pick(e.Before.Groups, e.After.Groups, a.Groups, b.Groups)
+	pick(e.Before.Roles, e.After.Roles, a.Roles, b.Roles)
+	pick(e.Before.Scopes, e.After.Scopes, a.Scopes, b.Scopes)
+	pick(e.Before.Grants, e.After.Grants, a.Grants, b.Grants)
+	pick(e.Before.Blocks, e.After.Blocks, a.Blocks, b.Blocks)
+	pick(e.Before.Separations, e.After.Separations, a.Separations, b.Separations)
+	pick(e.Before.Delegations, e.After.Delegations, a.Delegations, b.Delegations)
+	pick(e.Before.Tests, e.After.Tests, a.Tests, b.Tests)
+	pick(e.Before.Guarantees, e.After.Guarantees, a.Guarantees, b.Guarantees)
+	return a, b
+}
+
+func pick[T any](before, after, was, is map[string]*T) {
+	for _, id := range others(before, after) {
+		if x := before[id]; x != nil {
+			was[id] = x
+		}
+		if x := after[id]; x != nil {
+			is[id] = x
+		}
+	}
+}

@@ -1,0 +1,315 @@
+package cli
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/catalog"
+	"hiddengate/internal/clock"
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/splice"
+)
+
+// perSection makes a command with one below it for each section.
+func (a *app) perSection(c *cobra.Command, below func(s policyfile.Section) *cobra.Command) *cobra.Command {
+	for _, s := range editable() {
+		one := below(s)
+		one.Flags().SortFlags = false
+		c.AddCommand(one)
+	}
+	known := func() []string {
+		var out []string
+		for _, b := range c.Commands() {
+			out = append(out, b.Name())
+		}
+		return out
+	}
+	c.Args = func(_ *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return fmt.Errorf("%s takes one of %s, and an id", c.Name(), strings.Join(known(), ", "))
+		}
+		return unknown("sort of entry", args[0], known())
+	}
+	c.RunE = func(*cobra.Command, []string) error { return nil } // Args has refused
+	return c
+}
+
+func (a *app) addCommand() *cobra.Command {
+	return a.perSection(&cobra.Command{
+		Use:   "add",
+		Short: "Add a person, group, role, scope, grant, test, …",
+		Long: `Adds an entry beside its siblings, or into the file that --file names, after telling whose access that changes.
+Every key of an entry is a flag: lists take commas, or the flag several times; keys with values take k=v,k=v or
+what a file would say: --when '{mfa: true, hours: daily 17:00-08:00}'.`,
+		Example: `  hgate add person pia.lindqvist --name "Pia Lindqvist" --tags team=guests --groups visitors
+  hgate add role frame-reader --allow session.open,table.view,table.read
+  hgate add grant visitors-read --to group:visitors --role frame-reader --on obsdb:sky`,
+	}, a.addOne)
+}
+
+func (a *app) addOne(s policyfile.Section) *cobra.Command {
+	var e editing
+	var file, from, template string
+	var groups []string
+	var ack acknowledging
+	c := &cobra.Command{
+		Use:     s.One + " ID",
+		Short:   "Add a " + s.One,
+		Long:    s.Doc,
+		Example: "  hgate add " + s.One + " ID" + requiredFlags(s),
+		Args:    cobra.MaximumNArgs(1),
+	}
+	v := a.valueFlags(c, s)
+	e.flags(c)
+	c.Flags().StringVar(&file, "file", "", "`file` of the workspace to put it into")
+	isSubject := s.Name == "people" || s.Name == "services"
+	if isSubject {
+		c.Flags().StringArrayVar(&groups, "groups", nil, "groups to join; several with commas, or the flag again")
+	}
+	help := "`file` of many at once: CSV whose columns are id and the keys"
+	if s.Name == "roles" {
+		help = "`person` whose operations the role has, as person:ID; or a file of many at once: CSV whose columns are id and the keys"
+	}
+	c.Flags().StringVar(&from, "from", "", help)
+	switch s.Name {
+	case "roles":
+		c.Flags().StringVar(&template, "template", "", "`name` of a template to start from, as KIND/NAME: see hgate list templates")
+		_ = c.RegisterFlagCompletionFunc("template", cobra.FixedCompletions(templateIDs(), cobra.ShellCompDirectiveNoFileComp))
+	case "grants":
+		ack.flags(c)
+	}
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		who, isPerson := strings.CutPrefix(from, "person:")
+		if from != "" && !isPerson {
+			if len(args) > 0 {
+				return fmt.Errorf("--from %s names every id itself; leave %s out", from, args[0])
+			}
+			return a.edit(e, func(d *draft.Draft, _ *estate.Estate) error { return addMany(d, s, from, file) })
+		}
+		if len(args) == 0 {
+			return fmt.Errorf("this is written `hgate add %s ID`, as in: %s", s.One, strings.TrimSpace(c.Example))
+		}
+		body, err := v.body()
+		if err != nil {
+			return err
+		}
+		id := args[0]
+		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
+			if isPerson && s.Name == "roles" {
+				more, err := a.operationsOf(old, who)
+				if err != nil {
+					return err
+				}
+				body.Content = append(more.Content, body.Content...)
+			}
+			if template != "" {
+				more, err := fromTemplate(template)
+				if err != nil {
+					return err
+				}
+				body = merged(more, body)
+			}
+			if s.Name == "grants" {
+				if err := ack.apply(a, old, body); err != nil {
+					return err
+				}
+			}
+			for _, f := range s.Fields {
+				if f.Required && !slices.ContainsFunc(keysIn(body), func(k string) bool { return k == f.Name }) {
+					return fmt.Errorf("a %s needs --%s: %s", s.One, f.Name, f.Doc)
+				}
+			}
+			if s.Name == "scopes" && len(body.Content) == 2 {
+				body = body.Content[1]
+				if body.Kind != yaml.SequenceNode {
+					body = splice.List(body)
+				}
+			}
+			if err := d.Add(s.Name, id, body, file); err != nil {
+				return err
+			}
+			return join(d, s, id, groups)
+		})
+	}
+	return c
+}
+
+func keysIn(n *yaml.Node) []string {
+	var out []string
+	for i := 0; i < len(n.Content); i += 2 {
+		out = append(out, n.Content[i].Value)
+	}
+	return out
+}
+
+// requiredFlags writes the flags that an example needs.
+func requiredFlags(s policyfile.Section) string {
+	out := ""
+	for _, f := range s.Fields {
+		if f.Required {
+			out += " --" + f.Name + " …"
+		}
+	}
+	if s.Name == "grants" {
+		out += " --role …"
+	}
+	return out
+}
+
+// join puts a subject into groups.
+func join(d *draft.Draft, s policyfile.Section, id string, groups []string) error {
+	name := id
+	if s.Name == "services" {
+		name = "service:" + id
+	}
+	for _, list := range groups {
+		for _, g := range splitList(list) {
+			if err := d.Change("groups", strings.TrimPrefix(g, "group:"), "members", []*yaml.Node{splice.Scalar(name)}, nil); missingFile(err) {
+				return &draft.Error{Message: fmt.Sprintf("there is no group %q", g), Help: "add it with `hgate add group " + g + "`"}
+			} else if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// operationsOf makes the body of a role of what somebody may do now.
+func (a *app) operationsOf(e *estate.Estate, who string) (*yaml.Node, error) {
+	g, err := gate.Compile(e, nil)
+	if err != nil {
+		return nil, err
+	}
+	now, err := a.day(e.Zone)
+	if err != nil {
+		return nil, err
+	}
+	c := g.NewContext()
+	c.Time(now)
+	has := map[string]bool{}
+	p := estate.Principal{ID: who}
+	if err := g.Reach(p, c, func(x gate.Answer) bool { has[x.Operation.Name] = true; return true }); err != nil {
+		return nil, err
+	}
+	if len(has) == 0 {
+		return nil, &draft.Error{Message: who + " may do nothing, so there is nothing to make a role of", Help: "see `hgate reach " + who + "`"}
+	}
+	list := splice.List()
+	for _, o := range keys(has) {
+		list.Content = append(list.Content, splice.Scalar(o))
+	}
+	about := splice.Scalar(fmt.Sprintf("What %s could do on %s", who, dateOf(e.Zone, now)))
+	return splice.Map(splice.Scalar("about"), about, splice.Scalar("allow"), list), nil
+}
+
+func dateOf(zone *clock.Zone, at clock.Instant) string { return zone.DateOf(at).String() }
+
+// addMany adds an entry for each line of a CSV file. A column tag.KEY is a tag, groups are joined; lists are separated by ;.
+func addMany(d *draft.Draft, s policyfile.Section, name, into string) error {
+	in, err := os.Open(name)
+	if err != nil {
+		return fmt.Errorf("--from: %w", err)
+	}
+	defer in.Close()
+	r := csv.NewReader(in)
+	columns, err := r.Read()
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	columns[0] = strings.TrimPrefix(columns[0], "\ufeff")
+	if !slices.Contains(columns, "id") {
+		return fmt.Errorf("%s:1:1: there is no column id; the first line names the columns, as id,name,email", name)
+	}
+	for i, column := range columns {
+		_, known := s.FieldNamed(column)
+		if !known && column != "id" && column != "groups" && !strings.HasPrefix(column, "tag.") {
+			_, at := r.FieldPos(i)
+			return fmt.Errorf("%s:1:%d: there is no column %q: %s has %s", name, at, column, s.One, strings.Join(names(s), ", "))
+		}
+	}
+	for {
+		row, err := r.Read()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		line, _ := r.FieldPos(0)
+		if err := addRow(d, s, columns, row, into); err != nil {
+			return fmt.Errorf("%s:%d: %w", name, line, err)
+		}
+	}
+}
+
+func names(s policyfile.Section) []string {
+	var out []string
+	for _, f := range s.Fields {
+		out = append(out, f.Name)
+	}
+	return out
+}
+
+func addRow(d *draft.Draft, s policyfile.Section, columns, row []string, into string) error {
+	body, tags := splice.Map(), splice.Map()
+	id := ""
+	var groups []string
+	for i, cell := range row {
+		cell = strings.TrimSpace(cell)
+		tag, isTag := strings.CutPrefix(columns[i], "tag.")
+		switch {
+		case cell == "":
+		case columns[i] == "id":
+			id = cell
+		case columns[i] == "groups":
+			groups = strings.Split(cell, ";")
+		case isTag:
+			tags.Content = append(tags.Content, splice.Scalar(tag), splice.Scalar(cell))
+		default:
+			f, _ := s.FieldNamed(columns[i])
+			texts := []string{cell}
+			if f.Shape == policyfile.OfList {
+				texts = strings.Split(cell, ";")
+			}
+			n, err := valueOf(f, texts)
+			if err != nil {
+				return fmt.Errorf("%s: %w", columns[i], err)
+			}
+			if n != nil {
+				body.Content = append(body.Content, splice.Scalar(columns[i]), n)
+			}
+		}
+	}
+	if len(tags.Content) > 0 {
+		body.Content = append(body.Content, splice.Scalar("tags"), tags)
+	}
+	if err := d.Add(s.Name, id, body, into); err != nil {
+		return err
+	}
+	return join(d, s, id, groups)
+}
+
+// fromTemplate makes the body of a role of a template.
+func fromTemplate(id string) (*yaml.Node, error) {
+	for _, t := range catalog.Templates() {
+		if t.ID == id {
+			about, list := splice.Scalar(t.About), splice.List()
+			about.Style = yaml.DoubleQuotedStyle
+			for _, text := range t.Allow {
+				list.Content = append(list.Content, splice.Scalar(text))
+			}
+			return splice.Map(splice.Scalar("about"), about, splice.Scalar("allow"), list), nil
+		}
+	}
+	return nil, unknown("template", id, templateIDs())
+}

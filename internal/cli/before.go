@@ -1,0 +1,65 @@
+package cli
+
+import (
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/trial"
+	"hiddengate/internal/view"
+)
+
+// proof is a test as it comes out now, and on the policy as it was.
+type proof struct {
+	trial.Result
+	before *trial.Result // nil where it could not be put to that
+}
+
+// proved says that the change made the difference.
+func (p proof) proved() bool { return p.Passed() && (p.before == nil || !p.before.Passed()) }
+
+// putBefore puts tests to a policy as it was.
+func putBefore(old *estate.Estate, results []trial.Result, now clock.Instant) ([]proof, error) {
+	g, err := gate.Compile(old, nil)
+	if err != nil {
+		return nil, err
+	}
+	var out []proof
+	for _, r := range results {
+		one := proof{Result: r}
+		if trial.Known(old, r.Test) {
+			if before, err := trial.Run(g, r.Test, now); err == nil {
+				one.before = &before
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+func (a *app) proofsText(p *view.Page, proofs []proof, since string) {
+	n := 0
+	for _, one := range proofs {
+		if one.proved() {
+			n++
+		}
+	}
+	style := view.Yes
+	if n == 0 {
+		style = view.Maybe
+	}
+	p.Line("%s  %d of %s: they failed at %s and pass now", p.Paint(style, "PROVED"), n, count(len(proofs), "test"), since)
+	for _, one := range proofs {
+		switch {
+		case !one.Passed():
+			p.Line("  %s  %s, now", p.Paint(view.No, "failed"), one.Test.ID)
+		case !one.proved():
+			p.Line("  %s    %s: it passed before, too", p.Paint(view.Maybe, "held"), one.Test.ID)
+		case one.before == nil:
+			p.Line("  %s  %s: then it named what there was not", p.Paint(view.Yes, "proved"), one.Test.ID)
+		default:
+			f := one.before.Failures[0]
+			p.Line("  %s  %s", p.Paint(view.Yes, "proved"), one.Test.ID)
+			p.Line("          %s", p.Paint(view.Faint, "then: "+f.Subject.String()+" "+f.Operation+" on "+f.Resource+": expected "+f.Expected+", got "+f.Got))
+		}
+	}
+}

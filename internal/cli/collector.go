@@ -1,0 +1,16 @@
+package cli
+
+import "runtime/debug"
+
+// largeHeap is how many bytes the heap may have before a short run collects any.
+const largeHeap = 576 << 20
+
+// ShortRun sets the collector for a program that answers and ends: what is read stays in use until then, so there is
+// nothing to collect unless the heap is large.
+func ShortRun() {
+	debug.SetGCPercent(-1)
+	debug.SetMemoryLimit(largeHeap)
+}
+
+// longRun sets it back for a command that goes on as long as there is input.
+func longRun() { debug.SetGCPercent(100) }

@@ -1,0 +1,417 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/change"
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/view"
+)
+
+func (a *app) compareCommand() *cobra.Command {
+	var expand bool
+	var failOn []string
+	c := &cobra.Command{
+		Use:   "compare OLD [NEW]",
+		Short: "Tell what differs between two revisions, folders, roles, people or groups",
+		Long: `Tells whose access differs between two workspaces, over all contexts from now (or --at) on: OLD and NEW are folders or Git
+revisions; without NEW it is the workspace as it is. Each change comes with the entries that made it so, and with the tests
+that come out otherwise. --expand tells it row by row.
+
+Two roles, people or groups of the workspace, as role:A role:B, are compared likewise: what only one has, and what both have.
+Of a group it is what a new member gets.`,
+		Example: `  hgate compare main
+  hgate compare v1 v2 --format md
+  hgate compare person:ines.okafor person:marek.dvorin`,
+		Args: takes(1, 2),
+	}
+	c.Flags().BoolVar(&expand, "expand", false, "tell it row by row")
+	c.Flags().StringSliceVar(&failOn, "fail-on", nil, "`what` to exit with 1 on: gained, lost, changed")
+	_ = c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions([]string{"gained", "lost", "changed"}, cobra.ShellCompDirectiveNoFileComp))
+	a.moment(c)
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		for _, word := range failOn {
+			if !slices.Contains([]string{"gained", "lost", "changed"}, word) {
+				return fmt.Errorf("--fail-on %s is not one of gained, lost, changed", word)
+			}
+		}
+		kind, _, isEntry := strings.Cut(args[0], ":")
+		if isEntry && slices.Contains([]string{"role", "person", "service", "group"}, kind) {
+			if len(args) < 2 {
+				return fmt.Errorf("name the one to compare %s with, as in: hgate compare %s %s:OTHER", args[0], args[0], kind)
+			}
+			return a.compareEntries(args[0], args[1])
+		}
+		effect, now, err := a.compareWorkspaces(args)
+		if err != nil {
+			return err
+		}
+		switch a.format {
+		case "json":
+			err = a.compareJSON(effect, now)
+		case "md":
+			err = a.compareMarkdown(effect, now)
+		default:
+			err = a.compareText(effect, now, expand)
+		}
+		if err == nil && differsIn(effect, failOn) {
+			err = answered(exitNo)
+		}
+		return err
+	}
+	a.formats(c, "text", "json", "md")
+	return c
+}
+
+// kindOf names what happened in the words of the fixed shapes.
+func kindOf(w change.Way) string {
+	switch w {
+	case change.Gains:
+		return "gained"
+	case change.Loses:
+		return "lost"
+	}
+	return "changed"
+}
+
+func differsIn(e *change.Effect, words []string) bool {
+	return slices.ContainsFunc(e.Lines, func(l change.Line) bool { return slices.Contains(words, kindOf(l.Way)) })
+}
+
+func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, error) {
+	dir := "."
+	if found, err := a.folder(); err == nil {
+		dir = found
+	} else if len(args) < 2 {
+		return nil, 0, err
+	}
+	done := a.progress("reading both")
+	before, err := a.workspaceAt(dir, args[0])
+	if err != nil {
+		done()
+		return nil, 0, err
+	}
+	var after *estate.Estate
+	if len(args) == 2 {
+		after, err = a.workspaceAt(dir, args[1])
+	} else {
+		root, _, e := a.workspace()
+		if e != nil {
+			done()
+			return nil, 0, e
+		}
+		after, err = policyfile.Load(root.FS())
+		root.Close()
+	}
+	done()
+	if err != nil {
+		return nil, 0, err
+	}
+	now, err := a.day(after.Zone)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer a.progress("comparing")()
+	effect, err := change.Of(before, after, now)
+	return effect, now, err
+}
+
+func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) error {
+	p := a.page(a.Out)
+	if e.Before.Zone.Name() != e.After.Zone.Name() {
+		p.Line("%s", p.Paint(view.Maybe, fmt.Sprintf("The time zone was %s and is %s: hours and dates are compared as if it had been so before.", e.Before.Zone.Name(), e.After.Zone.Name())))
+	}
+	if expand {
+		var rows [][]view.Cell
+		e.Rows(func(r change.Row) {
+			style := map[string]view.Style{"gained": view.Yes, "lost": view.No, "changed": view.Maybe}[kindOf(r.Line.Way)]
+			rows = append(rows, []view.Cell{{Text: kindOf(r.Line.Way), Style: style}, {Text: r.Subject.String()}, {Text: r.Operation}, {Text: r.Resource}, {Text: whenOf(r.Line), Style: view.Faint}})
+		})
+		p.Table(0, nil, rows)
+	} else {
+		a.effectText(p, e)
+		if causes := allCauses(e); len(causes) > 0 {
+			p.Line("\n%s", p.Paint(view.Heading, "Through"))
+			for _, c := range causes {
+				p.Table(2, nil, [][]view.Cell{{{Text: c.What}, {Text: c.Position.Short(), Style: view.Faint}}})
+			}
+		}
+	}
+	turned, err := e.Turned(now)
+	if err != nil {
+		return err
+	}
+	a.consequencesText(p, change.Consequences{Turned: turned})
+	return nil
+}
+
+// allCauses lists the entries behind all lines that are told, each once.
+func allCauses(e *change.Effect) (out []change.Cause) {
+	for i := range e.Lines[:min(len(e.Lines), maxLines)] {
+		for _, c := range e.Causes(&e.Lines[i]) {
+			if !slices.ContainsFunc(out, func(o change.Cause) bool { return o.What == c.What }) {
+				out = append(out, c)
+			}
+		}
+	}
+	return out
+}
+
+// whenOf says when it may be done, and was.
+func whenOf(l *change.Line) string {
+	switch {
+	case l.Way == change.Loses:
+		return ""
+	case l.Way == change.Gains:
+		return l.Is()
+	}
+	return l.Is() + " (was: " + l.Was() + ")"
+}
+
+func (a *app) compareJSON(e *change.Effect, now clock.Instant) error {
+	type row struct {
+		Subject   string `json:"subject"`
+		Operation string `json:"operation"`
+		Resource  string `json:"resource"`
+		When      string `json:"when"`
+		Was       string `json:"was,omitempty"`
+		OnRequest bool   `json:"on_request,omitempty"`
+	}
+	type outcome struct {
+		Name   string `json:"name"`
+		Passes bool   `json:"passes"`
+		New    bool   `json:"new"`
+	}
+	turned, err := e.Turned(now)
+	if err != nil {
+		return err
+	}
+	outcomes := map[string][]outcome{"test": {}, "guarantee": {}}
+	for _, t := range turned {
+		outcomes[t.What] = append(outcomes[t.What], outcome{t.ID, t.Passes, t.Fresh})
+	}
+	out := map[string][]row{"gained": {}, "lost": {}, "changed": {}}
+	e.Rows(func(r change.Row) {
+		one := row{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest}
+		kind := kindOf(r.Line.Way)
+		switch kind {
+		case "lost":
+			one.When = r.Line.Was()
+		case "changed":
+			one.Was = r.Line.Was()
+		}
+		out[kind] = append(out[kind], one)
+	})
+	w := json.NewEncoder(a.Out)
+	w.SetEscapeHTML(false)
+	w.SetIndent("", "  ")
+	return w.Encode(struct {
+		Gained     []row     `json:"gained"`
+		Lost       []row     `json:"lost"`
+		Changed    []row     `json:"changed"`
+		Tests      []outcome `json:"tests"`
+		Guarantees []outcome `json:"guarantees"`
+	}{out["gained"], out["lost"], out["changed"], outcomes["test"], outcomes["guarantee"]})
+}
+
+func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
+	cell := func(text string) string { return strings.NewReplacer("|", "\\|", "\n", " ").Replace(text) }
+	if e.Empty() {
+		fmt.Fprintln(a.Out, "Nobody's access changes.")
+	} else {
+		fmt.Fprintln(a.Out, "| who | | what | where | when | through |\n|---|---|---|---|---|---|")
+		var lines []change.Line
+		for i := 0; i < len(e.Lines); {
+			n := 1
+			for i+n < len(e.Lines) && e.Lines[i].SameButWhere(&e.Lines[i+n]) {
+				n++
+			}
+			lines = append(lines, e.ByPlace(e.Lines[i:i+n])...)
+			i += n
+		}
+		for i := range lines {
+			l := &lines[i]
+			var through []string
+			for _, c := range e.Causes(l) {
+				through = append(through, c.String())
+			}
+			what := e.What(l)
+			if l.OnRequest {
+				what = "on request: " + what
+			}
+			fmt.Fprintf(a.Out, "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)), cell(whenOf(l)), cell(strings.Join(through, ", ")))
+		}
+	}
+	turned, err := e.Turned(now)
+	for i, t := range turned {
+		if i == 0 {
+			fmt.Fprintln(a.Out)
+		}
+		fmt.Fprintf(a.Out, "- %s `%s` %s\n", t.What, t.ID, turnedWords[t.What].is[t.Passes])
+	}
+	return err
+}
+
+// compareEntries compares two roles, people, services or groups of the workspace.
+func (a *app) compareEntries(one, other string) error {
+	if a.format == "md" {
+		return fmt.Errorf("--format md goes with revisions and folders; two entries are written as text and json")
+	}
+	g, err := a.compiled()
+	if err != nil {
+		return err
+	}
+	e := g.Estate()
+	if role, ok := strings.CutPrefix(one, "role:"); ok {
+		second, ok := strings.CutPrefix(other, "role:")
+		if !ok {
+			return fmt.Errorf("a role is compared with a role; %s is none", other)
+		}
+		return a.compareRoles(g, role, second)
+	}
+	now, err := a.day(e.Zone)
+	if err != nil {
+		return err
+	}
+	var who [2]estate.Principal
+	for i, text := range []string{one, other} {
+		p, err := estate.ParsePrincipal(text)
+		if err != nil {
+			return err
+		}
+		if p.Kind == estate.IsGroup {
+			if e.Groups[p.ID] == nil {
+				return unknown("group", p.ID, keys(e.Groups))
+			}
+			e, p = e.WithNewMember(p.ID)
+		}
+		who[i] = p
+	}
+	effect, err := change.Between(e, who[0], who[1], now)
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		return a.betweenJSON(effect)
+	}
+	p := a.page(a.Out)
+	heads := []struct {
+		title string
+		is    func(change.Way) bool
+	}{
+		{"Only " + one, func(w change.Way) bool { return w == change.Loses }},
+		{"Only " + other, func(w change.Way) bool { return w == change.Gains }},
+		{"Both, under other conditions", func(w change.Way) bool { return w == change.Wider || w == change.Narrows || w == change.Other }},
+		{"Both", func(w change.Way) bool { return w == change.Alike }},
+	}
+	for i, h := range heads {
+		var lines []change.Line
+		for _, l := range effect.Lines {
+			if h.is(l.Way) {
+				lines = append(lines, l)
+			}
+		}
+		if i > 0 {
+			p.Line("")
+		}
+		p.Line("%s", p.Paint(view.Heading, h.title))
+		var rows [][]view.Cell
+		for _, l := range effect.ByPlaceAndWhen(lines) {
+			when := ""
+			switch {
+			case h.is(change.Other):
+				when = l.Was() + "; the other: " + l.Is()
+			case l.Way == change.Loses:
+				when = l.Was()
+			default:
+				when = l.Is()
+			}
+			if when == "always" {
+				when = ""
+			}
+			rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: effect.What(&l)}, {Text: when, Style: view.Faint}})
+		}
+		if len(rows) == 0 {
+			rows = append(rows, []view.Cell{{Text: "nothing", Style: view.Faint}})
+		}
+		p.Table(2, nil, rows)
+	}
+	return nil
+}
+
+func (a *app) betweenJSON(e *change.Effect) error {
+	type row struct {
+		Operation string `json:"operation"`
+		Resource  string `json:"resource"`
+		First     string `json:"first,omitempty"`
+		Second    string `json:"second,omitempty"`
+	}
+	out := map[string][]row{"first": {}, "second": {}, "both": {}}
+	e.Rows(func(r change.Row) {
+		one := row{r.Operation, r.Resource, r.Line.Was(), r.Line.Is()}
+		switch r.Line.Way {
+		case change.Loses:
+			one.Second = ""
+			out["first"] = append(out["first"], one)
+		case change.Gains:
+			one.First = ""
+			out["second"] = append(out["second"], one)
+		default:
+			out["both"] = append(out["both"], one)
+		}
+	})
+	return a.json(out)
+}
+
+// compareRoles compares what two roles have.
+func (a *app) compareRoles(g *gate.Gate, one, other string) error {
+	for _, id := range []string{one, other} {
+		if g.Estate().Roles[id] == nil {
+			return unknown("role", id, keys(g.Estate().Roles))
+		}
+	}
+	lists := map[string][]string{"first": {}, "second": {}, "both": {}}
+	for _, o := range estate.Sorted(g.Estate().Operations) {
+		switch a, b := g.RoleHas(one, o.Name), g.RoleHas(other, o.Name); {
+		case a && b:
+			lists["both"] = append(lists["both"], o.Name)
+		case a:
+			lists["first"] = append(lists["first"], o.Name)
+		case b:
+			lists["second"] = append(lists["second"], o.Name)
+		}
+	}
+	if a.format == "json" {
+		return a.json(lists)
+	}
+	p := a.page(a.Out)
+	for i, key := range []string{"first", "second", "both"} {
+		title := []string{"Only role " + one, "Only role " + other, "Both"}[i]
+		if i > 0 {
+			p.Line("")
+		}
+		p.Line("%s", p.Paint(view.Heading, title))
+		var rows [][]view.Cell
+		for _, name := range lists[key] {
+			o := g.Estate().Operations[name]
+			risk := ""
+			if o.HighRisk {
+				risk = "high risk"
+			}
+			rows = append(rows, []view.Cell{{Text: name}, {Text: o.Level.String()}, {Text: risk, Style: view.Maybe}, {Text: o.About, Style: view.Faint}})
+		}
+		if len(rows) == 0 {
+			rows = append(rows, []view.Cell{{Text: "nothing", Style: view.Faint}})
+		}
+		p.Table(2, nil, rows)
+	}
+	return nil
+}

@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/survey"
+	"hiddengate/internal/view"
+)
+
+var rules = map[survey.Rule]struct{ word, text string }{
+	survey.Alone:      {"alone", "nobody else who asks is allowed it"},
+	survey.Precedence: {"precedence", "the role stands first in the precedence of %s"},
+	survey.Keeps:      {"keeps", "no role stands before it in the precedence of %s, and whoever has it keeps it"},
+	survey.First:      {"first", "no role stands before it in the precedence of %s, and they asked first"},
+}
+
+func (a *app) contestCommand() *cobra.Command {
+	var holder string
+	c := &cobra.Command{
+		Use:   "contest OPERATION RESOURCE [SUBJECT…]",
+		Short: "Tell who gets what only one can have at a time",
+		Long: `Tells who gets an exclusive operation, such as the control of a dish, when several want it: whoever is allowed it through the role that
+stands first in the system's precedence; on a tie whoever has it (--held-by) keeps it, else it goes to who asked first, in the order of the
+names. Without names it is everybody who may.`,
+		Example: `  hgate contest control.take north-dish --network 10.40.1.1
+  hgate contest control.take north-dish marek.dvorin hana.kobari --held-by hana.kobari`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return fmt.Errorf("contest takes an operation, a resource and who wants it, as in: hgate contest control.take north-dish marek.dvorin hana.kobari")
+			}
+			return nil
+		},
+	}
+	flags := a.circumstances(c)
+	_ = c.Flags().MarkHidden("role") // a session is one subject's
+	c.Flags().StringVar(&holder, "held-by", "", "the `subject` who has it now")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		if cmd.Flags().Changed("role") {
+			return fmt.Errorf("--role names the session of one subject; leave it out here")
+		}
+		address, err := estate.ParseAddress(args[1])
+		if err != nil {
+			return err
+		}
+		place, err := g.Place(address)
+		if err != nil {
+			return err
+		}
+		if err := g.Operation(args[0], place); err != nil {
+			return err
+		}
+		if !g.Estate().Operations[args[0]].Exclusive {
+			return fmt.Errorf("%s is not exclusive: everybody who is allowed it may do it at the same time", args[0])
+		}
+		ctx, said, err := flags.build(a, cmd, g)
+		if err != nil {
+			return err
+		}
+		var who []estate.Principal
+		for _, text := range args[2:] {
+			p, err := subject(g, text)
+			if err != nil {
+				return err
+			}
+			who = append(who, p)
+		}
+		if len(who) == 0 {
+			holders, err := g.Holders(ctx, []*estate.Resource{place}, func(o *estate.Operation) bool { return o.Name == args[0] })
+			if err != nil {
+				return err
+			}
+			for _, h := range holders {
+				who = append(who, h.Subject)
+			}
+		}
+		var holds *estate.Principal
+		if holder != "" {
+			p, err := subject(g, holder)
+			if err != nil {
+				return fmt.Errorf("--held-by: %w", err)
+			}
+			holds = &p
+		}
+		all, rule, err := survey.Contest(g, args[0], place, ctx, who, holds)
+		if err != nil {
+			return err
+		}
+		if a.format == "json" {
+			err = a.contestJSON(all, rule)
+		} else {
+			a.contestText(args[0], place, said, all, rule)
+		}
+		if err == nil && rule == survey.NobodyMay {
+			err = answered(exitNo)
+		}
+		return err
+	}
+	a.formats(c, "text", "json")
+	return c
+}
+
+func (a *app) contestText(operation string, place *estate.Resource, said string, all []survey.Contestant, rule survey.Rule) {
+	p := a.page(a.Out)
+	if rule == survey.NobodyMay {
+		p.Line("%s  gets %s on %s", p.Paint(view.No, "NOBODY"), operation, place.Address)
+	} else {
+		p.Line("%s  gets %s on %s", p.Paint(view.Yes, all[0].Who.String()), operation, place.Address)
+	}
+	p.Line("%s", p.Paint(view.Faint, said))
+	if rule != survey.NobodyMay {
+		text := rules[rule].text
+		if rule != survey.Alone {
+			text = fmt.Sprintf(text, place.System.ID)
+		}
+		p.Line("because %s  %s", text, p.Paint(view.Faint, place.System.Source.Short()))
+	}
+	if len(all) == 0 {
+		return
+	}
+	p.Line("")
+	var rows [][]view.Cell
+	for _, c := range all {
+		rank, role, grant := "", "", ""
+		if c.Outcome == gate.Allow {
+			rank, role, grant = "not named", c.Role, c.Grant.ID
+			if c.Rank < len(place.System.Precedence) {
+				rank = fmt.Sprint(c.Rank + 1)
+			}
+		}
+		v := verdicts[c.Outcome]
+		rows = append(rows, []view.Cell{{Text: c.Who.String()}, {Text: v.word, Style: v.style}, {Text: role}, {Text: rank}, {Text: grant, Style: view.Faint}})
+	}
+	p.Table(2, []string{"who", "", "role", "precedence", "grant"}, rows)
+}
+
+func (a *app) contestJSON(all []survey.Contestant, rule survey.Rule) error {
+	type row struct {
+		Subject  string `json:"subject"`
+		Decision string `json:"decision"`
+		Role     string `json:"role"`
+		Grant    string `json:"grant"`
+	}
+	out := struct {
+		Winner string `json:"winner"`
+		Rule   string `json:"rule"`
+		Rows   []row  `json:"rows"`
+	}{Rule: rules[rule].word, Rows: []row{}}
+	if rule != survey.NobodyMay {
+		out.Winner = all[0].Who.String()
+	}
+	for _, c := range all {
+		one := row{c.Who.String(), c.Outcome.String(), c.Role, ""}
+		if c.Grant != nil {
+			one.Grant = c.Grant.ID
+		}
+		out.Rows = append(out.Rows, one)
+	}
+	return a.json(out)
+}

@@ -1,0 +1,133 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/splice"
+)
+
+// ownKeys are what a copy of a subject does not take over: they are that person's own.
+var ownKeys = []string{"name", "email", "title", "about", "last-seen", "status", "reserve", "protected", "accept"}
+
+func (a *app) copyCommand() *cobra.Command {
+	c := a.perSection(&cobra.Command{
+		Use:   "copy",
+		Short: "Make an entry like another, or give someone the access of another",
+		Long: `Makes a new entry of an old one; flags say what is different. A person's copy has the same tags, groups and direct grants,
+and never a name, an address or a credential. 'copy access' gives someone who is there already what another has.`,
+		Example: `  hgate copy role dome-operator dish-operator --allow dish.*
+  hgate copy person marek.dvorin luc.arnaud --name "Luc Arnaud"
+  hgate copy access marek.dvorin --to luc.arnaud`,
+	}, a.copyOne)
+	c.AddCommand(a.copyAccessCommand())
+	return c
+}
+
+func (a *app) copyOne(s policyfile.Section) *cobra.Command {
+	var e editing
+	var file string
+	c := &cobra.Command{Use: s.One + " ID NEW", Short: "Copy a " + s.One, Example: "  hgate copy " + s.One + " ID NEW", ValidArgsFunction: a.completeEntry(s, 1)}
+	c.Args = func(_ *cobra.Command, args []string) error {
+		if len(args) != 2 {
+			return fmt.Errorf("this is written `hgate copy %s ID NEW`", s.One)
+		}
+		return nil
+	}
+	v := a.valueFlags(c, s)
+	e.flags(c)
+	var ack acknowledging
+	if s.Name == "grants" {
+		ack.flags(c)
+	}
+	c.Flags().StringVar(&file, "file", "", "`file` of the workspace to put it into")
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
+			id, to := args[0], args[1]
+			if err := existing(old, s, id); err != nil {
+				return err
+			}
+			body, err := d.Body(s.Name, id)
+			if err != nil {
+				return err
+			}
+			copied := splice.Map()
+			for i := 0; i+1 < len(body.Content); i += 2 {
+				key := body.Content[i].Value
+				isSubject := s.Name == "people" || s.Name == "services"
+				if key == "protected" || key == "acknowledged" || isSubject && slices.Contains(ownKeys, key) || isSubject && key == "groups" {
+					continue
+				}
+				copied.Content = append(copied.Content, body.Content[i], body.Content[i+1])
+			}
+			into := file
+			if into == "" && s.Name != "resources" {
+				if o := old.Head(s.Name, id); !policyfile.IsInventory(o.Source.File) {
+					into = o.Source.File
+				}
+			}
+			if s.Name == "scopes" && len(copied.Content) == 2 {
+				copied = copied.Content[1]
+			}
+			if err := d.Add(s.Name, to, copied, into); err != nil {
+				return err
+			}
+			if s.Name == "people" || s.Name == "services" {
+				if err := a.copyAccess(d, subjectOf(s, id), subjectOf(s, to)); err != nil {
+					return err
+				}
+			}
+			if err := v.apply(d, old, to); err != nil {
+				return err
+			}
+			return ack.recheck(a, d, old, s, to)
+		})
+	}
+	return c
+}
+
+func (a *app) copyAccessCommand() *cobra.Command {
+	var e editing
+	var to string
+	c := &cobra.Command{
+		Use: "access SUBJECT --to SOMEONE", Short: "Give someone the groups and direct grants of another",
+		Long: `Puts SOMEONE into every group that lists SUBJECT, and beside SUBJECT into every grant and block that names it. Groups that
+fill themselves by tags are told and left alone.`,
+		Example: "  hgate copy access marek.dvorin --to luc.arnaud",
+		Args:    takes(1, 1), ValidArgsFunction: a.completeFirst(a.subjects(false)),
+	}
+	e.flags(c)
+	c.Flags().StringVar(&to, "to", "", "`subject` who gets it")
+	_ = c.MarkFlagRequired("to")
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
+			var both [2]estate.Principal
+			for i, text := range []string{args[0], to} {
+				s, id, err := subjectSection(text)
+				if err != nil {
+					return err
+				}
+				if err := existing(old, s, id); err != nil {
+					return err
+				}
+				both[i] = subjectOf(s, id)
+			}
+			return a.copyAccess(d, both[0], both[1])
+		})
+	}
+	return c
+}
+
+// copyAccess gives one subject what another has by name, and tells what that leaves out.
+func (a *app) copyAccess(d *draft.Draft, from, to estate.Principal) error {
+	left, err := d.CopyAccess(from, to)
+	for _, g := range left {
+		a.page(a.Err).Line("hgate: group %s fills itself by tags, and those of %s do not fit: it is not copied", g, to)
+	}
+	return err
+}

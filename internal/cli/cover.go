@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/survey"
+	"hiddengate/internal/view"
+)
+
+func (a *app) coverCommand() *cobra.Command {
+	var what, where, without []string
+	var least int
+	c := &cobra.Command{
+		Use:   "cover",
+		Short: "Show who stands behind each strong operation",
+		Long: `Tells of every high-risk and every govern operation (or of those named with --what), and of each place where it applies, who can do it by
+standing grants, from now (or --at) on: what nobody can do, what hangs on one person, on whom most depends, and at which hours of the
+coming week fewer people can than are enough (--least). --without shows what would be left if somebody were gone.`,
+		Example: `  hgate cover
+  hgate cover --without hana.kobari --where obsdb
+  hgate cover --what backup.restore --least 2 --format json`,
+		Args: takes(0, 0),
+	}
+	a.moment(c)
+	c.Flags().StringSliceVar(&what, "what", nil, "these `operations`, as 'backup.*' or 'from change'")
+	c.Flags().StringSliceVar(&where, "where", nil, "in these `places` alone")
+	c.Flags().StringSliceVar(&without, "without", nil, "as if these `subjects` had left")
+	c.Flags().IntVar(&least, "least", 1, "how many `people` are enough")
+	c.RunE = func(_ *cobra.Command, _ []string) error {
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		e := g.Estate()
+		w := survey.Watch{Least: least, What: func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }}
+		if w.Since, err = a.day(e.Zone); err != nil {
+			return err
+		}
+		if least < 1 {
+			return fmt.Errorf("--least %d: at least one", least)
+		}
+		chosen, err := chosenOperations(what)
+		if err != nil {
+			return err
+		}
+		if chosen != nil {
+			w.What = func(o *estate.Operation) bool { return chosen.Fit(o, e.Edition) }
+		}
+		if w.Within, err = chosenPlaces(g, where); err != nil {
+			return err
+		}
+		var gone []estate.Principal
+		for _, text := range without {
+			p, err := subject(g, text)
+			if err != nil {
+				return fmt.Errorf("--without: %w", err)
+			}
+			gone = append(gone, p)
+		}
+		done := a.progress("looking who can")
+		rows, err := survey.Cover(survey.Without(e, gone), w)
+		var lost []survey.Covered
+		if err == nil && len(gone) > 0 {
+			var before []survey.Covered
+			if before, err = survey.Cover(e, w); err == nil {
+				lost = survey.Lost(before, rows)
+			}
+		}
+		done()
+		if err != nil {
+			return err
+		}
+		if a.format == "json" {
+			return a.coverJSON(rows, lost, len(gone) > 0)
+		}
+		a.coverText(rows, lost, texts(gone), least, len(what) > 0)
+		return nil
+	}
+	a.formats(c, "text", "json")
+	return c
+}
+
+// placesOf writes where a row is about.
+func placesOf(r survey.Covered) string {
+	text := strings.Join(r.Places, ", ")
+	switch {
+	case r.Inside == 1:
+		text += " and one inside"
+	case r.Inside > 0:
+		text += fmt.Sprintf(" and %d inside", r.Inside)
+	}
+	if more := r.Count - len(r.Places) - r.Inside; more > 0 {
+		text += fmt.Sprintf(", and %d more", more)
+	}
+	return text
+}
+
+func peopleOf(r survey.Covered) string {
+	names := texts(r.People)
+	if more := r.Number - len(names); more > 0 {
+		names = append(names, fmt.Sprintf("%d more", more))
+	}
+	if r.Services > 0 {
+		names = append(names, count(r.Services, "service"))
+	}
+	if r.Lent > 0 {
+		names = append(names, fmt.Sprintf("%d on request", r.Lent))
+	}
+	return strings.Join(names, ", ")
+}
+
+// together joins the operations of rows that are alike in some way, and keeps their order.
+func together(rows []survey.Covered, key func(survey.Covered) string) (out [][]survey.Covered) {
+	number := map[string]int{}
+	for _, r := range rows {
+		n, ok := number[key(r)]
+		if !ok {
+			n = len(out)
+			number[key(r)] = n
+			out = append(out, nil)
+		}
+		out[n] = append(out[n], r)
+	}
+	return out
+}
+
+func operationsOf(rows []survey.Covered) string {
+	var names []string
+	for _, r := range rows {
+		names = append(names, r.Operation.Name)
+	}
+	slices.Sort(names)
+	return strings.Join(slices.Compact(names), ", ")
+}
+
+func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, chosen bool) {
+	p := a.page(a.Out)
+	if len(rows) == 0 {
+		p.Line("No such operation applies to anything there.")
+		return
+	}
+	var none, one, short, rest []survey.Covered
+	for _, r := range rows {
+		switch {
+		case r.Number == 0:
+			none = append(none, r)
+		case r.Number == 1:
+			one = append(one, r)
+		default:
+			rest = append(rest, r)
+		}
+		if r.Number > 0 && r.Short != "" {
+			short = append(short, r)
+		}
+	}
+	kind := "high-risk and govern operations"
+	if chosen {
+		kind = "operations"
+	}
+	distinct := func(rows []survey.Covered) int {
+		return len(together(rows, func(r survey.Covered) string { return r.Operation.Name }))
+	}
+	if len(gone) > 0 {
+		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Without %s nobody could do %s more", strings.Join(gone, " and "), count(distinct(lost), "operation"))))
+		a.coverPart(p, "", lost, false)
+	} else {
+		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Of %d %s, %d can be done by nobody somewhere, and %d by one person alone", distinct(rows), kind, distinct(none), distinct(one))))
+	}
+	a.coverPart(p, "By one person alone", one, true)
+	if reliances := survey.Reliances(rows); len(reliances) > 0 {
+		p.Line("\n%s", p.Paint(view.Heading, "On whom most depends"))
+		var cells [][]view.Cell
+		for _, r := range reliances[:min(len(reliances), 8)] {
+			cells = append(cells, []view.Cell{{Text: r.Who.String()}, {Text: count(len(r.Operations), "operation")}, {Text: count(r.Count, "time") + " alone", Style: view.Faint}})
+		}
+		p.Table(2, nil, cells)
+	}
+	if len(short) > 0 {
+		title := "Hours of the coming week in which nobody can"
+		if least > 1 {
+			title = fmt.Sprintf("Hours of the coming week in which fewer than %d can", least)
+		}
+		p.Line("\n%s", p.Paint(view.Heading, title))
+		var cells [][]view.Cell
+		for _, part := range together(short, func(r survey.Covered) string { return r.Short + "\n" + placesOf(r) }) {
+			cells = append(cells, []view.Cell{{Text: part[0].Short, Style: view.Maybe}, {Text: operationsOf(part)}, {Text: placesOf(part[0]), Style: view.Faint}})
+		}
+		p.Table(2, nil, cells)
+	}
+	a.coverPart(p, "By several", rest, true)
+	if len(gone) == 0 {
+		a.coverPart(p, "By nobody", none, false)
+	}
+}
+
+// coverPart writes rows, those with the same people and places in one.
+func (a *app) coverPart(p *view.Page, title string, rows []survey.Covered, who bool) {
+	if len(rows) == 0 {
+		return
+	}
+	if title != "" {
+		p.Line("\n%s", p.Paint(view.Heading, title))
+	}
+	var cells [][]view.Cell
+	for _, part := range together(rows, func(r survey.Covered) string { return peopleOf(r) + "\n" + placesOf(r) }) {
+		row := []view.Cell{{Text: operationsOf(part)}, {Text: placesOf(part[0]), Style: view.Faint}}
+		if who {
+			row = append([]view.Cell{{Text: peopleOf(part[0])}}, row...)
+		} else if part[0].Lent > 0 || part[0].Services > 0 {
+			row = append(row, view.Cell{Text: peopleOf(part[0]), Style: view.Maybe})
+		}
+		cells = append(cells, row)
+	}
+	p.Table(2, nil, cells)
+}
+
+func (a *app) coverJSON(rows, lost []survey.Covered, without bool) error {
+	type row struct {
+		Operation string   `json:"operation"`
+		Level     string   `json:"level"`
+		HighRisk  bool     `json:"high_risk"`
+		Places    []string `json:"places"`
+		Count     int      `json:"count"`
+		People    []string `json:"people"`
+		Number    int      `json:"number"`
+		Services  int      `json:"services"`
+		OnRequest int      `json:"on_request"`
+		Short     string   `json:"short"`
+	}
+	write := func(rows []survey.Covered) []row {
+		out := []row{}
+		for _, r := range rows {
+			out = append(out, row{
+				r.Operation.Name, r.Operation.Level.String(), r.Operation.HighRisk, append([]string{}, r.Places...), r.Count, append([]string{}, texts(r.People)...), r.Number, r.Services, r.Lent, r.Short,
+			})
+		}
+		return out
+	}
+	out := map[string]any{"rows": write(rows)}
+	if without {
+		out["lost"] = write(lost)
+	}
+	return a.json(out)
+}

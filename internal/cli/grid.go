@@ -1,0 +1,755 @@
+package cli
+
+import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/clipperhouse/displaywidth"
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/survey"
+	"hiddengate/internal/trial"
+	"hiddengate/internal/view"
+)
+
+// gridFlags are what a grid is asked for.
+type gridFlags struct {
+	who, members, roles, where, what, unfold []string
+	groups, operations, describe, all        bool
+	depth                                    int
+	asTests, expect                          string
+}
+
+// mostAnswers bounds how many answers a grid works out: columns times resources.
+const mostAnswers = 2_000_000_000
+
+func (a *app) gridCommand() *cobra.Command {
+	var f gridFlags
+	c := &cobra.Command{
+		Use:   "grid",
+		Short: "Show one grid of people against places",
+		Long: `Shows how far people, services, groups or roles get in each place and all inside it: view, use, change or govern, whichever is the
+highest of which anything is allowed. What is inside a place is a row of its own only if it says something else. A group's column is what
+a new member gets who is in nothing else; a role's, what it gives on everything.
+
+  change~    on some of what is there, not on all
+  ?change    depends on what the request says: --mfa yes and the like say it
+  +change    could be lent on request
+  change!    by a grant that names the one directly, not through a group
+
+--operations puts operations down instead of places. --expect compares with a sheet that was signed off, in the form of --format csv, and exits
+with 1 if anything differs; --as-tests writes the grid as a test.`,
+		Example: `  hgate grid --groups --where ridge-net
+  hgate grid --members-of dome-crew --where summit-hosts,obsdb --mfa yes
+  hgate grid --who lucas.amarel --where obsdb --operations
+  hgate grid --roles night-operator,dish-driver --describe`,
+		Args: takes(0, 0),
+	}
+	flags := a.circumstances(c)
+	_ = c.Flags().MarkHidden("role") // a session is one subject's
+	fl := c.Flags()
+	fl.StringSliceVar(&f.who, "who", nil, "these `subjects` across")
+	fl.BoolVar(&f.groups, "groups", false, "all groups across")
+	fl.StringSliceVar(&f.members, "members-of", nil, "the members of these `groups` across")
+	fl.StringSliceVar(&f.roles, "roles", nil, "these `roles` across")
+	fl.StringSliceVar(&f.where, "where", nil, "these `places` down")
+	fl.StringSliceVar(&f.what, "what", nil, "these `operations` alone, as 'table.*' or 'from change'")
+	fl.BoolVar(&f.operations, "operations", false, "operations down, not places")
+	fl.BoolVar(&f.describe, "describe", false, "what operations do, beside them")
+	fl.IntVar(&f.depth, "depth", 1, "how `deep` places are unfolded below the first")
+	fl.StringSliceVar(&f.unfold, "unfold", nil, "unfold these `places`, however deep")
+	fl.BoolVar(&f.all, "all", false, "rows and columns that are empty, too")
+	fl.StringVar(&f.asTests, "as-tests", "", "write it as a test of this `name`")
+	fl.StringVar(&f.expect, "expect", "", "compare with a CSV `file`")
+	_ = c.RegisterFlagCompletionFunc("roles", a.completeSection("roles"))
+	_ = c.RegisterFlagCompletionFunc("members-of", a.completeSection("groups"))
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		if cmd.Flags().Changed("role") {
+			return fmt.Errorf("--role names the session of one subject; --roles puts roles across")
+		}
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		q, err := f.question(g)
+		if err != nil {
+			return err
+		}
+		var said string
+		q.Ask = func(g *gate.Gate) (ctx *gate.Context, err error) {
+			ctx, said, err = flags.build(a, cmd, g)
+			return ctx, err
+		}
+		if n := len(q.Columns) * g.Estate().Tree.Len(); n > mostAnswers {
+			return fmt.Errorf("%d columns over %d resources is too much for one grid; name fewer with --who or --members-of", len(q.Columns), g.Estate().Tree.Len())
+		}
+		done := a.progress("working out the grid")
+		grid, err := survey.NewGrid(g.Estate(), q)
+		done()
+		if err != nil {
+			return err
+		}
+		return a.grid(g, grid, f, q, said)
+	}
+	a.formats(c, "text", "csv", "md", "json")
+	return c
+}
+
+// question reads the flags.
+func (f gridFlags) question(g *gate.Gate) (q survey.Question, err error) {
+	e := g.Estate()
+	add := func(p estate.Principal) {
+		name := p.String()
+		if p.Kind == estate.IsGroup {
+			name = "group:" + p.ID
+		}
+		one := survey.Column{Name: name, Subject: p}
+		if s := e.People[p.ID]; p.Kind == estate.IsPerson && s != nil {
+			one.Invited = s.Status == "invited"
+		}
+		if !slices.ContainsFunc(q.Columns, func(c survey.Column) bool { return c.Name == name }) {
+			q.Columns = append(q.Columns, one)
+		}
+	}
+	for _, text := range f.who {
+		p, err := estate.ParsePrincipal(strings.TrimSpace(text))
+		switch {
+		case err != nil:
+			return q, fmt.Errorf("--who: %w", err)
+		case p.Kind == estate.IsEveryone:
+			for _, one := range g.Members(estate.Subjects{{Principal: p}}) {
+				add(one)
+			}
+			continue
+		case p.Kind == estate.IsGroup && e.Groups[p.ID] == nil:
+			return q, unknown("group", p.ID, ids(e.Section("groups")))
+		case p.Kind != estate.IsGroup:
+			if err := g.Subject(p); err != nil {
+				return q, err
+			}
+		}
+		add(p)
+	}
+	for _, id := range f.members {
+		id = strings.TrimPrefix(id, "group:")
+		if e.Groups[id] == nil {
+			return q, unknown("group", id, ids(e.Section("groups")))
+		}
+		for _, p := range g.Group(id) {
+			add(p)
+		}
+	}
+	if f.groups || len(f.who)+len(f.members)+len(f.roles) == 0 {
+		for _, id := range ids(e.Section("groups")) {
+			add(estate.Principal{Kind: estate.IsGroup, ID: id})
+		}
+	}
+	for _, id := range f.roles {
+		id = strings.TrimPrefix(id, "role:")
+		if e.Roles[id] == nil {
+			return q, unknown("role", id, ids(e.Section("roles")))
+		}
+		q.Columns = append(q.Columns, survey.Column{Name: "role:" + id, Role: id})
+	}
+	if len(q.Columns) == 0 {
+		return q, fmt.Errorf("nobody is across: name subjects with --who, --members-of or --roles")
+	}
+	what, err := chosenOperations(f.what)
+	if err != nil {
+		return q, err
+	}
+	if what != nil {
+		q.What = func(o *estate.Operation) bool { return what.Fit(o, e.Edition) }
+	}
+	where, err := chosenPlaces(g, f.where)
+	if err != nil {
+		return q, err
+	}
+	if where != nil {
+		q.Within = func(r *estate.Resource) bool { return g.Covers(where, r) }
+	}
+	return q, nil
+}
+
+// chosenOperations reads --what; nil if it is not given.
+func chosenOperations(texts []string) (out estate.Operations, err error) {
+	for _, text := range texts {
+		t, err := estate.ParseOperationTerm(text)
+		if err != nil {
+			return nil, fmt.Errorf("--what: %w", err)
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// chosenPlaces reads --where, of which each must be listed or select something; nil if it is not given.
+func chosenPlaces(g *gate.Gate, texts []string) (out estate.Resources, err error) {
+	for _, text := range texts {
+		_, inside, err := selected(g, "all", text)
+		if err != nil {
+			return nil, fmt.Errorf("--where: %w", err)
+		}
+		if len(inside) == 1 && inside[0].Index < 0 {
+			return nil, fmt.Errorf("--where %s: this speaks of listed resources, and that is not listed", text)
+		}
+		t, _ := estate.ParseResourceTerm(text)
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// sheet is a grid as it is written: texts under a heading.
+type sheet struct {
+	first   string // over the first column
+	columns []string
+	rows    []sheetRow
+	about   bool // rows have a description
+}
+
+type sheetRow struct {
+	name, about string
+	indent      int
+	cells       []string
+	styles      []view.Style
+	json        map[string]any
+}
+
+func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Question, said string) error {
+	var s sheet
+	if f.operations || f.describe && len(f.roles) > 0 {
+		ops, cells, err := grid.Operations()
+		if err != nil {
+			return err
+		}
+		s = operationSheet(grid, ops, cells, f)
+	} else {
+		unfold := func(*estate.Resource) bool { return false }
+		if len(f.unfold) > 0 {
+			unfold = func(r *estate.Resource) bool { return slices.Contains(f.unfold, r.Address.String()) }
+			for _, text := range f.unfold {
+				if grid.Find(text) < 0 {
+					return fmt.Errorf("--unfold %s: nothing is listed there", text)
+				}
+			}
+		}
+		rows := grid.Rows(f.depth, unfold)
+		switch {
+		case f.asTests != "":
+			return a.gridTest(g, grid, rows, f, q)
+		case f.expect != "":
+			return a.gridExpected(grid, f.expect)
+		}
+		s = placeSheet(grid, rows, a.format == "text")
+	}
+	if f.asTests+f.expect != "" {
+		return fmt.Errorf("--as-tests and --expect go with places down; leave --operations out")
+	}
+	if !f.all {
+		s.hideEmpty()
+	}
+	switch a.format {
+	case "csv":
+		return a.gridCSV(s)
+	case "md":
+		return a.gridMarkdown(s)
+	case "json":
+		return a.gridJSON(s)
+	}
+	a.gridText(s, said, f.all)
+	return nil
+}
+
+func headings(grid *survey.Grid) (out []string) {
+	for _, c := range grid.Columns {
+		name := c.Name
+		if c.Invited {
+			name += " (invited)"
+		}
+		out = append(out, name)
+	}
+	return out
+}
+
+// reachedText writes how far somebody gets.
+func reachedText(r survey.Reached) (string, view.Style) {
+	text, style := "", view.Plain
+	if r.Any {
+		text = r.Level.String()
+		style = [...]view.Style{view.Plain, view.Plain, view.Yes, view.No}[r.Level]
+		if r.Partly {
+			text += "~"
+		}
+		if r.Direct {
+			text += "!"
+		}
+	}
+	if r.Depends != nil {
+		text += " ?" + r.Depends.String()
+		style = view.Maybe
+	}
+	if r.OnRequest != nil {
+		text += " +" + r.OnRequest.String()
+		if !r.Any {
+			style = view.Maybe
+		}
+	}
+	return strings.TrimSpace(text), style
+}
+
+func placeSheet(grid *survey.Grid, rows []survey.GridRow, together bool) sheet {
+	s := sheet{first: "place", columns: headings(grid)}
+	for _, r := range rows {
+		one := sheetRow{name: r.Place.Address.String(), indent: 2 * r.Depth}
+		for _, c := range r.Cells {
+			text, style := reachedText(c)
+			one.cells, one.styles = append(one.cells, text), append(one.styles, style)
+		}
+		one.json = map[string]any{"place": one.name, "cells": reachedJSON(grid, r.Cells)}
+		if !together {
+			s.rows = append(s.rows, one)
+			for _, r := range r.Alike {
+				other := one
+				other.name = r.Address.String()
+				other.json = map[string]any{"place": other.name, "cells": one.json["cells"]}
+				s.rows = append(s.rows, other)
+			}
+			continue
+		}
+		if n := len(r.Alike); n > 0 {
+			one.name += fmt.Sprintf(" and %d like it", n)
+		}
+		s.rows = append(s.rows, one)
+	}
+	return s
+}
+
+func reachedJSON(grid *survey.Grid, cells []survey.Reached) map[string]any {
+	out := map[string]any{}
+	for i, c := range cells {
+		one := map[string]any{"level": "none", "partly": c.Partly, "direct": c.Direct}
+		if c.Any {
+			one["level"] = c.Level.String()
+		}
+		if c.Depends != nil {
+			one["depends"] = c.Depends.String()
+		}
+		if c.OnRequest != nil {
+			one["on_request"] = c.OnRequest.String()
+		}
+		out[grid.Columns[i].Name] = one
+	}
+	return out
+}
+
+func operationSheet(grid *survey.Grid, ops []*estate.Operation, cells [][]survey.Answer, f gridFlags) sheet {
+	s := sheet{first: "operation", columns: headings(grid), about: f.describe}
+	for i, o := range ops {
+		one := sheetRow{name: o.Name, about: o.Level.String() + ": " + o.About}
+		if o.HighRisk {
+			one.about = o.Level.String() + ", high-risk: " + o.About
+		}
+		out := map[string]any{}
+		for c, answer := range cells[i] {
+			text, style := "", view.Plain
+			switch answer.Outcome {
+			case gate.Allow:
+				text, style = "yes", view.Yes
+			case gate.Depends:
+				text, style = "?", view.Maybe
+			}
+			if answer.Partly {
+				text += "~"
+			}
+			if answer.Direct {
+				text += "!"
+			}
+			if answer.OnRequest {
+				text, style = text+"+", view.Maybe
+			}
+			one.cells, one.styles = append(one.cells, text), append(one.styles, style)
+			out[grid.Columns[c].Name] = map[string]any{"decision": answer.Outcome.String(), "partly": answer.Partly, "on_request": answer.OnRequest, "direct": answer.Direct}
+		}
+		one.json = map[string]any{"operation": o.Name, "level": o.Level.String(), "about": o.About, "cells": out}
+		s.rows = append(s.rows, one)
+	}
+	return s
+}
+
+// hideEmpty leaves columns and rows out in which nothing stands.
+func (s *sheet) hideEmpty() {
+	var kept []int
+	for c := range s.columns {
+		if slices.ContainsFunc(s.rows, func(r sheetRow) bool { return r.cells[c] != "" }) {
+			kept = append(kept, c)
+		}
+	}
+	var columns []string
+	for _, c := range kept {
+		columns = append(columns, s.columns[c])
+	}
+	for i := range s.rows {
+		r := &s.rows[i]
+		var cells []string
+		var styles []view.Style
+		for _, c := range kept {
+			cells, styles = append(cells, r.cells[c]), append(styles, r.styles[c])
+		}
+		r.cells, r.styles = cells, styles
+	}
+	s.columns = columns
+	s.hideEmptyRows()
+}
+
+// hideEmptyRows leaves rows out in which nothing stands, and in which no row stands that stays.
+func (s *sheet) hideEmptyRows() {
+	var rows []sheetRow
+	for i := len(s.rows) - 1; i >= 0; i-- {
+		r := s.rows[i]
+		holds := len(rows) > 0 && rows[len(rows)-1].indent > r.indent
+		if holds || slices.ContainsFunc(r.cells, func(text string) bool { return text != "" }) {
+			rows = append(rows, r)
+		}
+	}
+	slices.Reverse(rows)
+	s.rows = rows
+}
+
+func (a *app) gridText(s sheet, said string, keep bool) {
+	p := a.page(a.Out)
+	if len(s.rows) == 0 {
+		p.Line("Nobody gets anywhere there.")
+		return
+	}
+	kind := ""
+	for prefix, word := range map[string]string{"group:": "groups, ", "service:": "services, ", "role:": "roles, "} {
+		if !slices.ContainsFunc(s.columns, func(name string) bool { return !strings.HasPrefix(name, prefix) }) {
+			kind = word
+			for i := range s.columns {
+				s.columns[i] = strings.TrimPrefix(s.columns[i], prefix)
+			}
+		}
+	}
+	p.Line("%s", p.Paint(view.Faint, kind+said))
+	first := displaywidth.String(s.first)
+	for _, r := range s.rows {
+		first = max(first, r.indent+displaywidth.String(r.name))
+	}
+	about := 0
+	if s.about {
+		about = p.Width / 3
+	}
+	all := len(s.columns)
+	for from := 0; from < all; {
+		to, room := from, p.Width-min(first, p.Width/2)-about
+		var widths []int
+		for to < all {
+			wide := 0
+			for _, part := range nameParts(s.columns[to]) {
+				wide = max(wide, displaywidth.String(part))
+			}
+			for _, r := range s.rows {
+				wide = max(wide, displaywidth.String(r.cells[to]))
+			}
+			if room -= wide + 2; room < 0 && to > from {
+				break
+			}
+			widths = append(widths, wide)
+			to++
+		}
+		if whole := to - from; whole == all { // there may be room for whole names
+			for _, name := range s.columns {
+				room -= displaywidth.String(name)
+			}
+			for _, w := range widths {
+				room += w
+			}
+			if room >= 0 {
+				widths = slices.Repeat([]int{p.Width}, all)
+			}
+		}
+		part := s
+		part.columns = s.columns[from:to]
+		part.rows = slices.Clone(s.rows)
+		for i := range part.rows {
+			part.rows[i].cells, part.rows[i].styles = part.rows[i].cells[from:to], part.rows[i].styles[from:to]
+		}
+		p.Line("")
+		if to-from < all {
+			p.Line("%s", p.Paint(view.Faint, fmt.Sprintf("columns %d to %d of %d", from+1, to, all)))
+			if !keep {
+				part.hideEmptyRows()
+			}
+		}
+		a.gridPart(p, part, widths)
+		from = to
+	}
+	a.gridLegend(p, s)
+}
+
+// gridPart writes columns that fit beside one another.
+func (a *app) gridPart(p *view.Page, s sheet, widths []int) {
+	heading := []string{s.first}
+	for i, name := range s.columns {
+		heading = append(heading, broken(name, widths[i]))
+	}
+	if s.about {
+		heading = append(heading, "what it does")
+	}
+	var rows [][]view.Cell
+	for _, r := range s.rows {
+		row := []view.Cell{{Text: strings.Repeat("\u00a0", r.indent) + r.name}}
+		for c, text := range r.cells {
+			if text == "" {
+				text = "·"
+			}
+			row = append(row, view.Cell{Text: text, Style: r.styles[c]})
+		}
+		if s.about {
+			row = append(row, view.Cell{Text: r.about, Style: view.Faint})
+		}
+		rows = append(rows, row)
+	}
+	p.Table(0, heading, rows)
+}
+
+// nameParts takes a name apart where it may be broken.
+func nameParts(name string) []string {
+	return strings.Fields(strings.NewReplacer(":", ": ", ".", ". ", "-", "- ").Replace(name))
+}
+
+// broken breaks a name into lines of a width.
+func broken(name string, width int) string {
+	var lines []string
+	for i, part := range nameParts(name) {
+		gap := ""
+		if part[0] == '(' {
+			gap = " "
+		}
+		if last := len(lines) - 1; i > 0 && displaywidth.String(lines[last]+gap+part) <= width {
+			lines[last] += gap + part
+		} else {
+			lines = append(lines, part)
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// gridLegend explains the marks that stand in the grid.
+func (a *app) gridLegend(p *view.Page, s sheet) {
+	var marks []string
+	for _, m := range []struct{ mark, means string }{{"~", "not on all of it"}, {"?", "depends on the request"}, {"+", "could be lent on request"}, {"!", "granted directly"}} {
+		if slices.ContainsFunc(s.rows, func(r sheetRow) bool {
+			return slices.ContainsFunc(r.cells, func(text string) bool { return strings.Contains(text, m.mark) })
+		}) {
+			marks = append(marks, m.mark+" "+m.means)
+		}
+	}
+	if len(marks) > 0 {
+		p.Line("\n%s", p.Paint(view.Faint, strings.Join(marks, "; ")))
+	}
+}
+
+func (a *app) gridCSV(s sheet) error {
+	w := csv.NewWriter(a.Out)
+	head := append([]string{s.first}, s.columns...)
+	if s.about {
+		head = append(head, "about")
+	}
+	_ = w.Write(head)
+	for _, r := range s.rows {
+		row := append([]string{r.name}, r.cells...)
+		if s.about {
+			row = append(row, r.about)
+		}
+		_ = w.Write(row)
+	}
+	w.Flush()
+	if err := w.Error(); err != nil {
+		return outside{err}
+	}
+	return nil
+}
+
+func (a *app) gridMarkdown(s sheet) error {
+	line := func(cells []string) { fmt.Fprintf(a.Out, "| %s |\n", strings.Join(cells, " | ")) }
+	head := append([]string{s.first}, s.columns...)
+	if s.about {
+		head = append(head, "about")
+	}
+	line(head)
+	line(slices.Repeat([]string{"---"}, len(head)))
+	for _, r := range s.rows {
+		row := append([]string{r.name}, r.cells...)
+		if s.about {
+			row = append(row, r.about)
+		}
+		for i := range row {
+			row[i] = strings.NewReplacer("|", "\\|", "~", "\\~").Replace(row[i])
+		}
+		line(row)
+	}
+	return nil
+}
+
+func (a *app) gridJSON(s sheet) error {
+	rows := []map[string]any{}
+	for _, r := range s.rows {
+		rows = append(rows, r.json)
+	}
+	return a.json(map[string]any{"columns": append([]string{}, s.columns...), "rows": rows})
+}
+
+// gridTest writes the grid as a test of levels, and leaves out what a test can't say or what members of a group have beyond it.
+func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f gridFlags, q survey.Question) error {
+	if err := estate.CheckID(f.asTests); err != nil {
+		return fmt.Errorf("--as-tests: %w", err)
+	}
+	if q.What != nil {
+		return fmt.Errorf("--as-tests speaks of levels, of all operations; leave --what out")
+	}
+	ctx, err := q.Ask(g)
+	if err != nil {
+		return err
+	}
+	at, timed := ctx.Moment()
+	if !timed {
+		return fmt.Errorf("--as-tests needs a time; leave --at any out")
+	}
+	given := []string{"time: " + g.Estate().Zone.Format(at)}
+	said := ctx.Said()
+	if said.Network != nil {
+		given = append(given, "network: '"+said.Network.String()+"'")
+	}
+	for _, flag := range []struct {
+		name string
+		is   *bool
+	}{{"mfa", said.MFA}, {"reason", said.Reason}, {"ticket", said.Ticket}} {
+		if flag.is != nil {
+			given = append(given, fmt.Sprintf("%s: %v", flag.name, *flag.is))
+		}
+	}
+	if said.SignIn != "" {
+		given = append(given, "sign-in: "+said.SignIn)
+	}
+	if len(said.Attributes) > 0 {
+		var pairs []string
+		for key, value := range said.Attributes {
+			pairs = append(pairs, fmt.Sprintf("%s: %q", key, value))
+		}
+		slices.Sort(pairs)
+		given = append(given, "context: {"+strings.Join(pairs, ", ")+"}")
+	}
+	fmt.Fprintf(a.Out, "tests:\n  %s:\n    given: {%s}\n    levels:\n", f.asTests, strings.Join(given, ", "))
+	var left []string
+	for c, column := range grid.Columns {
+		var levels []string
+		if column.Role != "" || column.Invited {
+			left = append(left, column.Name+" (a test is of somebody who can sign in)")
+			continue
+		}
+		for _, r := range rows {
+			for _, place := range append([]*estate.Resource{r.Place}, r.Alike...) {
+				rule := estate.LevelRule{Subject: column.Subject, None: !r.Cells[c].Any, Level: r.Cells[c].Level}
+				rule.Place, _ = estate.ParseResourceTerm(place.Address.String())
+				result, err := trial.Run(g, &estate.Test{Object: estate.Object{ID: f.asTests}, Levels: []estate.LevelRule{rule}, Given: givenAt(g, at, said)}, at)
+				if err != nil || !result.Passed() {
+					left = append(left, column.Name+" on "+place.Address.String())
+					continue
+				}
+				word := "none"
+				if !rule.None {
+					word = rule.Level.String()
+				}
+				levels = append(levels, fmt.Sprintf("'%s': %s", place.Address, word))
+			}
+		}
+		if len(levels) > 0 {
+			fmt.Fprintf(a.Out, "      %s: {%s}\n", column.Name, strings.Join(levels, ", "))
+		}
+	}
+	if len(left) > 0 {
+		fmt.Fprintf(a.Err, "hgate: left out, where it depends on the request or members have more by other ways: %s\n", strings.Join(left, "; "))
+	}
+	return nil
+}
+
+// gridExpected compares the grid with a sheet.
+func (a *app) gridExpected(grid *survey.Grid, name string) error {
+	file, err := a.open(name)
+	if err != nil {
+		return outside{err}
+	}
+	defer file.Close()
+	r := csv.NewReader(file)
+	head, err := r.Read()
+	if err != nil {
+		return fmt.Errorf("%s: it is no CSV with a heading: %w", name, err)
+	}
+	columns := make([]int, len(head))
+	for i, title := range head {
+		title = strings.TrimSuffix(strings.TrimSpace(strings.TrimPrefix(title, "\ufeff")), " (invited)")
+		if columns[i] = slices.IndexFunc(grid.Columns, func(c survey.Column) bool { return c.Name == title }); i > 0 && columns[i] < 0 {
+			return fmt.Errorf("%s:1: the column %q is nobody in this grid; name them with --who or --groups", name, title)
+		}
+	}
+	p := a.page(a.Out)
+	var rows [][]view.Cell
+	compared := 0
+	for {
+		row, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		line, _ := r.FieldPos(0)
+		at := grid.Find(strings.TrimSpace(row[0]))
+		if at < 0 {
+			return fmt.Errorf("%s:%d: %q is no listed place", name, line, row[0])
+		}
+		for i := 1; i < len(row); i++ {
+			compared++
+			is, _ := reachedText(grid.At(columns[i], at))
+			want := strings.ToLower(strings.Join(strings.Fields(row[i]), " "))
+			if want == "none" || want == "·" || want == "-" {
+				want = ""
+			}
+			if is == want {
+				continue
+			}
+			said := func(text string) string {
+				if text == "" {
+					return "none"
+				}
+				return text
+			}
+			rows = append(rows, []view.Cell{{Text: row[0]}, {Text: head[i]}, {Text: "expected " + said(want), Style: view.Faint}, {Text: "is " + said(is), Style: view.No}, {Text: fmt.Sprintf("%s:%d", name, line), Style: view.Faint}})
+		}
+	}
+	if len(rows) == 0 {
+		p.Line("%s  all %d cells are as expected", p.Paint(view.Yes, "AGREES"), compared)
+		return nil
+	}
+	p.Line("%s  %d of %d cells are not as expected\n", p.Paint(view.No, "DIFFERS"), len(rows), compared)
+	p.Table(2, nil, rows)
+	return answered(exitNo)
+}
+
+// givenAt is what a test is given that asks what a request says.
+func givenAt(g *gate.Gate, at clock.Instant, said gate.Said) estate.Given {
+	out := estate.Given{Time: &estate.Moment{Instant: at, Text: g.Estate().Zone.Format(at)}, Network: said.Network, MFA: said.MFA, Reason: said.Reason, Ticket: said.Ticket, SignIn: said.SignIn}
+	for _, key := range slices.Sorted(maps.Keys(said.Attributes)) {
+		out.Context = append(out.Context, estate.Tag{Key: key, Value: said.Attributes[key]})
+	}
+	return out
+}

@@ -1,0 +1,252 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/splice"
+)
+
+func (a *app) setCommand() *cobra.Command {
+	return a.perSection(&cobra.Command{
+		Use:   "set",
+		Short: "Change keys of an entry",
+		Long: `Changes keys of an entry where it stands, after telling whose access that changes. An empty value takes a key out.
+Of a list, +ITEM adds and -ITEM takes out; items without a sign replace what is there. Of tags, those that are named
+change, and one with an empty value goes; other keys with values, such as a condition, are replaced as a whole.`,
+		Example: `  hgate set group visitors --members +pia.lindqvist
+  hgate set person pia.lindqvist --ends 2031-06-30
+  hgate set grant visitors-read --when mfa=true --why ""`,
+	}, a.setOne)
+}
+
+func (a *app) setOne(s policyfile.Section) *cobra.Command {
+	var e editing
+	c := &cobra.Command{
+		Use: s.One + " ID…", Short: "Change a " + s.One, Long: s.Doc, Example: "  hgate set " + s.One + " ID --title \"A better name\"",
+		ValidArgsFunction: a.completeEntry(s, 100),
+	}
+	c.Args = func(_ *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return fmt.Errorf("this is written `hgate set %s ID --KEY VALUE`; `hgate set %s --help` lists the keys", s.One, s.One)
+		}
+		return nil
+	}
+	v := a.valueFlags(c, s)
+	e.flags(c)
+	var ack acknowledging
+	if s.Name == "grants" {
+		ack.flags(c)
+	}
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		if !v.any() {
+			return fmt.Errorf("nothing is to be set: `hgate set %s --help` lists the keys", s.One)
+		}
+		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
+			for _, id := range args {
+				if err := existing(old, s, id); err != nil {
+					return err
+				}
+				if err := v.apply(d, old, id); err != nil {
+					return err
+				}
+				if err := ack.recheck(a, d, old, s, id); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return c
+}
+
+// apply changes an entry to what was given.
+func (v *values) apply(d *draft.Draft, old *estate.Estate, id string) error {
+	for _, f := range v.said() {
+		if ends := f.Name == "ends" || f.Name == "status"; ends {
+			if err := unprotected(old, v.section, id, "ended"); err != nil {
+				return err
+			}
+		}
+		if err := v.applyOne(d, id, f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (v *values) applyOne(d *draft.Draft, id string, f policyfile.Field) error {
+	s := v.section.Name
+	body, err := d.Body(s, id)
+	if err != nil {
+		return err
+	}
+	if s == "grants" && f.Name == "role" && has(body, "roles") {
+		f.Name = "roles"
+		v.given["roles"] = v.given["role"]
+	}
+	switch f.Shape {
+	case policyfile.OfList:
+		items, err := itemsOf(*v.given[f.Name])
+		if err != nil {
+			return fmt.Errorf("--%s: %w", f.Name, err)
+		}
+		add, drop, replaced, err := signs(items)
+		if err != nil {
+			return fmt.Errorf("--%s: %w", f.Name, err)
+		}
+		if !replaced && len(items) > 0 {
+			if s == "grants" && f.Name == "role" && len(add) > 0 {
+				return v.toRoles(d, id, body, add, drop)
+			}
+			return d.Change(s, id, f.Name, add, drop)
+		}
+	case policyfile.OfKeys:
+		n, err := v.value(f)
+		if err != nil || n == nil {
+			if err == nil {
+				err = d.Set(s, id, f.Name, nil)
+			}
+			return err
+		}
+		if f.Name == "tags" { // one by one; all else is a whole
+			return d.Set(s, id, f.Name, merged(value(body, f.Name), n))
+		}
+	}
+	n, err := v.value(f)
+	if err != nil {
+		return err
+	}
+	key := f.Name
+	if n != nil && v.key(f, n) != key { // from role to roles
+		if err := d.Set(s, id, "role", nil); err != nil {
+			return err
+		}
+		key = v.key(f, n)
+	}
+	return d.Set(s, id, key, n)
+}
+
+// toRoles gives a grant of one role several.
+func (v *values) toRoles(d *draft.Draft, id string, body *yaml.Node, add, drop []*yaml.Node) error {
+	list := splice.List()
+	if one := value(body, "role"); one != nil {
+		list.Content = append(list.Content, one)
+	}
+	list.Content = append(list.Content, add...)
+	if err := d.Set("grants", id, "roles", list); err != nil {
+		return err
+	}
+	if err := d.Set("grants", id, "role", nil); err != nil || len(drop) == 0 {
+		return err
+	}
+	return d.Change("grants", id, "roles", nil, drop)
+}
+
+func has(n *yaml.Node, key string) bool { return value(n, key) != nil }
+
+func value(n *yaml.Node, key string) *yaml.Node {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return n.Content[i+1]
+		}
+	}
+	return nil
+}
+
+// merged gives keys and values with others in their place; those that become empty go.
+func merged(old, more *yaml.Node) *yaml.Node {
+	out := splice.Map()
+	if old != nil {
+		for i := 0; i+1 < len(old.Content); i += 2 {
+			if !has(more, old.Content[i].Value) {
+				out.Content = append(out.Content, old.Content[i], old.Content[i+1])
+			}
+		}
+	}
+	for i := 0; i+1 < len(more.Content); i += 2 {
+		if more.Content[i+1].Value != "" || more.Content[i+1].Kind != yaml.ScalarNode {
+			out.Content = append(out.Content, more.Content[i], more.Content[i+1])
+		}
+	}
+	if len(out.Content) == 0 {
+		return nil
+	}
+	return out
+}
+
+func (a *app) statusCommand(name, status string) *cobra.Command {
+	var e editing
+	short := map[string]string{"suspend": "Keep people or services from everything, until they are resumed", "resume": "Let suspended people or services in again"}[name]
+	c := &cobra.Command{
+		Use: name + " SUBJECT…", Short: short,
+		Example: "  hgate " + name + " pia.lindqvist\n  hgate " + name + " service:nightly-reduce",
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return a.words(a.subjects(false))
+		},
+	}
+	e.flags(c)
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
+			for _, who := range args {
+				s, id, err := subjectSection(who)
+				if err != nil {
+					return err
+				}
+				if err := existing(old, s, id); err != nil {
+					return err
+				}
+				if status != "active" {
+					if err := unprotected(old, s, id, "suspended"); err != nil {
+						return err
+					}
+				} else if was := old.Subject(subjectOf(s, id)).Status; was == "left" {
+					return &draft.Error{Message: who + " has left and is not suspended", Help: fmt.Sprintf("if they are back: hgate set %s %s --status active", s.One, id)}
+				}
+				n := splice.Scalar(status)
+				if status == "active" {
+					n = nil
+				}
+				if err := d.Set(s.Name, id, "status", n); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return c
+}
+
+func subjectOf(s policyfile.Section, id string) estate.Principal {
+	if s.Name == "services" {
+		return estate.Principal{Kind: estate.IsService, ID: id}
+	}
+	return estate.Principal{ID: id}
+}
+
+// subjectSection finds in which section a person or service stands.
+func subjectSection(text string) (policyfile.Section, string, error) {
+	p, err := estate.ParsePrincipal(text)
+	if err != nil {
+		return policyfile.Section{}, "", err
+	}
+	name := map[estate.PrincipalKind]string{estate.IsPerson: "people", estate.IsService: "services"}[p.Kind]
+	if name == "" {
+		return policyfile.Section{}, "", fmt.Errorf("%s is no person and no service", text)
+	}
+	return sectionNamed(name), p.ID, nil
+}
+
+func sectionNamed(name string) policyfile.Section {
+	for _, s := range policyfile.Sections() {
+		if s.Name == name || s.One == name {
+			return s
+		}
+	}
+	panic("cli: no section " + name)
+}

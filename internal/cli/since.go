@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"hiddengate/internal/change"
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/finding"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/revision"
+	"hiddengate/internal/view"
+)
+
+// undelegated is the code of what an author may not do, in JSON and SARIF.
+const undelegated = "undelegated"
+
+// workspaceAt reads a workspace as it was: in another folder, or at a Git revision of this one.
+func (a *app) workspaceAt(dir, since string) (*estate.Estate, error) {
+	var files fs.FS
+	if info, err := os.Stat(filepath.Join(since, policyfile.SettingsFile)); err == nil && info.Mode().IsRegular() {
+		root, err := os.OpenRoot(since)
+		if err != nil {
+			return nil, outside{err}
+		}
+		defer root.Close()
+		files = root.FS()
+	} else if files, err = revision.Open(dir, since); err != nil {
+		return nil, fmt.Errorf("%s is neither the folder of a workspace nor a revision: %w", since, err)
+	}
+	e, err := policyfile.Load(files)
+	if err != nil {
+		if list, ok := err.(diagnostic.List); ok {
+			for i := range list {
+				list[i].Message = "at " + since + ": " + list[i].Message
+			}
+			return nil, list
+		}
+		return nil, err
+	}
+	return e, nil
+}
+
+// checkSince holds what has changed since a revision against what its author may do.
+func (a *app) checkSince(since, by string) error {
+	root, dir, err := a.workspace()
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	author, err := estate.ParsePrincipal(by)
+	if err != nil || author.Kind != estate.IsPerson && author.Kind != estate.IsService {
+		return fmt.Errorf("--by %s: the author of a change is a person or service:ID", by)
+	}
+	done := a.progress("reading the workspace as it was and is")
+	before, err := a.workspaceAt(dir, since)
+	if err != nil {
+		done()
+		return err
+	}
+	after, err := policyfile.Load(root.FS())
+	done()
+	if err != nil {
+		return err
+	}
+	now, err := a.day(before.Zone)
+	if err != nil {
+		return err
+	}
+	if before.Subject(author) == nil {
+		return fmt.Errorf("%s is no one whom the workspace knew at %s, so nothing is delegated to them", by, since)
+	}
+	done = a.progress("holding the change against the delegations")
+	breaches, err := change.Judge(before, after, author, now)
+	done()
+	if err != nil {
+		return err
+	}
+	var found []finding.Found
+	for _, b := range breaches {
+		found = append(found, finding.Found{Diagnostic: diagnostic.Diagnostic{
+			Code: undelegated, Severity: diagnostic.Error, Message: b.Message, Position: b.Position, Help: "leave it out, or have somebody make the change who may",
+		}})
+	}
+	switch a.format {
+	case "json":
+		err = a.checkJSON(found)
+	case "sarif":
+		err = a.checkSARIF(found)
+	default:
+		p := a.page(a.Out)
+		if len(found) == 0 {
+			p.Line("%s  %s", p.Paint(view.Yes, "All of the change is "+by+"'s to make"), p.Paint(view.Faint, "since "+since))
+			break
+		}
+		p.Line("%s  %s", p.Paint(view.No, count(len(found), "thing")+" in the change not "+by+"'s to decide"), p.Paint(view.Faint, "since "+since))
+		for _, f := range found {
+			p.Table(2, nil, [][]view.Cell{{{Text: f.Position.Short(), Style: view.Faint}, {Text: f.Message}}})
+		}
+	}
+	if err == nil && len(found) > 0 {
+		err = answered(exitNo)
+	}
+	return err
+}

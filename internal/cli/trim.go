@@ -1,0 +1,407 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/change"
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/survey"
+	"hiddengate/internal/view"
+)
+
+// deedKeys are what a line of a log of deeds says.
+var deedKeys = []string{"time", "subject", "operation", "resource"}
+
+func (a *app) trimCommand() *cobra.Command {
+	var maps []string
+	var from, to, since string
+	c := &cobra.Command{
+		Use:   "trim LOG",
+		Short: "Hold a log of what was done against the policy, and find what nobody used",
+		Long: `Reads a log of what was really done, as CSV or NDJSON (by the file's ending; - is NDJSON from standard input), with time, subject, operation and
+resource in each line, and tells what each role and grant gives that nobody used, with the edit that takes it away and who would lose what;
+and what was done that the policy would have refused. With --since that is the policy as it was, at a Git revision or in a folder.
+
+A deed counts for every grant that could have given it at its time; grants on request count as if they had been lent.`,
+		Example: `  hgate trim november.ndjson
+  hgate trim audit.csv --map subject=user,operation=action --from 2027-11-01 --to 2027-11-30
+  hgate trim november.ndjson --since v12 --format json`,
+		Args: takes(1, 1),
+	}
+	c.Flags().StringSliceVar(&maps, "map", nil, "`key=column`, where the log names time, subject, operation or resource otherwise")
+	c.Flags().StringVar(&from, "from", "", "from this `day` or time on")
+	c.Flags().StringVar(&to, "to", "", "until this `day` or time")
+	c.Flags().StringVar(&since, "since", "", "refuse by the policy as it was at a `revision`")
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		read := deedReader{zone: g.Estate().Zone, estate: g.Estate(), names: map[string]string{}, name: args[0]}
+		if err := read.period(from, to); err != nil {
+			return err
+		}
+		for _, m := range maps {
+			key, column, ok := strings.Cut(m, "=")
+			if !ok || !slices.Contains(deedKeys, key) {
+				return fmt.Errorf("--map %s: write key=column; the keys are %s", m, strings.Join(deedKeys, ", "))
+			}
+			read.names[key] = column
+		}
+		trimmers := []*survey.Trimmer{survey.NewTrimmer(g)}
+		if since != "" {
+			dir, err := a.folder()
+			if err != nil {
+				return err
+			}
+			old, err := a.workspaceAt(dir, since)
+			if err != nil {
+				return err
+			}
+			was, err := gate.Compile(old, nil)
+			if err != nil {
+				return err
+			}
+			trimmers = append(trimmers, survey.NewTrimmer(was))
+		}
+		file, err := a.open(args[0])
+		if err != nil {
+			return outside{err}
+		}
+		defer file.Close()
+		done := a.progress("reading the log")
+		err = read.each(file, func(d survey.Deed) {
+			for _, t := range trimmers {
+				t.Take(d)
+			}
+		})
+		done()
+		if err != nil {
+			return err
+		}
+		out := trimmers[0].Trim()
+		out.Refused = trimmers[len(trimmers)-1].Trim().Refused
+		if a.format == "json" {
+			return a.trimJSON(g, out)
+		}
+		return a.trimText(g, out, args[0])
+	}
+	a.formats(c, "text", "json")
+	return c
+}
+
+// deedReader reads a log of deeds.
+type deedReader struct {
+	zone     *clock.Zone
+	estate   *estate.Estate
+	names    map[string]string // columns that are named otherwise
+	name     string
+	from, to clock.Instant // to is excluded; 0 for open
+}
+
+func (r *deedReader) period(from, to string) error {
+	if from != "" {
+		m, err := estate.ParseMoment(r.zone, from)
+		if err != nil {
+			return fmt.Errorf("--from: %w", err)
+		}
+		r.from = m.Instant
+		if m.IsDate {
+			r.from, _ = r.zone.ParseTime(from + "T00:00")
+		}
+	}
+	if to != "" {
+		m, err := estate.ParseMoment(r.zone, to)
+		if err != nil {
+			return fmt.Errorf("--to: %w", err)
+		}
+		r.to = m.Instant
+		if m.IsDate {
+			last, err := r.zone.ParseTime(to + "T23:59:59.999999")
+			if err != nil {
+				return fmt.Errorf("--to: %w", err)
+			}
+			r.to = last + 1
+		}
+	}
+	return nil
+}
+
+func (r *deedReader) column(key string) string {
+	if name, ok := r.names[key]; ok {
+		return name
+	}
+	return key
+}
+
+func (r *deedReader) wrong(line int, format string, args ...any) error {
+	return fmt.Errorf("%s:%d: %s", r.name, line, fmt.Sprintf(format, args...))
+}
+
+// each reads deed by deed.
+func (r *deedReader) each(in io.Reader, each func(survey.Deed)) error {
+	if path.Ext(r.name) == ".csv" {
+		return r.eachCSV(in, each)
+	}
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, 1<<20)
+	for line := 1; lines.Scan(); line++ {
+		if len(bytes.TrimSpace(lines.Bytes())) == 0 {
+			continue
+		}
+		var said map[string]any
+		if err := json.Unmarshal(lines.Bytes(), &said); err != nil {
+			return r.wrong(line, "this is no JSON object: %s; a log that is CSV ends in .csv", err)
+		}
+		err := r.take(line, func(key string) (string, bool) {
+			text, ok := said[r.column(key)].(string)
+			return text, ok
+		}, each)
+		if err != nil {
+			return err
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return outside{fmt.Errorf("%s: %w", r.name, err)}
+	}
+	return nil
+}
+
+func (r *deedReader) eachCSV(in io.Reader, each func(survey.Deed)) error {
+	rows := csv.NewReader(in)
+	rows.ReuseRecord = true
+	head, err := rows.Read()
+	if err != nil {
+		return r.wrong(1, "this is no CSV with a heading: %s", err)
+	}
+	at := map[string]int{}
+	for _, key := range deedKeys {
+		i := slices.Index(head, r.column(key))
+		if i < 0 {
+			return r.wrong(1, "there is no column %q; say which has it, as in --map %s=COLUMN (there are %s)", r.column(key), key, strings.Join(head, ", "))
+		}
+		at[key] = i
+	}
+	for {
+		row, err := rows.Read()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", r.name, err)
+		}
+		line, _ := rows.FieldPos(0)
+		if err := r.take(line, func(key string) (string, bool) { return row[at[key]], true }, each); err != nil {
+			return err
+		}
+	}
+}
+
+func (r *deedReader) take(line int, said func(key string) (string, bool), each func(survey.Deed)) error {
+	var texts [4]string
+	for i, key := range deedKeys {
+		text, ok := said(key)
+		if !ok || text == "" {
+			return r.wrong(line, "it does not say %q; say what names it, as in --map %s=COLUMN", r.column(key), key)
+		}
+		texts[i] = strings.Clone(text)
+	}
+	at, err := r.zone.ParseTime(texts[0])
+	if err != nil {
+		return r.wrong(line, "%s", err)
+	}
+	if at < r.from && r.from != 0 || r.to != 0 && at >= r.to {
+		return nil
+	}
+	who, err := estate.ParsePrincipal(texts[1])
+	if err != nil {
+		return r.wrong(line, "%s", err)
+	}
+	address, err := estate.ParseAddress(texts[3])
+	if err != nil {
+		return r.wrong(line, "%s", err)
+	}
+	each(survey.Deed{At: at, Who: who, Operation: texts[2], Resource: r.estate.Canonical(address).String(), Line: line})
+	return nil
+}
+
+// proposal is an edit that takes away what was never used, and who would lose what by it.
+type proposal struct {
+	Command    string   `json:"command"`
+	People     int      `json:"people"`
+	Operations []string `json:"operations"`
+}
+
+// propose works out what an edit of the estate would take.
+func (a *app) propose(g *gate.Gate, command string, edited *estate.Estate) (proposal, error) {
+	effect, err := change.Of(g.Estate(), edited, clock.Of(a.now()))
+	if err != nil {
+		return proposal{}, err
+	}
+	people := map[estate.Principal]bool{}
+	out := proposal{Command: command, Operations: []string{}}
+	for _, l := range effect.Lines {
+		for _, who := range l.Subjects {
+			people[who] = true
+		}
+		out.Operations = append(out.Operations, l.Operations...)
+	}
+	slices.Sort(out.Operations)
+	out.Operations, out.People = slices.Compact(out.Operations), len(people)
+	return out, nil
+}
+
+// narrowed proposes a narrower role.
+func (a *app) narrowed(g *gate.Gate, u survey.Unused) (proposal, error) {
+	e := *g.Estate()
+	e.Roles = map[string]*estate.Role{}
+	for id, r := range g.Estate().Roles {
+		e.Roles[id] = r
+	}
+	one := *e.Roles[u.ID]
+	one.Allow = u.Narrower(g)
+	e.Roles[u.ID] = &one
+	return a.propose(g, "hgate set role "+u.ID+" --allow "+quoted(strings.Join(texts(one.Allow), ",")), &e)
+}
+
+func namesOf(list []*estate.Operation) []string {
+	out := []string{}
+	for _, o := range list {
+		out = append(out, o.Name)
+	}
+	return out
+}
+
+func (p proposal) text() string {
+	if p.People == 0 {
+		return "nobody would lose anything: others give it too, or nobody has it"
+	}
+	return fmt.Sprintf("%s would lose %s", count(p.People, "subject"), count(len(p.Operations), "operation"))
+}
+
+func (a *app) trimText(g *gate.Gate, t survey.Trim, name string) error {
+	p := a.page(a.Out)
+	zone := g.Estate().Zone
+	if t.Deeds == 0 {
+		p.Line("The log says of nothing in that time.")
+		return nil
+	}
+	p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%s from %s to %s: %d would be refused, and %s and %s give what nobody used", count(t.Deeds, "deed"), zone.Format(t.From), zone.Format(t.Until),
+		len(t.Refused), count(len(t.Roles), "role"), count(len(t.Grants), "grant"))))
+	if len(t.Refused) > 0 {
+		p.Line("\n%s", p.Paint(view.Heading, "Done, and the policy would refuse it"))
+		var rows [][]view.Cell
+		for _, r := range t.Refused[:min(len(t.Refused), 20)] {
+			rows = append(rows, []view.Cell{{Text: zone.Format(r.At)}, {Text: r.Who.String()}, {Text: r.Operation}, {Text: r.Resource}, {Text: r.Why, Style: view.Maybe}, {Text: fmt.Sprintf("%s:%d", name, r.Line), Style: view.Faint}})
+		}
+		p.Table(2, nil, rows)
+		if more := len(t.Refused) - len(rows); more > 0 {
+			p.Line("  and %d more: --format json lists them", more)
+		}
+	}
+	if len(t.Roles) > 0 {
+		p.Line("\n%s", p.Paint(view.Heading, "Roles that could be narrower"))
+	}
+	for _, u := range t.Roles {
+		if len(u.Never) == len(u.Given) {
+			p.Table(2, nil, [][]view.Cell{{{Text: "role " + u.ID}, {Text: "nothing of it was used", Style: view.Maybe}}})
+			continue
+		}
+		edit, err := a.narrowed(g, u)
+		if err != nil {
+			return err
+		}
+		p.Table(2, nil, [][]view.Cell{{{Text: "role " + u.ID}, {Text: fmt.Sprintf("%d of %d never used: %s", len(u.Never), len(u.Given), strings.Join(namesOf(u.Never), ", "))}}})
+		p.Line("    %s", edit.Command)
+		p.Line("    %s", p.Paint(view.Faint, edit.text()))
+	}
+	if len(t.Grants) > 0 {
+		p.Line("\n%s", p.Paint(view.Heading, "Grants of which little is used"))
+	}
+	for _, u := range t.Grants {
+		switch {
+		case len(u.Never) == len(u.Given):
+			p.Table(2, nil, [][]view.Cell{{{Text: "grant " + u.ID}, {Text: "nothing of it was used", Style: view.Maybe}}})
+			if u.Protected {
+				continue
+			}
+			edit, err := a.propose(g, "hgate remove grant "+u.ID, change.Without(g.Estate(), "grants", u.ID))
+			if err != nil {
+				return err
+			}
+			p.Line("    %s", edit.Command)
+			p.Line("    %s", p.Paint(view.Faint, edit.text()))
+		case len(u.Idle) > 0:
+			idle := texts(u.Idle[:min(len(u.Idle), 6)])
+			if more := len(u.Idle) - len(idle); more > 0 {
+				idle = append(idle, fmt.Sprintf("%d more", more))
+			}
+			p.Table(2, nil, [][]view.Cell{{{Text: "grant " + u.ID}, {Text: fmt.Sprintf("%d of %d did nothing through it: %s", len(u.Idle), u.Reaches, strings.Join(idle, ", "))}}})
+		}
+	}
+	return nil
+}
+
+func (a *app) trimJSON(g *gate.Gate, t survey.Trim) error {
+	type refusal struct {
+		Time      string `json:"time"`
+		Subject   string `json:"subject"`
+		Operation string `json:"operation"`
+		Resource  string `json:"resource"`
+		Why       string `json:"why,omitempty"`
+		Line      int    `json:"line"`
+	}
+	type unused struct {
+		ID    string    `json:"id"`
+		Given []string  `json:"given"`
+		Never []string  `json:"never"`
+		Idle  []string  `json:"idle,omitempty"`
+		Edit  *proposal `json:"edit,omitempty"`
+	}
+	zone := g.Estate().Zone
+	out := struct {
+		Deeds   int       `json:"deeds"`
+		Refused []refusal `json:"refused"`
+		Roles   []unused  `json:"roles"`
+		Grants  []unused  `json:"grants"`
+	}{t.Deeds, []refusal{}, []unused{}, []unused{}}
+	for _, r := range t.Refused {
+		out.Refused = append(out.Refused, refusal{zone.Format(r.At), r.Who.String(), r.Operation, r.Resource, r.Why, r.Line})
+	}
+	for _, u := range t.Roles {
+		one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never)}
+		if len(u.Never) < len(u.Given) {
+			edit, err := a.narrowed(g, u)
+			if err != nil {
+				return err
+			}
+			one.Edit = &edit
+		}
+		out.Roles = append(out.Roles, one)
+	}
+	for _, u := range t.Grants {
+		one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never), Idle: texts(u.Idle)}
+		if len(u.Never) == len(u.Given) && !u.Protected {
+			edit, err := a.propose(g, "hgate remove grant "+u.ID, change.Without(g.Estate(), "grants", u.ID))
+			if err != nil {
+				return err
+			}
+			one.Edit = &edit
+		}
+		out.Grants = append(out.Grants, one)
+	}
+	return a.json(out)
+}

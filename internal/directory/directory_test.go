@@ -1,0 +1,253 @@
+package directory
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const asLDIF = `dn: dc=ternhollow,dc=example
+objectClass: dcObject
+objectClass: organization
+dc: ternhollow
+o: Ternhollow Observatory
+
+dn: ou=people,dc=ternhollow,dc=example
+objectClass: organizationalUnit
+ou: people
+
+dn: ou=groups,dc=ternhollow,dc=example
+objectClass: organizationalUnit
+ou: groups
+
+dn: uid=ines.okafor,ou=people,dc=ternhollow,dc=example
+objectClass: inetOrgPerson
+uid: ines.okafor
+cn: Ines Okafor
+sn: Okafor
+mail: ines@ternhollow.example
+departmentNumber: domes
+
+dn: uid=joao.ferraz,ou=people,dc=ternhollow,dc=example
+objectClass: inetOrgPerson
+uid: joao.ferraz
+cn:: Sm/Do28gRmVycmF6
+sn: Ferraz
+mail: joao@ternhollow.example
+departmentNumber: ridge
+
+dn: cn=Dome Crew,ou=groups,dc=ternhollow,dc=example
+objectClass: groupOfNames
+cn: Dome Crew
+description: Runs the domes
+member: uid=ines.okafor,ou=people,dc=ternhollow,dc=example
+member: UID=joao.ferraz, ou=People,dc=ternhollow,dc=example
+
+dn: cn=everybody,ou=groups,dc=ternhollow,dc=example
+objectClass: groupOfNames
+cn: everybody
+member: cn=Dome Crew,ou=groups,dc=ternhollow,dc=example
+`
+
+const asCSV = `login,full name,mail,department,teams
+ines.okafor,Ines Okafor,ines@ternhollow.example,domes,Dome Crew
+joao.ferraz,João Ferraz,joao@ternhollow.example,ridge,Dome Crew
+`
+
+const asSCIM = `{"schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"], "totalResults": 4, "Resources": [
+  {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"], "id": "1", "userName": "ines.okafor",
+   "name": {"givenName": "Ines", "familyName": "Okafor"}, "emails": [{"value": "other@ternhollow.example"}, {"value": "ines@ternhollow.example", "primary": true}],
+   "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": {"department": "domes"}},
+  {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": "2", "userName": "joao.ferraz", "displayName": "João Ferraz", "emails": [{"value": "joao@ternhollow.example"}],
+   "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": {"department": "ridge"}},
+  {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"], "id": "3", "displayName": "Dome Crew", "members": [{"value": "1"}, {"value": "2"}]},
+  {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"], "id": "4", "displayName": "everybody", "members": [{"value": "3"}]}
+]}`
+
+func wanted(about string, more ...Group) *People {
+	return &People{
+		People: []Person{
+			{ID: "ines.okafor", Name: "Ines Okafor", Email: "ines@ternhollow.example", Tags: map[string]string{"team": "domes"}},
+			{ID: "joao.ferraz", Name: "João Ferraz", Email: "joao@ternhollow.example", Tags: map[string]string{"team": "ridge"}},
+		},
+		Groups: append([]Group{{ID: "dome-crew", About: about, Members: []string{"ines.okafor", "joao.ferraz"}}}, more...),
+	}
+}
+
+var everybody = Group{ID: "everybody", Members: []string{"group:dome-crew"}}
+
+func TestTheSamePeopleWhateverTheWay(t *testing.T) {
+	got, err := ReadLDIF(strings.NewReader(asLDIF), Map{"tag.team": "departmentNumber"})
+	require.NoError(t, err)
+	assert.Equal(t, wanted("Runs the domes", everybody), got)
+	got, err = ReadCSV(strings.NewReader(asCSV), Map{"id": "login", "name": "full name", "email": "mail", "tag.team": "department", "groups": "teams"})
+	require.NoError(t, err)
+	assert.Equal(t, wanted(""), got)
+	got, err = ReadSCIM(strings.NewReader(asSCIM), Map{"tag.team": "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department"})
+	require.NoError(t, err)
+	assert.Equal(t, wanted("", everybody), got)
+	t.Run("live", func(t *testing.T) {
+		live, plain := startDirectory(t)
+		got, err := ReadLDAP(live, Map{"tag.team": "departmentNumber"})
+		require.NoError(t, err)
+		assert.Equal(t, wanted("Runs the domes", everybody), got)
+		live.Password = "wrong"
+		_, err = ReadLDAP(live, nil)
+		assert.ErrorContains(t, err, "signing in as cn=reader")
+		assert.NotContains(t, err.Error(), "wrong")
+		live.CA = nil
+		_, err = ReadLDAP(live, nil)
+		assert.ErrorContains(t, err, "certificate", "a certificate that nobody vouches for is not trusted")
+		plain.Filter = "(uid=ines*)"
+		got, err = ReadLDAP(plain, nil)
+		require.NoError(t, err)
+		assert.Len(t, got.People, 1)
+		plain.Plain = false
+		plain.CA = nil
+		_, err = ReadLDAP(plain, nil)
+		assert.ErrorContains(t, err, "TLS", "without TLS only where that is said")
+	})
+}
+
+// startDirectory starts a private LDAP server on loopback, once with TLS and once without, and fills it.
+func startDirectory(t *testing.T) (live, plain Live) {
+	program := "/usr/sbin/slapd"
+	if _, err := os.Stat(program); err != nil {
+		if os.Getenv("HGATE_SERVERS") == "needed" {
+			t.Fatal("slapd is not installed")
+		}
+		t.Skip("slapd is not installed")
+	}
+	dir := t.TempDir()
+	certificate := certificates(t, dir)
+	data := filepath.Join(dir, "data")
+	require.NoError(t, os.Mkdir(data, 0o700))
+	config := fmt.Sprintf(`include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/inetorgperson.schema
+pidfile %[1]s/pid
+modulepath /usr/lib/ldap
+moduleload back_mdb
+TLSCertificateFile %[1]s/cert.pem
+TLSCertificateKeyFile %[1]s/key.pem
+database mdb
+suffix "dc=ternhollow,dc=example"
+rootdn "cn=reader,dc=ternhollow,dc=example"
+rootpw sesame
+directory %[2]s
+access to * by anonymous read by * read
+`, dir, data)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "slapd.conf"), []byte(config), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "all.ldif"), []byte(strings.Replace(asLDIF, "member: UID=joao.ferraz, ou=People", "member: UID=joao.ferraz,ou=People", 1)), 0o600))
+	out, err := exec.Command("/usr/sbin/slapadd", "-f", filepath.Join(dir, "slapd.conf"), "-l", filepath.Join(dir, "all.ldif")).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	open, secure := freePort(t), freePort(t)
+	server := exec.Command(program, "-f", filepath.Join(dir, "slapd.conf"), "-h", fmt.Sprintf("ldap://127.0.0.1:%d ldaps://127.0.0.1:%d", open, secure), "-d", "0")
+	require.NoError(t, server.Start())
+	t.Cleanup(func() {
+		_ = server.Process.Kill()
+		_ = server.Wait()
+	})
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", secure))
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond, "the server does not answer")
+	base := Live{Base: "dc=ternhollow,dc=example", CA: certificate}
+	live, plain = base, base
+	live.URL, live.User, live.Password = fmt.Sprintf("ldaps://127.0.0.1:%d", secure), "cn=reader,dc=ternhollow,dc=example", "sesame"
+	plain.URL, plain.Plain = fmt.Sprintf("ldap://127.0.0.1:%d", open), true
+	return live, plain
+}
+
+func freePort(t *testing.T) int {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// certificates writes a certificate for 127.0.0.1 that vouches for itself, and gives it.
+func certificates(t *testing.T, dir string) []byte {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "127.0.0.1"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+	}
+	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	certificate := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw})
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "cert.pem"), certificate, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "key.pem"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600))
+	return certificate
+}
+
+func TestWhatIsWrittenIsReadAgain(t *testing.T) {
+	all := &People{
+		People: []Person{{ID: "ana", Name: "Ana Núñez, the elder", Email: "ana@ternhollow.example", Status: "active", Ends: "2031-01-01", Tags: map[string]string{"team": "x, y"}}, {ID: "bo", Status: "suspended", Tags: map[string]string{}}},
+		Groups: []Group{{ID: "crew", Members: []string{"ana", "bo"}}},
+	}
+	var csv, scim, ldif bytes.Buffer
+	require.NoError(t, WriteCSV(&csv, all))
+	got, err := ReadCSV(&csv, nil)
+	require.NoError(t, err)
+	assert.Equal(t, all, got)
+	require.NoError(t, WriteSCIM(&scim, all))
+	got, err = ReadSCIM(&scim, nil)
+	require.NoError(t, err)
+	assert.Equal(t, all.Groups, got.Groups)
+	assert.Equal(t, []string{"ana", "Ana Núñez, the elder", "ana@ternhollow.example", ""}, []string{got.People[0].ID, got.People[0].Name, got.People[0].Email, got.People[0].Status})
+	assert.Equal(t, "suspended", got.People[1].Status)
+	require.NoError(t, WriteLDIF(&ldif, all, "dc=ternhollow,dc=example"))
+	got, err = ReadLDIF(&ldif, Map{"status": "employeeType"})
+	require.NoError(t, err)
+	assert.Equal(t, all.Groups, got.Groups)
+	assert.Equal(t, "Ana Núñez, the elder", got.People[0].Name)
+	assert.Equal(t, "suspended", got.People[1].Status)
+}
+
+func TestListsThatAreWrong(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                        "names of the columns",
+		"login\nana\n":            `there is no column "id"`,
+		"id,name\nana,A\nana,B\n": `two people have the id "ana"`,
+		"id\n...\n":               "an id may not be empty",
+		"id\nana\nbo,x\n":         "wrong number of fields",
+	} {
+		_, err := ReadCSV(strings.NewReader(text), nil)
+		assert.ErrorContains(t, err, want, text)
+	}
+	_, err := ReadCSV(strings.NewReader("id\nana\n"), Map{"name": "nom"})
+	assert.ErrorContains(t, err, `there is no column "nom"`)
+	_, err = ReadSCIM(strings.NewReader(`{"schemas": ["urn:other"]}`), nil)
+	assert.ErrorContains(t, err, "urn:other")
+	_, err = ReadSCIM(strings.NewReader(`{`), nil)
+	assert.ErrorContains(t, err, "not JSON")
+	_, err = ReadLDIF(strings.NewReader("dn: a\nthis is none\n"), nil)
+	assert.Error(t, err)
+	_, err = ParseMap([]string{"login"})
+	assert.Error(t, err)
+	_, err = ReadLDAP(Live{URL: "https://x"}, nil)
+	assert.ErrorContains(t, err, "no address of a directory")
+}

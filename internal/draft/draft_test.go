@@ -1,0 +1,111 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/splice"
+)
+
+// People of YAML, CSV and NDJSON are changed at random; what is read then is what a plain map of them says, and files that nobody changed are as they were.
+func TestChangesOfPeopleAreReadAgain(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		files := fstest.MapFS{
+			"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{people: c.csv}, {people: n.ndjson}]\n")},
+			"y.yaml":           {Data: []byte("people:\n  y0: {name: Yo}   # kept\n  y1:\n    name: Yves\n    # about the end\n    ends: 2030-01-01\n  y2: {}\n")},
+			"c.csv":            {Data: []byte("id,name,tag.team\r\nc0,\"Ci, the 0\",x\r\nc1,,\r\n\"c2\",\"a \"\"b\"\"\",y\r\n")},
+			"n.ndjson":         {Data: []byte("{\"id\": \"n0\", \"name\": \"En\", \"tags\": {\"team\": \"x\"}}\n{\"name\":\"Enn\",\"id\":\"n1\"}\n{\"id\":\"n2\"}\n")},
+		}
+		e, err := policyfile.Load(files)
+		require.NoError(t, err)
+		d := New(files, e)
+		model := map[string]map[string]string{}
+		for id, s := range e.People {
+			model[id] = map[string]string{"name": s.Name, "email": s.Email, "team": s.Tags.Get("team")}
+			if s.Ends != nil {
+				model[id]["ends"] = s.Ends.Text
+			}
+		}
+		touched := map[string]bool{}
+		for range rapid.IntRange(1, 6).Draw(t, "edits") {
+			id := rapid.SampledFrom([]string{"y0", "y1", "y2", "c0", "c1", "c2", "n0", "n1", "n2"}).Draw(t, "id")
+			person, there := model[id]
+			if !there {
+				continue
+			}
+			touched[map[byte]string{'y': "y.yaml", 'c': "c.csv", 'n': "n.ndjson"}[id[0]]] = true
+			key := rapid.SampledFrom([]string{"name", "email", "ends", "team", "", "gone"}).Draw(t, "key")
+			text := rapid.SampledFrom([]string{"plain", "with, comma", `with "quotes"`, "a: b", "*star", "yes", "12", "é"}).Draw(t, "text")
+			switch key {
+			case "gone":
+				require.NoError(t, d.Remove("people", id))
+				delete(model, id)
+			case "team":
+				require.NoError(t, d.Set("people", id, "tags", splice.Map(splice.Scalar("team"), splice.Scalar(text))))
+				person["team"] = text
+			case "ends":
+				require.NoError(t, d.Set("people", id, "ends", splice.Scalar("2031-06-30")))
+				person["ends"] = "2031-06-30"
+			case "":
+				require.NoError(t, d.Set("people", id, "name", nil))
+				person["name"] = ""
+			default:
+				require.NoError(t, d.Set("people", id, key, splice.Scalar(text)))
+				person[key] = text
+			}
+		}
+		for _, c := range d.Changes() {
+			require.True(t, touched[c.Name], c.Name)
+		}
+		after, err := policyfile.Load(d.FS())
+		require.NoError(t, err, "%s", said(d))
+		got := map[string]map[string]string{}
+		for id, s := range after.People {
+			got[id] = map[string]string{"name": s.Name, "email": s.Email, "team": s.Tags.Get("team")}
+			if s.Ends != nil {
+				got[id]["ends"] = s.Ends.Text
+			}
+		}
+		require.Equal(t, model, got, "%s", said(d))
+		if _, there := model["y0"]; there {
+			require.Contains(t, said(d)+string(files["y.yaml"].Data), "# kept")
+		}
+	})
+}
+
+func said(d *Draft) string {
+	var b strings.Builder
+	for _, c := range d.Changes() {
+		fmt.Fprintf(&b, "%s:\n%s\n", c.Name, c.New)
+	}
+	return b.String()
+}
+
+func TestWhatCanNotBeAddedIsRefused(t *testing.T) {
+	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\nsystems: {db: {kind: database, resources: {a: {}}}}\n")}}
+	e, err := policyfile.Load(files)
+	require.NoError(t, err)
+	for name, c := range map[string]struct{ section, id, into, want string }{
+		"an id that is taken":        {"people", "ana", "", "exists already"},
+		"a word of the notations":    {"people", "everyone", "", "word of the notations"},
+		"a file outside":             {"people", "bo", "../x.yaml", "no file of the workspace"},
+		"a file that is not read":    {"people", "bo", "x.txt", "would not be read"},
+		"a resource that is listed":  {"resources", "db:a", "", "listed already"},
+		"a resource in no system":    {"resources", "web:a", "", "no system"},
+		"a system as a resource":     {"resources", "db", "", "is a system"},
+		"a sheet that is none":       {"resources", "db:b", "hidden.csv", "not exist"},
+		"an address that is no such": {"resources", "db:a//b", "", "empty"},
+	} {
+		err := New(files, e).Add(c.section, c.id, splice.Map(), c.into)
+		require.ErrorContains(t, err, c.want, name)
+	}
+	d := New(files, e)
+	require.ErrorContains(t, d.Rename("people", "ana", "no good"), "may not contain")
+	require.Empty(t, d.Changes(), "a refusal changes nothing")
+}

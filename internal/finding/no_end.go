@@ -1,0 +1,36 @@
+package finding
+
+import (
+	"slices"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+var noEnd = &Finding{
+	Code: "no-end", Severity: diagnostic.Warning,
+	Doc:  "Somebody is tagged as one who does not stay, and has no end. Which tags say so is the setting `temporary` (kind: temporary, where left out).",
+	Cure: "give the subject ends: DATE",
+	find: func(c *check) {
+		c.subjects(func(what string, s *estate.Subject) {
+			temporary := len(c.estate.Temporary) > 0
+			for _, m := range c.estate.Temporary {
+				v := s.Tags.Get(m.Key)
+				temporary = temporary && v != "" && slices.Contains(m.Values, v)
+			}
+			if temporary && s.Ends == nil && s.Status != "left" {
+				c.report(&s.Object, s.Source.Position, "%s is temporary by the tags and has no end", named(what, &s.Object))
+			}
+		})
+	},
+}
+
+// subjects visits people and services.
+func (c *check) subjects(visit func(what string, s *estate.Subject)) {
+	for _, s := range estate.Sorted(c.about.People) {
+		visit("person", s)
+	}
+	for _, s := range estate.Sorted(c.about.Services) {
+		visit("service", s)
+	}
+}

@@ -1,0 +1,20 @@
+package finding
+
+import (
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+var redundantGrant = &Finding{
+	Code: "redundant-grant", Severity: diagnostic.Note,
+	Doc:  "Another grant gives all that this one gives, to the same subjects and perhaps more, in the same places and under no more conditions.",
+	Cure: "remove it: nobody loses anything",
+	dear: true,
+	find: func(c *check) {
+		for _, g := range estate.Sorted(c.about.Grants) {
+			if other := c.gate.Redundant(g); other != "" {
+				c.report(&g.Object, g.Source.Position, "grant %s gives nothing that grant %s does not", g.ID, other)
+			}
+		}
+	},
+}

@@ -1,0 +1,31 @@
+package finding
+
+import (
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+var reserveUsed = &Finding{
+	Code: "reserve-used", Severity: diagnostic.Warning,
+	Doc:  "A standing grant for everyday work reaches an account that is reserved for emergencies: it goes to others too.",
+	Cure: "take the account out of the group, or name it with `not` in the grant",
+	find: func(c *check) {
+		for _, g := range estate.Sorted(c.about.Grants) {
+			if g.OnRequest != nil {
+				continue
+			}
+			var reserved []string
+			others := false
+			for _, p := range c.gate.Members(g.To) {
+				if s := c.estate.Subject(p); s != nil && s.Reserve {
+					reserved = append(reserved, p.String())
+				} else {
+					others = true
+				}
+			}
+			if others && reserved != nil {
+				c.report(&g.Object, g.Source.Position, "grant %s reaches %s, kept for emergencies", g.ID, some(reserved))
+			}
+		}
+	},
+}

@@ -1,0 +1,29 @@
+package finding
+
+import (
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+var singleHolder = &Finding{
+	Code: "single-holder", Severity: diagnostic.Note,
+	Doc:  "One person alone may do a high-risk or govern operation somewhere, by standing grants: when they are away, nobody can.",
+	Cure: "let a second person do it too, or grant it on request",
+	dear: true,
+	find: func(c *check) {
+		operations, places := map[string][]string{}, map[string][]string{}
+		var order []string
+		for _, a := range c.gate.Alone(c.now, func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
+			who := a.Who.String()
+			if operations[who] == nil {
+				order = append(order, who)
+			}
+			operations[who] = append(operations[who], a.Operation)
+			places[who] = append(places[who], a.Resources...)
+		}
+		for _, who := range order {
+			s := c.estate.People[who]
+			c.report(&s.Object, s.Source.Position, "nobody but %s may %s, as on %s", who, some(operations[who]), some(distinct(places[who])))
+		}
+	},
+}

@@ -1,0 +1,225 @@
+package gate
+
+import (
+	"net/netip"
+	"slices"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+)
+
+// Cells is all that anybody may do anywhere, as regions: what subjects whom nothing tells apart may do to resources that nothing tells apart
+// is one answer. It looks at listed resources, and, where a system judges unlisted ones, at one for each way in which a new one can differ.
+//
+// It is an estate held against the same without grants, so that whatever anybody may do is a difference.
+type Cells struct {
+	*Gate
+	pair    *Pair
+	classes [][]who
+}
+
+// Scene says what cells are made of.
+type Scene struct {
+	Which Counting
+	Only  map[estate.Principal]bool // nobody else is looked at; nil: everybody is
+	// Roster is that of the estate, nil if it is not known.
+	Roster *Roster
+	// Places are lists by which Choose will choose: resources are told apart by them too.
+	Places []estate.Resources
+}
+
+// Access is an operation that some subjects, whom nothing tells apart, may do on the resources of some piles, and when.
+type Access struct {
+	Subjects  []estate.Principal
+	Operation string
+	Cell
+	Piles []*Pile
+}
+
+// CompileCells compiles an estate so that all its cells can be gone through. Its error names entries whose conditions are too complex.
+func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
+	bare := *e
+	bare.Grants, bare.Blocks = map[string]*estate.Grant{}, map[string]*estate.Block{}
+	if s.Roster == nil {
+		s.Roster = NewRoster(e)
+	}
+	lists := append(onOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
+	pair, err := compilePair(&bare, e, [2]*Roster{s.Roster, s.Roster}, options{
+		facts: gatherFacts(e), which: s.Which, only: s.Only, lists: s.Places, marks: newcomers(e, lists),
+	})
+	if err != nil {
+		return nil, err
+	}
+	c := &Cells{Gate: pair.New, pair: pair}
+	c.classes = pair.alikes()
+	c.Choose(nil, nil)
+	return c, nil
+}
+
+// Choose chooses the operations and, by a list that the cells were made with, the resources that are gone through from now on; nil chooses all.
+func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resources) {
+	p := c.pair
+	p.wanted, p.chosen, p.concerned = nil, nil, map[uint32]bool{}
+	for _, s := range p.sides {
+		clear(s.valid)
+	}
+	if operation != nil {
+		p.wanted = make([]bool, len(p.names))
+		for i, name := range p.names {
+			p.wanted[i] = operation(c.estate.Operations[name])
+		}
+	}
+	p.chosen = make([]bool, len(p.piles))
+	for i, pile := range p.piles {
+		p.chosen[i] = pile.looks[1].there && len(p.validOn(p.sides[1], pile.looks[1].at.class)) > 0 && (on == nil || c.Covers(on, pile.resource(1, 0)))
+	}
+}
+
+// Among says who is gone through, nil for everybody, and whether one cell of each of them is enough. It holds until it is said again.
+func (c *Cells) Among(who func(estate.Principal) bool, first bool) {
+	c.pair.among, c.pair.onlyOne = who, first
+}
+
+// Piles lists the chosen piles on which some chosen operation is valid.
+func (c *Cells) Piles() (out []*Pile) {
+	for i, pile := range c.pair.piles {
+		if c.pair.chosen[i] {
+			out = append(out, pile)
+		}
+	}
+	return out
+}
+
+// In tells which of some lists, by their place, cover a pile. The cells were made with them.
+func (c *Cells) In(pile *Pile, lists []estate.Resources) (out []int) {
+	r := pile.resource(1, 0)
+	for i, l := range lists {
+		if c.Covers(l, r) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// Each goes through what may be done from an instant on. It comes by class of subjects; the same pile may come in parts. It stops when each
+// returns false. Its error says that the conditions are too complex.
+func (c *Cells) Each(since clock.Instant, each func(Access) bool) error {
+	c.pair.begin(since)
+	return c.pair.tell(c.classes, func(d Difference) bool {
+		return each(Access{d.Subjects, d.Operation, d.New, d.Piles})
+	})
+}
+
+// Number is the same for parts of one pile, and less than what Numbers gives.
+func (p *Pile) Number() int { return int(p.number) }
+
+// Numbers counts the piles.
+func (c *Cells) Numbers() int { return len(c.pair.piles) }
+
+// Len counts the pile's resources.
+func (p *Pile) Len() int { return len(p.places) }
+
+// Listed says whether the pile's resources are listed, in the new estate; else they are such as may come.
+func (p *Pile) Listed() bool { return p.places[0].rows[1] >= 0 }
+
+// Witness gives a request's context that lies in a region wholly and says no more than it must, but when: the earliest time from an instant on. It is
+// false if the region is empty.
+func (c *Cells) Witness(r region.Region, since clock.Instant) (*Context, bool) {
+	w, ok := c.space.Witness(r, since)
+	if !ok {
+		return nil, false
+	}
+	if _, timed := w.Time(); !timed {
+		w.SetTime(since)
+	}
+	for _, name := range c.Dimensions() {
+		if name == "time" {
+			continue
+		}
+		wider := w.Clone()
+		wider.Open(name)
+		if c.space.Judge(r, wider) == region.All {
+			w = wider
+			continue
+		}
+		// A request can't say that it has no value, and any that no condition names is as good.
+		if _, absent, ok := w.Text(name); ok && absent {
+			for text := "other"; ; text += "-" {
+				wider.SetText(name, text)
+				if c.space.Judge(r, wider) == region.All {
+					w = wider
+					break
+				}
+			}
+		}
+	}
+	return &Context{region: w}, true
+}
+
+// Sessions lists the sets of roles that a session of the subject may have; one that is nil has all.
+func (g *Gate) Sessions(p estate.Principal, c *Context) ([][]string, error) {
+	n := g.number(p)
+	if n < 0 {
+		return nil, g.Subject(p)
+	}
+	at, timed := c.region.Time()
+	return g.possible(g.numbered(n), c.Roles, at, timed)
+}
+
+// For gives the context, which is of another gate, as one of this gate. What this gate's conditions do not ask about is left out.
+func (g *Gate) For(c *Context, of *Gate) *Context {
+	out := g.NewContext()
+	out.Roles = slices.Clone(c.Roles)
+	for _, name := range of.Dimensions() {
+		switch name {
+		case "time":
+			if at, ok := c.region.Time(); ok {
+				out.Time(at)
+			}
+		case "network":
+			if a, ok := c.region.Network(); ok {
+				out.Network(a)
+			}
+		case "mfa", "reason", "ticket":
+			if yes, ok := c.region.Flag(name); ok {
+				out.region.SetFlag(name, yes)
+			}
+		default:
+			if text, absent, ok := c.region.Text(name); ok && absent {
+				out.region.SetAbsent(name)
+			} else if ok {
+				out.region.SetText(name, text)
+			}
+		}
+	}
+	return out
+}
+
+// Said is what a context says of a request, apart from its time and roles.
+type Said struct {
+	Network             *netip.Addr
+	MFA, Reason, Ticket *bool
+	SignIn              string            // "" if it is open
+	Attributes          map[string]string // those that conditions ask about and the context names
+}
+
+// Said reads the context.
+func (c *Context) Said() Said {
+	s := Said{Attributes: map[string]string{}}
+	if a, ok := c.region.Network(); ok {
+		s.Network = &a
+	}
+	for name, to := range map[string]**bool{"mfa": &s.MFA, "reason": &s.Reason, "ticket": &s.Ticket} {
+		if yes, ok := c.region.Flag(name); ok {
+			*to = &yes
+		}
+	}
+	s.SignIn, _, _ = c.region.Text("sign-in")
+	for key := range c.attributes {
+		if text, absent, ok := c.region.Text("context " + key); ok && !absent {
+			s.Attributes[key] = text
+		}
+	}
+	return s
+}

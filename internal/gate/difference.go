@@ -1,0 +1,592 @@
+package gate
+
+import (
+	"cmp"
+	"encoding/binary"
+	"maps"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+)
+
+// Cell is when one subject may do one operation to one resource: Sure in every possible session, Possible in some. They are the same where there is
+// one session.
+type Cell struct{ Sure, Possible region.Region }
+
+// Difference is an operation that some subjects, whom nothing tells apart, may do at other times or under other conditions than before, or now and
+// not before, on the resources of some piles.
+type Difference struct {
+	Subjects  []estate.Principal
+	Operation string
+	Old, New  Cell
+	Piles     []*Pile
+}
+
+// cells is what one subject may do to one resource: the operations, by number, of which it may do any, and when.
+type cells struct {
+	operations []uint32
+	when       []Cell
+}
+
+type cellChange struct {
+	operation uint32
+	was, is   Cell
+}
+
+// who is a subject on both sides: its number in either gate, -1 where there is none.
+type who struct {
+	principal estate.Principal
+	numbers   [2]int
+}
+
+// likeness is all that tells subjects apart.
+type likeness struct {
+	class  [2]uint32
+	active [2]int32
+	there  [2]bool
+	tags   [2]string
+	self   int // its own, for a subject that owns something
+}
+
+// Differences tells whose access differs from an instant on. They come by subject. It stops when each returns false. Its
+// error says that the conditions are too complex.
+func (p *Pair) Differences(since clock.Instant, each func(Difference) bool) error {
+	p.begin(since)
+	return p.tell(p.alikes(), each)
+}
+
+// alikes puts subjects together whom nothing tells apart.
+func (p *Pair) alikes() (classes [][]who) {
+	alike := map[likeness]int{}
+	for _, w := range p.everyone() {
+		if p.only != nil && !p.only[w.principal] {
+			continue
+		}
+		key := p.likeness(w)
+		n, ok := alike[key]
+		if !ok {
+			n = len(classes)
+			alike[key] = n
+			classes = append(classes, nil)
+		}
+		classes[n] = append(classes[n], w)
+	}
+	return classes
+}
+
+// tell tells the differences of classes of subjects.
+func (p *Pair) tell(classes [][]who, each func(Difference) bool) error {
+	d := differ{Pair: p, marked: make([]uint32, len(p.piles))}
+	for _, class := range classes {
+		if p.among != nil && !slices.ContainsFunc(class, func(w who) bool { return p.among(w.principal) }) {
+			continue
+		}
+		found, err := d.walk(class[0])
+		if err != nil {
+			return err
+		}
+		var subjects []estate.Principal
+		for _, w := range class {
+			subjects = append(subjects, w.principal)
+		}
+		for _, f := range found {
+			if !each(Difference{subjects, p.names[f.operation], f.was, f.is, f.piles}) {
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
+// Between tells how what one subject may do in the old estate differs from what another may in the new one, from an instant on: Old is the one's, New the
+// other's. What is the same is told too. Its error says that one is unknown, or that the conditions are too complex.
+func (p *Pair) Between(one, other estate.Principal, since clock.Instant, each func(Difference)) error {
+	w := who{one, [2]int{p.Old.number(one), p.New.number(other)}}
+	if w.numbers[0] < 0 {
+		return p.Old.Subject(one)
+	}
+	if w.numbers[1] < 0 {
+		return p.New.Subject(other)
+	}
+	p.begin(since)
+	d := differ{Pair: p, marked: make([]uint32, len(p.piles)), all: true}
+	found, err := d.walk(w)
+	for _, f := range found {
+		each(Difference{[]estate.Principal{one}, p.names[f.operation], f.was, f.is, f.piles})
+	}
+	return err
+}
+
+func (p *Pair) begin(since clock.Instant) {
+	p.since = p.New.space.Between(since, maxInstant)
+	clear(p.cells)
+	clear(p.found)
+	p.whole = map[region.Region]region.Region{}
+}
+
+// everyone lists the subjects of both, people first, by id, anonymous last.
+func (p *Pair) everyone() []who {
+	var out []who
+	i, j := 0, 0
+	rank := func(a estate.Principal) int {
+		if a.Kind == estate.IsAnonymous {
+			return 3
+		}
+		return int(a.Kind)
+	}
+	for i < len(p.Old.people) || j < len(p.New.people) {
+		var a, b estate.Principal
+		order := 0
+		switch {
+		case i == len(p.Old.people):
+			order, b = 1, p.New.principal(j)
+		case j == len(p.New.people):
+			order, a = -1, p.Old.principal(i)
+		default:
+			a, b = p.Old.principal(i), p.New.principal(j)
+			if order = rank(a) - rank(b); order == 0 {
+				order = strings.Compare(a.ID, b.ID)
+			}
+		}
+		switch {
+		case order < 0:
+			out = append(out, who{a, [2]int{i, -1}})
+			i++
+		case order > 0:
+			out = append(out, who{b, [2]int{-1, j}})
+			j++
+		default:
+			out = append(out, who{a, [2]int{i, j}})
+			i++
+			j++
+		}
+	}
+	return out
+}
+
+func (p *Pair) likeness(w who) (l likeness) {
+	for k, s := range p.sides {
+		n := w.numbers[k]
+		if n < 0 {
+			continue
+		}
+		l.there[k], l.class[k], l.active[k] = true, s.class[n], s.holders[n].active
+		if s.facts.fixed > 1 {
+			l.tags[k] = s.people[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })
+		}
+		if len(s.owners[n]) > 0 {
+			l.self = w.numbers[0]*(len(p.New.people)+2) + w.numbers[1] + 2
+		}
+	}
+	return l
+}
+
+// differ walks the piles for one class of subjects after another.
+type differ struct {
+	*Pair
+	marked  []uint32 // of each pile, the turn in which it was found worth a look
+	turn    uint32
+	look    []uint32 // those piles
+	changes map[cellChange][]*Pile
+	order   []cellChange
+	at      [2][]uint32
+	all     bool                 // what is the same is told too
+	known   map[spotOfOne]*cells // of the subject at hand
+}
+
+// spotOfOne is all by which resources can differ for one subject.
+type spotOfOne struct {
+	side, cover, trait, class, facts uint32
+	owns                             bool
+}
+
+// foundDifference is a change with the piles on which it is so.
+type foundDifference struct {
+	cellChange
+	piles []*Pile
+}
+
+// walk finds the differences for a subject.
+func (d *differ) walk(w who) ([]foundDifference, error) {
+	d.turn++
+	d.look = d.look[:0]
+	if d.known == nil {
+		d.known = map[spotOfOne]*cells{}
+	}
+	clear(d.known)
+	if d.all || d.upturned(w) {
+		for n := range d.piles {
+			d.mark(uint32(n))
+		}
+	} else {
+		for _, n := range d.uneven {
+			d.mark(n)
+		}
+		d.markSteps(w)
+		d.markExtras(w)
+	}
+	owns := d.ownedBy(w)
+	d.changes, d.order = map[cellChange][]*Pile{}, d.order[:0]
+	slices.Sort(d.look)
+	for _, n := range d.look {
+		if d.onlyOne && len(d.order) > 0 {
+			break
+		}
+		pile := d.piles[n]
+		if _, owned := owns[ownedPlace{n, 0}]; owned {
+			continue // with all of its resources, which have the same owner; they are looked at below
+		}
+		if err := d.compare(w, pile, [2]bool{}); err != nil {
+			return nil, err
+		}
+	}
+	for _, at := range slices.SortedFunc(maps.Keys(owns), func(a, b ownedPlace) int { return cmp.Or(cmp.Compare(a.pile, b.pile), a.index-b.index) }) {
+		owns := owns[at]
+		if owns[0] == owns[1] && d.marked[at.pile] != d.turn {
+			continue
+		}
+		pile := *d.piles[at.pile]
+		pile.places = pile.places[at.index : at.index+1]
+		if err := d.compare(w, &pile, owns); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]foundDifference, 0, len(d.order))
+	for _, c := range d.order {
+		out = append(out, foundDifference{c, d.changes[c]})
+	}
+	slices.SortStableFunc(out, func(a, b foundDifference) int { return int(a.operation) - int(b.operation) })
+	return out, nil
+}
+
+func (d *differ) mark(n uint32) {
+	if d.marked[n] != d.turn && (d.chosen == nil || d.chosen[n]) {
+		d.marked[n] = d.turn
+		d.look = append(d.look, n)
+	}
+}
+
+// upturned says that anything may differ for the subject.
+func (d *differ) upturned(w who) bool {
+	l := d.likeness(w)
+	if l.there[0] != l.there[1] || l.active[0] != l.active[1] || l.tags[0] != l.tags[1] {
+		return true
+	}
+	for k, s := range d.sides {
+		if s.holders[w.numbers[k]].flags&apart != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// markSteps marks the piles over which the two rows have other covers.
+func (d *differ) markSteps(w who) {
+	var steps [2][]step
+	for k, s := range d.sides {
+		h := &s.holders[w.numbers[k]]
+		steps[k] = s.steps[h.row : h.row+h.steps]
+	}
+	var now [2]uint32
+	for len(steps[0]) > 0 || len(steps[1]) > 0 {
+		at := ^uint32(0)
+		for k := range steps {
+			if len(steps[k]) > 0 {
+				at = min(at, steps[k][0].mark)
+			}
+		}
+		next := uint32(len(d.first) - 1)
+		for k, s := range d.sides {
+			if len(steps[k]) > 0 && steps[k][0].mark == at {
+				now[k] = d.coverOf(s, steps[k][0].cover)
+				steps[k] = steps[k][1:]
+			}
+			if len(steps[k]) > 0 {
+				next = min(next, steps[k][0].mark)
+			}
+		}
+		if now[0] != now[1] && (d.concerns(now[0]) || d.concerns(now[1])) {
+			for n := d.first[at]; n < d.first[next]; n++ {
+				d.mark(n)
+			}
+		}
+	}
+}
+
+// speaks says whether a unit has an operation that is looked at.
+func (p *Pair) speaks(unit uint32) bool {
+	if p.wanted == nil {
+		return true
+	}
+	for op, wanted := range p.wanted {
+		if wanted && p.list[unit].has(uint32(op)) {
+			return true
+		}
+	}
+	return false
+}
+
+// concerns says it of a cover.
+func (p *Pair) concerns(cover uint32) bool {
+	if p.wanted == nil {
+		return true
+	}
+	is, ok := p.concerned[cover]
+	if !ok {
+		is = slices.ContainsFunc(p.covers.Get(cover), p.speaks)
+		p.concerned[cover] = is
+	}
+	return is
+}
+
+// markExtras marks the piles that lists cover, told by traits, under which the two have other units.
+func (d *differ) markExtras(w who) {
+	type held struct{ coverage, unit uint32 }
+	sides := map[held]int{}
+	for k, s := range d.sides {
+		h := &s.holders[w.numbers[k]]
+		for _, e := range s.extras[h.extra : h.extra+h.extras] {
+			sides[held{s.coverage[e.trait], s.joint[e.unit]}] |= 1 << k
+		}
+	}
+	for h, k := range sides {
+		if k != 3 && d.speaks(h.unit) {
+			for _, n := range d.within[h.coverage] {
+				d.mark(n)
+			}
+		}
+	}
+}
+
+// ownedBy tells of each resource that the subject owns on which side it does.
+func (d *differ) ownedBy(w who) map[ownedPlace][2]bool {
+	var out map[ownedPlace][2]bool
+	for k, s := range d.sides {
+		if w.numbers[k] < 0 {
+			continue
+		}
+		for _, owner := range s.owners[w.numbers[k]] {
+			for _, at := range s.owned[owner] {
+				if out == nil {
+					out = map[ownedPlace][2]bool{}
+				}
+				owns := out[at]
+				owns[k] = true
+				out[at] = owns
+			}
+		}
+	}
+	return out
+}
+
+// compare holds against each other what the subject may do to the resources of a pile on both sides.
+func (d *differ) compare(w who, pile *Pile, owns [2]bool) error {
+	var both [2]*cells
+	for k := range d.sides {
+		var err error
+		if both[k], err = d.cellsOn(k, w.numbers[k], pile, owns[k]); err != nil {
+			return err
+		}
+	}
+	if both[0] == both[1] && !d.all {
+		return nil
+	}
+	changes, ok := d.found[both]
+	if !ok {
+		changes = both[0].changes(both[1], d.all)
+		d.found[both] = changes
+	}
+	for _, c := range changes {
+		if d.changes[c] == nil {
+			d.order = append(d.order, c)
+		}
+		d.changes[c] = append(d.changes[c], pile)
+	}
+	return nil
+}
+
+// changes lists the operations for which two differ, or all.
+func (c *cells) changes(to *cells, all bool) (out []cellChange) {
+	i, j := 0, 0
+	for i < len(c.operations) || j < len(to.operations) {
+		var one cellChange
+		switch {
+		case j == len(to.operations) || i < len(c.operations) && c.operations[i] < to.operations[j]:
+			one = cellChange{c.operations[i], c.when[i], Cell{}}
+			i++
+		case i == len(c.operations) || to.operations[j] < c.operations[i]:
+			one = cellChange{to.operations[j], Cell{}, to.when[j]}
+			j++
+		default:
+			one = cellChange{c.operations[i], c.when[i], to.when[j]}
+			i++
+			j++
+		}
+		if all || one.was != one.is {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+var nothing = &cells{}
+
+// cellsOn works out what a subject may do to the resources of a pile on one side.
+func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
+	s, at := d.sides[k], &pile.looks[k]
+	if n < 0 || !at.there || s.holders[n].active == int32(region.Empty) {
+		return nothing, nil
+	}
+	h := &s.holders[n]
+	if h.flags&apart != 0 {
+		return d.sessions(k, n, pile)
+	}
+	if h.steps == 0 && h.extras == 0 {
+		return nothing, nil
+	}
+	cover := s.rows.at(h, at.at.mark)
+	one := spotOfOne{uint32(k), cover, at.at.trait, at.at.class, at.facts, owns}
+	if c, ok := d.known[one]; ok {
+		return c, nil
+	}
+	c, err := d.work(k, n, pile, owns, cover)
+	if err == nil {
+		d.known[one] = c
+	}
+	return c, err
+}
+
+// work works it out, given the cover that is in force there.
+func (d *differ) work(k, n int, pile *Pile, owns bool, cover uint32) (*cells, error) {
+	s, at := d.sides[k], &pile.looks[k]
+	h := &s.holders[n]
+	units := d.at[k][:0]
+	units = append(units, d.Pair.covers.Get(d.coverOf(s, cover))...)
+	if at.at.trait > 0 {
+		for _, e := range s.extras[h.extra : h.extra+h.extras] {
+			if s.places.traits.has(at.at.trait, int(e.trait)) {
+				units = append(units, s.joint[e.unit])
+			}
+		}
+		slices.Sort(units)
+		units = slices.Compact(units)
+	}
+	d.at[k] = units
+	if len(units) == 0 {
+		return nothing, nil
+	}
+	key := binary.AppendUvarint([]byte{byte(k)}, uint64(at.at.class))
+	key = binary.AppendVarint(key, int64(h.active))
+	asks := false
+	for _, u := range units {
+		key = binary.AppendUvarint(key, uint64(u))
+		asks = asks || s.space.AsksBelow(d.list[u].region, s.facts.fixed)
+	}
+	if asks {
+		key = binary.AppendUvarint(key, uint64(at.facts))
+		key = append(append(key, 0xff), s.people[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })...)
+		if owns {
+			key = append(key, 0xfe)
+		}
+	}
+	if c, ok := d.cells[string(key)]; ok {
+		return c, nil
+	}
+	var known *region.Context
+	if asks {
+		known = s.space.NewContext()
+		tree := s.estate.Tree
+		s.fixOwning(known, n, tree.Tags[tree.Rows[pile.row(k, 0)].Tags], owns)
+	}
+	out := &cells{}
+	for _, o := range d.validOn(s, at.at.class) {
+		when, err := d.when(s, o, units, region.Region(h.active), known)
+		if err != nil {
+			return nil, err
+		}
+		if when != region.Empty {
+			out.operations = append(out.operations, o)
+			out.when = append(out.when, Cell{when, when})
+		}
+	}
+	d.cells[string(key)] = out
+	return out, nil
+}
+
+// when is the region in which units give an operation.
+func (d *differ) when(s *side, operation uint32, units []uint32, active region.Region, known *region.Context) (region.Region, error) {
+	given, blocked := region.Empty, region.Empty
+	for _, u := range units {
+		one := &d.list[u]
+		if !one.has(operation) {
+			continue
+		}
+		r := one.region
+		if known != nil {
+			r = s.space.Fix(r, known)
+		}
+		to := &given
+		if one.block {
+			to = &blocked
+		}
+		var err error
+		if *to, err = s.space.Or(*to, r); err != nil {
+			return region.Empty, err
+		}
+	}
+	if given == region.Empty {
+		return given, nil
+	}
+	rest, err := s.space.Minus(given, blocked)
+	if err != nil {
+		return region.Empty, err
+	}
+	return d.fromNow(s, rest, active)
+}
+
+// fromNow leaves out of a region what is over, and remembers what it was a part of.
+func (d *differ) fromNow(s *side, regions ...region.Region) (region.Region, error) {
+	all, err := s.space.And(regions...)
+	if err != nil {
+		return region.Empty, err
+	}
+	r, err := s.space.And(all, d.since)
+	d.whole[r] = all
+	return r, err
+}
+
+// sessions works out what a subject may do that can have several sessions.
+func (d *differ) sessions(k, n int, pile *Pile) (*cells, error) {
+	s := d.sides[k]
+	who, r := s.numbered(n), pile.resource(k, 0)
+	possible, err := s.possible(who, nil, 0, false)
+	if err != nil {
+		return nil, err
+	}
+	out := &cells{}
+	for _, o := range d.validOn(s, pile.looks[k].at.class) {
+		c := Cell{region.Full, region.Empty}
+		for _, roles := range possible {
+			a, err := s.allowed(who, d.names[o], r, roles)
+			if err == nil {
+				a, err = d.fromNow(s, a)
+			}
+			if err == nil {
+				c.Sure, err = s.space.And(c.Sure, a)
+			}
+			if err == nil {
+				c.Possible, err = s.space.Or(c.Possible, a)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		if c.Possible != region.Empty {
+			out.operations, out.when = append(out.operations, o), append(out.when, c)
+		}
+	}
+	return out, nil
+}

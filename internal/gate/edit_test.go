@@ -1,0 +1,268 @@
+package gate_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/change"
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/splice"
+)
+
+// node reads a value as a file would have it.
+func node(t *testing.T, text string) *yaml.Node {
+	n, err := splice.Value(text)
+	require.NoError(t, err, text)
+	return n
+}
+
+// drawnEdit changes a draft somehow, and tells which entries that concerns: "" for any that names what it is about.
+func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what string, entries []string, err error) {
+	grants, people := ids2(e.Grants), drawnPeople
+	grant, person, group, role := d.one(grants...), d.one(people...), d.one(drawnGroups...), d.one(drawnRoles...)
+	scope := d.one("s0", "s1", "s2")
+	switch d.IntN(14) {
+	case 0:
+		body := fmt.Sprintf("{to: %s, roles: %s, on: %s%s}", d.subjects(4, false), d.some(1, 2, drawnRoles...), d.places(3), d.when(50))
+		return "add grant", []string{"grants fresh"}, w.Add("grants", "fresh", node(t, body), "")
+	case 1:
+		return "add person", []string{"people eve"}, w.Add("people", "eve", node(t, "{tags: "+d.tags()+"}"), "")
+	case 2:
+		return "remove grant " + grant, []string{"grants " + grant}, w.Remove("grants", grant)
+	case 3:
+		return "status of " + person, []string{"people " + person}, w.Set("people", person, "status", node(t, d.one("left", "active")))
+	case 4:
+		return "tags of " + person, []string{"people " + person}, w.Set("people", person, "tags", node(t, d.tags()))
+	case 5:
+		return "when of " + grant, []string{"grants " + grant}, w.Set("grants", grant, "when", node(t, d.condition(2)))
+	case 6:
+		return "no when of " + grant, []string{"grants " + grant}, w.Set("grants", grant, "when", nil)
+	case 7:
+		return "one more to " + grant, []string{"grants " + grant}, w.Change("grants", grant, "to", []*yaml.Node{splice.Scalar(d.one("service:bot", "not dee", "group:g2"))}, nil)
+	case 8:
+		item := d.one(terms(e.Groups[group].Members)...)
+		return "one less in " + group, []string{"groups " + group}, w.Change("groups", group, "members", nil, []*yaml.Node{splice.Scalar(item)})
+	case 9:
+		return "allow of " + role, []string{"roles " + role}, w.Set("roles", role, "allow", node(t, d.operations()))
+	case 10:
+		return "on of " + grant, []string{"grants " + grant}, w.Set("grants", grant, "on", node(t, d.places(3)))
+	case 11:
+		return "scope " + scope, []string{"scopes " + scope}, w.Set("scopes", scope, "resources", node(t, d.places(0)))
+	case 12:
+		r := e.Tree.At(d.IntN(e.Tree.Len()))
+		if r.Entry == nil || r.Parent == nil {
+			return "", nil, nil
+		}
+		return "owner of " + r.Address.String(), []string{"systems " + r.System.ID}, w.Set("resources", r.Address.String(), "owner", splice.Scalar(d.one("ana", "cai", "group:g1")))
+	default:
+		section, id := "groups", group
+		if d.chance(50) {
+			section, id = "people", person
+		}
+		mentions, err := w.Mentions(section, id)
+		require.NoError(t, err)
+		_, err = w.RemoveWith(section, id, mentions)
+		return "remove " + id + " with all that names it", nil, err
+	}
+}
+
+func ids2[T any](section map[string]T) []string {
+	var out []string
+	for id := range section {
+		out = append(out, id)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func terms(list estate.Subjects) []string {
+	out := []string{"nobody"}
+	for _, t := range list {
+		out = append(out, t.String())
+	}
+	return out
+}
+
+func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
+	counts := map[string]int{}
+	for seed := range uint64(scaled(240)) {
+		d := newDraw(seed)
+		text := d.estate()
+		settings, policy, _ := strings.Cut(text, "people:\n")
+		policy = "people:\n" + policy
+		files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte(settings)}, "policy.yaml": {Data: []byte(policy)}}
+		before, err := policyfile.Load(files)
+		require.NoError(t, err)
+		w := draft.New(files, before)
+		what, entries, err := drawnEdit(t, d, before, w)
+		if err != nil || what == "" {
+			counts["refused"]++
+			continue
+		}
+		changes := w.Changes()
+		if len(changes) == 0 {
+			counts["nothing"]++
+			continue
+		}
+		var edited string
+		var names []string
+		for _, x := range changes {
+			edited += string(x.New)
+			names = append(names, x.Name)
+		}
+		if len(changes) == 1 {
+			onlyThese(t, seed, what, before, string(changes[0].Old), edited, entries)
+		}
+		after, err := policyfile.Reload(w.FS(), before, names)
+		if err != nil {
+			// Only what the edit said itself may be wrong.
+			require.NotContains(t, what, "remove", "seed %d: %s\n%s\n%s", seed, err, text, edited)
+			counts["unsound"]++
+			continue
+		}
+		effectAgrees(t, d, seed, before, after, counts)
+		if t.Failed() {
+			t.Logf("%s\n%s\nbecame\n%s", what, text, edited)
+			return
+		}
+	}
+	t.Log(counts)
+	require.Greater(t, counts["changed"], 20)
+	require.Greater(t, counts["same"], 20)
+}
+
+// onlyThese sees that lines outside of entries are as they were.
+func onlyThese(t *testing.T, seed uint64, what string, e *estate.Estate, text, edited string, entries []string) {
+	if entries == nil {
+		return
+	}
+	section, id, _ := strings.Cut(entries[0], " ")
+	if o := e.Head(section, id); o != nil {
+		head, tail := o.Source.Start, o.Source.End
+		head = strings.LastIndex(text[:head], "\n") + 1
+		if i := strings.Index(text[tail:], "\n"); i >= 0 {
+			tail += i + 1
+		}
+		require.True(t, strings.HasPrefix(edited, text[:head]), "seed %d: %s changed what stands before:\n%s\n%s", seed, what, text, edited)
+		require.True(t, strings.HasSuffix(edited, text[tail:]), "seed %d: %s changed what stands behind:\n%s\n%s", seed, what, text, edited)
+		return
+	}
+	// A new entry: all lines are there still, and in order.
+	rest := strings.Split(edited, "\n")
+	for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
+		i := slices.Index(rest, line)
+		require.GreaterOrEqual(t, i, 0, "seed %d: %s lost the line %q", seed, what, line)
+		rest = rest[i+1:]
+	}
+}
+
+func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estate, counts map[string]int) {
+	since, err := after.Zone.ParseTime(d.one(drawnTimes[:3]...))
+	require.NoError(t, err)
+	if seed%2 == 0 { // as in a large estate, in which only those are looked at who can be concerned
+		defer func(few int) { change.Few = few }(change.Few)
+		change.Few = 0
+	}
+	effect, err := change.Of(before, after, since)
+	require.NoError(t, err)
+	found := map[cellName][2]gate.Cell{}
+	for i := range effect.Lines {
+		l := &effect.Lines[i]
+		if l.OnRequest {
+			continue // nothing is lent; that these are told is tested elsewhere
+		}
+		named := map[string]bool{}
+		for _, p := range l.Piles {
+			for address := range p.Addresses() {
+				named[address] = true
+				for _, who := range l.Subjects {
+					for _, op := range l.Operations {
+						if validIn(before, after, op, address) {
+							found[cellName{who, op, address}] = [2]gate.Cell{l.Old, l.New}
+						}
+					}
+				}
+			}
+		}
+		of := after
+		if l.Way == change.Loses {
+			of = before
+		}
+		requirePlaces(t, seed, of, l.Operations, effect.Places(l), named)
+	}
+	zone, err := time.LoadLocation(after.Zone.Name())
+	require.NoError(t, err)
+	oracles := [2]*oracle{{e: before, zone: zone}, {e: after, zone: zone}}
+	for name := range cellNames(before, after) {
+		cell, differs := found[name]
+		delete(found, name)
+		if differs {
+			counts["changed"]++
+			x, ok := witnessOf(effect.Gates.Space(), cell, since)
+			require.True(t, ok, "seed %d: %v: nothing changes", seed, name)
+			require.NotEqual(t, oracles[0].judgeCell(name, x), oracles[1].judgeCell(name, x), "seed %d: %v at %+v", seed, name, x)
+			continue
+		}
+		if !d.chance(4) {
+			continue
+		}
+		counts["same"]++
+		for range 6 {
+			x := concrete{at: int64(since) + int64(d.IntN(1e9))*1e6, from: addresses()[d.IntN(3)], mfa: d.chance(50), reason: d.chance(50), ticket: d.chance(50), signIn: d.one(estate.SignIns...), attrs: map[string]string{"device": d.one("managed", "own")}}
+			require.Equal(t, oracles[0].judgeCell(name, x), oracles[1].judgeCell(name, x), "seed %d: %v is not told, at %+v", seed, name, x)
+		}
+	}
+	require.Empty(t, found, "seed %d: these are no cells", seed)
+}
+
+func validIn(before, after *estate.Estate, op, address string) bool {
+	for _, e := range []*estate.Estate{before, after} {
+		if r := placeIn(e, address); r != nil && e.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// requirePlaces sees that the places that are told are just the resources that are meant.
+func requirePlaces(t *testing.T, seed uint64, e *estate.Estate, operations, places []string, named map[string]bool) {
+	told := map[string]bool{}
+	add := func(top string, itself bool, not []string) {
+		for r := range e.Tree.All() {
+			a := r.Address.String()
+			in := a == top || !itself && (strings.HasPrefix(a, top+"/") || strings.HasPrefix(a, top+":"))
+			applies := slices.ContainsFunc(operations, func(op string) bool { return e.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil })
+			if (in || top == "everything") && applies && !slices.Contains(not, a) {
+				told[a] = true
+			}
+		}
+		if e.Listed(mustAddress(top)) == nil && top != "everything" {
+			told[top] = true
+		}
+	}
+	for _, p := range places {
+		if top, ok := strings.CutSuffix(p, " itself"); ok {
+			add(top, true, nil)
+		} else if top, rest, ok := strings.Cut(p, " (but not "); ok {
+			add(top, false, strings.Split(strings.TrimSuffix(rest, ")"), ", "))
+		} else {
+			add(p, false, nil)
+		}
+	}
+	require.Equal(t, named, told, "seed %d: %v, told as %v", seed, operations, places)
+}
+
+func mustAddress(text string) estate.Address {
+	a, _ := estate.ParseAddress(text)
+	return a
+}

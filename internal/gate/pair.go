@@ -1,0 +1,504 @@
+package gate
+
+import (
+	"encoding/binary"
+	"iter"
+	"maps"
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
+	"hiddengate/internal/region"
+)
+
+// Pair is two estates compiled alike, an old and a new one: their regions are of one space and their marks are the same, so that what each gives
+// can be held against the other without deciding cell by cell.
+type Pair struct {
+	Old, New  *Gate
+	sides     [2]*side
+	piles     []*Pile
+	first     []uint32 // of each mark, its first pile
+	uneven    []uint32 // piles that are not alike on both sides
+	covers    *lookup.Sequences
+	units     map[jointUnit]uint32
+	list      []jointUnit // by number
+	coverages map[string]uint32
+	within    [][]uint32 // of each coverage, the piles
+	names     []string   // operations of both, by number
+	since     region.Region
+	whole     map[region.Region]region.Region // of what is left of them from then on
+	cells     map[string]*cells
+	found     map[[2]*cells][]cellChange
+	owners    bool // some condition asks who owns
+	only      map[estate.Principal]bool
+	wanted    []bool                      // of each operation, whether it is looked at; nil: all are
+	chosen    []bool                      // likewise of each pile
+	among     func(estate.Principal) bool // whoever is looked at; nil: everybody
+	onlyOne   bool                        // one difference of each subject is enough
+	concerned map[uint32]bool             // of covers, whether they have any that is
+}
+
+// side is what a pair knows of one of its gates.
+type side struct {
+	*Gate
+	other     bool                // it is the new one
+	operation []uint32            // of each of the gate's operations, its number in the pair
+	joint     []uint32            // of each unit, its number in the pair
+	cover     map[uint32]uint32   // of covers, their number in the pair
+	coverage  []uint32            // of each list that traits tell, its coverage's number in the pair
+	valid     map[uint32][]uint32 // of each class of resources, the operations, by number in the pair
+	owned     map[estate.Principal][]ownedPlace
+	owners    map[int][]estate.Principal // of each subject, as whom it owns something
+}
+
+// ownedPlace is one resource of a pile.
+type ownedPlace struct {
+	pile  uint32
+	index int
+}
+
+// jointUnit is a unit by what it says.
+type jointUnit struct {
+	ops    string
+	region region.Region
+	block  bool
+}
+
+// place is one resource: its row on either side, -1 where it is not listed.
+type place struct{ rows [2]int32 }
+
+// look is all that tells resources apart on one side.
+type look struct {
+	at    spot
+	there bool // the estate knows such an address, or judges it
+	facts uint32
+	owner uint32 // where some condition asks who owns
+}
+
+// Pile is resources that nothing tells apart, neither in the old estate nor in the new one.
+type Pile struct {
+	looks  [2]look
+	places []place
+	text   string // the address, where it is in no inventory of either
+	pair   *Pair
+	number uint32
+}
+
+// Addresses gives the resources' addresses, in tree order.
+func (p *Pile) Addresses() iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for i := range p.places {
+			if !yield(p.address(i)) {
+				return
+			}
+		}
+	}
+}
+
+func (p *Pile) address(i int) string {
+	if p.text != "" {
+		return p.text
+	}
+	if row := p.places[i].rows[1]; row >= 0 {
+		return p.pair.New.estate.Tree.Address(int(row))
+	}
+	return p.pair.Old.estate.Tree.Address(int(p.places[i].rows[0]))
+}
+
+// row gives the row of a resource on a side, or of the nearest listed one above.
+func (p *Pile) row(k, i int) int {
+	if row := p.places[i].rows[k]; row >= 0 {
+		return int(row)
+	}
+	_, row := p.pair.sides[k].places.unlisted(p.address(i))
+	return row
+}
+
+// resource gives a resource as a side sees it, which must have it.
+func (p *Pile) resource(k, i int) *estate.Resource {
+	e := p.pair.sides[k].estate
+	if row := p.places[i].rows[k]; row >= 0 {
+		return e.Tree.At(int(row))
+	}
+	a, _ := estate.ParseAddress(p.address(i)) // it was canonical
+	return e.Unlisted(a)
+}
+
+// CompilePair compiles two estates alike. which says which grants count. If only is not nil, nobody else is looked at; the gates answer for those alone. Rosters that are known already are given, else nil. Local times are those of the new estate's zone
+// in both.
+func CompilePair(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*Roster) (*Pair, error) {
+	return compilePair(before, after, rosters, options{facts: gatherFacts(before, after), which: which, only: only})
+}
+
+// compilePair does it with options that hold for both sides; their marks and lists are told apart too.
+func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*Pair, error) {
+	o.space = o.facts.space(after)
+	only := o.only
+	marks := map[estate.Address]bool{}
+	for _, a := range o.marks {
+		marks[a] = true
+	}
+	var chosen [2]*policy
+	for k, e := range []*estate.Estate{before, after} {
+		if only != nil && rosters[k] == nil {
+			rosters[k] = NewRoster(e)
+		}
+		chosen[k] = concerned(e, rosters[k], only)
+		apart, _ := takeApart(e, append(onOf(chosen[k].grants, chosen[k].blocks), o.lists...), nil)
+		for a := range apart.marks {
+			marks[a] = true
+		}
+		if only != nil { // addresses in no inventory are told, whoever names them
+			all := &places{traits: traits{estate: e}, marks: map[estate.Address]uint32{}}
+			for _, l := range onOf(slices.Collect(maps.Values(e.Grants)), slices.Collect(maps.Values(e.Blocks))) {
+				all.gatherMarks(l)
+			}
+			for a := range all.marks {
+				if e.Tree.Find(a.String()) < 0 {
+					marks[a] = true
+				}
+			}
+		}
+	}
+	o.marks = slices.SortedFunc(maps.Keys(marks), estate.Address.Compare)
+	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{}, cells: map[string]*cells{}, found: map[[2]*cells][]cellChange{}}
+	for k, e := range []*estate.Estate{before, after} {
+		o.roster, o.entries = rosters[k], chosen[k]
+		g, err := compile(e, nil, o)
+		if err != nil {
+			return nil, err
+		}
+		p.sides[k] = &side{Gate: g, other: k == 1, cover: map[uint32]uint32{}, valid: map[uint32][]uint32{}}
+	}
+	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
+	p.owners, p.only = o.facts.owner, only
+	p.join()
+	p.heap()
+	return p, nil
+}
+
+// Text tells when a cell is so, for people; what is over by now is not spoken of.
+func (p *Pair) Text(c Cell) string {
+	r := c.Possible
+	if whole, ok := p.whole[r]; ok {
+		r = whole
+	}
+	text := p.New.space.Text(r, 3)
+	if c.Sure != c.Possible {
+		text += " (in some sessions)"
+	}
+	return text
+}
+
+// Space gives the space of the regions of both.
+func (p *Pair) Space() *region.Space { return p.New.space }
+
+// join numbers operations and units in common.
+func (p *Pair) join() {
+	all := map[string]bool{}
+	for _, s := range p.sides {
+		for _, o := range s.classes.ops.list {
+			all[o.Name] = true
+		}
+	}
+	p.names = slices.Sorted(maps.Keys(all))
+	number := map[string]uint32{}
+	for i, name := range p.names {
+		number[name] = uint32(i)
+	}
+	words := (len(p.names) + 63) / 64
+	for _, s := range p.sides {
+		for _, o := range s.classes.ops.list {
+			s.operation = append(s.operation, number[o.Name])
+		}
+		for n, u := range s.Gate.units.list {
+			set := make(opset, words)
+			for i := range s.operation {
+				if s.Gate.units.has(uint32(n), uint32(i)) {
+					set.add(s.operation[i])
+				}
+			}
+			one := jointUnit{traitName(set), u.region, u.block}
+			j, ok := p.units[one]
+			if !ok {
+				j = uint32(len(p.list))
+				p.units[one] = j
+				p.list = append(p.list, one)
+			}
+			s.joint = append(s.joint, j)
+		}
+	}
+}
+
+// has says whether a unit has an operation.
+func (u *jointUnit) has(operation uint32) bool {
+	return u.ops[operation/8]&(1<<(operation%8)) != 0
+}
+
+// coverOf gives the number in the pair of a cover of one side.
+func (p *Pair) coverOf(s *side, cover uint32) uint32 {
+	n, ok := s.cover[cover]
+	if !ok {
+		var one [1]uint32
+		var seq []uint32
+		for _, u := range s.rows.cover(cover, &one) {
+			seq = append(seq, s.joint[u])
+		}
+		slices.Sort(seq)
+		n = p.covers.Number(slices.Compact(seq))
+		s.cover[cover] = n
+	}
+	return n
+}
+
+// heap makes the piles.
+func (p *Pair) heap() {
+	values := map[string]uint32{}
+	byTags := [2][]uint32{}
+	for k, s := range p.sides {
+		for _, tags := range s.estate.Tree.Tags {
+			key := s.facts.name(tags)
+			n, ok := values[key]
+			if !ok {
+				n = uint32(len(values))
+				values[key] = n
+			}
+			byTags[k] = append(byTags[k], n)
+		}
+	}
+	listed := func(k int, row int) look {
+		s := p.sides[k]
+		l := look{at: s.places.spots[row], there: true, facts: byTags[k][s.estate.Tree.Rows[row].Tags]}
+		if p.owners {
+			l.owner = s.estate.Tree.Rows[row].Owner
+		}
+		return l
+	}
+	known := map[[2]look]*Pile{}
+	var last [2]look
+	var pile *Pile
+	add := func(looks [2]look, at place) {
+		if pile == nil || looks != last {
+			last = looks
+			if pile = known[looks]; pile == nil {
+				pile = &Pile{looks: looks, pair: p}
+				known[looks] = pile
+				p.piles = append(p.piles, pile)
+			}
+		}
+		pile.places = append(pile.places, at)
+	}
+	olds, news := p.Old.estate.Tree, p.New.estate.Tree
+	same := olds == news
+	for i := range news.Len() {
+		was := i
+		if !same {
+			was = olds.Find(news.Address(i))
+		}
+		looks, rows := [2]look{{}, listed(1, i)}, [2]int32{int32(was), int32(i)}
+		if was >= 0 {
+			looks[0] = listed(0, was)
+		} else {
+			looks[0] = p.unlisted(0, news.Address(i), byTags[0])
+		}
+		add(looks, place{rows})
+	}
+	for i := 0; !same && i < olds.Len(); i++ {
+		if news.Find(olds.Address(i)) < 0 {
+			add([2]look{listed(0, i), p.unlisted(1, olds.Address(i), byTags[1])}, place{[2]int32{int32(i), -1}})
+		}
+	}
+	for _, a := range slices.SortedFunc(maps.Keys(p.New.places.marks), estate.Address.Compare) {
+		p.addUnlisted(a.String(), byTags)
+	}
+	slices.SortStableFunc(p.piles, func(a, b *Pile) int { return int(a.mark()) - int(b.mark()) })
+	p.first = make([]uint32, len(p.New.places.marks)+3)
+	for n, pile := range p.piles {
+		pile.number = uint32(n)
+		p.first[pile.mark()+1]++
+		if !p.alike(pile) {
+			p.uneven = append(p.uneven, uint32(n))
+		}
+	}
+	for m := 1; m < len(p.first); m++ {
+		p.first[m] += p.first[m-1]
+	}
+	for _, s := range p.sides {
+		p.cover(s)
+	}
+	if p.owners {
+		for k := range p.sides {
+			p.gatherOwned(k)
+		}
+	}
+}
+
+func (p *Pile) mark() uint32 {
+	if p.looks[1].there {
+		return p.looks[1].at.mark
+	}
+	return p.looks[0].at.mark
+}
+
+// unlisted looks at an address that is in no inventory of one side.
+func (p *Pair) unlisted(k int, address string, byTags []uint32) look {
+	s := p.sides[k]
+	if a, err := estate.ParseAddress(address); err != nil || s.estate.Canonical(a) != a {
+		return look{} // here it is another's name
+	}
+	at, row := s.places.unlisted(address)
+	if row < 0 || !s.estate.Tree.Systems[s.estate.Tree.Rows[row].System].Judge {
+		return look{}
+	}
+	return look{at: at, there: true, facts: byTags[s.estate.Tree.Rows[row].Tags]}
+}
+
+// addUnlisted adds a pile for an address that lists name and no inventory has.
+func (p *Pair) addUnlisted(address string, byTags [2][]uint32) {
+	pile := &Pile{pair: p, text: address, places: []place{{[2]int32{-1, -1}}}}
+	for k, s := range p.sides {
+		if s.estate.Tree.Find(address) >= 0 {
+			return
+		}
+		pile.looks[k] = p.unlisted(k, address, byTags[k])
+	}
+	if pile.looks[0].there || pile.looks[1].there {
+		p.piles = append(p.piles, pile)
+	}
+}
+
+// alike says whether a pile's resources are the same on both sides, the lists that cover them apart.
+func (p *Pair) alike(pile *Pile) bool {
+	a, b := pile.looks[0], pile.looks[1]
+	return a.there == b.there && a.facts == b.facts && slices.Equal(p.validOn(p.sides[0], a.at.class), p.validOn(p.sides[1], b.at.class))
+}
+
+// validOn lists the operations that are valid on a class of resources of one side.
+func (p *Pair) validOn(s *side, class uint32) []uint32 {
+	list, ok := s.valid[class]
+	if !ok {
+		for i, n := range s.operation {
+			if s.classes.valid[class].has(uint32(i)) && (p.wanted == nil || p.wanted[n]) {
+				list = append(list, n)
+			}
+		}
+		s.valid[class] = list
+	}
+	return list
+}
+
+// cover finds which piles each list covers that traits tell.
+func (p *Pair) cover(s *side) {
+	k := 0
+	if s.other {
+		k = 1
+	}
+	byTrait := map[uint32][]uint32{}
+	for n, pile := range p.piles {
+		if pile.looks[k].there {
+			byTrait[pile.looks[k].at.trait] = append(byTrait[pile.looks[k].at.trait], uint32(n))
+		}
+	}
+	for n := range s.places.complex {
+		var in []uint32
+		for trait, piles := range byTrait {
+			if trait > 0 && s.places.traits.has(trait, n) {
+				in = append(in, piles...)
+			}
+		}
+		slices.Sort(in)
+		var key []byte
+		for _, i := range in {
+			key = binary.LittleEndian.AppendUint32(key, i)
+		}
+		c, ok := p.coverages[string(key)]
+		if !ok {
+			c = uint32(len(p.within))
+			p.coverages[string(key)] = c
+			p.within = append(p.within, in)
+		}
+		s.coverage = append(s.coverage, c)
+	}
+}
+
+// gatherOwned lists what each principal owns on a side, and as whom each subject owns something.
+func (p *Pair) gatherOwned(k int) {
+	s := p.sides[k]
+	s.owned, s.owners = map[estate.Principal][]ownedPlace{}, map[int][]estate.Principal{}
+	for n, pile := range p.piles {
+		if !pile.looks[k].there {
+			continue
+		}
+		for i := range pile.places {
+			if o := s.estate.Tree.Owners[s.estate.Tree.Rows[pile.row(k, i)].Owner]; o != nil {
+				s.owned[*o] = append(s.owned[*o], ownedPlace{uint32(n), i})
+			}
+		}
+	}
+	for o := range s.owned {
+		if o.Kind != estate.IsGroup {
+			n := s.number(o)
+			s.owners[n] = append(s.owners[n], o)
+			continue
+		}
+		for _, n := range s.members.group(o.ID) {
+			s.owners[int(n)] = append(s.owners[int(n)], o)
+		}
+	}
+}
+
+// Key is the same for piles of the same resources.
+func (p *Pile) Key() string {
+	key := binary.LittleEndian.AppendUint32(nil, p.number)
+	if len(p.places) != len(p.pair.piles[p.number].places) {
+		for _, at := range p.places {
+			key = binary.LittleEndian.AppendUint32(key, uint32(at.rows[0]))
+			key = binary.LittleEndian.AppendUint32(key, uint32(at.rows[1]))
+		}
+	}
+	return string(key)
+}
+
+// First gives the first resource's address.
+func (p *Pile) First() string { return p.address(0) }
+
+// Operations names those that apply to the resources on either side.
+func (p *Pile) Operations() []string {
+	var out []string
+	for k, s := range p.pair.sides {
+		if p.looks[k].there {
+			for _, o := range p.pair.validOn(s, p.looks[k].at.class) {
+				out = append(out, p.pair.names[o])
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Narrower says whether a grant is in force at no time and under no condition, its own ones, in which it was not before.
+func (p *Pair) Narrower(grant string) bool {
+	was, is := p.Old.grantOf(grant), p.New.grantOf(grant)
+	if was == nil || is == nil {
+		return false
+	}
+	holds, err := p.New.space.Contains(was.region, is.region)
+	return err == nil && holds
+}
+
+// Holds says whether a block is in force whenever it was before.
+func (p *Pair) Holds(block string) bool {
+	var regions []region.Region
+	for _, g := range []*Gate{p.Old, p.New} {
+		for _, b := range g.blocks {
+			if b.ID == block {
+				regions = append(regions, b.region)
+			}
+		}
+	}
+	if len(regions) < 2 {
+		return false
+	}
+	holds, err := p.New.space.Contains(regions[1], regions[0])
+	return err == nil && holds
+}

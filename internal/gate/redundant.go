@@ -1,0 +1,265 @@
+package gate
+
+import (
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+)
+
+// grantOf finds the compiled grant.
+func (g *Gate) grantOf(id string) *grant {
+	i, found := slices.BinarySearchFunc(g.grants, id, func(gr *grant, id string) int {
+		switch {
+		case gr.ID < id:
+			return -1
+		case gr.ID > id:
+			return 1
+		}
+		return 0
+	})
+	if !found {
+		return nil
+	}
+	return g.grants[i]
+}
+
+// Gives lists the operations, by name, that a grant's roles have and that apply to something listed where it is granted.
+func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
+	compiled := g.grantOf(gr.ID)
+	if compiled == nil {
+		return nil // it names nobody whom this gate is asked about
+	}
+	set := g.classes.ops.set()
+	for class := range g.classesWhere(compiled.on) {
+		for i, w := range g.classes.valid[class] {
+			set[i] |= w
+		}
+	}
+	var out []*estate.Operation
+	for i, o := range g.classes.ops.list {
+		if set.has(uint32(i)) && g.gives(gr, o.Name) {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// classesWhere gives the classes of listed resources that a list, by number, covers.
+func (g *Gate) classesWhere(n int) map[uint32]bool {
+	if g.places.whole == nil {
+		known := map[spot]bool{}
+		for _, s := range g.places.spots {
+			if !known[s] {
+				known[s] = true
+				g.places.whole = append(g.places.whole, s)
+			}
+		}
+		slices.SortFunc(g.places.whole, func(a, b spot) int { return int(a.mark) - int(b.mark) })
+	}
+	out := map[uint32]bool{}
+	spots := g.places.whole
+	if l := &g.places.lists[n]; l.trait < 0 {
+		for _, span := range l.spans {
+			from, _ := slices.BinarySearchFunc(spots, span.from, func(s spot, mark uint32) int { return int(s.mark) - int(mark) })
+			for _, s := range spots[from:] {
+				if s.mark >= span.to {
+					break
+				}
+				out[s.class] = true
+			}
+		}
+		return out
+	}
+	for _, s := range spots {
+		if !out[s.class] && g.places.covers(n, s) {
+			out[s.class] = true
+		}
+	}
+	return out
+}
+
+// Redundant gives a grant that gives all that another one does, to the same subjects and more; "" if there is none. Of two that give the same the one
+// whose id comes later is redundant. It may overlook one whose resources are told by traits.
+func (g *Gate) Redundant(gr *estate.Grant) string {
+	one := g.grantOf(gr.ID)
+	who := g.members.selected(gr.To)
+	if one == nil || len(who) == 0 || one.region == region.Empty {
+		return ""
+	}
+	for _, other := range g.numbered(int(who[0])).grants {
+		if other == one || other.OnRequest != nil && gr.OnRequest == nil || !g.atLeast(other, one, who) {
+			continue
+		}
+		if gr.ID < other.ID && g.atLeast(one, other, g.members.selected(other.To)) && (other.OnRequest == nil) == (gr.OnRequest == nil) {
+			continue // they are the same, and the other one is redundant
+		}
+		return other.ID
+	}
+	return ""
+}
+
+// atLeast says whether a grant gives some subjects all that another one gives them.
+func (g *Gate) atLeast(other, one *grant, who []uint32) bool {
+	if holds, err := g.space.Contains(other.region, one.region); err != nil || !holds || !g.places.within(one.on, other.on) {
+		return false
+	}
+	in := g.members.selected(other.To)
+	if slices.ContainsFunc(who, func(n uint32) bool { return !has(in, int(n)) }) {
+		return false
+	}
+	for _, ref := range one.Roles {
+		for name, when := range g.roles[ref.ID].operations {
+			given := region.Empty
+			for _, o := range other.Roles {
+				var err error
+				if given, err = g.space.Or(given, g.roles[o.ID].operations[name]); err != nil {
+					return false
+				}
+			}
+			if holds, err := g.space.Contains(given, when); err != nil || !holds {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// within says whether a list, by number, covers nothing, now and later, that another does not; in doubt it says no.
+func (p *places) within(one, other int) bool {
+	if one == other {
+		return true
+	}
+	a, b := &p.lists[one], &p.lists[other]
+	everything := len(b.spans) == 1 && b.spans[0] == span{0, uint32(len(p.marks) + 1)}
+	if a.trait >= 0 && !everything {
+		return false
+	}
+	for _, s := range a.spans {
+		if !slices.ContainsFunc(b.spans, func(t span) bool { return t.from <= s.from && s.to <= t.to }) {
+			return false
+		}
+	}
+	return true
+}
+
+// Shadowed says whether blocks take all that a grant gives, from all to whom it gives it.
+func (g *Gate) Shadowed(gr *estate.Grant) bool {
+	one := g.grantOf(gr.ID)
+	who := g.members.selected(gr.To)
+	if one == nil || len(who) == 0 || one.region == region.Empty {
+		return false
+	}
+	var over []*block
+	for _, b := range g.numbered(int(who[0])).blocks {
+		in := g.members.selected(b.To)
+		if g.places.within(one.on, b.on) && !slices.ContainsFunc(who, func(n uint32) bool { return !has(in, int(n)) }) {
+			over = append(over, b)
+		}
+	}
+	gives := g.Gives(gr)
+	if len(over) == 0 || len(gives) == 0 {
+		return false
+	}
+	for _, o := range gives {
+		blocked := region.Empty
+		for _, b := range over {
+			if b.Deny.Fit(o, g.estate.Edition) {
+				var err error
+				if blocked, err = g.space.Or(blocked, b.region); err != nil {
+					return false
+				}
+			}
+		}
+		if holds, err := g.space.Contains(blocked, one.region); err != nil || !holds {
+			return false
+		}
+	}
+	return true
+}
+
+// Systems lists the ids of the systems in which a list of resources covers something listed.
+func (g *Gate) Systems(list estate.Resources) []string {
+	tree := g.estate.Tree
+	seen := map[uint32]bool{}
+	n, known := g.places.numbers[resourcesKey(list)]
+	for i, row := range tree.Rows {
+		if !seen[row.System] && (known && g.places.covers(n, g.places.spots[i]) || !known && covers(g.estate, list, tree.At(i))) {
+			seen[row.System] = true
+		}
+	}
+	var out []string
+	for i, s := range tree.Systems {
+		if seen[uint32(i)] {
+			out = append(out, s.ID)
+		}
+	}
+	return out
+}
+
+// Within says whether a list of resources covers nothing, now and later, that another does not. In doubt it says no. The estate needs its scopes alone.
+func Within(e *estate.Estate, inner, outer estate.Resources) bool {
+	p, which := takeApart(e, []estate.Resources{inner, outer}, nil)
+	if p.within(which[0], which[1]) || spelt(e, inner) == spelt(e, outer) {
+		return true
+	}
+	// What is not told by addresses is within if it is written in the other list too, which takes nothing away.
+	outer = Flat(e, outer)
+	have := map[string]bool{}
+	for _, t := range outer {
+		if t.Not {
+			return false
+		}
+		have[spelt(e, estate.Resources{t})] = true
+	}
+	for _, t := range Flat(e, inner) {
+		if t.Not || have[spelt(e, estate.Resources{t})] || inside(t, outer) {
+			continue
+		}
+		one, which := takeApart(e, []estate.Resources{{t}, outer}, nil)
+		if !one.within(which[0], which[1]) {
+			return false
+		}
+	}
+	return true
+}
+
+// Flat puts what a scope gathers in its place, unless the scope takes something away too.
+func Flat(e *estate.Estate, list estate.Resources) (out estate.Resources) {
+	for _, t := range list {
+		if t.Scope == "" || t.Not {
+			out = append(out, t)
+			continue
+		}
+		inner := Flat(e, e.Scopes[t.Scope].Resources)
+		if slices.ContainsFunc(inner, func(t estate.ResourceTerm) bool { return t.Not }) {
+			out = append(out, t)
+		} else {
+			out = append(out, inner...)
+		}
+	}
+	return out
+}
+
+// spelt writes a list with what its scopes say in the place of their names.
+func spelt(e *estate.Estate, list estate.Resources) string {
+	var b strings.Builder
+	for _, t := range list {
+		switch {
+		case t.Scope == "":
+			b.WriteString(t.String())
+		case t.Not:
+			b.WriteString("not (" + spelt(e, e.Scopes[t.Scope].Resources) + ")")
+		default:
+			b.WriteString("(" + spelt(e, e.Scopes[t.Scope].Resources) + ")")
+		}
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+// inside says whether a term with `in` lies in a plain address of the list, whatever else it asks.
+func inside(t estate.ResourceTerm, outer estate.Resources) bool {
+	return t.In != nil && slices.ContainsFunc(outer, func(o estate.ResourceTerm) bool { return isAddress(o) && t.In.Inside(o.In.Address()) })
+}

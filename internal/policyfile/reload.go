@@ -1,0 +1,158 @@
+package policyfile
+
+import (
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+)
+
+// Reload gives what Load would, where all files but a few are those that an estate was read from. What stands in the others it shares with
+// that estate. A change of settings, catalogs, systems, resources or inventories is read as a whole, and so is one with errors, for all that is wrong to come out.
+func Reload(files fs.FS, before *estate.Estate, changed []string) (*estate.Estate, error) {
+	if e := reload(files, before, changed); e != nil {
+		return e, nil
+	}
+	return Load(files)
+}
+
+// sharable are the sections of which entries can be read anew by themselves.
+var sharable = []string{"people", "services", "groups", "roles", "scopes", "grants", "blocks", "separations", "delegations", "tests", "guarantees"}
+
+// reload is Reload where that can be done; nil elsewhere.
+func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate {
+	var lists []string
+	for _, name := range changed {
+		switch ext := path.Ext(name); {
+		case name == SettingsFile || strings.HasPrefix(path.Base(name), "."):
+			return nil
+		case IsInventory(name) && slices.Contains(before.Inventories, name) && !slices.Contains(before.Tree.Files, name):
+			lists = append(lists, name)
+		case ext != ".yaml" && ext != ".yml":
+			return nil
+		}
+	}
+	for _, s := range before.Systems {
+		if slices.Contains(changed, s.Source.File) {
+			return nil
+		}
+	}
+	for _, k := range before.Kinds {
+		if slices.Contains(changed, k.Source.File) {
+			return nil
+		}
+	}
+	e := *before
+	e.People, e.Services, e.Groups, e.Roles = left(before.People, changed), left(before.Services, changed), left(before.Groups, changed), left(before.Roles, changed)
+	e.Scopes, e.Grants, e.Blocks, e.Separations = left(before.Scopes, changed), left(before.Grants, changed), left(before.Blocks, changed), left(before.Separations, changed)
+	e.Delegations, e.Tests, e.Guarantees = left(before.Delegations, changed), left(before.Tests, changed), left(before.Guarantees, changed)
+	l := &loader{estate: &e, zone: before.Zone, texts: map[string][]byte{}, lines: map[string][]string{}, settings: settings{ignore: before.Ignore}}
+	if len(lists) > 0 && !l.readAgain(files, lists) {
+		return nil
+	}
+	for _, name := range changed {
+		if IsInventory(name) {
+			continue
+		}
+		if l.settings.ignores(name) {
+			return nil
+		}
+		d := l.open(files, name)
+		if d == nil {
+			return nil
+		}
+		for _, root := range d.roots {
+			for i := 0; i < len(root.Content); i += 2 {
+				if !slices.Contains(sharable, root.Content[i].Value) {
+					return nil
+				}
+			}
+		}
+		d.readSections(false)
+	}
+	// Inventories name groups, which stand in files: those that were read anew have their members too.
+	for id, was := range before.Groups {
+		is := e.Groups[id]
+		if is == was {
+			continue
+		}
+		for _, t := range was.Members {
+			if from := t.Position.File; IsInventory(from) && !slices.Contains(lists, from) && slices.Contains(changed, was.Source.File) {
+				if is == nil {
+					return nil
+				}
+				is.Members = append(is.Members, t)
+			}
+		}
+	}
+	// What resources name has to be there still.
+	for _, owner := range e.Tree.Owners {
+		if owner != nil && (owner.Kind == estate.IsGroup && e.Groups[owner.ID] == nil || owner.Kind != estate.IsGroup && e.Subject(*owner) == nil) {
+			return nil
+		}
+	}
+	l.resolveSubjects()
+	if len(lists) > 0 { // what says the same stays the same, for whoever compares
+		for id, was := range before.People {
+			if is := e.People[id]; is != was && is != nil && was.Says(is) {
+				e.People[id] = was
+			}
+		}
+		for id, was := range before.Groups {
+			if is := e.Groups[id]; is != nil && !slices.Contains(changed, was.Source.File) && slices.EqualFunc(was.Members, is.Members, func(a, b estate.SubjectTerm) bool {
+				return a.Principal == b.Principal && a.Not == b.Not
+			}) {
+				e.Groups[id] = was
+			}
+		}
+	}
+	l.resolvePolicy()
+	l.resolveHeads()
+	l.circles("group", heads(e.Groups), func(id string) []estate.Ref { return groupRefs(e.Groups[id].Members) })
+	l.circles("role", heads(e.Roles), func(id string) []estate.Ref { return e.Roles[id].Include })
+	l.circles("scope", heads(e.Scopes), func(id string) []estate.Ref { return scopeRefs(e.Scopes[id]) })
+	if len(l.errors) > 0 || l.incomplete {
+		return nil
+	}
+	return &e
+}
+
+// IsInventory says whether a file is an inventory by its name.
+func IsInventory(name string) bool { return path.Ext(name) == ".csv" || path.Ext(name) == ".ndjson" }
+
+// readAgain reads inventories of people. The groups, which get other members by them, are the estate's own from then on.
+func (l *loader) readAgain(files fs.FS, lists []string) bool {
+	e := l.estate
+	for id, g := range e.Groups {
+		own := *g
+		own.Members = slices.DeleteFunc(slices.Clone(g.Members), func(t estate.SubjectTerm) bool { return slices.Contains(lists, t.Position.File) })
+		if len(own.Members) == 0 {
+			own.Members = nil
+		}
+		e.Groups[id] = &own
+	}
+	for _, name := range lists {
+		l.settings.inventories = append(l.settings.inventories, inventory{people: name})
+	}
+	listings := e.Listings
+	l.join(l.readInventories(files))
+	e.Listings = listings
+	return len(l.errors) == 0
+}
+
+// left gives a section without the entries of some files.
+func left[T any, P interface {
+	*T
+	estate.Head
+}](section map[string]P, changed []string) map[string]P {
+	out := maps.Clone(section)
+	for id, entry := range section {
+		if slices.Contains(changed, entry.Head().Source.File) {
+			delete(out, id)
+		}
+	}
+	return out
+}

@@ -1,0 +1,389 @@
+package survey
+
+import (
+	"cmp"
+	"hash/fnv"
+	"slices"
+	"strings"
+	"time"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/region"
+)
+
+// Watch says what a cover is worked out of.
+type Watch struct {
+	Since  clock.Instant
+	What   func(*estate.Operation) bool
+	Within estate.Resources // nil: everywhere
+	Least  int              // how many people are enough
+}
+
+// Covered is an operation on some resources for which the same people stand, by standing grants.
+type Covered struct {
+	Operation *estate.Operation
+	Places    []string // some of them; what is inside one of these is not named
+	Inside    int      // how many are
+	Count     int      // how many there are in all
+	People    []estate.Principal
+	Number    int      // how many people there are; People may be fewer
+	Services  int      // services that can
+	Lent      int      // people who can once it is lent
+	Short     string   // when there are fewer than enough in the coming week, "" if never
+	all       []string // the first resource of each pile
+	piles     []*gate.Pile
+}
+
+// mostPlaces and mostPeople bound how many a row names.
+const (
+	mostPlaces = 8
+	mostPeople = 6
+)
+
+// Reliance is somebody on whom operations depend: nobody else can do them.
+type Reliance struct {
+	Who        estate.Principal
+	Operations []string
+	Count      int // resources by operations
+}
+
+// Cover tells who can do each of some operations, and where. Rows come by operation and place. Its error says that conditions are too complex.
+func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
+	within := w.Within
+	if within == nil {
+		within = estate.Resources{{Everything: true}}
+	}
+	roster := gate.NewRoster(e)
+	scene := gate.Scene{Which: gate.Standing, Roster: roster, Places: []estate.Resources{within}}
+	standing, err := gate.CompileCells(e, scene)
+	if err != nil {
+		return nil, err
+	}
+	standing.Choose(w.What, within)
+	c := counter{cells: standing, watch: w, rows: map[spot]*heads{}, moments: map[region.Region]region.Region{}}
+	c.window = standing.Space().Between(w.Since, w.Since+clock.Instant(7*24*time.Hour/time.Microsecond))
+	for _, pile := range standing.Piles() {
+		if !pile.Listed() {
+			continue
+		}
+		for _, name := range pile.Operations() {
+			c.rows[spot{pile.Number(), name}] = &heads{pile: pile, enough: standing.NewHeadcount(max(1, w.Least), c.window)}
+		}
+	}
+	if err := c.count(); err != nil {
+		return nil, err
+	}
+	if slices.ContainsFunc(estate.Sorted(e.Grants), func(g *estate.Grant) bool { return g.OnRequest != nil }) {
+		scene.Which = gate.OnRequest
+		lent, err := gate.CompileCells(e, scene)
+		if err != nil {
+			return nil, err
+		}
+		lent.Choose(w.What, within)
+		if err := c.countLent(lent); err != nil {
+			return nil, err
+		}
+	}
+	return c.tell(e)
+}
+
+// spot is an operation on a pile.
+type spot struct {
+	pile int
+	op   string
+}
+
+// heads is who can do one operation on one pile.
+type heads struct {
+	pile     *gate.Pile
+	people   []estate.Principal
+	number   int
+	services int
+	lent     int
+	hash     uint64 // of all the people
+	enough   *gate.Headcount
+	turn     int
+}
+
+type counter struct {
+	cells   *gate.Cells
+	watch   Watch
+	window  region.Region
+	rows    map[spot]*heads
+	moments map[region.Region]region.Region
+}
+
+func (c *counter) count() error {
+	space := c.cells.Space()
+	var bad error
+	turn, first := 0, estate.Principal{Kind: -1}
+	err := c.cells.Each(c.watch.Since, func(a gate.Access) bool {
+		if a.Subjects[0] != first {
+			turn, first = turn+1, a.Subjects[0]
+		}
+		when, known := c.moments[a.Possible]
+		if !known {
+			if when, bad = space.Times(a.Possible); bad == nil {
+				when, bad = space.And(when, c.window)
+			}
+			c.moments[a.Possible] = when
+		}
+		for _, pile := range a.Piles {
+			h := c.rows[spot{pile.Number(), a.Operation}]
+			if h == nil || h.turn == turn || bad != nil {
+				continue // a pile may come in parts
+			}
+			h.turn = turn
+			people := 0
+			for _, who := range a.Subjects {
+				switch who.Kind {
+				case estate.IsPerson:
+					people++
+					h.hash += hashOf(who.ID)
+					if len(h.people) < mostPeople {
+						h.people = append(h.people, who)
+					}
+				case estate.IsService:
+					h.services++
+				}
+			}
+			h.number += people
+			bad = h.enough.Add(people, when)
+		}
+		return bad == nil
+	})
+	if err == nil {
+		err = bad
+	}
+	return err
+}
+
+// hashOf tells people apart, so that a sum of hashes tells sets of them apart.
+func hashOf(id string) uint64 {
+	h := fnv.New64a()
+	h.Write([]byte(id))
+	return h.Sum64()
+}
+
+// countLent counts those to whom it can be lent. The piles are the same: both are made of all grants, whichever count.
+func (c *counter) countLent(lent *gate.Cells) error {
+	first := estate.Principal{Kind: -1}
+	seen := map[spot]bool{} // of the class at hand: a pile may come in parts
+	return lent.Each(c.watch.Since, func(a gate.Access) bool {
+		if a.Subjects[0] != first {
+			first = a.Subjects[0]
+			clear(seen)
+		}
+		people := 0
+		for _, who := range a.Subjects {
+			if who.Kind == estate.IsPerson {
+				people++
+			}
+		}
+		for _, pile := range a.Piles {
+			at := spot{pile.Number(), a.Operation}
+			if h := c.rows[at]; h != nil && !seen[at] {
+				seen[at] = true
+				h.lent += people
+			}
+		}
+		return true
+	})
+}
+
+// tell puts places together where the same people stand.
+func (c *counter) tell(e *estate.Estate) ([]Covered, error) {
+	type key struct {
+		op       string
+		hash     uint64
+		number   int
+		services int
+		lent     int
+		short    string
+	}
+	spots := make([]spot, 0, len(c.rows))
+	for at := range c.rows {
+		spots = append(spots, at)
+	}
+	slices.SortFunc(spots, func(a, b spot) int { return cmp.Or(strings.Compare(a.op, b.op), cmp.Compare(a.pile, b.pile)) })
+	texts := map[region.Region]string{}
+	known := map[key]int{}
+	var out []Covered
+	for _, at := range spots {
+		h := c.rows[at]
+		missing, err := h.enough.Short()
+		if err != nil {
+			return nil, err
+		}
+		text, ok := texts[missing]
+		if !ok {
+			text = c.hours(missing)
+			texts[missing] = text
+		}
+		k := key{at.op, h.hash, h.number, h.services, h.lent, text}
+		n, ok := known[k]
+		if !ok {
+			n = len(out)
+			known[k] = n
+			out = append(out, Covered{Operation: e.Operations[at.op], People: h.people, Number: h.number, Services: h.services, Lent: h.lent, Short: text})
+		}
+		out[n].take(h.pile)
+	}
+	return out, nil
+}
+
+// take adds a pile's resources to a row.
+func (row *Covered) take(pile *gate.Pile) {
+	row.all, row.piles = append(row.all, pile.First()), append(row.piles, pile)
+	row.Count += pile.Len()
+	for address := range pile.Addresses() {
+		if slices.ContainsFunc(row.Places, func(top string) bool {
+			return strings.HasPrefix(address, top+"/") || strings.HasPrefix(address, top+":")
+		}) {
+			row.Inside++
+		} else if len(row.Places) < mostPlaces {
+			row.Places = append(row.Places, address)
+		}
+	}
+}
+
+// hours writes at which hours of the coming week people are short, minute by minute of local time.
+func (c *counter) hours(missing region.Region) string {
+	if missing == region.Empty {
+		return ""
+	}
+	if missing == c.window {
+		return "always"
+	}
+	var minutes [7 * 24 * 60]bool
+	space := c.cells.Space()
+	zone := space.Zone()
+	ctx := space.NewContext()
+	const minute = clock.Instant(time.Minute / time.Microsecond)
+	for i := range clock.Instant(len(minutes)) {
+		at := c.watch.Since + i*minute
+		ctx.SetTime(at)
+		if space.Judge(missing, ctx) == region.All {
+			minutes[zone.WeekMinute(at)] = true
+		}
+	}
+	return hoursText(minutes[:])
+}
+
+var days = []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
+
+// hoursText writes minutes of the week as the files write hours: days with the same ones together.
+func hoursText(minutes []bool) string {
+	const day = 24 * 60
+	var byDay [7]string
+	for d := range 7 {
+		var runs []string
+		for from := 0; from < day; {
+			if !minutes[d*day+from] {
+				from++
+				continue
+			}
+			to := from
+			for to < day && minutes[d*day+to] {
+				to++
+			}
+			runs = append(runs, clockText(from)+"-"+clockText(to))
+			from = to
+		}
+		byDay[d] = strings.Join(runs, ", ")
+	}
+	var out []string
+	for from := 0; from < 7; {
+		to := from
+		for to+1 < 7 && byDay[to+1] == byDay[from] {
+			to++
+		}
+		name := days[from]
+		switch {
+		case from == 0 && to == 6:
+			name = "daily"
+		case to > from:
+			name += "-" + days[to]
+		}
+		if byDay[from] != "" {
+			out = append(out, name+" "+byDay[from])
+		}
+		from = to + 1
+	}
+	return strings.Join(out, "; ")
+}
+
+func clockText(minute int) string {
+	return string([]byte{byte('0' + minute/600), byte('0' + minute/60%10), ':', byte('0' + minute%60/10), byte('0' + minute%10)})
+}
+
+// Reliances lists the people on whom most depends, most first: what they alone can do.
+func Reliances(rows []Covered) (out []Reliance) {
+	number := map[estate.Principal]int{}
+	for _, r := range rows {
+		if r.Number != 1 {
+			continue
+		}
+		n, ok := number[r.People[0]]
+		if !ok {
+			n = len(out)
+			number[r.People[0]] = n
+			out = append(out, Reliance{Who: r.People[0]})
+		}
+		if !slices.Contains(out[n].Operations, r.Operation.Name) {
+			out[n].Operations = append(out[n].Operations, r.Operation.Name)
+		}
+		out[n].Count += r.Count
+	}
+	slices.SortStableFunc(out, func(a, b Reliance) int {
+		return cmp.Or(cmp.Compare(len(b.Operations), len(a.Operations)), cmp.Compare(b.Count, a.Count), strings.Compare(a.Who.ID, b.Who.ID))
+	})
+	return out
+}
+
+// Without gives the estate as it would be once some subjects have left.
+func Without(e *estate.Estate, who []estate.Principal) *estate.Estate {
+	with := *e
+	with.People, with.Services = map[string]*estate.Subject{}, map[string]*estate.Subject{}
+	leave := func(to, from map[string]*estate.Subject) {
+		for id, s := range from {
+			if slices.Contains(who, s.Principal()) {
+				one := *s
+				one.Status = estate.Statuses[len(estate.Statuses)-1]
+				s = &one
+			}
+			to[id] = s
+		}
+	}
+	leave(with.People, e.People)
+	leave(with.Services, e.Services)
+	return &with
+}
+
+// Lost gives what nobody can do any more, of what somebody could: rows that have no people, without those in which nobody had any before.
+func Lost(before, after []Covered) (out []Covered) {
+	could := map[string]bool{}
+	for _, r := range before {
+		for _, at := range r.all {
+			could[r.Operation.Name+" "+at] = r.Number > 0
+		}
+	}
+	for _, r := range after {
+		if r.Number > 0 {
+			continue
+		}
+		one := r
+		one.Places, one.Inside, one.Count, one.all = nil, 0, 0, nil
+		for i, at := range r.all {
+			if could[r.Operation.Name+" "+at] {
+				one.take(r.piles[i])
+			}
+		}
+		if one.Count > 0 {
+			out = append(out, one)
+		}
+	}
+	return out
+}

@@ -1,0 +1,110 @@
+package survey_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/survey"
+)
+
+const shelves = `hidden-gate: 1
+catalogs:
+  store: {types: [store, shelf, box], operations: {
+    store.see: {level: view, types: [store], about: See}, shelf.see: {level: view, types: [shelf], about: See}, box.see: {level: view, types: [box], about: See},
+    shelf.fill: {level: change, types: [shelf], about: Fill}, shelf.hand: {level: govern, types: [shelf], about: Hand over}}}
+systems: {s: {kind: store, resources: {a: {}, a/x: {}, a/y: {}, b: {}, c: {}}}, t: {kind: store, resources: {a: {}, a/x: {}}}}
+people: {ana: {}, bo: {}, cai: {status: invited}}
+groups: {crew: {members: [ana, bo, cai]}}
+roles: {see: {allow: [only view]}, fill: {allow: [shelf.fill]}, hand: {allow: [shelf.hand]}}
+grants:
+  crew-sees: {to: group:crew, role: see, on: [s, t]}
+  bo-fills: {to: bo, role: fill, on: ['s:a', t]}
+  ana-sees: {to: ana, role: see, on: s}
+  crew-hands: {to: group:crew, role: hand, on: 's:c', on-request: {longest: 1h}}
+  crew-fills: {to: group:crew, role: fill, on: 's:b', when: {mfa: true}}
+blocks: {no: {to: bo, deny: all, on: ['s:a/y', 't:a/x']}}
+`
+
+// written writes a cell as the tests below do.
+func written(r survey.Reached) string {
+	out := "-"
+	if r.Any {
+		out = r.Level.String()
+	}
+	if r.Partly {
+		out += "~"
+	}
+	if r.Direct {
+		out += "!"
+	}
+	if r.Depends != nil {
+		out += "?" + r.Depends.String()
+	}
+	if r.OnRequest != nil {
+		out += "+" + r.OnRequest.String()
+	}
+	return out
+}
+
+func TestTheCellsAndRowsOfAGrid(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(shelves)}})
+	require.NoError(t, err)
+	columns := []survey.Column{
+		{Name: "ana", Subject: estate.Principal{ID: "ana"}}, {Name: "bo", Subject: estate.Principal{ID: "bo"}}, {Name: "cai", Subject: estate.Principal{ID: "cai"}, Invited: true},
+		{Name: "group:crew", Subject: estate.Principal{Kind: estate.IsGroup, ID: "crew"}}, {Name: "role:fill", Role: "fill"},
+	}
+	grid, err := survey.NewGrid(e, survey.Question{Columns: columns, Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
+	require.NoError(t, err)
+	var got []string
+	for _, r := range grid.Rows(9, func(*estate.Resource) bool { return false }) {
+		row := fmt.Sprint(r.Depth, " ", r.Place.Address)
+		for _, c := range r.Cells {
+			row += " " + written(c)
+		}
+		got = append(got, row)
+	}
+	require.Equal(t, []string{
+		"0 s view?change+govern change~!+govern view?change+govern view?change+govern change",
+		"1 s:a view change! view view change", // it is there since nobody but bo fills it
+		"2 s:a/x view view view view -",       // a box can't be filled; whoever may only fill does not even see it
+		"2 s:a/y view - view view -",          // nor does bo this one
+		"1 s:b view?change view?change view?change view?change change",
+		"1 s:c view+govern view+govern view+govern view+govern change",
+		"0 t view change! view view change",
+		"1 t:a view change! view view change", // it says what is said above, and is there for what stands in it
+		"2 t:a/x view - view view -",
+	}, got)
+
+	ops, cells, err := grid.Operations()
+	require.NoError(t, err)
+	var lines []string
+	for i, o := range ops {
+		line := o.Name
+		for _, c := range cells[i] {
+			line += fmt.Sprintf(" %v", c.Outcome)
+			if c.Partly {
+				line += "~"
+			}
+			if c.Direct {
+				line += "!"
+			}
+			if c.OnRequest {
+				line += "+"
+			}
+		}
+		lines = append(lines, line)
+	}
+	require.Equal(t, strings.TrimSpace(`
+box.see allow allow~ allow allow deny
+shelf.fill depends~ allow~! depends~ depends~ allow
+shelf.hand deny+ deny+ deny+ deny+ deny
+shelf.see allow allow allow allow deny
+store.see allow allow allow allow deny`), strings.Join(lines, "\n"))
+}

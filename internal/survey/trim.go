@@ -1,0 +1,208 @@
+package survey
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+)
+
+// Deed is one thing that was really done.
+type Deed struct {
+	At        clock.Instant
+	Who       estate.Principal
+	Operation string
+	Resource  string // an address, as canonical
+	Line      int    // of the log
+}
+
+// Refusal is a deed that the policy would have refused, or that it knows nothing of.
+type Refusal struct {
+	Deed
+	Why string // "" if it is refused; else what is not known
+}
+
+// Unused is what of a grant or a role nobody used.
+type Unused struct {
+	ID        string
+	Given     []*estate.Operation // all that it gives somewhere
+	Never     []*estate.Operation // of these, what was never done through it; of a role, what nothing that was done needs either
+	Idle      []estate.Principal  // of a grant: who has it and did nothing through it
+	Reaches   int                 // of a grant: how many have it
+	Protected bool
+}
+
+// Trim is what a log says of a policy.
+type Trim struct {
+	Deeds       int
+	From, Until clock.Instant // of the deeds
+	Refused     []Refusal
+	Grants      []Unused // those of which something was never used
+	Roles       []Unused
+}
+
+// Trimmer holds deeds against a policy, one after another. A deed counts for every grant that gives it at its time, whatever else the request may have said;
+// grants on request count as if they had been lent. It keeps one answer for each subject, operation and resource.
+type Trimmer struct {
+	gate  *gate.Gate
+	known map[asked]*answer
+	used  map[string]map[string]bool // by grant, the operations
+	busy  map[string]map[estate.Principal]bool
+	out   Trim
+}
+
+type asked struct {
+	who    estate.Principal
+	op, at string
+}
+
+type answer struct {
+	ways []gate.Way
+	why  string
+}
+
+// NewTrimmer begins to hold deeds against a gate's policy.
+func NewTrimmer(g *gate.Gate) *Trimmer {
+	return &Trimmer{gate: g, known: map[asked]*answer{}, used: map[string]map[string]bool{}, busy: map[string]map[estate.Principal]bool{}}
+}
+
+// Take takes a deed.
+func (t *Trimmer) Take(d Deed) {
+	if t.out.Deeds == 0 || d.At < t.out.From {
+		t.out.From = d.At
+	}
+	t.out.Until = max(t.out.Until, d.At)
+	t.out.Deeds++
+	key := asked{d.Who, d.Operation, d.Resource}
+	a := t.known[key]
+	if a == nil {
+		a = t.ask(d)
+		t.known[key] = a
+	}
+	if a.why != "" {
+		t.out.Refused = append(t.out.Refused, Refusal{d, a.why})
+		return
+	}
+	ctx := t.gate.NewContext()
+	ctx.Time(d.At)
+	given := false
+	for _, w := range a.ways {
+		if !t.gate.Touches(w.Region, ctx) {
+			continue
+		}
+		given = true
+		if t.used[w.Grant.ID] == nil {
+			t.used[w.Grant.ID], t.busy[w.Grant.ID] = map[string]bool{}, map[estate.Principal]bool{}
+		}
+		t.used[w.Grant.ID][d.Operation] = true
+		t.busy[w.Grant.ID][d.Who] = true
+	}
+	if !given {
+		t.out.Refused = append(t.out.Refused, Refusal{d, ""})
+	}
+}
+
+func (t *Trimmer) ask(d Deed) *answer {
+	all, err := t.gate.Ways(gate.Request{Subject: d.Who, Operation: d.Operation, Resource: d.Resource, Context: t.gate.NewContext()})
+	if err != nil {
+		return &answer{why: err.Error()}
+	}
+	return &answer{ways: slices.DeleteFunc(all, func(w gate.Way) bool { return !w.Who || !w.What || !w.Where })}
+}
+
+// Trim tells what was never used.
+func (t *Trimmer) Trim() Trim {
+	e := t.gate.Estate()
+	roles := map[string]*Unused{}
+	used := map[string]map[string]bool{} // by role
+	for _, gr := range estate.Sorted(e.Grants) {
+		given := t.gate.Gives(gr)
+		who := t.gate.Members(gr.To)
+		one := Unused{ID: gr.ID, Given: given, Reaches: len(who), Protected: gr.Protected}
+		for _, o := range given {
+			if !t.used[gr.ID][o.Name] {
+				one.Never = append(one.Never, o)
+			}
+		}
+		for _, p := range who {
+			if !t.busy[gr.ID][p] {
+				one.Idle = append(one.Idle, p)
+			}
+		}
+		if len(one.Never) > 0 || len(one.Idle) > 0 {
+			t.out.Grants = append(t.out.Grants, one)
+		}
+		for _, ref := range gr.Roles {
+			r := roles[ref.ID]
+			if r == nil {
+				r = &Unused{ID: ref.ID, Protected: e.Roles[ref.ID].Protected}
+				roles[ref.ID], used[ref.ID] = r, map[string]bool{}
+			}
+			for _, o := range given {
+				if !t.gate.RoleHas(ref.ID, o.Name) {
+					continue
+				}
+				if !slices.Contains(r.Given, o) {
+					r.Given = append(r.Given, o)
+				}
+				used[ref.ID][o.Name] = used[ref.ID][o.Name] || t.used[gr.ID][o.Name]
+			}
+		}
+	}
+	for id, r := range roles {
+		slices.SortFunc(r.Given, func(a, b *estate.Operation) int { return strings.Compare(a.Name, b.Name) })
+		keepNeeds(used[id], r.Given)
+		for _, o := range r.Given {
+			if !used[id][o.Name] {
+				r.Never = append(r.Never, o)
+			}
+		}
+		if len(r.Never) > 0 {
+			t.out.Roles = append(t.out.Roles, *r)
+		}
+	}
+	slices.SortFunc(t.out.Roles, func(a, b Unused) int {
+		return cmp.Or(cmp.Compare(len(b.Never), len(a.Never)), strings.Compare(a.ID, b.ID))
+	})
+	return t.out
+}
+
+// keepNeeds takes what used operations need for used: without it they would be of no use.
+func keepNeeds(used map[string]bool, given []*estate.Operation) {
+	for more := true; more; {
+		more = false
+		for _, o := range given {
+			for _, need := range o.Needs {
+				if used[o.Name] && !used[need] {
+					used[need], more = true, true
+				}
+			}
+		}
+	}
+}
+
+// Narrower gives what a role's `allow` becomes without what was never used: what it says less that, or what is left by name, where that is shorter and leaves
+// nothing out. Operations that apply nowhere it is granted stay, since the log can't speak of them.
+func (u Unused) Narrower(g *gate.Gate) estate.Operations {
+	e := g.Estate()
+	r := e.Roles[u.ID]
+	never := func(name string) bool {
+		return slices.ContainsFunc(u.Never, func(o *estate.Operation) bool { return o.Name == name })
+	}
+	says := slices.DeleteFunc(slices.Clone(r.Allow), func(t estate.OperationTerm) bool { return !t.Not && t.Kind == estate.ByName && never(t.Name) })
+	var less, left estate.Operations
+	for _, o := range u.Given {
+		if !never(o.Name) {
+			left = append(left, estate.OperationTerm{Kind: estate.ByName, Name: o.Name})
+		} else if says.Fit(o, e.Edition) || slices.ContainsFunc(r.Include, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, o.Name) }) {
+			less = append(less, estate.OperationTerm{Not: true, Kind: estate.ByName, Name: o.Name})
+		}
+	}
+	if len(r.Include) == 0 && len(left) > 0 && len(left) < len(less)+len(says) && len(g.RoleOperations(u.ID)) == len(u.Given) {
+		return left
+	}
+	return append(says, less...)
+}

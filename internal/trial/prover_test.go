@@ -16,10 +16,10 @@ const watched = `hidden-gate: 1
 systems:
   db: {kind: database, unlisted: judge, resources: {sky: {}, sky/t: {}}}
   shut: {kind: database, resources: {sky: {}}}
-people: {ana: {}, bo: {}, cai: {}, gone: {status: left}}
-services: {job: {}}
+people: {ana: {}, bo: {}, cai: {}, dee: {}, gone: {status: left}}
+services: {job: {}, jot: {}}
 groups: {crew: {members: [ana, bo]}, heads: {members: [cai]}}
-roles: {drop: {allow: [table.drop]}, look: {allow: [table.view]}, read: {allow: [table.read]}, save: {allow: [backup.take]}}
+roles: {drop: {allow: [table.drop]}, look: {allow: [table.view]}, read: {allow: [table.read]}, save: {allow: [backup.take]}, undo: {allow: [backup.restore]}}
 grants:
   crew-looks: {to: group:crew, role: look, on: 'db:sky'}
   frames: {to: bo, role: drop, on: {in: 'db:**/frame-*'}}
@@ -28,6 +28,7 @@ grants:
   nights: {to: [cai, service:job], role: save, on: shut, when: {hours: 'daily 18:00-06:00', mfa: true}}
   first: {to: [ana, gone], role: read, on: shut}
   second: {to: [ana, bo], role: read, on: shut}
+  twins: {to: [dee, service:jot], role: undo, on: shut}
 guarantees:
 `
 
@@ -43,6 +44,7 @@ func TestGuarantees(t *testing.T) {
 		{"nothing comes elsewhere", "{never: bo, may: table.drop, on: shut}", ""},
 		{"once it is lent", "{never: cai, may: table.drop, on: shut}", "shut:sky by heads-drop"},
 		{"people alone are counted", "{at-most: 3, may: backup.take, on: shut}", ""},
+		{"people alone are counted among their likes", "{at-most: 1, may: backup.restore, on: shut}", ""},
 		{"people are counted once", "{at-most: 2, may: table.read, on: shut}", ""},
 		{"with as few grants as will do", "{at-most: 1, may: table.read, on: shut}", "shut:sky shut:sky by second"},
 		{"with one at each moment", "{at-least: 1, may: backup.take, on: shut}", ""},

@@ -85,7 +85,6 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 	if len(e.After.Guarantees) == 0 {
 		return nil, nil
 	}
-	fresh := others(e.Before.Guarantees, e.After.Guarantees)
 	of := func(only map[estate.Principal]bool) (p [2]*trial.Prover) {
 		for k, g := range []*gate.Gate{e.Gates.Old, e.Gates.New} {
 			p[k] = trial.NewProver(g, trial.Of{Since: now, Only: only})
@@ -95,7 +94,7 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 	all, few := of(nil), of(e.only)
 	for _, g := range estate.Sorted(e.After.Guarantees) {
 		was := e.Before.Guarantees[g.ID]
-		if was != nil && e.only != nil && !slices.Contains(fresh, g.ID) {
+		if was != nil && e.only != nil && !slices.Contains(e.altered.guarantees, g.ID) {
 			if same, err := e.same(few, was, g); err != nil || same {
 				if err != nil {
 					return nil, err

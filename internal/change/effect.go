@@ -48,15 +48,17 @@ type Effect struct {
 	Gates         *gate.Pair                              // of what is allowed
 	places        map[string][]string                     // that have been worked out already
 	direct        [2]map[estate.Principal][]*estate.Grant // afterwards and before, the grants that name a subject by itself
+	altered       *altered                                // the entries that are not the same
 	only          map[estate.Principal]bool               // those whose access can differ; nil for everybody
 	Part          bool                                    // the gates answer only for those whose access can differ, and for whom tests are about
 }
 
-// Of works out what differs between two estates from an instant on.
-func Of(before, after *estate.Estate, since clock.Instant) (*Effect, error) {
-	rosters := rostersOf(before, after)
-	only := touched(before, after, rosters)
-	e := &Effect{Before: before, After: after, only: only, Part: only != nil || len(after.People) > Few}
+// Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else nil.
+func Of(before, after *estate.Estate, roster *gate.Roster, since clock.Instant) (*Effect, error) {
+	altered := alteredIn(before, after)
+	rosters := rostersOf(before, after, altered, roster)
+	only := touched(before, after, altered, rosters)
+	e := &Effect{Before: before, After: after, altered: altered, only: only, Part: only != nil || len(after.People) > Few}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
 		if which == gate.OnRequest && !lends(before) && !lends(after) {
 			break
@@ -80,12 +82,13 @@ func Of(before, after *estate.Estate, since clock.Instant) (*Effect, error) {
 // Between works out how what one subject may do differs from what another may, from an instant on: what the other gains is the other's alone, what is
 // lost the one's.
 func Between(e *estate.Estate, one, other estate.Principal, since clock.Instant) (*Effect, error) {
-	rosters := rostersOf(e, e)
+	altered := alteredIn(e, e)
+	rosters := rostersOf(e, e, altered, nil)
 	pair, err := gate.CompilePair(e, e, gate.Standing, map[estate.Principal]bool{one: true, other: true}, rosters)
 	if err != nil {
 		return nil, err
 	}
-	out := &Effect{Before: e, After: e, Gates: pair}
+	out := &Effect{Before: e, After: e, altered: altered, Gates: pair}
 	g := gatherer{pair: pair, lines: map[string]*Line{}}
 	if err := pair.Between(one, other, since, func(d gate.Difference) { g.take(d) }); err != nil {
 		return nil, err

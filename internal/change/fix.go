@@ -63,7 +63,7 @@ func Fixes(g *gate.Gate, req gate.Request, now clock.Instant, quote func(string)
 		if outcome, err := edited.Decide(again); err != nil || outcome != want {
 			continue
 		}
-		effect, err := Of(g.Estate(), p.edited, now)
+		effect, err := Of(g.Estate(), p.edited, g.Roster, now)
 		if err != nil {
 			return nil, err
 		}

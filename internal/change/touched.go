@@ -10,11 +10,26 @@ import (
 // Few is up to how many people an estate has for everybody to be looked at, whoever can be concerned. Tests set it to 0.
 var Few = 5000
 
+// altered lists, by section, the ids of the entries that are not the same in two estates.
+type altered struct {
+	people, services, groups, roles, scopes, grants, blocks, separations, systems, kinds, delegations, tests, guarantees []string
+}
+
+func alteredIn(before, after *estate.Estate) *altered {
+	return &altered{
+		others(before.People, after.People), others(before.Services, after.Services), others(before.Groups, after.Groups),
+		others(before.Roles, after.Roles), others(before.Scopes, after.Scopes), others(before.Grants, after.Grants),
+		others(before.Blocks, after.Blocks), others(before.Separations, after.Separations), others(before.Systems, after.Systems),
+		others(before.Kinds, after.Kinds), others(before.Delegations, after.Delegations), others(before.Tests, after.Tests),
+		others(before.Guarantees, after.Guarantees),
+	}
+}
+
 // touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which entries are others: where an estate was read again
 // in part, the rest is the same by its address.
-func touched(before, after *estate.Estate, rosters [2]*gate.Roster) map[estate.Principal]bool {
+func touched(before, after *estate.Estate, altered *altered, rosters [2]*gate.Roster) map[estate.Principal]bool {
 	if len(before.People)+len(after.People) < 2*Few || before.Tree != after.Tree || before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
-		len(others(before.Separations, after.Separations)) > 0 || len(others(before.Systems, after.Systems)) > 0 || len(others(before.Kinds, after.Kinds)) > 0 {
+		len(altered.separations)+len(altered.systems)+len(altered.kinds) > 0 {
 		return nil
 	}
 	out := map[estate.Principal]bool{}
@@ -24,26 +39,25 @@ func touched(before, after *estate.Estate, rosters [2]*gate.Roster) map[estate.P
 			out[p] = true
 		}
 	}
-	for _, id := range others(before.People, after.People) {
+	for _, id := range altered.people {
 		out[estate.Principal{ID: id}] = true
 	}
-	for _, id := range others(before.Services, after.Services) {
+	for _, id := range altered.services {
 		out[estate.Principal{Kind: estate.IsService, ID: id}] = true
 	}
-	for _, id := range others(before.Groups, after.Groups) {
+	for _, id := range altered.groups {
 		for _, outer := range around(both, id) {
 			changed(rosters[0].Group(outer), rosters[1].Group(outer), out)
 		}
 	}
 	roles := map[string]bool{}
-	for _, id := range others(before.Roles, after.Roles) {
+	for _, id := range altered.roles {
 		roles[id] = true
 	}
 	scopes := map[string]bool{}
-	for _, id := range others(before.Scopes, after.Scopes) {
+	for _, id := range altered.scopes {
 		scopes[id] = true
 	}
-	grants, blocks := others(before.Grants, after.Grants), others(before.Blocks, after.Blocks)
 	for k, e := range both {
 		spread(roles, e.Roles, func(r *estate.Role, has func(string) bool) bool {
 			return slices.ContainsFunc(r.Include, func(ref estate.Ref) bool { return has(ref.ID) })
@@ -53,12 +67,12 @@ func touched(before, after *estate.Estate, rosters [2]*gate.Roster) map[estate.P
 		}
 		spread(scopes, e.Scopes, func(s *estate.Scope, _ func(string) bool) bool { return names(s.Resources) })
 		for id, g := range e.Grants {
-			if slices.Contains(grants, id) || names(g.On) || slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return roles[ref.ID] }) {
+			if slices.Contains(altered.grants, id) || names(g.On) || slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return roles[ref.ID] }) {
 				add(k, g.To)
 			}
 		}
 		for id, b := range e.Blocks {
-			if slices.Contains(blocks, id) || names(b.On) {
+			if slices.Contains(altered.blocks, id) || names(b.On) {
 				add(k, b.To)
 			}
 		}
@@ -74,21 +88,34 @@ func touched(before, after *estate.Estate, rosters [2]*gate.Roster) map[estate.P
 	return out
 }
 
-// rostersOf numbers the subjects of both estates, once where both have the same.
-func rostersOf(before, after *estate.Estate) [2]*gate.Roster {
-	one := gate.NewRoster(before)
-	if len(others(before.People, after.People))+len(others(before.Services, after.Services))+len(others(before.Groups, after.Groups)) == 0 {
-		return [2]*gate.Roster{one, one}
+// rostersOf numbers the subjects of both estates, once where both have the same. That of the old one is given if it is known.
+func rostersOf(before, after *estate.Estate, altered *altered, known *gate.Roster) [2]*gate.Roster {
+	if known == nil {
+		known = gate.NewRoster(before)
 	}
-	return [2]*gate.Roster{one, gate.NewRoster(after)}
+	if len(altered.people)+len(altered.services)+len(altered.groups) == 0 {
+		return [2]*gate.Roster{known, known}
+	}
+	return [2]*gate.Roster{known, known.For(after)}
 }
 
 // others lists the ids of a section that are new, gone or not the same any more.
 func others[T any](before, after map[string]*T) (out []string) {
+	if estate.SameMap(before, after) {
+		return nil
+	}
+	gone := 0
 	for id, was := range before {
-		if is := after[id]; is != was && (is == nil || !same(was, is)) {
+		is := after[id]
+		if is == nil {
+			gone++
+		}
+		if is != was && (is == nil || !same(was, is)) {
 			out = append(out, id)
 		}
+	}
+	if len(after) == len(before)-gone {
+		return out
 	}
 	for id := range after {
 		if before[id] == nil {
@@ -150,22 +177,22 @@ func (e *Effect) Others() (before, after *estate.Estate) {
 	for _, x := range []*estate.Estate{a, b} {
 		x.Kinds, x.Tree = map[string]*estate.Kind{}, &estate.Tree{}
 	}
-	pick(e.Before.People, e.After.People, a.People, b.People)
-	pick(e.Before.Services, e.After.Services, a.Services, b.Services)
-	pick(e.Before.Groups, e.After.Groups, a.Groups, b.Groups)
-	pick(e.Before.Roles, e.After.Roles, a.Roles, b.Roles)
-	pick(e.Before.Scopes, e.After.Scopes, a.Scopes, b.Scopes)
-	pick(e.Before.Grants, e.After.Grants, a.Grants, b.Grants)
-	pick(e.Before.Blocks, e.After.Blocks, a.Blocks, b.Blocks)
-	pick(e.Before.Separations, e.After.Separations, a.Separations, b.Separations)
-	pick(e.Before.Delegations, e.After.Delegations, a.Delegations, b.Delegations)
-	pick(e.Before.Tests, e.After.Tests, a.Tests, b.Tests)
-	pick(e.Before.Guarantees, e.After.Guarantees, a.Guarantees, b.Guarantees)
+	pick(e.altered.people, e.Before.People, e.After.People, a.People, b.People)
+	pick(e.altered.services, e.Before.Services, e.After.Services, a.Services, b.Services)
+	pick(e.altered.groups, e.Before.Groups, e.After.Groups, a.Groups, b.Groups)
+	pick(e.altered.roles, e.Before.Roles, e.After.Roles, a.Roles, b.Roles)
+	pick(e.altered.scopes, e.Before.Scopes, e.After.Scopes, a.Scopes, b.Scopes)
+	pick(e.altered.grants, e.Before.Grants, e.After.Grants, a.Grants, b.Grants)
+	pick(e.altered.blocks, e.Before.Blocks, e.After.Blocks, a.Blocks, b.Blocks)
+	pick(e.altered.separations, e.Before.Separations, e.After.Separations, a.Separations, b.Separations)
+	pick(e.altered.delegations, e.Before.Delegations, e.After.Delegations, a.Delegations, b.Delegations)
+	pick(e.altered.tests, e.Before.Tests, e.After.Tests, a.Tests, b.Tests)
+	pick(e.altered.guarantees, e.Before.Guarantees, e.After.Guarantees, a.Guarantees, b.Guarantees)
 	return a, b
 }
 
-func pick[T any](before, after, was, is map[string]*T) {
-	for _, id := range others(before, after) {
+func pick[T any](ids []string, before, after, was, is map[string]*T) {
+	for _, id := range ids {
 		if x := before[id]; x != nil {
 			was[id] = x
 		}

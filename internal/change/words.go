@@ -156,13 +156,18 @@ func (e *Effect) Places(l *Line) []string {
 	if l.where != nil {
 		return l.where
 	}
-	key := fmt.Sprint(l.OnRequest, l.Way == Loses, l.Operations) // the piles of what can be lent are others
+	of := e.After
+	if l.Way == Loses {
+		of = e.Before
+	}
+	applies := appliesTo(of, l.Operations)
+	key := fmt.Sprint(l.OnRequest, l.Way == Loses, applies) // the piles of what can be lent are others
 	for _, p := range l.Piles {
 		key += p.Key()
 	}
 	out, known := e.places[key]
 	if !known {
-		out = e.fold(l)
+		out = fold(of, l, applies)
 		if e.places == nil {
 			e.places = map[string][]string{}
 		}
@@ -171,11 +176,19 @@ func (e *Effect) Places(l *Line) []string {
 	return out
 }
 
-func (e *Effect) fold(l *Line) []string {
-	of := e.After
-	if l.Way == Loses {
-		of = e.Before
+// appliesTo tells of each system and each type of resources, by number, whether some of the operations apply there.
+func appliesTo(e *estate.Estate, operations []string) [][]bool {
+	out := make([][]bool, len(e.Tree.Systems))
+	for i, s := range e.Tree.Systems {
+		offer := e.Offer(s.Kind.ID)
+		for _, t := range e.Tree.Types {
+			out[i] = append(out[i], slices.ContainsFunc(operations, func(o string) bool { return offer.Valid(o, t) != nil }))
+		}
 	}
+	return out
+}
+
+func fold(of *estate.Estate, l *Line, applies [][]bool) []string {
 	tree := of.Tree
 	const (
 		outside = iota
@@ -184,52 +197,50 @@ func (e *Effect) fold(l *Line) []string {
 	)
 	state := make([]byte, tree.Len())
 	var out, unlisted []string
+	touched := make([]bool, len(tree.Systems)) // systems of which something is inside
 	some := false
 	for _, p := range l.Piles {
-		for address := range p.Addresses() {
-			if i := tree.Find(address); i >= 0 {
-				state[i] = inside
-				some = true
-			} else {
-				unlisted = append(unlisted, address)
+		for row, address := range p.Rows(of) {
+			if row < 0 {
+				unlisted = append(unlisted, address())
+				continue
 			}
+			state[row] = inside
+			touched[tree.Rows[row].System] = true
+			some = true
 		}
 	}
 	if !some {
 		return unlisted
 	}
-	valid := map[[2]uint32]bool{}
-	known := map[[2]uint32]bool{}
-	for i, row := range tree.Rows {
-		if state[i] == inside {
-			continue
-		}
-		key := [2]uint32{row.System, uint32(row.Type)}
-		if !known[key] {
-			known[key] = true
-			offer := of.Offer(tree.Systems[row.System].Kind.ID)
-			valid[key] = slices.ContainsFunc(l.Operations, func(o string) bool { return offer.Valid(o, tree.Types[row.Type]) != nil })
-		}
-		if !valid[key] {
-			state[i] = neutral
-		}
-	}
 	// How much of what stands in a place, itself among it, is inside, and how much outside.
 	in, left := make([]int32, tree.Len()), make([]int32, tree.Len())
+	whole := true
 	for i := tree.Len() - 1; i >= 0; i-- {
+		row := tree.Rows[i]
+		if state[i] != inside && !applies[row.System][row.Type] {
+			state[i] = neutral
+		}
+		if !touched[row.System] {
+			whole = whole && state[i] == neutral
+			continue
+		}
 		switch state[i] {
 		case inside:
 			in[i]++
 		case outside:
 			left[i]++
 		}
-		if up := tree.Rows[i].Parent; up > 0 {
+		if up := row.Parent; up > 0 {
 			in[up-1] += in[i]
 			left[up-1] += left[i]
 		}
 	}
-	whole := true
 	for i := 0; i < tree.Len(); {
+		if !touched[tree.Rows[i].System] {
+			i++
+			continue
+		}
 		whole = whole && left[i] == 0
 		end := i + 1
 		for end < tree.Len() && tree.Rows[end].Parent > uint32(i) {

@@ -266,12 +266,13 @@ func (a *app) compiled() (*gate.Gate, error) {
 	return a.compiledIn(root, dir)
 }
 
-// estateIn gives the estate of a workspace: from the cache, or, if it is small or there is none, from the files.
-func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, error) {
+// estateIn gives the estate of a workspace: from the cache, with its roster, or, if it is small or there is none, from the files.
+func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, *gate.Roster, error) {
 	if g, ok := cache.Of(dir).Open(root.FS()); ok {
-		return g.Estate(), nil
+		return g.Estate(), g.Roster, nil
 	}
-	return policyfile.Load(root.FS())
+	e, err := policyfile.Load(root.FS())
+	return e, nil, err
 }
 
 func (a *app) compiledIn(root *os.Root, dir string) (*gate.Gate, error) {

@@ -120,7 +120,7 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 		return nil, 0, err
 	}
 	defer a.progress("comparing")()
-	effect, err := change.Of(before, after, now)
+	effect, err := change.Of(before, after, nil, now)
 	return effect, now, err
 }
 

@@ -48,7 +48,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	}
 	defer root.Close()
 	done := a.progress("reading the workspace")
-	before, err := a.estateIn(root, dir)
+	before, roster, err := a.estateIn(root, dir)
 	done()
 	if err != nil {
 		return err
@@ -73,7 +73,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		done()
 		return err
 	}
-	effect, err := change.Of(before, after, now)
+	effect, err := change.Of(before, after, roster, now)
 	if err != nil {
 		done()
 		return err

@@ -120,7 +120,7 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 		return nil, nil, err
 	}
 	defer root.Close()
-	before, err := a.estateIn(root, dir)
+	before, _, err := a.estateIn(root, dir)
 	if err != nil {
 		return nil, nil, err
 	}

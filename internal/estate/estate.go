@@ -2,6 +2,7 @@ package estate
 
 import (
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -64,6 +65,11 @@ func Sorted[T any](section map[string]T) []T {
 		out = append(out, section[id])
 	}
 	return out
+}
+
+// SameMap says whether two sections are one map: what is shared needs no comparing.
+func SameMap[T any](a, b map[string]T) bool {
+	return reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer()
 }
 
 // Subject finds a person, a service, or anonymous; nil where there is none.

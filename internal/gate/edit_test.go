@@ -173,7 +173,7 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 		defer func(few int) { change.Few = few }(change.Few)
 		change.Few = 0
 	}
-	effect, err := change.Of(before, after, since)
+	effect, err := change.Of(before, after, nil, since)
 	require.NoError(t, err)
 	found := map[cellName][2]gate.Cell{}
 	for i := range effect.Lines {

@@ -95,6 +95,21 @@ func (p *Pile) Addresses() iter.Seq[string] {
 	}
 }
 
+// Rows gives the resources by their rows in the tree of one of the pair's estates, -1 where it does not list them, and what tells the address.
+func (p *Pile) Rows(of *estate.Estate) iter.Seq2[int, func() string] {
+	k := 0
+	if p.pair.New.estate.Tree == of.Tree {
+		k = 1
+	}
+	return func(yield func(int, func() string) bool) {
+		for i, at := range p.places {
+			if !yield(int(at.rows[k]), func() string { return p.address(i) }) {
+				return
+			}
+		}
+	}
+}
+
 func (p *Pile) address(i int) string {
 	if p.text != "" {
 		return p.text

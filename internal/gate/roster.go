@@ -2,6 +2,7 @@ package gate
 
 import (
 	"math/rand/v2"
+	"slices"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/lookup"
@@ -28,6 +29,21 @@ func NewRoster(e *estate.Estate) *Roster {
 	r.names, _ = lookup.NewNames(rand.Uint64(), names)
 	r.members = newMembers(e, r.people, r.number)
 	return r
+}
+
+// For gives the roster of another estate, and takes over the numbers if it has the same people and services.
+func (r *Roster) For(e *estate.Estate) *Roster {
+	if len(r.people)-1 != len(e.People)+len(e.Services) {
+		return NewRoster(e)
+	}
+	out := &Roster{people: slices.Clone(r.people), persons: r.persons, names: r.names}
+	for i, s := range r.people[:len(r.people)-1] {
+		if out.people[i] = e.Subject(s.Principal()); out.people[i] == nil {
+			return NewRoster(e)
+		}
+	}
+	out.members = newMembers(e, out.people, out.number)
+	return out
 }
 
 const servicePrefix = "service:"

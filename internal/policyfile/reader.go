@@ -23,6 +23,8 @@ type loader struct {
 	lines    map[string][]string // of those that have errors
 	// listedPeople are those of inventories, in order: they alone name their groups.
 	listedPeople []*estate.Subject
+	// fresh names the files whose entries have yet to be resolved, where all other entries are and nothing that they name is gone; nil: all have.
+	fresh map[string]bool
 	// incomplete says that something with a name could not be read at all: then a name that finds nothing proves
 	// nothing, and names are not looked up.
 	incomplete bool

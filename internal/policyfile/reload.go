@@ -46,12 +46,11 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 		}
 	}
 	e := *before
-	e.People, e.Services, e.Groups, e.Roles = left(before.People, changed), left(before.Services, changed), left(before.Groups, changed), left(before.Roles, changed)
-	e.Scopes, e.Grants, e.Blocks, e.Separations = left(before.Scopes, changed), left(before.Grants, changed), left(before.Blocks, changed), left(before.Separations, changed)
-	e.Delegations, e.Tests, e.Guarantees = left(before.Delegations, changed), left(before.Tests, changed), left(before.Guarantees, changed)
 	l := &loader{estate: &e, zone: before.Zone, texts: map[string][]byte{}, lines: map[string][]string{}, settings: settings{ignore: before.Ignore}}
-	if len(lists) > 0 && !l.readAgain(files, lists) {
-		return nil
+	var documents []*document
+	named := map[string]bool{} // sections that the files have, or to which inventories add
+	if len(lists) > 0 {
+		named["people"], named["groups"] = true, true
 	}
 	for _, name := range changed {
 		if IsInventory(name) {
@@ -69,8 +68,21 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 				if !slices.Contains(sharable, root.Content[i].Value) {
 					return nil
 				}
+				named[root.Content[i].Value] = true
 			}
 		}
+		documents = append(documents, d)
+	}
+	e.People, e.Services = left(before.People, changed, named["people"]), left(before.Services, changed, named["services"])
+	e.Groups, e.Roles = left(before.Groups, changed, named["groups"]), left(before.Roles, changed, named["roles"])
+	e.Scopes, e.Grants = left(before.Scopes, changed, named["scopes"]), left(before.Grants, changed, named["grants"])
+	e.Blocks, e.Separations = left(before.Blocks, changed, named["blocks"]), left(before.Separations, changed, named["separations"])
+	e.Delegations, e.Tests = left(before.Delegations, changed, named["delegations"]), left(before.Tests, changed, named["tests"])
+	e.Guarantees = left(before.Guarantees, changed, named["guarantees"])
+	if len(lists) > 0 && !l.readAgain(files, lists) {
+		return nil
+	}
+	for _, d := range documents {
 		d.readSections(false)
 	}
 	// Inventories name groups, which stand in files: those that were read anew have their members too.
@@ -94,6 +106,12 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 			return nil
 		}
 	}
+	if !lacks(e.People, before.People) && !lacks(e.Services, before.Services) && !lacks(e.Groups, before.Groups) && !lacks(e.Roles, before.Roles) && !lacks(e.Scopes, before.Scopes) {
+		l.fresh = map[string]bool{}
+		for _, name := range changed {
+			l.fresh[name] = true
+		}
+	}
 	l.resolveSubjects()
 	if len(lists) > 0 { // what says the same stays the same, for whoever compares
 		for id, was := range before.People {
@@ -111,7 +129,9 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 	}
 	l.resolvePolicy()
 	l.resolveHeads()
-	l.circles("group", heads(e.Groups), func(id string) []estate.Ref { return groupRefs(e.Groups[id].Members) })
+	if !estate.SameMap(e.Groups, before.Groups) {
+		l.circles("group", heads(e.Groups), func(id string) []estate.Ref { return groupRefs(e.Groups[id].Members) })
+	}
 	l.circles("role", heads(e.Roles), func(id string) []estate.Ref { return e.Roles[id].Include })
 	l.circles("scope", heads(e.Scopes), func(id string) []estate.Ref { return scopeRefs(e.Scopes[id]) })
 	if len(l.errors) > 0 || l.incomplete {
@@ -143,16 +163,40 @@ func (l *loader) readAgain(files fs.FS, lists []string) bool {
 	return len(l.errors) == 0
 }
 
-// left gives a section without the entries of some files.
+// left gives a section without the entries of some files, as a map of its own if there are any, or if others will come.
 func left[T any, P interface {
 	*T
 	estate.Head
-}](section map[string]P, changed []string) map[string]P {
-	out := maps.Clone(section)
+}](section map[string]P, changed []string, others bool) map[string]P {
+	isChanged := map[string]bool{}
+	for _, name := range changed {
+		isChanged[name] = true
+	}
+	var gone []string
 	for id, entry := range section {
-		if slices.Contains(changed, entry.Head().Source.File) {
-			delete(out, id)
+		if isChanged[entry.Head().Source.File] {
+			gone = append(gone, id)
 		}
 	}
+	if len(gone) == 0 && !others {
+		return section
+	}
+	out := maps.Clone(section)
+	for _, id := range gone {
+		delete(out, id)
+	}
 	return out
+}
+
+// lacks says whether a section lacks an entry that it had before.
+func lacks[T any](section, before map[string]T) bool {
+	if estate.SameMap(section, before) {
+		return false
+	}
+	for id := range before {
+		if _, ok := section[id]; !ok {
+			return true
+		}
+	}
+	return false
 }

@@ -299,9 +299,28 @@ func (l *loader) places(list estate.Resources) {
 	}
 }
 
+// unresolved lists the entries of a section that have yet to be resolved, by id.
+func unresolved[T any, P interface {
+	*T
+	estate.Head
+}](l *loader, section map[string]P) []P {
+	if l.fresh == nil {
+		return estate.Sorted(section)
+	}
+	some := map[string]P{}
+	for id, entry := range section {
+		if !l.isResolved(entry.Head()) {
+			some[id] = entry
+		}
+	}
+	return estate.Sorted(some)
+}
+
+func (l *loader) isResolved(o *estate.Object) bool { return l.fresh != nil && !l.fresh[o.Source.File] }
+
 func (l *loader) resolveSubjects() {
 	e := l.estate
-	for _, g := range estate.Sorted(e.Groups) {
+	for _, g := range unresolved(l, e.Groups) {
 		l.subjects(g.Members)
 		l.subjects(g.Stewards)
 	}
@@ -317,16 +336,16 @@ func (l *loader) resolveSubjects() {
 
 func (l *loader) resolvePolicy() {
 	e := l.estate
-	for _, s := range estate.Sorted(e.Systems) {
+	for _, s := range unresolved(l, e.Systems) {
 		l.roleRefs(s.Precedence)
 	}
-	for _, r := range estate.Sorted(e.Roles) {
+	for _, r := range unresolved(l, e.Roles) {
 		l.roleRefs(r.Include)
 	}
-	for _, s := range estate.Sorted(e.Scopes) {
+	for _, s := range unresolved(l, e.Scopes) {
 		l.places(s.Resources)
 	}
-	for _, g := range estate.Sorted(e.Grants) {
+	for _, g := range unresolved(l, e.Grants) {
 		l.subjects(g.To)
 		l.roleRefs(g.Roles)
 		for _, a := range g.Acknowledged {
@@ -337,21 +356,21 @@ func (l *loader) resolvePolicy() {
 			l.subjects(g.OnRequest.Approvers)
 		}
 	}
-	for _, b := range estate.Sorted(e.Blocks) {
+	for _, b := range unresolved(l, e.Blocks) {
 		l.subjects(b.To)
 		l.places(b.On)
 	}
-	for _, s := range estate.Sorted(e.Separations) {
+	for _, s := range unresolved(l, e.Separations) {
 		l.roleRefs(s.Roles)
 	}
-	for _, d := range estate.Sorted(e.Delegations) {
+	for _, d := range unresolved(l, e.Delegations) {
 		l.subjects(d.To)
 		l.subjects(d.ToMembersOf)
 		l.subjects(d.MayEdit)
 		l.roleRefs(d.MayGrant)
 		l.places(d.On)
 	}
-	for _, t := range estate.Sorted(e.Tests) {
+	for _, t := range unresolved(l, e.Tests) {
 		l.subjects(t.Who)
 		l.roleRefs(t.Given.Roles)
 		for _, s := range slices.Concat(t.Allowed, t.Denied) {
@@ -362,7 +381,7 @@ func (l *loader) resolvePolicy() {
 			l.place(rule.Place)
 		}
 	}
-	for _, g := range estate.Sorted(e.Guarantees) {
+	for _, g := range unresolved(l, e.Guarantees) {
 		l.subjects(g.Subjects)
 		l.places(g.On)
 	}
@@ -372,6 +391,9 @@ func (l *loader) resolvePolicy() {
 func (l *loader) resolveHeads() {
 	e := l.estate
 	check := func(o *estate.Object) {
+		if l.isResolved(o) {
+			return
+		}
 		if o.Owner != nil {
 			l.principal(*o.Owner, o.Source.Position)
 		}
@@ -380,7 +402,7 @@ func (l *loader) resolveHeads() {
 		}
 	}
 	e.EachHead(check)
-	for _, s := range estate.Sorted(e.Systems) {
+	for _, s := range unresolved(l, e.Systems) {
 		for _, entry := range s.Resources {
 			check(&entry.Object)
 		}

@@ -3,6 +3,7 @@ package change
 import (
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 
 	"hiddengate/internal/estate"
@@ -18,7 +19,7 @@ func (e *Effect) Who(l *Line) string {
 		}
 		return and(names)
 	}
-	g := e.Gates.New
+	everyone := len(e.After.People) + len(e.After.Services)
 	group, size := e.nearestGroup(l.Subjects)
 	n := len(l.Subjects)
 	people := "people"
@@ -26,9 +27,9 @@ func (e *Effect) Who(l *Line) string {
 		people = "people and services"
 	}
 	switch {
-	case n == len(g.Subjects()):
+	case n == everyone+1:
 		return "everyone and anonymous"
-	case n == len(g.Subjects())-1 && l.Subjects[n-1].Kind != estate.IsAnonymous:
+	case n == everyone && l.Subjects[n-1].Kind != estate.IsAnonymous:
 		return "everyone"
 	case group != "" && size == n:
 		return fmt.Sprintf("all %d %s of group:%s", n, people, group)
@@ -43,6 +44,9 @@ func (e *Effect) nearestGroup(subjects []estate.Principal) (string, int) {
 	for _, g := range []*gate.Gate{e.Gates.New, e.Gates.Old} {
 		best, size := "", 0
 		for _, group := range estate.Sorted(g.Estate().Groups) {
+			if !g.InGroup(subjects[0], group.ID) {
+				continue // most groups of a large estate
+			}
 			members := g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: group.ID}}})
 			if len(members) < len(subjects) || best != "" && len(members) >= size {
 				continue
@@ -189,108 +193,93 @@ func appliesTo(e *estate.Estate, operations []string) [][]bool {
 }
 
 func fold(of *estate.Estate, l *Line, applies [][]bool) []string {
-	tree := of.Tree
-	const (
-		outside = iota
-		inside
-		neutral // nothing applies here
-	)
-	state := make([]byte, tree.Len())
+	f := folder{tree: of.Tree, applies: applies, inside: make([]bool, of.Tree.Len())}
 	var out, unlisted []string
-	touched := make([]bool, len(tree.Systems)) // systems of which something is inside
-	some := false
+	var rows []int
 	for _, p := range l.Piles {
 		for row, address := range p.Rows(of) {
 			if row < 0 {
 				unlisted = append(unlisted, address())
-				continue
+			} else if !f.inside[row] {
+				f.inside[row] = true
+				rows = append(rows, row)
 			}
-			state[row] = inside
-			touched[tree.Rows[row].System] = true
-			some = true
 		}
 	}
-	if !some {
-		return unlisted
+	slices.Sort(rows)
+	for len(rows) > 0 {
+		rows = f.fold(f.under(rows[0], 0), rows)
 	}
-	// How much of what stands in a place, itself among it, is inside, and how much outside.
-	in, left := make([]int32, tree.Len()), make([]int32, tree.Len())
-	whole := true
-	for i := tree.Len() - 1; i >= 0; i-- {
-		row := tree.Rows[i]
-		if state[i] != inside && !applies[row.System][row.Type] {
-			state[i] = neutral
-		}
-		if !touched[row.System] {
-			whole = whole && state[i] == neutral
-			continue
-		}
-		switch state[i] {
-		case inside:
-			in[i]++
-		case outside:
-			left[i]++
-		}
-		if up := row.Parent; up > 0 {
-			in[up-1] += in[i]
-			left[up-1] += left[i]
-		}
-	}
-	for i := 0; i < tree.Len(); {
-		if !touched[tree.Rows[i].System] {
-			i++
-			continue
-		}
-		whole = whole && left[i] == 0
-		end := i + 1
-		for end < tree.Len() && tree.Rows[end].Parent > uint32(i) {
-			end++
-		}
-		switch {
-		case in[i] > 0 && left[i] == 0:
-			out = append(out, tree.Address(narrowest(tree, i, in, state)))
-			i = end
-		case in[i] >= 3*left[i] && left[i] > 0 && left[i] <= 2:
-			var but []string
-			for k := i; k < end; k++ {
-				if state[k] == outside {
-					but = append(but, tree.Address(k))
-				}
-			}
-			out = append(out, tree.Address(i)+" (but not "+strings.Join(but, ", ")+")")
-			i = end
-		case in[i] == 0:
-			i = end
-		default:
-			if state[i] == inside {
-				out = append(out, tree.Address(i)+" itself")
-			}
-			i++
-		}
-	}
-	if whole && len(out) > 3 {
+	if out = f.out; len(out) > 3 && f.outside(0, len(f.inside), 1) == nil {
 		out = []string{"everything"}
 	}
 	return append(out, unlisted...)
 }
 
-// narrowest goes down from a place in which nothing applies as long as all that does stands in one thing within it.
-func narrowest(tree *estate.Tree, i int, in []int32, state []byte) int {
-	const inside = 1
-	for state[i] != inside {
-		next, n := 0, 0
-		for k := i + 1; k < tree.Len() && tree.Rows[k].Parent > uint32(i); k++ {
-			if tree.Rows[k].Parent == uint32(i+1) && in[k] > 0 {
-				next = k
-				n++
-			}
+// folder brings resources together into places. It looks at little more than the resources themselves.
+type folder struct {
+	tree    *estate.Tree
+	applies [][]bool
+	inside  []bool
+	out     []string
+}
+
+// fold tells those of the rows, in tree order, that stand in a place, the first of them among them, and gives the others.
+func (f *folder) fold(place int, rows []int) []int {
+	end := f.end(place)
+	n, _ := slices.BinarySearch(rows, end)
+	rows, others := rows[:n], rows[n:]
+	const mostLeft = 2
+	left := f.outside(place, end, mostLeft+1)
+	switch {
+	case len(left) == 0: // where nothing applies to the place itself, what all stands in says more
+		first, last := rows[0], rows[len(rows)-1]
+		for last < first || last >= f.end(first) {
+			first = int(f.tree.Rows[first].Parent) - 1
 		}
-		if n != 1 {
-			return i
+		f.out = append(f.out, f.tree.Address(first))
+	case len(left) <= mostLeft && len(rows) >= 3*len(left):
+		f.out = append(f.out, f.tree.Address(place)+" (but not "+strings.Join(left, ", ")+")")
+	default:
+		if rows[0] == place {
+			f.out = append(f.out, f.tree.Address(place)+" itself")
+			rows = rows[1:]
 		}
-		i = next
+		for len(rows) > 0 {
+			rows = f.fold(f.under(rows[0], place+1), rows)
+		}
 	}
-	return i
+	return others
+}
+
+// under gives what stands above a row, or is it, right in a place: one more than whose row is given, 0 for that of all systems.
+func (f *folder) under(row, parent int) int {
+	for int(f.tree.Rows[row].Parent) != parent {
+		row = int(f.tree.Rows[row].Parent) - 1
+	}
+	return row
+}
+
+// end gives the row after all that stand in a place.
+func (f *folder) end(place int) int {
+	rows := f.tree.Rows
+	return place + 1 + sort.Search(len(rows)-place-1, func(i int) bool {
+		row := place + 1 + i
+		for row > place {
+			row = int(rows[row].Parent) - 1
+		}
+		return row < place
+	})
+}
+
+// outside names those from one row until another on which the operations apply and which are not inside, up to so many.
+func (f *folder) outside(from, to, most int) (out []string) {
+	for i := from; i < to && len(out) < most; i++ {
+		if row := f.tree.Rows[i]; !f.inside[i] && f.applies[row.System][row.Type] {
+			out = append(out, f.tree.Address(i))
+		}
+	}
+	return out
 }
 
 // ByPlace brings lines that are about the same places together, whatever the operations.

@@ -12,5 +12,8 @@ func ShortRun() {
 	debug.SetMemoryLimit(largeHeap)
 }
 
+// shortEdit lets a short run that holds two estates have more before it collects any.
+func shortEdit() { debug.SetMemoryLimit(2 * largeHeap) }
+
 // longRun sets it back for a command that goes on as long as there is input.
 func longRun() { debug.SetGCPercent(100) }

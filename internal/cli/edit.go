@@ -47,6 +47,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		return err
 	}
 	defer root.Close()
+	shortEdit()
 	done := a.progress("reading the workspace")
 	before, roster, err := a.estateIn(root, dir)
 	done()
@@ -63,7 +64,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		return nil
 	}
 	done = a.progress("working out what changes")
-	after, err := policyfile.Reload(d.FS(), before, fileNames(changes))
+	after, err := policyfile.Reload(root.FS(), d.FS(), before, fileNames(changes))
 	if err != nil {
 		done()
 		return refusedByFiles(err)

@@ -135,7 +135,7 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 	if err := d.Add("guarantees", id, body, file); err != nil {
 		return nil, nil, err
 	}
-	e, err := policyfile.Reload(d.FS(), before, []string{file})
+	e, err := policyfile.Reload(root.FS(), d.FS(), before, []string{file})
 	var list diagnostic.List
 	if errors.As(err, &list) {
 		for _, d := range list {

@@ -90,7 +90,11 @@ func newCSV(name string, text []byte) (*csvSheet, error) {
 }
 
 func (s *csvSheet) bytes() []byte {
-	var out []byte
+	n := 0
+	for _, l := range s.lines {
+		n += len(l.text)
+	}
+	out := make([]byte, 0, n)
 	for _, l := range s.lines {
 		out = append(out, l.text...)
 	}

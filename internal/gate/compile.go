@@ -21,6 +21,7 @@ type compiler struct {
 	only   map[estate.Principal]bool
 	roster *Roster
 	chosen *policy
+	alike  *Gate
 	shares []share
 	number map[string]uint32 // of lists of subjects
 	who    [][]uint32        // of each list of subjects, the subjects
@@ -43,6 +44,8 @@ type options struct {
 	roster *Roster
 	// entries are the grants and blocks that count; nil: all
 	entries *policy
+	// alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks: places are as there; nil: there is none
+	alike *Gate
 }
 
 // Counting says which grants count.
@@ -71,7 +74,9 @@ func newGate(e *estate.Estate, o options) *Gate {
 		g.space = g.facts.space(e)
 	}
 	g.scratch = g.space.NewContext()
-	g.classes = newClasses(e)
+	if g.classes = newClasses(e); o.alike != nil {
+		g.classes = o.alike.classes
+	}
 	for _, s := range estate.Sorted(e.Separations) {
 		if s.Session {
 			g.sessions = append(g.sessions, s)
@@ -105,7 +110,7 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 
 func compile(e *estate.Estate, elevations []estate.Elevation, o options) (*Gate, error) {
 	g := newGate(e, o)
-	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.marks, lists: o.lists, only: o.only, roster: o.roster, chosen: o.entries}
+	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.marks, lists: o.lists, only: o.only, roster: o.roster, chosen: o.entries, alike: o.alike}
 	if n := len(g.classes.ops.list); n > maxOperations {
 		return nil, diagnostic.List{{Severity: diagnostic.Error, Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
 	}
@@ -174,7 +179,15 @@ func (c *compiler) subjects() {
 // place finds where everything is that grants and blocks speak of. It touches nothing that subjects and roles need.
 func (c *compiler) place() {
 	c.sortedGrants, c.sortedBlocks = c.chosen.grants, c.chosen.blocks
-	c.places, c.on = newPlaces(c.estate, append(onOf(c.sortedGrants, c.sortedBlocks), c.lists...), c.marks, c.classes)
+	on := onOf(c.sortedGrants, c.sortedBlocks)
+	if c.alike != nil {
+		c.places = c.alike.places
+		for _, l := range on {
+			c.on = append(c.on, c.places.numbers[resourcesKey(l)])
+		}
+		return
+	}
+	c.places, c.on = newPlaces(c.estate, append(on, c.lists...), c.marks, c.classes)
 }
 
 // policy is grants and blocks by id.

@@ -123,7 +123,7 @@ func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 		if len(changes) == 1 {
 			onlyThese(t, seed, what, before, string(changes[0].Old), edited, entries)
 		}
-		after, err := policyfile.Reload(w.FS(), before, names)
+		after, err := policyfile.Reload(files, w.FS(), before, names)
 		if err != nil {
 			// Only what the edit said itself may be wrong.
 			require.NotContains(t, what, "remove", "seed %d: %s\n%s\n%s", seed, err, text, edited)

@@ -149,6 +149,8 @@ func CompilePair(before, after *estate.Estate, which Counting, only map[estate.P
 func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*Pair, error) {
 	o.space = o.facts.space(after)
 	only := o.only
+	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
+	alike := before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) && estate.SameMap(before.Systems, after.Systems) && estate.SameMap(before.Scopes, after.Scopes)
 	marks := map[estate.Address]bool{}
 	for _, a := range o.marks {
 		marks[a] = true
@@ -159,9 +161,11 @@ func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*
 			rosters[k] = NewRoster(e)
 		}
 		chosen[k] = concerned(e, rosters[k], only)
-		apart, _ := takeApart(e, append(onOf(chosen[k].grants, chosen[k].blocks), o.lists...), nil)
-		for a := range apart.marks {
-			marks[a] = true
+		if !alike {
+			apart, _ := takeApart(e, append(onOf(chosen[k].grants, chosen[k].blocks), o.lists...), nil)
+			for a := range apart.marks {
+				marks[a] = true
+			}
 		}
 		if only != nil { // addresses in no inventory are told, whoever names them
 			all := &places{traits: traits{estate: e}, marks: map[estate.Address]uint32{}}
@@ -176,12 +180,18 @@ func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*
 		}
 	}
 	o.marks = slices.SortedFunc(maps.Keys(marks), estate.Address.Compare)
+	if alike {
+		o.lists = slices.Concat(o.lists, onOf(chosen[1].grants, chosen[1].blocks))
+	}
 	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{}, cells: map[string]*cells{}, found: map[[2]*cells][]cellChange{}}
 	for k, e := range []*estate.Estate{before, after} {
 		o.roster, o.entries = rosters[k], chosen[k]
 		g, err := compile(e, nil, o)
 		if err != nil {
 			return nil, err
+		}
+		if alike {
+			o.alike = g
 		}
 		p.sides[k] = &side{Gate: g, other: k == 1, cover: map[uint32]uint32{}, valid: map[uint32][]uint32{}}
 	}
@@ -311,7 +321,9 @@ func (p *Pair) heap() {
 			was = olds.Find(news.Address(i))
 		}
 		looks, rows := [2]look{{}, listed(1, i)}, [2]int32{int32(was), int32(i)}
-		if was >= 0 {
+		if p.Old.places == p.New.places {
+			looks[0] = looks[1]
+		} else if was >= 0 {
 			looks[0] = listed(0, was)
 		} else {
 			looks[0] = p.unlisted(0, news.Address(i), byTags[0])

@@ -11,9 +11,10 @@ import (
 )
 
 // Reload gives what Load would, where all files but a few are those that an estate was read from. What stands in the others it shares with
-// that estate. A change of settings, catalogs, systems, resources or inventories is read as a whole, and so is one with errors, for all that is wrong to come out.
-func Reload(files fs.FS, before *estate.Estate, changed []string) (*estate.Estate, error) {
-	if e := reload(files, before, changed); e != nil {
+// that estate; was has the files as they were then. A change of settings, catalogs, systems, resources or inventories of those is read as a whole, and so is one
+// with errors, for all that is wrong to come out.
+func Reload(was, files fs.FS, before *estate.Estate, changed []string) (*estate.Estate, error) {
+	if e := reload(was, files, before, changed); e != nil {
 		return e, nil
 	}
 	return Load(files)
@@ -23,7 +24,7 @@ func Reload(files fs.FS, before *estate.Estate, changed []string) (*estate.Estat
 var sharable = []string{"people", "services", "groups", "roles", "scopes", "grants", "blocks", "separations", "delegations", "tests", "guarantees"}
 
 // reload is Reload where that can be done; nil elsewhere.
-func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate {
+func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.Estate {
 	var lists []string
 	for _, name := range changed {
 		switch ext := path.Ext(name); {
@@ -73,15 +74,20 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 		}
 		documents = append(documents, d)
 	}
-	e.People, e.Services = left(before.People, changed, named["people"]), left(before.Services, changed, named["services"])
-	e.Groups, e.Roles = left(before.Groups, changed, named["groups"]), left(before.Roles, changed, named["roles"])
-	e.Scopes, e.Grants = left(before.Scopes, changed, named["scopes"]), left(before.Grants, changed, named["grants"])
-	e.Blocks, e.Separations = left(before.Blocks, changed, named["blocks"]), left(before.Separations, changed, named["separations"])
-	e.Delegations, e.Tests = left(before.Delegations, changed, named["delegations"]), left(before.Tests, changed, named["tests"])
-	e.Guarantees = left(before.Guarantees, changed, named["guarantees"])
-	if len(lists) > 0 && !l.readAgain(files, lists) {
-		return nil
+	yamls := slices.DeleteFunc(slices.Clone(changed), IsInventory)
+	e.People, e.Services = left(before.People, yamls, named["people"]), left(before.Services, yamls, named["services"])
+	e.Groups, e.Roles = left(before.Groups, yamls, named["groups"]), left(before.Roles, yamls, named["roles"])
+	e.Scopes, e.Grants = left(before.Scopes, yamls, named["scopes"]), left(before.Grants, yamls, named["grants"])
+	e.Blocks, e.Separations = left(before.Blocks, yamls, named["blocks"]), left(before.Separations, yamls, named["separations"])
+	e.Delegations, e.Tests = left(before.Delegations, yamls, named["delegations"]), left(before.Tests, yamls, named["tests"])
+	e.Guarantees = left(before.Guarantees, yamls, named["guarantees"])
+	again := relisted{gone: map[string]map[estate.Principal]bool{}}
+	for _, name := range lists {
+		if !again.read(l, was, files, name) {
+			return nil
+		}
 	}
+	again.join(l)
 	for _, d := range documents {
 		d.readSections(false)
 	}
@@ -92,7 +98,7 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 			continue
 		}
 		for _, t := range was.Members {
-			if from := t.Position.File; IsInventory(from) && !slices.Contains(lists, from) && slices.Contains(changed, was.Source.File) {
+			if IsInventory(t.Position.File) && !again.left(t) {
 				if is == nil {
 					return nil
 				}
@@ -100,6 +106,7 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 			}
 		}
 	}
+	again.ownGroups(&e, before)
 	// What resources name has to be there still.
 	for _, owner := range e.Tree.Owners {
 		if owner != nil && (owner.Kind == estate.IsGroup && e.Groups[owner.ID] == nil || owner.Kind != estate.IsGroup && e.Subject(*owner) == nil) {
@@ -113,20 +120,6 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 		}
 	}
 	l.resolveSubjects()
-	if len(lists) > 0 { // what says the same stays the same, for whoever compares
-		for id, was := range before.People {
-			if is := e.People[id]; is != was && is != nil && was.Says(is) {
-				e.People[id] = was
-			}
-		}
-		for id, was := range before.Groups {
-			if is := e.Groups[id]; is != nil && !slices.Contains(changed, was.Source.File) && slices.EqualFunc(was.Members, is.Members, func(a, b estate.SubjectTerm) bool {
-				return a.Principal == b.Principal && a.Not == b.Not
-			}) {
-				e.Groups[id] = was
-			}
-		}
-	}
 	l.resolvePolicy()
 	l.resolveHeads()
 	if !estate.SameMap(e.Groups, before.Groups) {
@@ -142,26 +135,6 @@ func reload(files fs.FS, before *estate.Estate, changed []string) *estate.Estate
 
 // IsInventory says whether a file is an inventory by its name.
 func IsInventory(name string) bool { return path.Ext(name) == ".csv" || path.Ext(name) == ".ndjson" }
-
-// readAgain reads inventories of people. The groups, which get other members by them, are the estate's own from then on.
-func (l *loader) readAgain(files fs.FS, lists []string) bool {
-	e := l.estate
-	for id, g := range e.Groups {
-		own := *g
-		own.Members = slices.DeleteFunc(slices.Clone(g.Members), func(t estate.SubjectTerm) bool { return slices.Contains(lists, t.Position.File) })
-		if len(own.Members) == 0 {
-			own.Members = nil
-		}
-		e.Groups[id] = &own
-	}
-	for _, name := range lists {
-		l.settings.inventories = append(l.settings.inventories, inventory{people: name})
-	}
-	listings := e.Listings
-	l.join(l.readInventories(files))
-	e.Listings = listings
-	return len(l.errors) == 0
-}
 
 // left gives a section without the entries of some files, as a map of its own if there are any, or if others will come.
 func left[T any, P interface {

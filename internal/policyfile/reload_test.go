@@ -42,7 +42,7 @@ func TestReadingAgain(t *testing.T) {
 			after[file] = &fstest.MapFile{Data: []byte(text)}
 			changed = append(changed, file)
 		}
-		got, err := Reload(after, old, changed)
+		got, err := Reload(before, after, old, changed)
 		require.NoError(t, err, name)
 		want := load(after)
 		for _, section := range estate.SectionNames {
@@ -74,7 +74,7 @@ func TestReadingAgain(t *testing.T) {
 		}
 		_, want := Load(after)
 		require.Error(t, want, name)
-		_, err := Reload(after, load(files()), changed)
+		_, err := Reload(files(), after, load(files()), changed)
 		assert.Equal(t, want, err, name)
 	}
 }

@@ -110,14 +110,8 @@ func (e *Effect) What(l *Line) string {
 	if l.Way == Loses {
 		of = e.Before
 	}
-	applies := map[string]bool{}
-	for _, p := range l.Piles {
-		for _, o := range p.Operations() {
-			applies[o] = true
-		}
-	}
 	var in, all [4]int
-	for name := range applies {
+	for _, name := range gate.OperationsOn(l.Piles) {
 		if o := of.Operations[name]; o != nil {
 			all[o.Level]++
 		}
@@ -165,10 +159,11 @@ func (e *Effect) Places(l *Line) []string {
 		of = e.Before
 	}
 	applies := appliesTo(of, l.Operations)
-	key := fmt.Sprint(l.OnRequest, l.Way == Loses, applies) // the piles of what can be lent are others
+	name := fmt.Append(nil, l.OnRequest, l.Way == Loses, applies) // the piles of what can be lent are others
 	for _, p := range l.Piles {
-		key += p.Key()
+		name = append(name, p.Key()...)
 	}
+	key := string(name)
 	out, known := e.places[key]
 	if !known {
 		out = fold(of, l, applies)

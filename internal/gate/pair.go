@@ -490,12 +490,20 @@ func (p *Pile) Key() string {
 func (p *Pile) First() string { return p.address(0) }
 
 // Operations names those that apply to the resources on either side.
-func (p *Pile) Operations() []string {
+func (p *Pile) Operations() []string { return OperationsOn([]*Pile{p}) }
+
+// OperationsOn names the operations that apply to resources of any of the piles, which are of one pair, on either side.
+func OperationsOn(piles []*Pile) []string {
+	known := map[[2]uint32]bool{} // sides and classes
 	var out []string
-	for k, s := range p.pair.sides {
-		if p.looks[k].there {
-			for _, o := range p.pair.validOn(s, p.looks[k].at.class) {
-				out = append(out, p.pair.names[o])
+	for _, pile := range piles {
+		for k, s := range pile.pair.sides {
+			class := pile.looks[k].at.class
+			if at := [2]uint32{uint32(k), class}; pile.looks[k].there && !known[at] {
+				known[at] = true
+				for _, o := range pile.pair.validOn(s, class) {
+					out = append(out, pile.pair.names[o])
+				}
 			}
 		}
 	}

@@ -6,7 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/further"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/view"
 )
@@ -17,13 +19,18 @@ func (a *app) holdersCommand() *cobra.Command {
 		Short: "Show who may do an operation in a place",
 		Long: `Lists everybody who may do it, and through which grant. The operation may be a selector
 ('from change', 'table.*') and the resource a pattern or a scope: then it lists who may do any
-of the operations anywhere there. It exits with 1 if nobody may.`,
+of the operations anywhere there. With --eventual it goes on with whoever can get to it, through
+operations that open more, delegations, groups that they look after, or on request, and shows the
+shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		Example: `  hgate holders table.drop obsdb:sky
   hgate holders "from change" ridge-net:summit
-  hgate holders "only govern" everything --at any`,
+  hgate holders "only govern" everything --at any
+  hgate holders table.drop obsdb:sky --eventual`,
 		Args:              takes(2, 2),
 		ValidArgsFunction: a.completeHolders,
 	}
+	var eventual bool
+	c.Flags().BoolVar(&eventual, "eventual", false, "count whoever can get to it step by step, too")
 	flags := a.circumstances(c)
 	_ = c.Flags().MarkHidden("role") // a session is one subject's
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -43,6 +50,13 @@ of the operations anywhere there. It exits with 1 if nobody may.`,
 			return err
 		}
 		edition := g.Estate().Edition
+		if eventual {
+			now, _, err := a.instant(g.Estate().Zone)
+			if err != nil {
+				return err
+			}
+			return a.eventualHolders(g, now, ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) }, strings.Join(args, " on "), said)
+		}
 		done := a.progress("asking for every subject")
 		holders, err := g.Holders(ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) })
 		done()
@@ -129,6 +143,11 @@ func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer
 	}
 	p.Line("%s  %s", p.Paint(view.Heading, fmt.Sprint("HELD BY ", len(holders))), question)
 	p.Line("%s\n", p.Paint(view.Faint, said))
+	return holdersTable(p, g, ctx, holders)
+}
+
+// holdersTable tells through which grants each may.
+func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.Answer) error {
 	var cells [][]view.Cell
 	for _, h := range holders {
 		why, err := g.Explain(gate.Request{Subject: h.Subject, Operation: h.Operation.Name, Resource: h.Resource.Address.String(), Context: ctx})
@@ -145,5 +164,72 @@ func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer
 			{Text: h.Operation.Name + " on " + h.Resource.Address.String()}, {Text: strings.Join(through, ", "), Style: view.Faint}})
 	}
 	p.Table(2, []string{"who", "decision", "such as", "through grant (to)"}, cells)
+	return nil
+}
+
+// eventualHolders tells who may, and who can get to it.
+func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context, resources []*estate.Resource, selects func(*estate.Operation) bool, question, said string) error {
+	done := a.progress("looking for ways to more")
+	ways, err := further.Work(g.Estate(), now)
+	var holders []further.Holder
+	if err == nil {
+		holders, err = ways.Holders(ctx, g, resources, selects)
+	}
+	done()
+	if err != nil {
+		return err
+	}
+	var standing []gate.Answer
+	for _, h := range holders {
+		if len(h.Chain.Steps) == 0 {
+			standing = append(standing, h.Answer)
+		}
+	}
+	if a.format == "json" {
+		type row struct {
+			Subject   string     `json:"subject"`
+			Decision  string     `json:"decision"`
+			Operation string     `json:"operation"`
+			Resource  string     `json:"resource"`
+			As        string     `json:"as"`
+			Steps     []stepJSON `json:"steps"`
+		}
+		out := struct {
+			Rows []row `json:"rows"`
+		}{[]row{}}
+		for _, h := range holders {
+			out.Rows = append(out.Rows, row{h.Subject.String(), h.Outcome.String(), h.Operation.Name, h.Resource.Address.String(), h.Chain.As.String(), stepsJSON(h.Chain)})
+		}
+		err = a.json(out)
+	} else {
+		err = a.eventualText(g, ctx, holders, standing, question, said)
+	}
+	if err == nil && len(holders) == 0 {
+		err = answered(exitNo)
+	}
+	return err
+}
+
+func (a *app) eventualText(g *gate.Gate, ctx *gate.Context, holders []further.Holder, now []gate.Answer, question, said string) error {
+	p := a.page(a.Out)
+	held, style := fmt.Sprint("HELD BY ", len(now)), view.Heading
+	if len(now) == 0 {
+		held, style = "HELD BY NOBODY", view.No
+	}
+	if more := len(holders) - len(now); more > 0 {
+		held += fmt.Sprintf(", IN REACH OF %d MORE", more)
+	}
+	p.Line("%s  %s", p.Paint(style, held), question)
+	p.Line("%s", p.Paint(view.Faint, said))
+	if len(now) > 0 {
+		p.Line("")
+		if err := holdersTable(p, g, ctx, now); err != nil {
+			return err
+		}
+	}
+	for _, h := range holders[len(now):] {
+		p.Line("\n%s  in %s", p.Paint(view.Heading, h.Subject.String()), count(len(h.Chain.Steps), "step"))
+		chainText(p, 2, g.Estate(), h.Chain, h.Operation.Name, h.Resource.Address.String())
+	}
 	return nil
 }

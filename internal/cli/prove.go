@@ -12,6 +12,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/further"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
@@ -21,7 +22,7 @@ import (
 
 func (a *app) proveCommand() *cobra.Command {
 	var that string
-	var inForce bool
+	var inForce, eventual bool
 	c := &cobra.Command{
 		Use:   "prove [NAME…]",
 		Short: "Prove the guarantees of the workspace, or refute them",
@@ -38,15 +39,20 @@ request that shows it, which was decided, and with the fewest grants that make i
   apart group:ONE, group:OTHER may OPERATIONS on PLACES
   may OPERATIONS on PLACES requires {mfa: true}   whoever may, only under this condition
 
-Grants on request count as if they were lent; with --in-force only what is lent does. It exits with 1 if one fails.`,
+Grants on request count as if they were lent; with --in-force only what is lent does. With --eventual
+also what somebody could get by steps: opening another's account, setting tags that a scope reads, joining a
+group that they look after. A failure then shows the shortest chain. It exits with 1 if one fails.`,
 		Example: `  hgate prove
   hgate prove visitors-alter-no-data --format json
+  hgate prove --eventual
   hgate prove --that 'never group:visitors may from change on obsdb:sky'`,
 		ValidArgsFunction: a.completeSection("guarantees"),
 	}
 	a.moment(c)
 	c.Flags().StringVar(&that, "that", "", "judge this `statement`")
 	c.Flags().BoolVar(&inForce, "in-force", false, "count what is lent, not what could be on request")
+	c.Flags().BoolVar(&eventual, "eventual", false, "count what can still be got, step by step, through operations that open more")
+	c.MarkFlagsMutuallyExclusive("in-force", "eventual")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		g, err := a.compiled()
 		if err != nil {
@@ -74,7 +80,16 @@ Grants on request count as if they were lent; with --in-force only what is lent 
 			}
 			chosen = append(chosen, one)
 		}
-		prover := trial.NewProver(g, trial.Of{Since: now, InForce: inForce})
+		of := trial.Of{Since: now, InForce: inForce}
+		if eventual {
+			done := a.progress("looking for ways to more")
+			of.Ways, err = further.Work(g.Estate(), now)
+			done()
+			if err != nil {
+				return err
+			}
+		}
+		prover := trial.NewProver(g, of)
 		var verdicts []trial.Verdict
 		for _, one := range chosen {
 			done := a.progress("proving " + one.ID)
@@ -232,6 +247,16 @@ func (a *app) witnessText(p *view.Page, g *gate.Gate, v trial.Verdict) {
 		p.Line("       %s", holdersLine(e, v))
 		return
 	}
+	for _, r := range w.Reached {
+		p.Line("       %s can get to %s on %s", p.Paint(view.Heading, r.Subject.String()), p.Paint(view.Heading, r.Operation), p.Paint(view.Heading, r.Resource))
+		if e.Tree.Find(r.Resource) < 0 {
+			p.Line("         a resource that may come: it is not listed yet")
+		}
+		chainText(p, 9, e, r.Chain, r.Operation, r.Resource)
+	}
+	if w.Reached != nil {
+		return
+	}
 	for _, r := range w.Requests {
 		p.Line("       %s may %s on %s", p.Paint(view.Heading, r.Subject.String()), p.Paint(view.Heading, r.Operation), p.Paint(view.Heading, r.Resource))
 		if e.Tree.Find(r.Resource) < 0 {
@@ -319,6 +344,7 @@ func (a *app) proveJSON(g *gate.Gate, verdicts []trial.Verdict) error {
 		Requests []requestJSON `json:"requests,omitempty"`
 		Grants   []string      `json:"grants,omitempty"`
 		Also     []string      `json:"also,omitempty"`
+		Reached  []gotJSON `json:"reached,omitempty"`
 	}
 	out := struct {
 		Guarantees []guarantee `json:"guarantees"`
@@ -338,6 +364,12 @@ func (a *app) proveJSON(g *gate.Gate, verdicts []trial.Verdict) error {
 				one.Witness = one.Requests[0]
 			}
 			one.Grants, one.Also = w.Grants, w.Also
+			for _, r := range w.Reached {
+				one.Reached = append(one.Reached, gotJSON{r.Subject.String(), r.Operation, r.Resource, r.As.String(), stepsJSON(r.Chain)})
+			}
+			if len(one.Reached) > 0 {
+				one.Witness = one.Reached[0]
+			}
 		}
 		out.Guarantees = append(out.Guarantees, one)
 	}

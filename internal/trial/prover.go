@@ -8,6 +8,7 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/further"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/region"
 )
@@ -20,9 +21,16 @@ type Prover struct {
 	gate    *gate.Gate
 	since   clock.Instant
 	inForce bool
+	more    *further.Ways
 	only    map[estate.Principal]bool
 	roster  *gate.Roster
-	cells   map[gate.Counting]*gate.Cells
+	cells   map[counting]*gate.Cells
+}
+
+// counting says what counts in cells.
+type counting struct {
+	which   gate.Counting
+	further bool
 }
 
 // Of says what a prover looks at.
@@ -30,11 +38,12 @@ type Of struct {
 	Since   clock.Instant
 	InForce bool                      // on-request grants count where they are lent, not as if they were
 	Only    map[estate.Principal]bool // nobody else is looked at; nil: everybody is
+	Ways    *further.Ways             // what can be got by steps counts as well, from the same instant on; nil: it does not
 }
 
 // NewProver makes a prover for a gate's estate. The gate decides the witnesses.
 func NewProver(g *gate.Gate, of Of) *Prover {
-	return &Prover{gate: g, since: of.Since, inForce: of.InForce, only: of.Only, roster: g.Roster, cells: map[gate.Counting]*gate.Cells{}}
+	return &Prover{gate: g, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster, cells: map[counting]*gate.Cells{}}
 }
 
 // Verdict is what became of a guarantee: it holds, or a witness shows that it does not.
@@ -57,6 +66,14 @@ type Witness struct {
 	Resource string   // where too few are left
 	At       clock.Instant
 	Left     []estate.Principal // who is
+	Reached  []Reached          // of what can be got by steps, in place of requests
+}
+
+// Reached is something that somebody can do in the end, and how it comes to that.
+type Reached struct {
+	Subject             estate.Principal
+	Operation, Resource string
+	further.Chain
 }
 
 // Shown is one allowed request.
@@ -107,33 +124,39 @@ func (p *Prover) Fails(g *estate.Guarantee) (bool, error) {
 
 // which says which grants count for a guarantee.
 func (p *Prover) which(g *estate.Guarantee) gate.Counting {
-	if p.inForce || g.Kind == estate.AtLeast {
+	if p.inForce || p.further(g) || g.Kind == estate.AtLeast {
 		return gate.Standing
 	}
 	return gate.Both
 }
 
+// further says whether what can be got by steps counts for a guarantee. Nobody is counted on who would have to take some first.
+func (p *Prover) further(g *estate.Guarantee) bool { return p.more != nil && g.Kind != estate.AtLeast }
+
 // look gives the cells in which to look for what a guarantee speaks of.
 func (p *Prover) look(g *estate.Guarantee) (*gate.Cells, error) {
 	e := p.gate.Estate()
-	which := p.which(g)
+	scene := gate.Scene{Which: p.which(g), Only: p.only, Roster: p.roster}
+	if p.further(g) {
+		e, scene.Roster, scene.Places = p.more.Estate(), nil, p.more.Places()
+	}
 	if g.Kind == estate.Requires {
 		// What is allowed without the condition is what is left once the condition is a block.
 		with := *e
 		with.Blocks = maps.Clone(e.Blocks)
 		everybody := estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}}, {Principal: estate.Principal{Kind: estate.IsAnonymous}}}
 		with.Blocks["guarantee "+g.ID] = &estate.Block{Object: g.Object, To: everybody, Deny: g.May, On: g.On, When: g.Requires}
-		return gate.CompileCells(&with, gate.Scene{Which: which, Only: p.only, Roster: p.roster})
+		return gate.CompileCells(&with, scene)
 	}
-	if c := p.cells[which]; c != nil {
+	key := counting{scene.Which, p.further(g)}
+	if c := p.cells[key]; c != nil {
 		return c, nil
 	}
-	var places []estate.Resources
 	for _, g := range estate.Sorted(e.Guarantees) {
-		places = append(places, g.On)
+		scene.Places = append(scene.Places, g.On)
 	}
-	c, err := gate.CompileCells(e, gate.Scene{Which: which, Only: p.only, Roster: p.roster, Places: places})
-	p.cells[which] = c
+	c, err := gate.CompileCells(e, scene)
+	p.cells[key] = c
 	return c, err
 }
 
@@ -168,6 +191,15 @@ func (p *Prover) find(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
 	return p.any(c, func(who estate.Principal) bool { return named[who] == (g.Kind == estate.NeverMay) })
 }
 
+// each goes through what may be done in cells, and by steps where they count. who and first say whom alone to go through, and whether one cell of each will do.
+func (p *Prover) each(c *gate.Cells, who func(estate.Principal) bool, first bool, each func(gate.Access) bool) error {
+	if p.more != nil {
+		return p.more.Each(c, each)
+	}
+	c.Among(who, first)
+	return c.Each(p.since, each)
+}
+
 // members tells whom a list selects.
 func (p *Prover) members(list estate.Subjects) map[estate.Principal]bool {
 	out := map[estate.Principal]bool{}
@@ -179,8 +211,7 @@ func (p *Prover) members(list estate.Subjects) map[estate.Principal]bool {
 
 // any looks for somebody who fits and may anything.
 func (p *Prover) any(c *gate.Cells, fits func(estate.Principal) bool) (out *violation, err error) {
-	c.Among(fits, true)
-	err = c.Each(p.since, func(a gate.Access) bool {
+	err = p.each(c, fits, true, func(a gate.Access) bool {
 		for _, who := range a.Subjects {
 			if fits(who) {
 				out = &violation{claims: []claim{{who, a.Operation, a.Piles[0], a.Possible}}}
@@ -196,8 +227,8 @@ func (p *Prover) any(c *gate.Cells, fits func(estate.Principal) bool) (out *viol
 func (p *Prover) many(c *gate.Cells, most int) (out *violation, err error) {
 	found := map[estate.Principal]bool{}
 	var claims []claim
-	c.Among(func(who estate.Principal) bool { return who.Kind == estate.IsPerson }, true)
-	err = c.Each(p.since, func(a gate.Access) bool {
+	isPerson := func(who estate.Principal) bool { return who.Kind == estate.IsPerson }
+	err = p.each(c, isPerson, true, func(a gate.Access) bool {
 		for _, who := range a.Subjects {
 			if who.Kind == estate.IsPerson && !found[who] {
 				found[who] = true
@@ -218,10 +249,18 @@ func (p *Prover) both(c *gate.Cells, g *estate.Guarantee, is func(operation stri
 	type seen [2]*claim
 	var class estate.Principal
 	found := map[int]*seen{}
-	err = c.Each(p.since, func(a gate.Access) bool {
+	known := map[estate.Principal]map[int]*seen{} // where somebody comes more than once
+	err = p.each(c, nil, false, func(a gate.Access) bool {
 		if a.Subjects[0] != class {
 			class = a.Subjects[0]
-			clear(found)
+			if p.further(g) {
+				if found = known[class]; found == nil {
+					found = map[int]*seen{}
+					known[class] = found
+				}
+			} else {
+				clear(found)
+			}
 		}
 		one, other := is(a.Operation)
 		for _, pile := range a.Piles {
@@ -253,7 +292,7 @@ func (p *Prover) both(c *gate.Cells, g *estate.Guarantee, is func(operation stri
 func (p *Prover) together(c *gate.Cells, g *estate.Guarantee) (out *violation, err error) {
 	groups := [2]map[estate.Principal]bool{p.members(g.Subjects[:1]), p.members(g.Subjects[1:])}
 	found := map[int]*[2]*claim{}
-	err = c.Each(p.since, func(a gate.Access) bool {
+	err = p.each(c, nil, false, func(a gate.Access) bool {
 		for k, members := range groups {
 			i := slices.IndexFunc(a.Subjects, func(who estate.Principal) bool { return members[who] })
 			if i < 0 {

@@ -16,6 +16,9 @@ func (p *Prover) witness(c *gate.Cells, g *estate.Guarantee, v *violation) (*Wit
 	if v.short != nil {
 		return p.shortage(g, v)
 	}
+	if p.further(g) {
+		return p.reached(v)
+	}
 	if len(v.claims) == 1 {
 		return p.single(c, g, v.claims[0])
 	}
@@ -202,6 +205,30 @@ func Lend(who estate.Principal, g *estate.Grant, at clock.Instant) []estate.Elev
 		longest = time.Hour
 	}
 	return []estate.Elevation{{Grant: g.ID, Subject: who, From: at, To: at + clock.Instant(longest/time.Microsecond)}}
+}
+
+// reached tells how what a violation is made of can be got.
+func (p *Prover) reached(v *violation) (*Witness, error) {
+	w := &Witness{}
+	for _, x := range v.claims {
+		address, err := estate.ParseAddress(x.pile.First())
+		if err != nil {
+			return nil, err
+		}
+		place, err := p.gate.Place(address)
+		if err != nil {
+			return nil, err
+		}
+		chain, ok, err := p.more.Chain(x.who, p.gate.Estate().Operations[x.operation], place)
+		if err == nil && !ok {
+			err = fmt.Errorf("%s was to get to %s on %s, and no steps were found that lead there: please report this", x.who, x.operation, address)
+		}
+		if err != nil {
+			return nil, err
+		}
+		w.Reached = append(w.Reached, Reached{x.who, x.operation, x.pile.First(), chain})
+	}
+	return w, nil
 }
 
 // shortage tells who is left, and sees that these are too few.

@@ -1,0 +1,130 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/further"
+	"hiddengate/internal/view"
+)
+
+// chainText tells the steps of a chain, and what can be done at its end.
+func chainText(p *view.Page, indent int, e *estate.Estate, c further.Chain, operation, resource string) {
+	var rows [][]view.Cell
+	for i, s := range c.Steps {
+		rows = append(rows, []view.Cell{{Text: fmt.Sprint(i+1, ".")}, {Text: stepText(e, s)}})
+		if s.Operation != "" {
+			rows = append(rows, []view.Cell{{}, {Text: fmt.Sprintf("hgate try %s %s %s --at any", s.As, s.Operation, quoted(s.Resource)), Style: view.Faint}})
+		}
+	}
+	end := "then may " + operation + " on " + resource
+	if n := len(c.Steps); c.As != c.Steps[n-1].Subject || c.Steps[n-1].Kind == further.SignsIn || c.Steps[n-1].Kind == further.Acts {
+		end += ", as " + c.As.String() + " may"
+	}
+	rows = append(rows, []view.Cell{{}, {Text: end}})
+	p.Table(indent, nil, rows)
+}
+
+// stepText says one step.
+func stepText(e *estate.Estate, s further.Step) string {
+	by := s.Subject.String()
+	if s.As != s.Subject {
+		by = fmt.Sprintf("%s, as %s,", s.Subject, s.As)
+	}
+	does := fmt.Sprintf("%s has %s on %s", by, s.Operation, s.Resource)
+	switch s.Kind {
+	case further.Asks:
+		text := fmt.Sprintf("%s asks for grant %s", by, s.Entry)
+		if s.Approvers != nil {
+			text += ", which " + strings.Join(texts(s.Approvers), ", ") + " may approve"
+		}
+		return text
+	case further.Joins:
+		return fmt.Sprintf("%s joins group:%s, which is theirs to fill", by, s.Entry)
+	case further.Hands:
+		return fmt.Sprintf("%s takes what delegation %s lets them hand to themselves", by, s.Entry)
+	case further.SignsIn:
+		return fmt.Sprintf("%s, and opens the account of %s in %s with it", does, s.Who, s.Where.System)
+	case further.Acts:
+		return fmt.Sprintf("%s, and acts there as anybody with it, such as %s", does, s.Who)
+	case further.Assigns:
+		return fmt.Sprintf("%s, and takes any role in %s with it", does, s.Where)
+	case further.Rewrites:
+		return fmt.Sprintf("%s, and writes into the roles in %s with it", does, s.Where)
+	}
+	return fmt.Sprintf("%s, and gives it %s", does, tagsText(e, s))
+}
+
+// tagsText says which tags a step sets, and which it clears.
+func tagsText(e *estate.Estate, s further.Step) string {
+	var set, cleared []string
+	was := e.Listed(s.Where).Tags
+	for _, t := range s.Set {
+		if was.Get(t.Key) != t.Value {
+			set = append(set, t.Key+"="+t.Value)
+		}
+	}
+	for _, t := range was {
+		if s.Set.Get(t.Key) == "" {
+			cleared = append(cleared, t.Key)
+		}
+	}
+	var parts []string
+	if set != nil {
+		parts = append(parts, "the tags "+strings.Join(set, ", "))
+	}
+	if cleared != nil {
+		parts = append(parts, "no tag "+strings.Join(cleared, ", "))
+	}
+	return strings.Join(parts, " and ")
+}
+
+// gotJSON is something that somebody can get to, and how.
+type gotJSON struct {
+	Subject   string     `json:"subject"`
+	Operation string     `json:"operation"`
+	Resource  string     `json:"resource"`
+	As        string     `json:"as"`
+	Steps     []stepJSON `json:"steps"`
+}
+
+// stepJSON is one step: what it takes, and what it opens.
+type stepJSON struct {
+	Kind      string            `json:"kind"`
+	Subject   string            `json:"subject"`
+	As        string            `json:"as"`
+	Operation string            `json:"operation,omitempty"`
+	Resource  string            `json:"resource,omitempty"`
+	Entry     string            `json:"entry,omitempty"`
+	Approvers []string          `json:"approvers,omitempty"`
+	Who       string            `json:"who,omitempty"`
+	Where     string            `json:"where,omitempty"`
+	Tags      map[string]string `json:"tags,omitempty"`
+}
+
+var stepKinds = map[further.Kind]string{
+	further.Asks: "ask", further.Joins: "join", further.Hands: "hand-out", further.SignsIn: "open-account", further.Acts: "act-as-anybody",
+	further.Assigns: "take-roles", further.Rewrites: "write-roles", further.Tags: "set-tags",
+}
+
+func stepsJSON(c further.Chain) []stepJSON {
+	out := []stepJSON{}
+	for _, s := range c.Steps {
+		one := stepJSON{Kind: stepKinds[s.Kind], Subject: s.Subject.String(), As: s.As.String(), Operation: s.Operation, Resource: s.Resource, Entry: s.Entry, Approvers: texts(s.Approvers)}
+		if s.Kind == further.SignsIn || s.Kind == further.Acts {
+			one.Who = s.Who.String()
+		}
+		if s.Where.System != "" {
+			one.Where = s.Where.String()
+		}
+		if s.Kind == further.Tags {
+			one.Tags = map[string]string{}
+			for _, t := range s.Set {
+				one.Tags[t.Key] = t.Value
+			}
+		}
+		out = append(out, one)
+	}
+	return out
+}

@@ -1,0 +1,180 @@
+package further
+
+import (
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/region"
+)
+
+// Places are lists by which cells have to tell resources apart for Each.
+func (w *Ways) Places() (out []estate.Resources) {
+	for _, m := range w.moves {
+		if m.guise() || m.Kind == Tags {
+			out = append(out, estate.Resources{{In: pattern(m.Where), Exactly: m.Kind == Tags}})
+		}
+	}
+	return out
+}
+
+// Each goes through all that may be done from the instant on, once all steps are taken. The cells are of Estate, and were made with Places. Somebody may come more than
+// once, and so may what may be done. It stops when each returns false.
+func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
+	goOn := true
+	c.Among(nil, false)
+	tell := func(a gate.Access) bool {
+		if goOn = goOn && each(a); !goOn {
+			return false
+		}
+		for _, pile := range a.Piles {
+			address, err := estate.ParseAddress(pile.First())
+			if err != nil {
+				continue
+			}
+			for _, m := range w.guises[address.System] {
+				if !address.Inside(m.Where) || m.Kind == SignsIn && !slices.Contains(a.Subjects, m.Who) {
+					continue
+				}
+				for who := range m.by {
+					if goOn = each(gate.Access{Subjects: []estate.Principal{who}, Operation: a.Operation, Cell: a.Cell, Piles: []*gate.Pile{pile}}); !goOn {
+						return false
+					}
+				}
+			}
+		}
+		return true
+	}
+	if err := c.Each(w.since, tell); err != nil || !goOn {
+		return err
+	}
+	alone := map[string]*gate.Pile{}
+	for _, pile := range c.Piles() {
+		if pile.Len() == 1 {
+			alone[pile.First()] = pile
+		}
+	}
+	since := c.Space().Between(w.since, maxInstant)
+	for _, m := range w.moves {
+		pile := alone[m.Where.String()]
+		if m.Kind != Tags || pile == nil {
+			continue
+		}
+		r := tagged(w.estate.Listed(m.Where), m.Set)
+		for who := range m.by {
+			for _, name := range pile.Operations() {
+				when, err := c.PossibleAs(who, name, r)
+				if err == nil {
+					when, err = c.Space().And(when, since)
+				}
+				if err != nil {
+					return err
+				}
+				if when != region.Empty && !tell(gate.Access{Subjects: []estate.Principal{who}, Operation: name, Cell: gate.Cell{Sure: when, Possible: when}, Piles: []*gate.Pile{pile}}) {
+					return nil
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Holder is somebody who may do something, or can get to it.
+type Holder struct {
+	gate.Answer
+	Chain Chain // without steps if it is so already
+}
+
+// Holders lists whoever may do one of the selected operations on one of the resources in a context, of a gate, or can get to it: first who may, then by how many
+// steps it takes.
+func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resource, selects func(*estate.Operation) bool) ([]Holder, error) {
+	best := map[estate.Principal]Holder{}
+	found := func(a gate.Answer, chain Chain) {
+		known, ok := best[a.Subject]
+		if !ok || len(chain.Steps) < len(known.Chain.Steps) || len(chain.Steps) == len(known.Chain.Steps) && a.Outcome > known.Outcome {
+			best[a.Subject] = Holder{a, chain}
+		}
+	}
+	now := w.stages[0]
+	answers, err := now.Holders(now.For(c, of), resources, selects)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range answers {
+		found(a, Chain{As: a.Subject})
+	}
+	for _, r := range resources {
+		for _, o := range w.estate.Offer(r.System.Kind.ID).On(r.Type) {
+			if !selects(o) {
+				continue
+			}
+			later, err := w.after(c, of, o, r)
+			if err != nil {
+				return nil, err
+			}
+			for _, a := range later {
+				if known, ok := best[a.Subject]; ok && len(known.Chain.Steps) == 0 {
+					continue
+				}
+				chain, ok, err := w.Chain(a.Subject, o, r)
+				if err != nil {
+					return nil, err
+				}
+				if ok && len(chain.Steps) > 0 {
+					found(a, chain)
+				}
+			}
+		}
+	}
+	var out []Holder
+	for _, h := range best {
+		out = append(out, h)
+	}
+	slices.SortFunc(out, func(a, b Holder) int {
+		if d := len(a.Chain.Steps) - len(b.Chain.Steps); d != 0 {
+			return d
+		}
+		if d := int(a.Subject.Kind) - int(b.Subject.Kind); d != 0 {
+			return d
+		}
+		return compare(a.Subject.ID, b.Subject.ID)
+	})
+	return out, nil
+}
+
+// after lists whoever may do an operation on a resource once all steps are taken, in a context.
+func (w *Ways) after(c *gate.Context, of *gate.Gate, o *estate.Operation, r *estate.Resource) ([]gate.Answer, error) {
+	last := w.last()
+	ctx := last.For(c, of)
+	answers, err := last.Holders(ctx, []*estate.Resource{r}, func(one *estate.Operation) bool { return one == o })
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range w.moves {
+		if m.Kind != Tags || m.Where != r.Address {
+			continue
+		}
+		for who := range m.by {
+			when, err := last.PossibleAs(who, o.Name, tagged(r, m.Set))
+			if err != nil {
+				return nil, err
+			}
+			if outcome := last.Holds(when, ctx); outcome != gate.Deny {
+				answers = append(answers, gate.Answer{Subject: who, Operation: o, Resource: r, Outcome: outcome})
+			}
+		}
+	}
+	for _, a := range slices.Clone(answers) {
+		for _, m := range w.guises[r.Address.System] {
+			if !m.reaches(a.Subject, r) {
+				continue
+			}
+			for who := range m.by {
+				as := a
+				as.Subject = who
+				answers = append(answers, as)
+			}
+		}
+	}
+	return answers, nil
+}

@@ -1,0 +1,394 @@
+package further
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/region"
+)
+
+// mostSteps is how many steps a chain has at most, and mostOpenings how many operations that open something are looked at, counted by subject and resource.
+const (
+	mostSteps    = 12
+	mostOpenings = 1 << 22
+)
+
+// Ways is all access that subjects of an estate can get, with the steps that lead to it.
+type Ways struct {
+	since  clock.Instant
+	estate *estate.Estate
+	stages []*gate.Cells // by cost: what is so once all steps up to it are taken
+	moves  map[string]*move
+	of     map[estate.Principal][]*move // by who can take them
+	opened map[opening]map[estate.Principal]int
+	later  map[int][]opened   // by cost, what somebody can do as somebody else
+	guises map[string][]*move // by system
+	labels *labels
+}
+
+const maxInstant = clock.End
+
+// stepPrefix begins the ids of grants that steps give; no id of a file can be like that.
+const stepPrefix = "a step "
+
+// opening is an operation that opens something, on a resource.
+type opening struct {
+	operation *estate.Operation
+	resource  *estate.Resource
+}
+
+type opened struct {
+	opening
+	who estate.Principal
+}
+
+// Work works out all ways from an instant on. Its error says that conditions are too complex, or that there are too many ways.
+func Work(e *estate.Estate, since clock.Instant) (*Ways, error) {
+	w := &Ways{
+		since: since, estate: e, moves: map[string]*move{}, of: map[estate.Principal][]*move{}, opened: map[opening]map[estate.Principal]int{},
+		later: map[int][]opened{}, guises: map[string][]*move{}, labels: labelsOf(e),
+	}
+	grown := e
+	for cost := 0; cost <= mostSteps; cost++ {
+		if cost == 0 || w.grows(cost) {
+			grown = w.grown(cost)
+			cells, err := gate.CompileCells(grown, gate.Scene{})
+			if err != nil {
+				return nil, err
+			}
+			w.stages = append(w.stages, cells)
+		} else {
+			w.stages = append(w.stages, w.stages[cost-1])
+		}
+		if err := w.look(cost); err != nil {
+			return nil, err
+		}
+		if len(w.later) == 0 && !w.grows(cost+1) {
+			break
+		}
+	}
+	return w, nil
+}
+
+// Estate is the estate as it is once every step has been taken that changes it. What comes by signing in as others and by other tags is beside it.
+func (w *Ways) Estate() *estate.Estate { return w.last().Estate() }
+
+func (w *Ways) last() *gate.Cells { return w.stages[len(w.stages)-1] }
+
+// grows says whether a step of a cost changes the estate.
+func (w *Ways) grows(cost int) bool {
+	for _, m := range w.moves {
+		for _, by := range m.by {
+			if by.cost == cost && !m.guise() && m.Kind != Tags {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// look looks for what can be done once all steps of a cost are taken, and for the steps that follow.
+func (w *Ways) look(cost int) error {
+	c := w.stages[cost]
+	w.entries(c.Gate, cost)
+	fresh := w.later[cost]
+	delete(w.later, cost)
+	if cost == 0 || w.stages[cost-1] != c {
+		c.Choose(func(o *estate.Operation) bool { return len(o.Opens) > 0 }, nil)
+		err := c.Each(w.since, func(a gate.Access) bool {
+			o := c.Estate().Operations[a.Operation]
+			for _, pile := range a.Piles {
+				for row := range pile.Rows(c.Estate()) {
+					if row >= 0 {
+						at := opening{o, c.Estate().Tree.At(row)}
+						for _, who := range a.Subjects {
+							fresh = append(fresh, opened{at, who})
+						}
+					}
+				}
+			}
+			return len(fresh) < mostOpenings
+		})
+		if err != nil {
+			return err
+		}
+	}
+	for len(fresh) > 0 {
+		if len(fresh) >= mostOpenings {
+			return fmt.Errorf("there are more than %d operations that open something, counted by subject and resource", mostOpenings)
+		}
+		one := fresh[len(fresh)-1]
+		fresh = fresh[:len(fresh)-1]
+		if !w.open(one, cost) {
+			continue
+		}
+		if err := w.follow(one, cost); err != nil {
+			return err
+		}
+		// Whoever can act as this one can do it too, later.
+		for _, m := range w.guises[one.resource.Address.System] {
+			if m.reaches(one.who, one.resource) {
+				for who, by := range m.by {
+					w.later[by.cost+cost] = append(w.later[by.cost+cost], opened{one.opening, who})
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// open notes what somebody can do at a cost; it is false if it is known at that cost or less.
+func (w *Ways) open(o opened, cost int) bool {
+	at := w.opened[o.opening]
+	if at == nil {
+		at = map[estate.Principal]int{}
+		w.opened[o.opening] = at
+	}
+	if known, ok := at[o.who]; ok && known <= cost {
+		return false
+	}
+	at[o.who] = cost
+	return true
+}
+
+// take notes that a subject can take a step.
+func (w *Ways) take(s Step, who estate.Principal, by taken) {
+	key := s.key()
+	m := w.moves[key]
+	if m == nil {
+		m = &move{s, map[estate.Principal]taken{}}
+		w.moves[key] = m
+		if m.guise() {
+			w.guises[m.Where.System] = append(w.guises[m.Where.System], m)
+		}
+	}
+	if known, ok := m.by[who]; ok && known.cost <= by.cost {
+		return
+	} else if !ok {
+		w.of[who] = append(w.of[who], m)
+	}
+	m.by[who] = by
+	if !m.guise() {
+		return
+	}
+	for at, holders := range w.opened { // what others can do there it can do from then on
+		if !at.resource.Address.Inside(m.Where) {
+			continue
+		}
+		for other, c := range holders {
+			if other != who && m.reaches(other, at.resource) {
+				w.later[c+by.cost] = append(w.later[c+by.cost], opened{at, who})
+			}
+		}
+	}
+}
+
+// entries finds the steps that take no operation: what can be asked for, joined and handed out.
+func (w *Ways) entries(g *gate.Gate, cost int) {
+	for _, gr := range w.estate.Grants {
+		if gr.OnRequest == nil {
+			continue
+		}
+		for _, who := range g.Members(gr.To) {
+			w.take(Step{Kind: Asks, Entry: gr.ID, Approvers: gr.OnRequest.Approvers, Longest: gr.OnRequest.Longest}, who, taken{cost: cost + 1, among: gr.To})
+		}
+	}
+	for _, group := range w.estate.Groups {
+		for _, who := range g.Members(group.Stewards) {
+			if !g.InGroup(who, group.ID) {
+				w.take(Step{Kind: Joins, Entry: group.ID}, who, taken{cost: cost + 1, among: group.Stewards})
+			}
+		}
+	}
+	for _, d := range w.estate.Delegations {
+		if !d.ToSelf {
+			continue
+		}
+		for _, who := range g.Members(d.To) {
+			if d.ToMembersOf == nil || g.Selects(d.ToMembersOf, who) {
+				w.take(Step{Kind: Hands, Entry: d.ID}, who, taken{cost: cost + 1, among: d.To})
+			}
+			for _, t := range d.MayEdit {
+				if t.Kind == estate.IsGroup && !t.Not && !g.InGroup(who, t.ID) && w.within(g, d, t.ID) {
+					w.take(Step{Kind: Joins, Entry: t.ID}, who, taken{cost: cost + 1, among: d.To})
+				}
+			}
+		}
+	}
+}
+
+// within says whether all that a new member of a group gets lies within a delegation.
+func (w *Ways) within(g *gate.Gate, d *estate.Delegation, group string) bool {
+	if d.Within == nil {
+		return true
+	}
+	with, who := w.estate.WithNewMember(group)
+	roster := gate.NewRoster(with)
+	for _, gr := range w.estate.Grants {
+		if !slices.Contains(roster.Of(gr.To), who) {
+			continue
+		}
+		for _, ref := range gr.Roles {
+			if slices.ContainsFunc(g.RoleOperations(ref.ID), func(o *estate.Operation) bool { return !d.Within.Fit(o, w.estate.Edition) }) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// accountType is the type of resource that is somebody's account: its owner's.
+const accountType = "account"
+
+// follow finds the steps for which an operation on a resource is what it takes.
+func (w *Ways) follow(o opened, cost int) error {
+	r := o.resource
+	by := taken{cost: cost + 1, operation: o.operation, resource: r}
+	system := estate.Address{System: r.Address.System}
+	for _, opens := range o.operation.Opens {
+		s := Step{Where: r.Address}
+		switch {
+		case opens == "accounts" && r.Type == accountType:
+			if r.Owner == nil {
+				continue
+			}
+			s.Kind, s.Where = SignsIn, system
+			for _, owner := range w.stages[0].Of(estate.Subjects{{Principal: *r.Owner}}) {
+				if s.Who = owner; owner != o.who {
+					w.take(s, o.who, by)
+				}
+			}
+		case opens == "accounts":
+			s.Kind = Acts
+			w.take(s, o.who, by)
+		case opens == "members":
+			s.Kind = Assigns
+			if r.Type == accountType {
+				if r.Owner == nil || !slices.Contains(w.stages[0].Of(estate.Subjects{{Principal: *r.Owner}}), o.who) {
+					continue // somebody else's account gets the roles
+				}
+				s.Where = system
+			}
+			w.take(s, o.who, by)
+		case opens == "roles":
+			s.Kind = Rewrites
+			w.take(s, o.who, by)
+		case opens == "tags":
+			if err := w.retag(o, by); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// grown gives the estate in which every step up to a cost is taken that changes it.
+func (w *Ways) grown(cost int) *estate.Estate {
+	if cost == 0 {
+		return w.estate
+	}
+	e := *w.estate
+	e.Grants, e.Groups, e.Roles = maps.Clone(e.Grants), maps.Clone(e.Groups), maps.Clone(e.Roles)
+	for key, m := range w.moves {
+		var to estate.Subjects
+		for who, by := range m.by {
+			if by.cost <= cost {
+				to = append(to, estate.SubjectTerm{Principal: who})
+			}
+		}
+		if len(to) == 0 {
+			continue
+		}
+		slices.SortFunc(to, func(a, b estate.SubjectTerm) int {
+			if a.Kind != b.Kind {
+				return int(a.Kind) - int(b.Kind)
+			}
+			return compare(a.ID, b.ID)
+		})
+		id := stepPrefix + key
+		switch m.Kind {
+		case Asks:
+			gr := *w.estate.Grants[m.Entry]
+			gr.ID, gr.To, gr.OnRequest = id, to, nil
+			e.Grants[id] = &gr
+		case Joins:
+			group := *e.Groups[m.Entry]
+			group.Members = slices.Concat(group.Members, to)
+			e.Groups[m.Entry] = &group
+		case Hands, Assigns, Rewrites:
+			role := &estate.Role{Object: estate.Object{ID: id}, Allow: w.allows(m)}
+			var on estate.Resources
+			if m.Kind != Hands {
+				on = estate.Resources{{In: pattern(m.Where)}}
+			} else if on = w.estate.Delegations[m.Entry].On; on == nil {
+				on = estate.Resources{{Everything: true}}
+			}
+			if len(role.Allow) > 0 {
+				e.Roles[id] = role
+				e.Grants[id] = &estate.Grant{Object: estate.Object{ID: id}, To: to, Roles: []estate.Ref{{ID: id}}, On: on}
+			}
+		}
+	}
+	return &e
+}
+
+// allows lists the operations that a step gives.
+func (w *Ways) allows(m *move) (out estate.Operations) {
+	g := w.stages[0].Gate
+	has := map[string]bool{}
+	switch m.Kind {
+	case Rewrites:
+		return estate.Operations{{Kind: estate.All}}
+	case Hands:
+		d := w.estate.Delegations[m.Entry]
+		for _, ref := range d.MayGrant {
+			for _, o := range g.RoleOperations(ref.ID) {
+				has[o.Name] = has[o.Name] || d.Within == nil || d.Within.Fit(o, w.estate.Edition)
+			}
+		}
+	case Assigns:
+		for id := range w.estate.Roles {
+			for _, o := range g.RoleOperations(id) {
+				has[o.Name] = true
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(has)) {
+		if has[name] {
+			out = append(out, estate.OperationTerm{Name: name})
+		}
+	}
+	return out
+}
+
+func pattern(a estate.Address) *estate.Pattern {
+	p, err := estate.ParsePattern(a.String())
+	if err != nil {
+		panic("an address is no pattern: " + a.String())
+	}
+	return &p
+}
+
+func compare(a, b string) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// some says whether a region has something in it from the instant on.
+func (w *Ways) some(g *gate.Gate, r region.Region, err error) (bool, error) {
+	if err != nil || r == region.Empty {
+		return false, err
+	}
+	s := g.Space()
+	left, err := s.And(r, s.Between(w.since, maxInstant))
+	return left != region.Empty, err
+}

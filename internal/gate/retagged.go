@@ -1,0 +1,110 @@
+package gate
+
+import (
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+)
+
+// Possible is when a subject may do an operation on a resource in some possible session.
+func (g *Gate) Possible(who estate.Principal, operation string, r *estate.Resource) (region.Region, error) {
+	return g.inSessions(who, func(s *subject, roles []string) (region.Region, error) { return g.allowed(s, operation, r, roles) })
+}
+
+// PossibleAs is Possible for a resource as it is described, whatever the estate says of its tags.
+func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Resource) (region.Region, error) {
+	o := g.estate.Operations[operation]
+	return g.inSessions(who, func(s *subject, roles []string) (region.Region, error) {
+		known := g.known(s, r)
+		var given, taken []region.Region
+		for _, gr := range s.grants {
+			if !g.Covers(gr.On, r) {
+				continue
+			}
+			one, err := g.grantRegion(gr, s, operation, roles)
+			if err != nil {
+				return region.Empty, err
+			}
+			given = append(given, g.space.Fix(one, known))
+		}
+		for _, b := range s.blocks {
+			if b.Deny.Fit(o, g.estate.Edition) && g.Covers(b.On, r) {
+				taken = append(taken, g.space.Fix(b.region, known))
+			}
+		}
+		all, err := g.space.Or(given...)
+		if err != nil {
+			return region.Empty, err
+		}
+		blocked, err := g.space.Or(taken...)
+		if err != nil {
+			return region.Empty, err
+		}
+		if all, err = g.space.Minus(all, blocked); err != nil {
+			return region.Empty, err
+		}
+		return g.space.And(all, s.active)
+	})
+}
+
+// inSessions unites what is so in each possible session of a subject.
+func (g *Gate) inSessions(who estate.Principal, in func(s *subject, roles []string) (region.Region, error)) (region.Region, error) {
+	n := g.number(who)
+	if n < 0 {
+		return region.Empty, g.Subject(who)
+	}
+	s := g.numbered(n)
+	sessions, err := g.possible(s, nil, 0, false)
+	if err != nil {
+		return region.Empty, err
+	}
+	out := region.Empty
+	for _, roles := range sessions {
+		one, err := in(s, roles)
+		if err == nil {
+			out, err = g.space.Or(out, one)
+		}
+		if err != nil {
+			return region.Empty, err
+		}
+	}
+	return out, nil
+}
+
+// Giving lists the grants that give a subject an operation on a resource at some time, under some conditions.
+func (g *Gate) Giving(who estate.Principal, operation string, r *estate.Resource) (out []*estate.Grant) {
+	n := g.number(who)
+	if n < 0 {
+		return nil
+	}
+	s := g.numbered(n)
+	known := g.known(s, r)
+	at := g.spot(r)
+	blocked, err := g.blocked(s, operation, at, known)
+	if err != nil {
+		return nil
+	}
+	for _, gr := range s.grants {
+		if !g.places.covers(gr.on, at) {
+			continue
+		}
+		when, err := g.grantRegion(gr, s, operation, nil)
+		if err == nil {
+			when, err = g.space.Minus(g.space.Fix(when, known), blocked)
+		}
+		if err == nil && when != region.Empty {
+			out = append(out, gr.Grant)
+		}
+	}
+	return out
+}
+
+// Holds gives the outcome of a request that is allowed in a region.
+func (g *Gate) Holds(r region.Region, c *Context) Outcome {
+	switch g.space.Judge(r, c.region) {
+	case region.All:
+		return Allow
+	case region.None:
+		return Deny
+	}
+	return Depends
+}

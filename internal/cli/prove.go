@@ -344,7 +344,7 @@ func (a *app) proveJSON(g *gate.Gate, verdicts []trial.Verdict) error {
 		Requests []requestJSON `json:"requests,omitempty"`
 		Grants   []string      `json:"grants,omitempty"`
 		Also     []string      `json:"also,omitempty"`
-		Reached  []gotJSON `json:"reached,omitempty"`
+		Reached  []gotJSON     `json:"reached,omitempty"`
 	}
 	out := struct {
 		Guarantees []guarantee `json:"guarantees"`

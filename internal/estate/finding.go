@@ -7,5 +7,5 @@ var FindingCodes = []string{
 	"matches-nothing", "missing-need", "networks-one-family", "never-in-force", "no-end", "over-ceiling", "owner-gone", "redundant-grant",
 	"reserve-only-owner", "reserve-used", "role-full", "secret-in-policy", "separation-broken", "shadowed-grant",
 	"single-holder", "standing-high-risk", "unacknowledged", "unknown-operation", "unlisted-address", "unused-role",
-	"unused-scope",
+	"unused-scope", "way-to-more",
 }

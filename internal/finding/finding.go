@@ -27,7 +27,7 @@ var All = []*Finding{
 	anonymousUnblocked, clockDependentTest, defaultMembership, directGrant, dormant, emptyGroup, expired, farEnd, futureWide, governEverywhere,
 	idsDifferByCase, levelGap, matchesNothing, missingNeed, networksOneFamily, neverInForce, noEnd, overCeiling, ownerGone, redundantGrant,
 	reserveOnlyOwner, reserveUsed, roleFull, secretInPolicy, separationBroken, shadowedGrant, singleHolder, standingHighRisk, unacknowledged,
-	unknownOperation, unlistedAddress, unusedRole, unusedScope,
+	unknownOperation, unlistedAddress, unusedRole, unusedScope, wayToMore,
 }
 
 // Found is a diagnostic that may be accepted.

@@ -63,7 +63,7 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 		r := tagged(w.estate.Listed(m.Where), m.Set)
 		for who := range m.by {
 			for _, name := range pile.Operations() {
-				when, err := c.PossibleAs(who, name, r)
+				when, err := w.asTagged(c.Gate, who, name, r)
 				if err == nil {
 					when, err = c.Space().And(when, since)
 				}
@@ -155,11 +155,12 @@ func (w *Ways) after(c *gate.Context, of *gate.Gate, o *estate.Operation, r *est
 			continue
 		}
 		for who := range m.by {
-			when, err := last.PossibleAs(who, o.Name, tagged(r, m.Set))
+			now := w.stages[0].Gate
+			when, err := w.asTagged(now, who, o.Name, tagged(r, m.Set))
 			if err != nil {
 				return nil, err
 			}
-			if outcome := last.Holds(when, ctx); outcome != gate.Deny {
+			if outcome := now.Holds(when, now.For(c, of)); outcome != gate.Deny {
 				answers = append(answers, gate.Answer{Subject: who, Operation: o, Resource: r, Outcome: outcome})
 			}
 		}

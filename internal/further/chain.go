@@ -62,8 +62,8 @@ func (s *search) reach(to goal) (out Chain, found bool) {
 		}
 		switch {
 		case m.Kind == Tags && m.Where == to.resource.Address:
-			r, err := s.stages[min(by.cost, len(s.stages))-1].PossibleAs(to.who, to.operation.Name, tagged(to.resource, m.Set))
-			if some, err := s.some(s.stages[min(by.cost, len(s.stages))-1].Gate, r, err); err != nil {
+			r, err := s.asTagged(s.stages[0].Gate, to.who, to.operation.Name, tagged(to.resource, m.Set))
+			if some, err := s.some(s.stages[0].Gate, r, err); err != nil {
 				s.err = err
 			} else if some {
 				consider(s.step(m, to.who, to.most))

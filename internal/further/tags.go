@@ -5,17 +5,19 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/region"
 )
 
 // labels is what rules ask about the tags of resources.
 type labels struct {
-	terms [][]estate.Match // that lists of resources and conditions name together
-	keys  []string         // of all of them
-	sames []string         // keys in which subject and resource are held against one another
+	terms  [][]estate.Match    // that lists of resources and conditions name together
+	keys   []string            // of all of them
+	values map[string][]string // of each key, those that some rule names
+	sames  []string            // keys in which subject and resource are held against one another
 }
 
 func labelsOf(e *estate.Estate) *labels {
-	l := &labels{}
+	l := &labels{values: map[string][]string{}}
 	note := func(match []estate.Match) {
 		if len(match) == 0 {
 			return
@@ -23,6 +25,11 @@ func labelsOf(e *estate.Estate) *labels {
 		l.terms = append(l.terms, match)
 		for _, m := range match {
 			l.keys = append(l.keys, m.Key)
+			for _, v := range m.Values {
+				if !slices.Contains(l.values[m.Key], v) {
+					l.values[m.Key] = append(l.values[m.Key], v)
+				}
+			}
 		}
 	}
 	var within func(c *estate.Condition)
@@ -73,7 +80,11 @@ func name(match []estate.Match) (out string) {
 	return out
 }
 
-// settings lists the tags that may suit somebody on a resource: each that a rule names, with the others that rules name, and without.
+// mostSettings is up to how many ways to tag a resource are all looked at.
+const mostSettings = 64
+
+// settings lists the tags that may suit somebody on a resource: all that rules tell apart or, where these are too many, each that a rule names, with the others that
+// rules name, and without.
 func (l *labels) settings(who *estate.Subject, r *estate.Resource) []estate.Tags {
 	var out []estate.Tags
 	bare := without(r.Tags, l.keys)
@@ -81,6 +92,30 @@ func (l *labels) settings(who *estate.Subject, r *estate.Resource) []estate.Tags
 		if tags.Name(nil) != r.Tags.Name(nil) && !slices.ContainsFunc(out, func(o estate.Tags) bool { return o.Name(nil) == tags.Name(nil) }) {
 			out = append(out, tags)
 		}
+	}
+	all := []estate.Tags{without(bare, l.sames)}
+	for _, key := range slices.Compact(slices.Sorted(slices.Values(slices.Concat(l.keys, l.sames)))) {
+		if len(all) > mostSettings {
+			break
+		}
+		values := slices.Clone(l.values[key])
+		for _, v := range []string{r.Tags.Get(key), who.Tags.Get(key)} {
+			if v != "" && !slices.Contains(values, v) {
+				values = append(values, v)
+			}
+		}
+		for _, tags := range slices.Clone(all) {
+			for _, v := range values {
+				all = append(all, with(tags, key, v))
+			}
+		}
+	}
+	if len(all) <= mostSettings {
+		for _, tags := range all {
+			add(tags)
+		}
+		slices.SortStableFunc(out, func(a, b estate.Tags) int { return differ(a, r.Tags) - differ(b, r.Tags) })
+		return out
 	}
 	for _, base := range []estate.Tags{r.Tags, bare} {
 		add(base)
@@ -101,6 +136,21 @@ func (l *labels) settings(who *estate.Subject, r *estate.Resource) []estate.Tags
 		add(without(r.Tags, []string{key}))
 	}
 	return out
+}
+
+// differ counts the keys in which tags differ.
+func differ(a, b estate.Tags) (n int) {
+	for _, t := range a {
+		if b.Get(t.Key) != t.Value {
+			n++
+		}
+	}
+	for _, t := range b {
+		if a.Get(t.Key) == "" {
+			n++
+		}
+	}
+	return n
 }
 
 func without(tags estate.Tags, keys []string) (out estate.Tags) {
@@ -127,7 +177,7 @@ func tagged(r *estate.Resource, tags estate.Tags) *estate.Resource {
 
 // retag finds the tags that give somebody more on a resource whose tags it can set.
 func (w *Ways) retag(o opened, by taken) error {
-	g := w.stages[by.cost-1].Gate
+	g := w.stages[0].Gate // what its own grants give, as they are
 	subject := w.estate.Subject(o.who)
 	for _, tags := range w.labels.settings(subject, o.resource) {
 		gains, err := w.gains(g, o.who, o.resource, tags)
@@ -140,7 +190,7 @@ func (w *Ways) retag(o opened, by taken) error {
 		w.take(Step{Kind: Tags, Where: o.resource.Address, Set: tags}, o.who, by)
 		for _, gained := range gains {
 			if len(gained.Opens) > 0 {
-				w.later[by.cost] = append(w.later[by.cost], opened{opening{gained, o.resource}, o.who})
+				w.later[by.cost] = append(w.later[by.cost], opened{opening{gained, o.resource}, o.who, true})
 			}
 		}
 	}
@@ -150,7 +200,7 @@ func (w *Ways) retag(o opened, by taken) error {
 // gains lists the operations that a subject may do more, or under more conditions, if a resource has other tags.
 func (w *Ways) gains(g *gate.Gate, who estate.Principal, r *estate.Resource, tags estate.Tags) (out []*estate.Operation, err error) {
 	for _, o := range w.estate.Offer(r.System.Kind.ID).On(r.Type) {
-		is, err := g.PossibleAs(who, o.Name, tagged(r, tags))
+		is, err := w.asTagged(g, who, o.Name, tagged(r, tags))
 		if some, bad := w.some(g, is, err); bad != nil {
 			return nil, bad
 		} else if !some {
@@ -169,4 +219,11 @@ func (w *Ways) gains(g *gate.Gate, who estate.Principal, r *estate.Resource, tag
 		}
 	}
 	return out, nil
+}
+
+// asTagged is when somebody may do an operation on a resource with other tags, by what it has as it is: setting tags is a step of its own.
+func (w *Ways) asTagged(g *gate.Gate, who estate.Principal, operation string, r *estate.Resource) (region.Region, error) {
+	return g.PossibleAs(who, operation, r, func(gr *estate.Grant) bool {
+		return w.estate.Grants[gr.ID] == gr && w.stages[0].Selects(gr.To, who)
+	})
 }

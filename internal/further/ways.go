@@ -41,9 +41,11 @@ type opening struct {
 	resource  *estate.Resource
 }
 
+// opened is what somebody can do, as who it is or as somebody else.
 type opened struct {
 	opening
 	who estate.Principal
+	own bool
 }
 
 // Work works out all ways from an instant on. Its error says that conditions are too complex, or that there are too many ways.
@@ -99,17 +101,30 @@ func (w *Ways) look(cost int) error {
 	delete(w.later, cost)
 	if cost == 0 || w.stages[cost-1] != c {
 		c.Choose(func(o *estate.Operation) bool { return len(o.Opens) > 0 }, nil)
+		tree := c.Estate().Tree
+		inside := make([]bool, tree.Len())
 		err := c.Each(w.since, func(a gate.Access) bool {
 			o := c.Estate().Operations[a.Operation]
+			var rows []int
 			for _, pile := range a.Piles {
 				for row := range pile.Rows(c.Estate()) {
 					if row >= 0 {
-						at := opening{o, c.Estate().Tree.At(row)}
-						for _, who := range a.Subjects {
-							fresh = append(fresh, opened{at, who})
-						}
+						rows = append(rows, row)
+						inside[row] = true
 					}
 				}
+			}
+			for _, row := range rows {
+				r := tree.At(row)
+				if up := tree.Rows[row].Parent; up > 0 && inside[up-1] && w.likewise(o, r) {
+					continue
+				}
+				for _, who := range a.Subjects {
+					fresh = append(fresh, opened{opening{o, r}, who, true})
+				}
+			}
+			for _, row := range rows {
+				inside[row] = false
 			}
 			return len(fresh) < mostOpenings
 		})
@@ -123,6 +138,9 @@ func (w *Ways) look(cost int) error {
 		}
 		one := fresh[len(fresh)-1]
 		fresh = fresh[:len(fresh)-1]
+		if one.own && slices.Contains(one.operation.Opens, "roles") { // as somebody else one writes into the other's roles
+			w.take(Step{Kind: Rewrites, Where: one.resource.Address}, one.who, taken{cost: cost + 1, operation: one.operation, resource: one.resource})
+		}
 		if !w.open(one, cost) {
 			continue
 		}
@@ -133,12 +151,17 @@ func (w *Ways) look(cost int) error {
 		for _, m := range w.guises[one.resource.Address.System] {
 			if m.reaches(one.who, one.resource) {
 				for who, by := range m.by {
-					w.later[by.cost+cost] = append(w.later[by.cost+cost], opened{one.opening, who})
+					w.later[by.cost+cost] = append(w.later[by.cost+cost], opened{one.opening, who, false})
 				}
 			}
 		}
 	}
 	return nil
+}
+
+// likewise says whether an operation opens nothing on a resource that it does not open for what stands above, too.
+func (w *Ways) likewise(o *estate.Operation, r *estate.Resource) bool {
+	return r.Type != accountType && (!slices.Contains(o.Opens, "tags") || len(w.labels.keys)+len(w.labels.sames) == 0)
 }
 
 // open notes what somebody can do at a cost; it is false if it is known at that cost or less.
@@ -181,7 +204,7 @@ func (w *Ways) take(s Step, who estate.Principal, by taken) {
 		}
 		for other, c := range holders {
 			if other != who && m.reaches(other, at.resource) {
-				w.later[c+by.cost] = append(w.later[c+by.cost], opened{at, who})
+				w.later[c+by.cost] = append(w.later[c+by.cost], opened{at, who, false})
 			}
 		}
 	}
@@ -209,7 +232,7 @@ func (w *Ways) entries(g *gate.Gate, cost int) {
 			continue
 		}
 		for _, who := range g.Members(d.To) {
-			if d.ToMembersOf == nil || g.Selects(d.ToMembersOf, who) {
+			if d.ToMembersOf == nil || w.stages[0].Selects(d.ToMembersOf, who) {
 				w.take(Step{Kind: Hands, Entry: d.ID}, who, taken{cost: cost + 1, among: d.To})
 			}
 			for _, t := range d.MayEdit {
@@ -273,9 +296,6 @@ func (w *Ways) follow(o opened, cost int) error {
 				}
 				s.Where = system
 			}
-			w.take(s, o.who, by)
-		case opens == "roles":
-			s.Kind = Rewrites
 			w.take(s, o.who, by)
 		case opens == "tags":
 			if err := w.retag(o, by); err != nil {

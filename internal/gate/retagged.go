@@ -10,14 +10,14 @@ func (g *Gate) Possible(who estate.Principal, operation string, r *estate.Resour
 	return g.inSessions(who, func(s *subject, roles []string) (region.Region, error) { return g.allowed(s, operation, r, roles) })
 }
 
-// PossibleAs is Possible for a resource as it is described, whatever the estate says of its tags.
-func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Resource) (region.Region, error) {
+// PossibleAs is Possible for a resource as it is described, whatever the estate says of its tags, by the grants that count.
+func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Resource, counts func(*estate.Grant) bool) (region.Region, error) {
 	o := g.estate.Operations[operation]
 	return g.inSessions(who, func(s *subject, roles []string) (region.Region, error) {
 		known := g.known(s, r)
 		var given, taken []region.Region
 		for _, gr := range s.grants {
-			if !g.Covers(gr.On, r) {
+			if !counts(gr.Grant) || !g.Covers(gr.On, r) {
 				continue
 			}
 			one, err := g.grantRegion(gr, s, operation, roles)

@@ -1,0 +1,361 @@
+package further_test
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/further"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+)
+
+// world is a small estate that can be written, changed by a step, and read again.
+type world struct {
+	tags      map[string]map[string]string // of each item
+	members   map[string][]string
+	stewards  map[string]string
+	roles     map[string][]string
+	grants    []string
+	onRequest map[string]string // the same without `on-request`
+	rest      string
+}
+
+var operations = []string{"box.look", "box.wipe", "box.open", "box.give", "box.edit", "box.mark"}
+
+const kinds = `hidden-gate: 1
+catalogs:
+  box:
+    types: [box, item]
+    operations:
+      box.look: {level: view, types: [box, item]}
+      box.wipe: {level: govern, types: [box, item]}
+      box.open: {level: change, types: [box, account], opens: accounts}
+      box.give: {level: change, types: [box, item, account], opens: members}
+      box.edit: {level: change, types: [box, item], opens: roles}
+      box.mark: {level: change, types: [item], opens: tags}
+people: {p0: {}, p1: {}, p2: {tags: {a: x}}, p3: {}}
+`
+
+func (w *world) text() string {
+	var b strings.Builder
+	b.WriteString(kinds)
+	b.WriteString("systems:\n  one:\n    kind: box\n    resources:\n      own/p0: {type: account, owner: p0}\n      own/p1: {type: account, owner: p1}\n")
+	for _, item := range slices.Sorted(maps.Keys(w.tags)) {
+		if item == "z" {
+			continue
+		}
+		fmt.Fprintf(&b, "      %s: {%s}\n", item, tagsText(w.tags[item]))
+	}
+	fmt.Fprintf(&b, "  two:\n    kind: box\n    resources: {z: {%s}}\ngroups:\n", tagsText(w.tags["z"]))
+	for _, g := range slices.Sorted(maps.Keys(w.members)) {
+		fmt.Fprintf(&b, "  %s: {members: [%s]%s}\n", g, strings.Join(w.members[g], ", "), w.stewards[g])
+	}
+	b.WriteString("roles:\n")
+	for _, r := range slices.Sorted(maps.Keys(w.roles)) {
+		fmt.Fprintf(&b, "  %s: {allow: [%s]}\n", r, strings.Join(w.roles[r], ", "))
+	}
+	b.WriteString("grants:\n" + strings.Join(w.grants, "") + w.rest)
+	return b.String()
+}
+
+func tagsText(tags map[string]string) string {
+	if len(tags) == 0 {
+		return ""
+	}
+	var parts []string
+	for _, k := range slices.Sorted(maps.Keys(tags)) {
+		parts = append(parts, k+": "+tags[k])
+	}
+	return "tags: {" + strings.Join(parts, ", ") + "}"
+}
+
+func (w *world) clone() *world {
+	out := *w
+	out.tags, out.members, out.roles, out.grants = maps.Clone(w.tags), maps.Clone(w.members), maps.Clone(w.roles), slices.Clone(w.grants)
+	return &out
+}
+
+func drawn(seed uint64) *world {
+	r := rand.New(rand.NewPCG(seed, 4))
+	one := func(list ...string) string { return list[r.IntN(len(list))] }
+	w := &world{
+		tags: map[string]map[string]string{"x": {}, "y": {}, "own": {}, "z": {}}, members: map[string][]string{}, stewards: map[string]string{}, roles: map[string][]string{},
+		onRequest: map[string]string{},
+	}
+	for _, item := range []string{"x", "y"} {
+		if r.IntN(2) == 0 {
+			w.tags[item] = map[string]string{one("a", "b"): one("x", "y")}
+		}
+	}
+	for _, g := range []string{"g0", "g1"} {
+		w.members[g] = []string{one("p0", "p1", "p2", "p3")}
+		if r.IntN(2) == 0 {
+			w.stewards[g] = ", stewards: [" + one("p0", "p1", "p2", "p3", "group:g0", "group:g1") + "]"
+		}
+	}
+	for i := range 4 {
+		w.roles[fmt.Sprint("r", i)] = []string{one(operations...), one(operations...)}
+	}
+	for i := range 3 + r.IntN(3) {
+		on := one("one", "one:x", "one:own", "one:own/p0", "{in: one, tags: {a: x}}", "{tags: {b: [x, y]}}", "two", "[one, 'not one:y']", "{type: account}")
+		when := one("", "", ", when: {owner: true}", ", when: {same: a}")
+		id := fmt.Sprint("gr", i)
+		line := fmt.Sprintf("{to: [%s], role: r%d, on: %s%s", one("p0", "p1", "p2", "p3", "group:g0", "group:g1"), r.IntN(4), on, when)
+		if r.IntN(4) == 0 {
+			w.onRequest[id] = line + "}"
+			line += ", on-request: {longest: 1h, approvers: p0}"
+		}
+		w.grants = append(w.grants, "  "+id+": "+line+"}\n")
+	}
+	if r.IntN(2) == 0 {
+		w.rest += fmt.Sprintf("blocks:\n  bl: {to: [%s], deny: [%s], on: %s}\n", one("everyone", "p0", "p1"), one(operations...), one("{tags: {a: x}}", "one:x", "{in: one, tags: {b: x}}"))
+	}
+	if r.IntN(2) == 0 {
+		w.rest += fmt.Sprintf("delegations:\n  de: {to: %s, may-grant: r0, on: %s, to-self: true%s}\n", one("p1", "p2", "group:g1"), one("one", "two"), one("", ", within: [up to change]", ", may-edit: group:g0"))
+	}
+	return w
+}
+
+func scaled(n int) int {
+	estates, err := strconv.Atoi(os.Getenv("HGATE_ESTATES"))
+	if err != nil {
+		return n
+	}
+	return max(1, n*estates/2000)
+}
+
+// Whatever a patient person finds by taking one step after another, reading the files again after each, is found, and in as few steps; and nothing else.
+func TestWaysAreWhatTakingStepsFinds(t *testing.T) {
+	chains := map[int]int{}
+	for seed := range uint64(scaled(60)) {
+		w := drawn(seed)
+		e := w.load(t)
+		ways, err := further.Work(e, 0)
+		require.NoError(t, err)
+		for _, who := range []string{"p0", "p1", "p2", "p3"} {
+			p := player{t: t, first: w, seen: map[string]bool{}, got: map[string]int{}}
+			p.play([]actor{{w, who, estate.Address{}}}, 0)
+			for r := range e.Tree.All() {
+				for _, o := range e.Offer("box").On(r.Type) {
+					chain, ok, err := ways.Chain(estate.Principal{ID: who}, o, r)
+					require.NoError(t, err)
+					want, could := p.got[o.Name+" "+r.Address.String()]
+					if could || ok && len(chain.Steps) <= deepest {
+						at := fmt.Sprintf("seed %d: %s %s %s\n%s", seed, who, o.Name, r.Address, w.text())
+						require.Equal(t, could, ok, at)
+						require.Equal(t, want, len(chain.Steps), "%s%+v", at, chain)
+						chains[want]++
+					}
+				}
+			}
+		}
+	}
+	t.Log("chains by steps:", chains)
+	if os.Getenv("HGATE_ESTATES") == "" {
+		require.Greater(t, chains[2], 20)
+	}
+}
+
+func (w *world) load(t *testing.T) *estate.Estate {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(w.text())}})
+	require.NoError(t, err, w.text())
+	return e
+}
+
+// deepest is how many steps a player takes at most.
+const deepest = 2
+
+// actor is somebody as whom the player can act in a place, in the world that its own steps made.
+type actor struct {
+	world *world
+	who   string
+	where estate.Address
+}
+
+// player takes steps, as itself and as those whose accounts it has opened.
+type player struct {
+	t     *testing.T
+	first *world
+	seen  map[string]bool
+	got   map[string]int // the fewest steps, by operation and resource
+}
+
+func (p *player) play(chain []actor, steps int) {
+	last := chain[len(chain)-1]
+	key := fmt.Sprint(last.who, last.where, steps, last.world.text())
+	if p.seen[key] {
+		return
+	}
+	p.seen[key] = true
+	e := last.world.load(p.t)
+	g, err := gate.Compile(e, nil)
+	require.NoError(p.t, err)
+	who := estate.Principal{ID: last.who}
+	may := func(o *estate.Operation, r *estate.Resource) bool {
+		if last.where.System != "" && !r.Address.Inside(last.where) {
+			return false
+		}
+		when, err := g.Possible(who, o.Name, r)
+		require.NoError(p.t, err)
+		left, err := g.Space().And(when, g.Space().Between(0, clock.End))
+		require.NoError(p.t, err)
+		return left != 0
+	}
+	next := func(change func(*world)) {
+		if steps < deepest {
+			with := last.world.clone()
+			change(with)
+			p.play(append(slices.Clip(chain), actor{with, last.who, last.where}), steps+1)
+		}
+	}
+	as := func(other string, where estate.Address) {
+		if last.where.System != "" && where.Inside(last.where) {
+			where = last.where // further in, as yet another
+		}
+		if steps < deepest {
+			p.play(append(slices.Clip(chain), actor{p.first, other, where}), steps+1)
+		}
+	}
+	give := func(role string, allow []string, on string) {
+		next(func(w *world) {
+			w.roles[role] = allow
+			w.grants = append(w.grants, fmt.Sprintf("  %s: {to: %s, role: %s, on: %s}\n", role, last.who, role, on))
+		})
+	}
+	for r := range e.Tree.All() {
+		for _, o := range e.Offer("box").On(r.Type) {
+			if !may(o, r) {
+				continue
+			}
+			if known, ok := p.got[o.Name+" "+r.Address.String()]; !ok || steps < known {
+				p.got[o.Name+" "+r.Address.String()] = steps
+			}
+			at := r.Address.String()
+			switch system := (estate.Address{System: r.Address.System}); {
+			case o.Name == "box.open" && r.Type == "account":
+				if r.Owner != nil && r.Owner.ID != last.who {
+					as(r.Owner.ID, system)
+				}
+			case o.Name == "box.open":
+				for _, other := range []string{"p0", "p1", "p2", "p3"} {
+					if other != last.who {
+						as(other, r.Address)
+					}
+				}
+			case o.Name == "box.give":
+				// Whoever the player came here as can be given them.
+				if r.Type == "account" {
+					at = system.System
+				}
+				for i, a := range chain {
+					if steps == deepest || r.Type == "account" && (r.Owner == nil || a.who != r.Owner.ID) {
+						continue
+					}
+					with, id := a.world.clone(), fmt.Sprint("given-", a.who, steps)
+					with.roles[id] = p.all()
+					with.grants = append(with.grants, fmt.Sprintf("  %s: {to: %s, role: %s, on: %s}\n", id, a.who, id, at))
+					p.play(append(slices.Clone(chain[:i]), actor{with, a.who, a.where}), steps+1)
+				}
+			case o.Name == "box.edit":
+				give("edited-"+last.who+fmt.Sprint(steps), []string{"all"}, at)
+			case o.Name == "box.mark" && steps < deepest:
+				for _, a := range chain {
+					p.mark(a, r, steps+1)
+				}
+			}
+		}
+	}
+	for id, line := range p.first.onRequest {
+		if gr := e.Grants[id]; g.Selects(gr.To, who) {
+			next(func(w *world) {
+				w.grants = append(w.grants, "  asked-"+id+last.who+fmt.Sprint(steps)+": "+"{to: ["+last.who+line[strings.Index(line, "]"):]+"\n")
+			})
+		}
+	}
+	join := func(group string) {
+		if !g.InGroup(who, group) {
+			next(func(w *world) { w.members[group] = append(slices.Clip(w.members[group]), last.who) })
+		}
+	}
+	for id, group := range e.Groups {
+		if g.Selects(group.Stewards, who) {
+			join(id)
+		}
+	}
+	for _, d := range e.Delegations {
+		if !g.Selects(d.To, who) {
+			continue
+		}
+		var allow []string
+		for _, o := range g.RoleOperations("r0") {
+			if d.Within == nil || d.Within.Fit(o, e.Edition) {
+				allow = append(allow, o.Name)
+			}
+		}
+		if len(allow) > 0 {
+			give("handed-"+last.who+fmt.Sprint(steps), allow, d.On[0].String())
+		}
+		for _, m := range d.MayEdit {
+			join(m.ID)
+		}
+	}
+}
+
+// all lists the operations that some role gives.
+func (p *player) all() (out []string) {
+	for _, id := range []string{"r0", "r1", "r2", "r3"} {
+		out = append(out, p.first.roles[id]...)
+	}
+	return out
+}
+
+// mark tries all tags on a resource, and looks at what one's own grants give there then.
+func (p *player) mark(a actor, r *estate.Resource, steps int) {
+	for _, first := range []string{"", "x", "y"} {
+		for _, second := range []string{"", "x", "y"} {
+			w := p.first.clone()
+			w.tags[r.Address.Path] = map[string]string{}
+			for key, v := range map[string]string{"a": first, "b": second} {
+				if v != "" {
+					w.tags[r.Address.Path][key] = v
+				}
+			}
+			e := w.load(p.t)
+			g, err := gate.Compile(e, nil)
+			require.NoError(p.t, err)
+			with := e.Listed(r.Address)
+			for _, o := range e.Offer("box").On(r.Type) {
+				when, err := g.Possible(estate.Principal{ID: a.who}, o.Name, with)
+				require.NoError(p.t, err)
+				if when == 0 {
+					continue
+				}
+				key := o.Name + " " + r.Address.String()
+				if known, ok := p.got[key]; !ok || steps < known {
+					p.got[key] = steps
+				}
+				if o.Name == "box.edit" && steps < deepest || o.Name == "box.give" && steps < deepest {
+					allow := []string{"all"}
+					if o.Name == "box.give" {
+						allow = p.all()
+					}
+					then := p.first.clone()
+					then.roles["later"] = allow
+					then.grants = append(then.grants, fmt.Sprintf("  later: {to: %s, role: later, on: %s}\n", a.who, r.Address))
+					p.play([]actor{{then, a.who, a.where}}, steps+1)
+				}
+			}
+		}
+	}
+}

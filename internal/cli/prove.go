@@ -200,7 +200,7 @@ func (a *app) proveText(g *gate.Gate, verdicts []trial.Verdict) {
 		}
 	}
 	word := "guarantees hold"
-	if len(verdicts)-failed == 1 {
+	if len(verdicts) == 1 {
 		word = "guarantee holds"
 	}
 	p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%d of %d %s", len(verdicts)-failed, len(verdicts), word)))

@@ -12,11 +12,23 @@ import (
 // chainText tells the steps of a chain, and what can be done at its end.
 func chainText(p *view.Page, indent int, e *estate.Estate, c further.Chain, operation, resource string) {
 	var rows [][]view.Cell
+	asIs, how := true, "--at any" // what the steps so far leave of the policy as it is written
 	for i, s := range c.Steps {
 		rows = append(rows, []view.Cell{{Text: fmt.Sprint(i+1, ".")}, {Text: stepText(e, s)}})
-		if s.Operation != "" {
-			rows = append(rows, []view.Cell{{}, {Text: fmt.Sprintf("hgate try %s %s %s --at any", s.As, s.Operation, quoted(s.Resource)), Style: view.Faint}})
+		if s.Operation != "" && asIs {
+			rows = append(rows, []view.Cell{{}, {Text: fmt.Sprintf("hgate try %s %s %s %s", s.As, s.Operation, quoted(s.Resource), how), Style: view.Faint}})
 		}
+		if s.Kind == further.Asks && i == 0 {
+			how = "--lent " + s.Entry
+		} else if s.Kind != further.SignsIn && s.Kind != further.Acts {
+			asIs = false
+		} else {
+			how = "--at any"
+		}
+	}
+	if len(c.Steps) == 0 {
+		p.Line("%smay it as it is", strings.Repeat(" ", indent))
+		return
 	}
 	end := "then may " + operation + " on " + resource
 	if n := len(c.Steps); c.As != c.Steps[n-1].Subject || c.Steps[n-1].Kind == further.SignsIn || c.Steps[n-1].Kind == further.Acts {

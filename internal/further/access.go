@@ -10,7 +10,7 @@ import (
 
 // Places are lists by which cells have to tell resources apart for Each.
 func (w *Ways) Places() (out []estate.Resources) {
-	for _, m := range w.moves {
+	for _, m := range w.order {
 		if m.guise() || m.Kind == Tags {
 			out = append(out, estate.Resources{{In: pattern(m.Where), Exactly: m.Kind == Tags}})
 		}
@@ -36,7 +36,7 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 				if !address.Inside(m.Where) || m.Kind == SignsIn && !slices.Contains(a.Subjects, m.Who) {
 					continue
 				}
-				for who := range m.by {
+				for _, who := range m.takers {
 					if goOn = each(gate.Access{Subjects: []estate.Principal{who}, Operation: a.Operation, Cell: a.Cell, Piles: []*gate.Pile{pile}}); !goOn {
 						return false
 					}
@@ -55,13 +55,13 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 		}
 	}
 	since := c.Space().Between(w.since, maxInstant)
-	for _, m := range w.moves {
+	for _, m := range w.order {
 		pile := alone[m.Where.String()]
 		if m.Kind != Tags || pile == nil {
 			continue
 		}
 		r := tagged(w.estate.Listed(m.Where), m.Set)
-		for who := range m.by {
+		for _, who := range m.takers {
 			for _, name := range pile.Operations() {
 				when, err := w.asTagged(c.Gate, who, name, r)
 				if err == nil {
@@ -134,10 +134,7 @@ func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resou
 		if d := len(a.Chain.Steps) - len(b.Chain.Steps); d != 0 {
 			return d
 		}
-		if d := int(a.Subject.Kind) - int(b.Subject.Kind); d != 0 {
-			return d
-		}
-		return compare(a.Subject.ID, b.Subject.ID)
+		return byName(a.Subject, b.Subject)
 	})
 	return out, nil
 }
@@ -150,11 +147,11 @@ func (w *Ways) after(c *gate.Context, of *gate.Gate, o *estate.Operation, r *est
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range w.moves {
+	for _, m := range w.order {
 		if m.Kind != Tags || m.Where != r.Address {
 			continue
 		}
-		for who := range m.by {
+		for _, who := range m.takers {
 			now := w.stages[0].Gate
 			when, err := w.asTagged(now, who, o.Name, tagged(r, m.Set))
 			if err != nil {
@@ -170,7 +167,7 @@ func (w *Ways) after(c *gate.Context, of *gate.Gate, o *estate.Operation, r *est
 			if !m.reaches(a.Subject, r) {
 				continue
 			}
-			for who := range m.by {
+			for _, who := range m.takers {
 				as := a
 				as.Subject = who
 				answers = append(answers, as)

@@ -17,7 +17,7 @@ type Chain struct {
 func (w *Ways) Chain(who estate.Principal, o *estate.Operation, r *estate.Resource) (Chain, bool, error) {
 	s := search{Ways: w, failed: map[goal]bool{}}
 	for most := 0; most <= mostSteps; most++ {
-		if out, ok := s.reach(goal{who, o, r, most}); ok || s.err != nil {
+		if out, ok := s.reach(goal{who, o, r, most, false}); ok || s.err != nil {
 			return out, ok && s.err == nil, s.err
 		}
 	}
@@ -36,6 +36,7 @@ type goal struct {
 	operation *estate.Operation
 	resource  *estate.Resource
 	most      int
+	own       bool // as who it is, not as somebody else
 }
 
 func (s *search) reach(to goal) (out Chain, found bool) {
@@ -68,6 +69,7 @@ func (s *search) reach(to goal) (out Chain, found bool) {
 			} else if some {
 				consider(s.step(m, to.who, to.most))
 			}
+		case to.own:
 		case m.Kind == SignsIn && m.reaches(m.Who, to.resource):
 			consider(s.as(m, m.Who, to))
 		case m.Kind == Acts && to.resource.Address.Inside(m.Where):
@@ -87,7 +89,7 @@ func (s *search) reach(to goal) (out Chain, found bool) {
 // as reaches something as somebody else.
 func (s *search) as(m *move, other estate.Principal, to goal) (Chain, bool) {
 	by := m.by[to.who]
-	rest, ok := s.reach(goal{other, to.operation, to.resource, to.most - by.cost})
+	rest, ok := s.reach(goal{other, to.operation, to.resource, to.most - by.cost, false})
 	if !ok {
 		return rest, false
 	}
@@ -108,7 +110,7 @@ func (s *search) step(m *move, who estate.Principal, most int) (out Chain, ok bo
 	if by.operation == nil {
 		out, ok = s.among(who, by.among, most-1)
 	} else {
-		out, ok = s.reach(goal{who, by.operation, by.resource, most - 1})
+		out, ok = s.reach(goal{who, by.operation, by.resource, most - 1, m.Kind == Rewrites})
 	}
 	if !ok {
 		return out, false
@@ -163,17 +165,14 @@ func (s *search) joined(who estate.Principal, group string, list estate.Subjects
 }
 
 // grants lists the grants by which something may be done once all steps of a cost are taken.
-func (s *search) grants(cost int, to goal) (out []*estate.Grant) {
+func (s *search) grants(cost int, to goal) []*estate.Grant {
 	g := s.stages[cost].Gate
 	r, err := g.Possible(to.who, to.operation.Name, to.resource)
 	if some, err := s.some(g, r, err); err != nil || !some {
 		s.err = err
 		return nil
 	}
-	for _, gr := range g.Giving(to.who, to.operation.Name, to.resource) {
-		out = append(out, gr)
-	}
-	return out
+	return g.Giving(to.who, to.operation.Name, to.resource)
 }
 
 // by reaches what a grant gives.

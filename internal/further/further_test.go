@@ -18,6 +18,7 @@ import (
 	"hiddengate/internal/further"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/trial"
 )
 
 // world is a small estate that can be written, changed by a step, and read again.
@@ -181,6 +182,119 @@ type actor struct {
 	world *world
 	who   string
 	where estate.Address
+}
+
+// A guarantee fails by steps just where a chain leads to what it rules out, and whoever can be got to in reach is told.
+func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
+	fails := 0
+	for seed := range uint64(scaled(60)) {
+		w := drawn(1000 + seed)
+		e := w.load(t)
+		g, err := gate.Compile(e, nil)
+		require.NoError(t, err)
+		ways, err := further.Work(e, 0)
+		require.NoError(t, err)
+		prover := trial.NewProver(g, trial.Of{Ways: ways})
+		at := g.NewContext()
+		for _, name := range operations {
+			o := e.Operations[name]
+			reached := map[string]bool{}
+			var resources []*estate.Resource
+			for r := range e.Tree.All() {
+				if e.Offer("box").Valid(name, r.Type) == nil {
+					continue
+				}
+				resources = append(resources, r)
+				for _, who := range []string{"p0", "p1", "p2", "p3"} {
+					_, ok, err := ways.Chain(estate.Principal{ID: who}, o, r)
+					require.NoError(t, err)
+					reached[who] = reached[who] || ok
+				}
+			}
+			holders, err := ways.Holders(at, g, resources, func(one *estate.Operation) bool { return one == o })
+			require.NoError(t, err)
+			told := map[string]bool{}
+			for _, h := range holders {
+				told[h.Subject.ID] = true
+			}
+			for who, is := range reached {
+				require.Equal(t, is, told[who], "seed %d: %s %s\n%s", seed, who, name, w.text())
+				v, err := prover.Judge(&estate.Guarantee{
+					Object: estate.Object{ID: "g"}, Kind: estate.NeverMay, Subjects: estate.Subjects{{Principal: estate.Principal{ID: who}}},
+					May: estate.Operations{{Name: name}}, On: estate.Resources{{Everything: true}},
+				})
+				require.NoError(t, err)
+				require.Equal(t, !is, v.Holds(), "seed %d: %s %s\n%s", seed, who, name, w.text())
+				if !v.Holds() {
+					fails++
+					require.Equal(t, who, v.Witness.Reached[0].Subject.ID)
+				}
+			}
+		}
+	}
+	t.Log(fails, "guarantees failed")
+	if os.Getenv("HGATE_ESTATES") == "" {
+		require.Greater(t, fails, 100)
+	}
+}
+
+func TestSteps(t *testing.T) {
+	for _, c := range []struct {
+		what, policy             string
+		who, operation, resource string
+		want                     string // the steps, "" if there are none
+	}{
+		{"as somebody else one writes into the other's roles",
+			"roles: {o: {allow: box.open}, e: {allow: box.edit}}\ngrants: {a: {to: p2, role: o, on: one:own}, b: {to: p1, role: e, on: one:own}}\nblocks: {c: {to: p1, deny: box.wipe, on: one}}",
+			"p2", "box.wipe", "one:own/x", "p2 signs in as p1, p1 rewrites one:own, p2 takes roles in one:own, p2 rewrites one:own"},
+		{"and the other may do it then",
+			"roles: {o: {allow: box.open}, e: {allow: box.edit}}\ngrants: {a: {to: p2, role: o, on: one}, b: {to: p1, role: e, on: one:x}}",
+			"p2", "box.wipe", "one:x", "p2 signs in as p1, p1 rewrites one:x"},
+		{"one's own blocks stay behind",
+			"roles: {o: {allow: box.open}, w: {allow: box.wipe}}\ngrants: {a: {to: p2, role: o, on: 'one:own/p1'}, b: {to: p1, role: w, on: one}}\nblocks: {c: {to: p2, deny: box.wipe, on: one}}",
+			"p2", "box.wipe", "one:x", "p2 signs in as p1"},
+		{"only in the account's system",
+			"roles: {o: {allow: box.open}, w: {allow: box.wipe}}\ngrants: {a: {to: p2, role: o, on: 'one:own/p1'}, b: {to: p1, role: w, on: two}}",
+			"p2", "box.wipe", "two:z", ""},
+		{"tags suit what one has as it is",
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {m: {allow: box.mark}, w: {allow: box.wipe}, v: {allow: box.look}}\ngrants: {a: {to: p0, role: m, on: one}, b: {to: group:g, role: w, on: {tags: {a: x}}}, d: {to: p0, role: v, on: {tags: {a: x}}}}",
+			"p0", "box.wipe", "one:x", ""},
+		{"tags take a block away",
+			"roles: {m: {allow: [box.mark, box.wipe]}}\ngrants: {a: {to: p0, role: m, on: one}}\nblocks: {b: {deny: box.wipe, on: {tags: {a: y}}}}",
+			"p0", "box.wipe", "one:y", "p0 tags one:y"},
+		{"a block of the group that is joined",
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: one}}\nblocks: {c: {to: group:g, deny: box.wipe, on: one:x}}",
+			"p0", "box.wipe", "one:x", ""},
+		{"asked for in the group that is joined",
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: one, on-request: {longest: 1h}}}",
+			"p0", "box.wipe", "one:x", "p0 joins g, p0 asks for b"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			text := kinds + "systems: {one: {kind: box, resources: {own: {}, own/x: {}, own/p1: {type: account, owner: p1}, x: {}, y: {tags: {a: y}}}}, two: {kind: box, resources: {z: {}}}}\n" + c.policy +
+				fmt.Sprintf("\nguarantees: {g: {never: %s, may: %s, on: {in: '%s', exactly: true}}}\n", c.who, c.operation, c.resource)
+			e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(text)}})
+			require.NoError(t, err)
+			g, err := gate.Compile(e, nil)
+			require.NoError(t, err)
+			ways, err := further.Work(e, 0)
+			require.NoError(t, err)
+			at, err := estate.ParseAddress(c.resource)
+			require.NoError(t, err)
+			who := estate.Principal{ID: c.who}
+			chain, ok, err := ways.Chain(who, e.Operations[c.operation], e.Listed(at))
+			require.NoError(t, err)
+			var got []string
+			for _, s := range chain.Steps {
+				what := map[further.Kind]string{further.Asks: "asks for " + s.Entry, further.Joins: "joins " + s.Entry, further.SignsIn: "signs in as " + s.Who.ID,
+					further.Acts: "acts as " + s.Who.ID, further.Assigns: "takes roles in " + s.Where.String(), further.Rewrites: "rewrites " + s.Where.String(), further.Tags: "tags " + s.Where.String()}
+				got = append(got, s.Subject.ID+" "+what[s.Kind])
+			}
+			require.Equal(t, c.want, strings.Join(got, ", "))
+			v, err := trial.NewProver(g, trial.Of{Ways: ways}).Judge(e.Guarantees["g"])
+			require.NoError(t, err)
+			require.Equal(t, ok, !v.Holds())
+		})
+	}
 }
 
 // player takes steps, as itself and as those whose accounts it has opened.

@@ -41,7 +41,8 @@ type Step struct {
 // move is a step that several subjects can take, each at its cost and by what it can do.
 type move struct {
 	Step
-	by map[estate.Principal]taken
+	by     map[estate.Principal]taken
+	takers []estate.Principal // in order, once all are known
 }
 
 // taken is what a step takes of a subject: an operation on a resource, or to be among some others.
@@ -50,6 +51,17 @@ type taken struct {
 	operation *estate.Operation
 	resource  *estate.Resource
 	among     estate.Subjects
+}
+
+// first says whether what a step takes comes before something else that it may take, by name.
+func (t taken) first(other taken) bool {
+	if t.operation == nil || other.operation == nil {
+		return t.operation == nil && other.operation != nil
+	}
+	if t.operation != other.operation {
+		return t.operation.Name < other.operation.Name
+	}
+	return t.resource.Address.Compare(other.resource.Address) < 0
 }
 
 // guise says whether it is a step by which one can act as somebody else.

@@ -28,6 +28,8 @@ type Ways struct {
 	later  map[int][]opened   // by cost, what somebody can do as somebody else
 	guises map[string][]*move // by system
 	labels *labels
+	every  estate.Operations // what some role gives; nil until it is asked for
+	order  []*move           // all of them, in an order that is the same every time
 }
 
 const maxInstant = clock.End
@@ -73,7 +75,34 @@ func Work(e *estate.Estate, since clock.Instant) (*Ways, error) {
 			break
 		}
 	}
+	w.sort()
 	return w, nil
+}
+
+// sort brings all that is gone through later into an order of its own.
+func (w *Ways) sort() {
+	keys := map[*move]string{}
+	for key, m := range w.moves {
+		keys[m] = key
+		w.order = append(w.order, m)
+		m.takers = slices.SortedFunc(maps.Keys(m.by), byName)
+	}
+	byKey := func(a, b *move) int { return compare(keys[a], keys[b]) }
+	slices.SortFunc(w.order, byKey)
+	for _, list := range w.guises {
+		slices.SortFunc(list, byKey)
+	}
+	for _, list := range w.of {
+		slices.SortFunc(list, byKey)
+	}
+}
+
+// byName orders principals, people first.
+func byName(a, b estate.Principal) int {
+	if a.Kind != b.Kind {
+		return int(a.Kind) - int(b.Kind)
+	}
+	return compare(a.ID, b.ID)
 }
 
 // Estate is the estate as it is once every step has been taken that changes it. What comes by signing in as others and by other tags is beside it.
@@ -183,13 +212,16 @@ func (w *Ways) take(s Step, who estate.Principal, by taken) {
 	key := s.key()
 	m := w.moves[key]
 	if m == nil {
-		m = &move{s, map[estate.Principal]taken{}}
+		m = &move{Step: s, by: map[estate.Principal]taken{}}
 		w.moves[key] = m
 		if m.guise() {
 			w.guises[m.Where.System] = append(w.guises[m.Where.System], m)
 		}
 	}
 	if known, ok := m.by[who]; ok && known.cost <= by.cost {
+		if known.cost == by.cost && by.first(known) {
+			m.by[who] = by
+		}
 		return
 	} else if !ok {
 		w.of[who] = append(w.of[who], m)
@@ -212,7 +244,7 @@ func (w *Ways) take(s Step, who estate.Principal, by taken) {
 
 // entries finds the steps that take no operation: what can be asked for, joined and handed out.
 func (w *Ways) entries(g *gate.Gate, cost int) {
-	for _, gr := range w.estate.Grants {
+	for _, gr := range estate.Sorted(w.estate.Grants) {
 		if gr.OnRequest == nil {
 			continue
 		}
@@ -220,14 +252,14 @@ func (w *Ways) entries(g *gate.Gate, cost int) {
 			w.take(Step{Kind: Asks, Entry: gr.ID, Approvers: gr.OnRequest.Approvers, Longest: gr.OnRequest.Longest}, who, taken{cost: cost + 1, among: gr.To})
 		}
 	}
-	for _, group := range w.estate.Groups {
+	for _, group := range estate.Sorted(w.estate.Groups) {
 		for _, who := range g.Members(group.Stewards) {
 			if !g.InGroup(who, group.ID) {
 				w.take(Step{Kind: Joins, Entry: group.ID}, who, taken{cost: cost + 1, among: group.Stewards})
 			}
 		}
 	}
-	for _, d := range w.estate.Delegations {
+	for _, d := range estate.Sorted(w.estate.Delegations) {
 		if !d.ToSelf {
 			continue
 		}
@@ -323,12 +355,7 @@ func (w *Ways) grown(cost int) *estate.Estate {
 		if len(to) == 0 {
 			continue
 		}
-		slices.SortFunc(to, func(a, b estate.SubjectTerm) int {
-			if a.Kind != b.Kind {
-				return int(a.Kind) - int(b.Kind)
-			}
-			return compare(a.ID, b.ID)
-		})
+		slices.SortFunc(to, func(a, b estate.SubjectTerm) int { return byName(a.Principal, b.Principal) })
 		id := stepPrefix + key
 		switch m.Kind {
 		case Asks:
@@ -371,9 +398,14 @@ func (w *Ways) allows(m *move) (out estate.Operations) {
 			}
 		}
 	case Assigns:
-		for id := range w.estate.Roles {
-			for _, o := range g.RoleOperations(id) {
-				has[o.Name] = true
+		if w.every != nil {
+			return w.every
+		}
+		for _, o := range w.estate.Operations {
+			for id := range w.estate.Roles {
+				if has[o.Name] = has[o.Name] || g.RoleHas(id, o.Name); has[o.Name] {
+					break
+				}
 			}
 		}
 	}
@@ -381,6 +413,9 @@ func (w *Ways) allows(m *move) (out estate.Operations) {
 		if has[name] {
 			out = append(out, estate.OperationTerm{Name: name})
 		}
+	}
+	if m.Kind == Assigns {
+		w.every = out
 	}
 	return out
 }

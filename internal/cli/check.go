@@ -50,7 +50,7 @@ be covered by a delegation to its author, as the delegations stood before. It ex
 		if err != nil {
 			return err
 		}
-		done := a.progress("checking")
+		done := a.working("checking")
 		var found []finding.Found
 		_, err = runTests(g, nil, now) // a test that can't be run is wrong whatever it would say
 		if err == nil {

@@ -119,7 +119,7 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 	if err != nil {
 		return nil, 0, err
 	}
-	defer a.progress("comparing")()
+	defer a.working("comparing")()
 	effect, err := change.Of(before, after, nil, now)
 	return effect, now, err
 }

@@ -62,7 +62,7 @@ coming week fewer people can than are enough (--least). --without shows what wou
 			}
 			gone = append(gone, p)
 		}
-		done := a.progress("looking who can")
+		done := a.working("looking who can")
 		rows, err := survey.Cover(survey.Without(e, gone), w)
 		var lost []survey.Covered
 		if err == nil && len(gone) > 0 {

@@ -63,7 +63,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		a.page(a.Out).Line("Nothing changes: it is so already.")
 		return nil
 	}
-	done = a.progress("working out what changes")
+	done = a.working("working out what changes")
 	after, err := policyfile.Reload(root.FS(), d.FS(), before, fileNames(changes))
 	if err != nil {
 		done()

@@ -24,7 +24,7 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 	if err != nil {
 		return err
 	}
-	done := a.progress("trying edits")
+	done := a.working("trying edits")
 	fixes, err := change.Fixes(g, req, clock.Of(a.now()), quoted)
 	done()
 	if err != nil {

@@ -91,7 +91,7 @@ with 1 if anything differs; --as-tests writes the grid as a test.`,
 		if n := len(q.Columns) * g.Estate().Tree.Len(); n > mostAnswers {
 			return fmt.Errorf("%d columns over %d resources is too much for one grid; name fewer with --who or --members-of", len(q.Columns), g.Estate().Tree.Len())
 		}
-		done := a.progress("working out the grid")
+		done := a.working("working out the grid")
 		grid, err := survey.NewGrid(g.Estate(), q)
 		done()
 		if err != nil {

@@ -57,7 +57,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 			}
 			return a.eventualHolders(g, now, ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) }, strings.Join(args, " on "), said)
 		}
-		done := a.progress("asking for every subject")
+		done := a.working("asking for every subject")
 		holders, err := g.Holders(ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) })
 		done()
 		if err != nil {
@@ -169,7 +169,7 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 
 // eventualHolders tells who may, and who can get to it.
 func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context, resources []*estate.Resource, selects func(*estate.Operation) bool, question, said string) error {
-	done := a.progress("looking for ways to more")
+	done := a.working("looking for ways to more")
 	ways, err := further.Work(g.Estate(), now)
 	var holders []further.Holder
 	if err == nil {

@@ -82,7 +82,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 		}
 		of := trial.Of{Since: now, InForce: inForce}
 		if eventual {
-			done := a.progress("looking for ways to more")
+			done := a.working("looking for ways to more")
 			of.Ways, err = further.Work(g.Estate(), now)
 			done()
 			if err != nil {
@@ -92,7 +92,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 		prover := trial.NewProver(g, of)
 		var verdicts []trial.Verdict
 		for _, one := range chosen {
-			done := a.progress("proving " + one.ID)
+			done := a.working("proving " + one.ID)
 			v, err := prover.Judge(one)
 			done()
 			if err != nil {

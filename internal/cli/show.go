@@ -126,7 +126,7 @@ func (a *app) loss(g *gate.Gate, section, id string) (*change.Effect, error) {
 	if section != "grants" && section != "roles" && section != "groups" {
 		return nil, nil
 	}
-	defer a.progress("working out what would be lost without it")()
+	defer a.working("working out what would be lost without it")()
 	return change.Of(g.Estate(), change.Without(g.Estate(), section, id), g.Roster, clock.Of(a.now()))
 }
 

@@ -73,7 +73,7 @@ func (a *app) checkSince(since, by string) error {
 	if before.Subject(author) == nil {
 		return fmt.Errorf("%s is no one whom the workspace knew at %s, so nothing is delegated to them", by, since)
 	}
-	done = a.progress("holding the change against the delegations")
+	done = a.working("holding the change against the delegations")
 	breaches, err := change.Judge(before, after, author, now)
 	done()
 	if err != nil {

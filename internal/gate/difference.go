@@ -124,6 +124,7 @@ func (p *Pair) begin(since clock.Instant) {
 	p.since = p.New.space.Between(since, maxInstant)
 	clear(p.cells)
 	clear(p.found)
+	p.stretches = map[stretch][]foundDifference{}
 	p.whole = map[region.Region]region.Region{}
 }
 
@@ -217,6 +218,10 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 		d.known = map[spotOfOne]*cells{}
 	}
 	clear(d.known)
+	d.changes, d.order = map[cellChange][]*Pile{}, d.order[:0]
+	if d.plain(w) {
+		return d.walkSteps(w)
+	}
 	if d.all || d.upturned(w) {
 		for n := range d.piles {
 			d.mark(uint32(n))
@@ -225,11 +230,15 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 		for _, n := range d.uneven {
 			d.mark(n)
 		}
-		d.markSteps(w)
+		d.eachStep(w, func(from, to uint32, _ [2]uint32) bool {
+			for n := from; n < to; n++ {
+				d.mark(n)
+			}
+			return true
+		})
 		d.markExtras(w)
 	}
 	owns := d.ownedBy(w)
-	d.changes, d.order = map[cellChange][]*Pile{}, d.order[:0]
 	slices.Sort(d.look)
 	for _, n := range d.look {
 		if d.onlyOne && len(d.order) > 0 {
@@ -254,11 +263,93 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 			return nil, err
 		}
 	}
+	return d.gathered(), nil
+}
+
+// gathered gives what has been found, by operation.
+func (d *differ) gathered() []foundDifference {
 	out := make([]foundDifference, 0, len(d.order))
 	for _, c := range d.order {
 		out = append(out, foundDifference{c, d.changes[c]})
 	}
 	slices.SortStableFunc(out, func(a, b foundDifference) int { return int(a.operation) - int(b.operation) })
+	return out
+}
+
+// stretch is piles over which a subject has the same covers, with all else by which subjects who own nothing, and are covered by no list that traits
+// tell, can differ there.
+type stretch struct {
+	from, to uint32
+	covers   [2]uint32
+	active   [2]int32
+	tags     string
+}
+
+// plain says that a subject's steps tell all: then what a stretch of piles comes to is worked out once for all who have it.
+func (d *differ) plain(w who) bool {
+	if d.all || len(d.uneven) > 0 || w.numbers[0] < 0 || w.numbers[1] < 0 {
+		return false
+	}
+	for k, s := range d.sides {
+		if h := &s.holders[w.numbers[k]]; h.extras > 0 || len(s.owners[w.numbers[k]]) > 0 {
+			return false
+		}
+	}
+	return !d.upturned(w)
+}
+
+// walkSteps finds the differences for a subject whose steps tell all.
+func (d *differ) walkSteps(w who) ([]foundDifference, error) {
+	var bad error
+	tags := d.likeness(w).tags[0]
+	d.eachStep(w, func(from, to uint32, covers [2]uint32) bool {
+		key := stretch{from: from, to: to, covers: covers, tags: tags}
+		for k, s := range d.sides {
+			key.active[k] = s.holders[w.numbers[k]].active
+		}
+		found, ok := d.stretches[key]
+		if !ok {
+			if found, bad = d.stretch(w, from, to); bad != nil {
+				return false
+			}
+			d.stretches[key] = found
+		}
+		for _, f := range found {
+			if d.changes[f.cellChange] == nil {
+				d.order = append(d.order, f.cellChange)
+				d.changes[f.cellChange] = slices.Clip(f.piles) // shared until something is added
+			} else {
+				d.changes[f.cellChange] = append(d.changes[f.cellChange], f.piles...)
+			}
+		}
+		return !d.onlyOne || len(d.order) == 0
+	})
+	if bad != nil {
+		return nil, bad
+	}
+	return d.gathered(), nil
+}
+
+// stretch finds the differences for a subject over some piles.
+func (d *differ) stretch(w who, from, to uint32) ([]foundDifference, error) {
+	changes, order := d.changes, d.order
+	d.changes, d.order = map[cellChange][]*Pile{}, nil
+	defer func() { d.changes, d.order = changes, order }()
+	for n := from; n < to; n++ {
+		if d.chosen != nil && !d.chosen[n] {
+			continue
+		}
+		if err := d.compare(w, d.piles[n], [2]bool{}); err != nil {
+			return nil, err
+		}
+		if d.onlyOne && len(d.order) > 0 {
+			break
+		}
+	}
+	out := make([]foundDifference, 0, len(d.order))
+	for _, c := range d.order {
+		out = append(out, foundDifference{c, d.changes[c]})
+	}
 	return out, nil
 }
 
@@ -283,8 +374,8 @@ func (d *differ) upturned(w who) bool {
 	return false
 }
 
-// markSteps marks the piles over which the two rows have other covers.
-func (d *differ) markSteps(w who) {
+// eachStep goes through the stretches of piles over which the two rows have other covers, until each returns false.
+func (d *differ) eachStep(w who, each func(from, to uint32, covers [2]uint32) bool) {
 	var steps [2][]step
 	for k, s := range d.sides {
 		h := &s.holders[w.numbers[k]]
@@ -309,8 +400,8 @@ func (d *differ) markSteps(w who) {
 			}
 		}
 		if now[0] != now[1] && (d.concerns(now[0]) || d.concerns(now[1])) {
-			for n := d.first[at]; n < d.first[next]; n++ {
-				d.mark(n)
+			if !each(d.first[at], d.first[next], now) {
+				return
 			}
 		}
 	}

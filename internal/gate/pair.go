@@ -36,6 +36,7 @@ type Pair struct {
 	among     func(estate.Principal) bool // whoever is looked at; nil: everybody
 	onlyOne   bool                        // one difference of each subject is enough
 	concerned map[uint32]bool             // of covers, whether they have any that is
+	stretches map[stretch][]foundDifference
 }
 
 // side is what a pair knows of one of its gates.

@@ -123,8 +123,9 @@ func (p *Pair) Between(one, other estate.Principal, since clock.Instant, each fu
 func (p *Pair) begin(since clock.Instant) {
 	p.since = p.New.space.Between(since, maxInstant)
 	clear(p.cells)
-	clear(p.found)
-	p.stretches = map[stretch][]foundDifference{}
+	clear(p.turned)
+	p.turns = make([][]cellChange, noTurn+1)
+	p.assort()
 	p.whole = map[region.Region]region.Region{}
 }
 
@@ -188,14 +189,15 @@ func (p *Pair) likeness(w who) (l likeness) {
 // differ walks the piles for one class of subjects after another.
 type differ struct {
 	*Pair
-	marked  []uint32 // of each pile, the turn in which it was found worth a look
-	turn    uint32
+	marked  []uint32 // of each pile, the round in which it was found worth a look
+	round   uint32
 	look    []uint32 // those piles
 	changes map[cellChange][]*Pile
 	order   []cellChange
 	at      [2][]uint32
 	all     bool                 // what is the same is told too
 	known   map[spotOfOne]*cells // of the subject at hand
+	aside   []uint32             // likewise, piles in which more than its steps counts
 }
 
 // spotOfOne is all by which resources can differ for one subject.
@@ -212,16 +214,14 @@ type foundDifference struct {
 
 // walk finds the differences for a subject.
 func (d *differ) walk(w who) ([]foundDifference, error) {
-	d.turn++
+	d.round++
 	d.look = d.look[:0]
 	if d.known == nil {
 		d.known = map[spotOfOne]*cells{}
 	}
 	clear(d.known)
 	d.changes, d.order = map[cellChange][]*Pile{}, d.order[:0]
-	if d.plain(w) {
-		return d.walkSteps(w)
-	}
+	owns := d.ownedBy(w)
 	if d.all || d.upturned(w) {
 		for n := range d.piles {
 			d.mark(uint32(n))
@@ -230,15 +230,11 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 		for _, n := range d.uneven {
 			d.mark(n)
 		}
-		d.eachStep(w, func(from, to uint32, _ [2]uint32) bool {
-			for n := from; n < to; n++ {
-				d.mark(n)
-			}
-			return true
-		})
 		d.markExtras(w)
+		if err := d.walkSteps(w, owns); err != nil {
+			return nil, err
+		}
 	}
-	owns := d.ownedBy(w)
 	slices.Sort(d.look)
 	for _, n := range d.look {
 		if d.onlyOne && len(d.order) > 0 {
@@ -254,7 +250,7 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 	}
 	for _, at := range slices.SortedFunc(maps.Keys(owns), func(a, b ownedPlace) int { return cmp.Or(cmp.Compare(a.pile, b.pile), a.index-b.index) }) {
 		owns := owns[at]
-		if owns[0] == owns[1] && d.marked[at.pile] != d.turn {
+		if owns[0] == owns[1] && d.marked[at.pile] != d.round {
 			continue
 		}
 		pile := *d.piles[at.pile]
@@ -266,96 +262,169 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 	return d.gathered(), nil
 }
 
-// gathered gives what has been found, by operation.
+// gathered gives what has been found, by operation, and the piles in order.
 func (d *differ) gathered() []foundDifference {
 	out := make([]foundDifference, 0, len(d.order))
 	for _, c := range d.order {
-		out = append(out, foundDifference{c, d.changes[c]})
+		out = append(out, foundDifference{c, inOrder(d.changes[c])})
 	}
 	slices.SortStableFunc(out, func(a, b foundDifference) int { return int(a.operation) - int(b.operation) })
 	return out
 }
 
-// stretch is piles over which a subject has the same covers, with all else by which subjects who own nothing, and are covered by no list that traits
-// tell, can differ there.
-type stretch struct {
-	from, to uint32
-	covers   [2]uint32
-	active   [2]int32
-	tags     string
-}
-
-// plain says that a subject's steps tell all: then what a stretch of piles comes to is worked out once for all who have it.
-func (d *differ) plain(w who) bool {
-	if d.all || len(d.uneven) > 0 || w.numbers[0] < 0 || w.numbers[1] < 0 {
-		return false
+// inOrder brings piles into order that are a few rows in order, one behind the other.
+func inOrder(piles []*Pile) []*Pile {
+	row := func(from int) int {
+		to := from + 1
+		for to < len(piles) && piles[to-1].number <= piles[to].number {
+			to++
+		}
+		return to
 	}
-	for k, s := range d.sides {
-		if h := &s.holders[w.numbers[k]]; h.extras > 0 || len(s.owners[w.numbers[k]]) > 0 {
-			return false
-		}
-	}
-	return !d.upturned(w)
-}
-
-// walkSteps finds the differences for a subject whose steps tell all.
-func (d *differ) walkSteps(w who) ([]foundDifference, error) {
-	var bad error
-	tags := d.likeness(w).tags[0]
-	d.eachStep(w, func(from, to uint32, covers [2]uint32) bool {
-		key := stretch{from: from, to: to, covers: covers, tags: tags}
-		for k, s := range d.sides {
-			key.active[k] = s.holders[w.numbers[k]].active
-		}
-		found, ok := d.stretches[key]
-		if !ok {
-			if found, bad = d.stretch(w, from, to); bad != nil {
-				return false
-			}
-			d.stretches[key] = found
-		}
-		for _, f := range found {
-			if d.changes[f.cellChange] == nil {
-				d.order = append(d.order, f.cellChange)
-				d.changes[f.cellChange] = slices.Clip(f.piles) // shared until something is added
+	for first := row(0); first < len(piles); {
+		second := row(first)
+		merged := make([]*Pile, 0, len(piles))
+		a, b := piles[:first], piles[first:second]
+		for len(a) > 0 && len(b) > 0 {
+			if b[0].number < a[0].number {
+				merged, b = append(merged, b[0]), b[1:]
 			} else {
-				d.changes[f.cellChange] = append(d.changes[f.cellChange], f.piles...)
+				merged, a = append(merged, a[0]), a[1:]
 			}
 		}
+		piles = slices.Concat(merged, a, b, piles[second:])
+		first = second
+	}
+	return piles
+}
+
+// bareSpot is all by which subjects can differ, over piles of one sort, who own none of them and whom no list covers that traits tell.
+type bareSpot struct {
+	covers [2]uint32
+	active [2]int32
+	tags   string
+}
+
+// mostTurns bounds what is remembered of them: a hundred megabytes.
+const mostTurns = 1 << 25
+
+// walkSteps goes through the stretches of piles over which a subject's rows have other covers. What they come to is worked out once for each sort of pile;
+// piles in which the subject is told from others by more than that are marked instead, and so are looked at one by one.
+func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
+	aside := d.setAside(w, owns)
+	spot := bareSpot{tags: d.likeness(w).tags[0]}
+	for k, s := range d.sides {
+		spot.active[k] = s.holders[w.numbers[k]].active
+	}
+	var bad error
+	d.eachStep(w, func(from, to uint32, covers [2]uint32) bool {
+		spot.covers = covers
+		turns := d.bare[spot]
+		if turns == nil {
+			if len(d.bare)*d.sorts > mostTurns {
+				clear(d.bare)
+			}
+			turns = make([]turn, d.sorts)
+			d.bare[spot] = turns
+		}
+		set := between(aside, from, to)
+		start, now := from, noTurn // of piles in a row that turn alike
+		for n := from; n < to; n++ {
+			next := noTurn
+			switch sort := d.sort[n]; {
+			case len(set) > 0 && set[0] == n:
+				d.mark(n)
+				set = set[1:]
+			case sort != noSort:
+				if turns[sort] == 0 {
+					if turns[sort], bad = d.bareTurn(w, d.piles[n], covers); bad != nil {
+						return false
+					}
+				}
+				next = turns[sort]
+			}
+			if next != now {
+				d.found(now, d.piles[start:n])
+				start, now = n, next
+			}
+		}
+		d.found(now, d.piles[start:to])
 		return !d.onlyOne || len(d.order) == 0
 	})
-	if bad != nil {
-		return nil, bad
-	}
-	return d.gathered(), nil
+	return bad
 }
 
-// stretch finds the differences for a subject over some piles.
-func (d *differ) stretch(w who, from, to uint32) ([]foundDifference, error) {
-	changes, order := d.changes, d.order
-	d.changes, d.order = map[cellChange][]*Pile{}, nil
-	defer func() { d.changes, d.order = changes, order }()
-	for n := from; n < to; n++ {
-		if d.chosen != nil && !d.chosen[n] {
+// between gives those of some numbers, in order, that are from one on and below another.
+func between(numbers []uint32, from, to uint32) []uint32 {
+	first, _ := slices.BinarySearch(numbers, from)
+	n, _ := slices.BinarySearch(numbers[first:], to)
+	return numbers[first : first+n]
+}
+
+// setAside lists the piles in which a subject owns something or is covered by a list that traits tell, in order.
+func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) []uint32 {
+	out := d.aside[:0]
+	for k, s := range d.sides {
+		h := &s.holders[w.numbers[k]]
+		for _, e := range s.extras[h.extra : h.extra+h.extras] {
+			out = append(out, d.within[s.coverage[e.trait]]...)
+		}
+	}
+	for at := range owns {
+		out = append(out, at.pile)
+	}
+	slices.Sort(out)
+	d.aside = slices.Compact(out)
+	return d.aside
+}
+
+const noSort = ^uint32(0)
+
+// assort puts the chosen piles that are alike on both sides into sorts: those of one sort are told apart by marks and lists alone.
+func (p *Pair) assort() {
+	type traits struct{ classes, facts [2]uint32 }
+	known := map[traits]uint32{}
+	p.sort, p.bare = make([]uint32, len(p.piles)), map[bareSpot][]turn{}
+	for n, pile := range p.piles {
+		var one traits
+		for k, l := range pile.looks {
+			one.classes[k], one.facts[k] = l.at.class, l.facts
+		}
+		sort, ok := known[one]
+		if !ok {
+			sort = uint32(len(known))
+			known[one] = sort
+		}
+		p.sort[n] = sort
+		if p.chosen != nil && !p.chosen[n] {
+			p.sort[n] = noSort
+		}
+	}
+	for _, n := range p.uneven {
+		p.sort[n] = noSort
+	}
+	p.sorts = len(known)
+}
+
+// bareTurn is what covers alone make of a pile for a subject.
+func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (turn, error) {
+	both := [2]*cells{nothing, nothing}
+	for k, s := range d.sides {
+		if !pile.looks[k].there || s.holders[w.numbers[k]].active == int32(region.Empty) {
 			continue
 		}
-		if err := d.compare(w, d.piles[n], [2]bool{}); err != nil {
-			return nil, err
-		}
-		if d.onlyOne && len(d.order) > 0 {
-			break
+		d.at[k] = append(d.at[k][:0], d.Pair.covers.Get(covers[k])...)
+		var err error
+		if both[k], err = d.work(k, w.numbers[k], pile, false, d.at[k]); err != nil {
+			return noTurn, err
 		}
 	}
-	out := make([]foundDifference, 0, len(d.order))
-	for _, c := range d.order {
-		out = append(out, foundDifference{c, d.changes[c]})
-	}
-	return out, nil
+	return d.turn(both), nil
 }
 
 func (d *differ) mark(n uint32) {
-	if d.marked[n] != d.turn && (d.chosen == nil || d.chosen[n]) {
-		d.marked[n] = d.turn
+	if d.marked[n] != d.round && (d.chosen == nil || d.chosen[n]) {
+		d.marked[n] = d.round
 		d.look = append(d.look, n)
 	}
 }
@@ -482,21 +551,46 @@ func (d *differ) compare(w who, pile *Pile, owns [2]bool) error {
 			return err
 		}
 	}
-	if both[0] == both[1] && !d.all {
-		return nil
-	}
-	changes, ok := d.found[both]
-	if !ok {
-		changes = both[0].changes(both[1], d.all)
-		d.found[both] = changes
-	}
-	for _, c := range changes {
-		if d.changes[c] == nil {
-			d.order = append(d.order, c)
-		}
-		d.changes[c] = append(d.changes[c], pile)
-	}
+	d.found(d.turn(both), []*Pile{pile})
 	return nil
+}
+
+// turn is a list of changes by its number.
+type turn uint32
+
+// noTurn is no change at all.
+const noTurn turn = 1
+
+// turn tells the changes from one to the other.
+func (d *differ) turn(both [2]*cells) turn {
+	if both[0] == both[1] && !d.all {
+		return noTurn
+	}
+	t, ok := d.turned[both]
+	if !ok {
+		t = noTurn
+		if changes := both[0].changes(both[1], d.all); len(changes) > 0 {
+			t = turn(len(d.turns))
+			d.turns = append(d.turns, changes)
+		}
+		d.turned[both] = t
+	}
+	return t
+}
+
+// found takes down that some piles turn.
+func (d *differ) found(t turn, piles []*Pile) {
+	if len(piles) == 0 {
+		return
+	}
+	for _, c := range d.turns[t] {
+		if known := d.changes[c]; known == nil {
+			d.order = append(d.order, c)
+			d.changes[c] = slices.Clip(piles) // shared until something is added
+		} else {
+			d.changes[c] = append(known, piles...)
+		}
+	}
 }
 
 // changes lists the operations for which two differ, or all.
@@ -543,22 +637,21 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
 	if c, ok := d.known[one]; ok {
 		return c, nil
 	}
-	c, err := d.work(k, n, pile, owns, cover)
+	c, err := d.work(k, n, pile, owns, d.unitsOn(k, n, at.at, cover))
 	if err == nil {
 		d.known[one] = c
 	}
 	return c, err
 }
 
-// work works it out, given the cover that is in force there.
-func (d *differ) work(k, n int, pile *Pile, owns bool, cover uint32) (*cells, error) {
-	s, at := d.sides[k], &pile.looks[k]
+// unitsOn lists the units that are in force for a subject on a pile, given the cover there.
+func (d *differ) unitsOn(k, n int, at spot, cover uint32) []uint32 {
+	s := d.sides[k]
 	h := &s.holders[n]
-	units := d.at[k][:0]
-	units = append(units, d.Pair.covers.Get(d.coverOf(s, cover))...)
-	if at.at.trait > 0 {
+	units := append(d.at[k][:0], d.Pair.covers.Get(d.coverOf(s, cover))...)
+	if at.trait > 0 {
 		for _, e := range s.extras[h.extra : h.extra+h.extras] {
-			if s.places.traits.has(at.at.trait, int(e.trait)) {
+			if s.places.traits.has(at.trait, int(e.trait)) {
 				units = append(units, s.joint[e.unit])
 			}
 		}
@@ -566,6 +659,12 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, cover uint32) (*cells, er
 		units = slices.Compact(units)
 	}
 	d.at[k] = units
+	return units
+}
+
+// work works out what units come to for a subject on a pile.
+func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, error) {
+	s, at, h := d.sides[k], &pile.looks[k], &d.sides[k].holders[n]
 	if len(units) == 0 {
 		return nothing, nil
 	}

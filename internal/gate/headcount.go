@@ -18,7 +18,7 @@ func (g *Gate) NewHeadcount(most int, window region.Region) *Headcount {
 
 // Add counts people who are there at the moments of a region. Its error says that the conditions are too complex.
 func (h *Headcount) Add(people int, when region.Region) error {
-	if people == 0 {
+	if people == 0 || h.Enough() {
 		return nil
 	}
 	for k := len(h.levels) - 1; k >= 0; k-- {

@@ -28,15 +28,18 @@ type Pair struct {
 	since     region.Region
 	whole     map[region.Region]region.Region // of what is left of them from then on
 	cells     map[string]*cells
-	found     map[[2]*cells][]cellChange
-	owners    bool // some condition asks who owns
+	turned    map[[2]*cells]turn
+	turns     [][]cellChange // by number
+	owners    bool           // some condition asks who owns
 	only      map[estate.Principal]bool
 	wanted    []bool                      // of each operation, whether it is looked at; nil: all are
 	chosen    []bool                      // likewise of each pile
 	among     func(estate.Principal) bool // whoever is looked at; nil: everybody
 	onlyOne   bool                        // one difference of each subject is enough
 	concerned map[uint32]bool             // of covers, whether they have any that is
-	stretches map[stretch][]foundDifference
+	sort      []uint32                    // of each pile, its sort; noSort: none
+	sorts     int
+	bare      map[bareSpot][]turn // by sort
 }
 
 // side is what a pair knows of one of its gates.
@@ -184,7 +187,7 @@ func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*
 	if alike {
 		o.lists = slices.Concat(o.lists, onOf(chosen[1].grants, chosen[1].blocks))
 	}
-	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{}, cells: map[string]*cells{}, found: map[[2]*cells][]cellChange{}}
+	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{}, cells: map[string]*cells{}, turned: map[[2]*cells]turn{}}
 	for k, e := range []*estate.Estate{before, after} {
 		o.roster, o.entries = rosters[k], chosen[k]
 		g, err := compile(e, nil, o)
@@ -341,8 +344,11 @@ func (p *Pair) heap() {
 	}
 	slices.SortStableFunc(p.piles, func(a, b *Pile) int { return int(a.mark()) - int(b.mark()) })
 	p.first = make([]uint32, len(p.New.places.marks)+3)
+	row := make([]Pile, len(p.piles)) // beside one another, as they are gone through
 	for n, pile := range p.piles {
-		pile.number = uint32(n)
+		row[n] = *pile
+		pile = &row[n]
+		p.piles[n], pile.number = pile, uint32(n)
 		p.first[pile.mark()+1]++
 		if !p.alike(pile) {
 			p.uneven = append(p.uneven, uint32(n))

@@ -184,7 +184,7 @@ func TestRenamingAndReorderingChangeNothing(t *testing.T) {
 
 // Holders and reach agree with deciding one by one.
 func TestHoldersAreThoseWhoMay(t *testing.T) {
-	for seed := range 40 {
+	for seed := range 60 {
 		d := newDraw(uint64(seed) + 50_000)
 		e := load(t, d.estate())
 		g := compiled(t, e)
@@ -201,6 +201,42 @@ func TestHoldersAreThoseWhoMay(t *testing.T) {
 			q.who = p
 			assert.Equal(t, found[p], q.decide(t, g), "seed %d: %s", seed, p)
 		}
+		holdersOfMany(t, seed, d, g, q)
+	}
+}
+
+// holdersOfMany asks about several resources at once: the answer for each subject is the best of those about one.
+func holdersOfMany(t *testing.T, seed int, d draw, g *gate.Gate, q asked) {
+	var resources []*estate.Resource
+	for r := range g.Estate().Tree.All() {
+		if d.chance(60) {
+			resources = append(resources, r)
+		}
+	}
+	if len(resources) < 2 {
+		return
+	}
+	ctx := q.request.context(g)
+	holders, err := g.Holders(ctx, resources, func(o *estate.Operation) bool { return o.Level >= estate.Change })
+	require.NoError(t, err)
+	for _, p := range g.Subjects() {
+		best := gate.Deny
+		err := g.Answers(p, ctx, slices.Values(resources), func(o *estate.Operation) bool { return o.Level >= estate.Change }, func(a gate.Answer) bool {
+			best = max(best, a.Outcome)
+			return true
+		})
+		require.NoError(t, err)
+		i := slices.IndexFunc(holders, func(h gate.Answer) bool { return h.Subject == p })
+		if best == gate.Deny {
+			assert.Negative(t, i, "seed %d: %s", seed, p)
+			continue
+		}
+		require.GreaterOrEqual(t, i, 0, "seed %d: %s", seed, p)
+		assert.Equal(t, best, holders[i].Outcome, "seed %d: %s", seed, p)
+		assert.True(t, slices.ContainsFunc(resources, func(r *estate.Resource) bool { return r.Index == holders[i].Resource.Index }))
+		got, err := g.Decide(gate.Request{Subject: p, Operation: holders[i].Operation.Name, Resource: holders[i].Resource.Address.String(), Context: ctx})
+		require.NoError(t, err)
+		assert.Equal(t, best, got, "seed %d: the example of %s", seed, p)
 	}
 }
 

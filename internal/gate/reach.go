@@ -81,28 +81,6 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 	return nil
 }
 
-// Holders tells who may do any of the operations on any of the resources: the best answer for each subject, those
-// who are denied everything left out.
-func (g *Gate) Holders(c *Context, resources []*estate.Resource, selects func(*estate.Operation) bool) ([]Answer, error) {
-	var out []Answer
-	for n := range g.people {
-		best := Answer{Subject: g.principal(n)}
-		err := g.Answers(best.Subject, c, slices.Values(resources), selects, func(a Answer) bool {
-			if a.Outcome > best.Outcome {
-				best = a
-			}
-			return best.Outcome != Allow
-		})
-		if err != nil {
-			return nil, err
-		}
-		if best.Outcome != Deny {
-			out = append(out, best)
-		}
-	}
-	return out, nil
-}
-
 // Resources lists the listed resources that a list selects, in tree order.
 func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 	var out []*estate.Resource

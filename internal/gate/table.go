@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"math/bits"
 	"runtime"
 	"slices"
@@ -20,6 +21,7 @@ import (
 type Table struct {
 	gate     *Gate
 	context  *Context
+	chosen   []bool   // of each resource, whether it is counted; nil: all are
 	sums     []uint32 // for each mark and class, how many resources of the class have a lower mark
 	piles    []pile   // by mark
 	first    []uint32 // of each mark, its first pile
@@ -87,6 +89,19 @@ func (g *Gate) Table(c *Context) *Table {
 	return t
 }
 
+// tableOf counts some listed resources alone.
+func (g *Gate) tableOf(c *Context, resources []*estate.Resource) *Table {
+	t := &Table{gate: g, context: c, chosen: make([]bool, g.estate.Tree.Len())}
+	for _, r := range resources {
+		t.chosen[r.Index] = true
+	}
+	t.heap()
+	return t
+}
+
+// counted says whether a resource is.
+func (t *Table) counted(row int) bool { return t.chosen == nil || t.chosen[row] }
+
 // heap makes the piles.
 func (t *Table) heap() {
 	g, tree := t.gate, t.gate.estate.Tree
@@ -120,14 +135,14 @@ func (t *Table) heap() {
 			}
 			last, lastPile = key, n
 		}
-		t.piles[lastPile].count++
-	}
-	slices.SortFunc(t.piles, func(a, b pile) int {
-		if a.at.mark != b.at.mark {
-			return int(a.at.mark) - int(b.at.mark)
+		if t.counted(i) {
+			if t.piles[lastPile].count == 0 {
+				t.piles[lastPile].row = uint32(i)
+			}
+			t.piles[lastPile].count++
 		}
-		return int(a.row) - int(b.row)
-	})
+	}
+	slices.SortFunc(t.piles, func(a, b pile) int { return cmp.Or(cmp.Compare(a.at.mark, b.at.mark), cmp.Compare(a.row, b.row)) })
 	marks, classes := len(g.places.marks)+1, len(g.classes.valid)
 	t.sums = make([]uint32, (marks+1)*classes)
 	t.first = make([]uint32, marks+1)
@@ -513,15 +528,12 @@ func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 
 // countOwned corrects the counts for what the subject owns.
 func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
-	as := []uint32{g.table.self[q.subject]}
-	for _, o := range g.table.groups {
-		if g.owns(q.subject, g.estate.Tree.Owners[o]) {
-			as = append(as, o)
-		}
-	}
 	extras := g.rows.extras[h.extra : h.extra+h.extras]
-	for _, o := range as {
+	for _, o := range g.table.owns(q.subject) {
 		for _, row := range g.table.owned[o] {
+			if !g.table.counted(int(row)) {
+				continue
+			}
 			at := g.places.spots[row]
 			if !g.gather(g.rows.at(h, at.mark), at.trait, extras) {
 				continue
@@ -541,9 +553,30 @@ func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
 	return nil
 }
 
+// owns lists the owners, by number in the tree, who are the subject or a group of theirs; none if no condition asks who owns.
+func (t *Table) owns(subject int) []uint32 {
+	if !t.gate.facts.owner {
+		return nil
+	}
+	as := []uint32{t.self[subject]}
+	for _, o := range t.groups {
+		if t.gate.owns(subject, t.gate.estate.Tree.Owners[o]) {
+			as = append(as, o)
+		}
+	}
+	return as
+}
+
 // countSlowly asks about every resource.
 func (g *tableGate) countSlowly(subject int, counts []Count) error {
-	return g.Gate.Answers(g.principal(subject), g.context, g.estate.Tree.All(), func(*estate.Operation) bool { return true }, func(a Answer) bool {
+	counted := func(yield func(*estate.Resource) bool) {
+		for r := range g.estate.Tree.All() {
+			if g.table.counted(r.Index) && !yield(r) {
+				return
+			}
+		}
+	}
+	return g.Gate.Answers(g.principal(subject), g.context, counted, func(*estate.Operation) bool { return true }, func(a Answer) bool {
 		switch n := &counts[g.classes.ops.number[a.Operation.Name]]; a.Outcome {
 		case Allow:
 			n.Allowed++

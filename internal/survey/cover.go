@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"hash/fnv"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -62,14 +63,17 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 		return nil, err
 	}
 	standing.Choose(w.What, within)
-	c := counter{cells: standing, watch: w, rows: map[spot]*heads{}, moments: map[region.Region]region.Region{}}
+	c := counter{cells: standing, watch: w, rows: map[string][]*heads{}, moments: map[region.Region]region.Region{}}
 	c.window = standing.Space().Between(w.Since, w.Since+clock.Instant(7*24*time.Hour/time.Microsecond))
 	for _, pile := range standing.Piles() {
 		if !pile.Listed() {
 			continue
 		}
 		for _, name := range pile.Operations() {
-			c.rows[spot{pile.Number(), name}] = &heads{pile: pile, enough: standing.NewHeadcount(max(1, w.Least), c.window)}
+			if c.rows[name] == nil {
+				c.rows[name] = make([]*heads, standing.Numbers())
+			}
+			c.rows[name][pile.Number()] = &heads{pile: pile, enough: standing.NewHeadcount(max(1, w.Least), c.window)}
 		}
 	}
 	if err := c.count(); err != nil {
@@ -89,12 +93,6 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 	return c.tell(e)
 }
 
-// spot is an operation on a pile.
-type spot struct {
-	pile int
-	op   string
-}
-
 // heads is who can do one operation on one pile.
 type heads struct {
 	pile     *gate.Pile
@@ -104,25 +102,52 @@ type heads struct {
 	lent     int
 	hash     uint64 // of all the people
 	enough   *gate.Headcount
-	turn     int
+	turn     int // of the class that was counted last: a pile may come in parts
 }
 
 type counter struct {
 	cells   *gate.Cells
 	watch   Watch
 	window  region.Region
-	rows    map[spot]*heads
+	rows    map[string][]*heads // of each operation, by the piles' numbers
 	moments map[region.Region]region.Region
+}
+
+// crowd is the subjects of one class.
+type crowd struct {
+	turn, people, services int
+	first                  []estate.Principal // some of the people
+	hash                   uint64
+}
+
+// next takes the subjects of an access, if they are others than before.
+func (c *crowd) next(subjects []estate.Principal, last *estate.Principal) {
+	if subjects[0] == *last {
+		return
+	}
+	*last = subjects[0]
+	*c = crowd{turn: c.turn + 1, first: c.first[:0]}
+	for _, who := range subjects {
+		switch who.Kind {
+		case estate.IsPerson:
+			c.people++
+			c.hash += hashOf(who.ID)
+			if len(c.first) < mostPeople {
+				c.first = append(c.first, who)
+			}
+		case estate.IsService:
+			c.services++
+		}
+	}
 }
 
 func (c *counter) count() error {
 	space := c.cells.Space()
 	var bad error
-	turn, first := 0, estate.Principal{Kind: -1}
+	var now crowd
+	last := estate.Principal{Kind: -1}
 	err := c.cells.Each(c.watch.Since, func(a gate.Access) bool {
-		if a.Subjects[0] != first {
-			turn, first = turn+1, a.Subjects[0]
-		}
+		now.next(a.Subjects, &last)
 		when, known := c.moments[a.Possible]
 		if !known {
 			if when, bad = space.Times(a.Possible); bad == nil {
@@ -130,27 +155,20 @@ func (c *counter) count() error {
 			}
 			c.moments[a.Possible] = when
 		}
+		rows := c.rows[a.Operation]
 		for _, pile := range a.Piles {
-			h := c.rows[spot{pile.Number(), a.Operation}]
-			if h == nil || h.turn == turn || bad != nil {
-				continue // a pile may come in parts
+			h := rows[pile.Number()]
+			if h == nil || h.turn == now.turn || bad != nil {
+				continue
 			}
-			h.turn = turn
-			people := 0
-			for _, who := range a.Subjects {
-				switch who.Kind {
-				case estate.IsPerson:
-					people++
-					h.hash += hashOf(who.ID)
-					if len(h.people) < mostPeople {
-						h.people = append(h.people, who)
-					}
-				case estate.IsService:
-					h.services++
-				}
+			h.turn = now.turn
+			if room := mostPeople - len(h.people); room > 0 {
+				h.people = append(h.people, now.first[:min(room, len(now.first))]...)
 			}
-			h.number += people
-			bad = h.enough.Add(people, when)
+			h.number += now.people
+			h.services += now.services
+			h.hash += now.hash
+			bad = h.enough.Add(now.people, when)
 		}
 		return bad == nil
 	})
@@ -169,24 +187,22 @@ func hashOf(id string) uint64 {
 
 // countLent counts those to whom it can be lent. The piles are the same: both are made of all grants, whichever count.
 func (c *counter) countLent(lent *gate.Cells) error {
-	first := estate.Principal{Kind: -1}
-	seen := map[spot]bool{} // of the class at hand: a pile may come in parts
-	return lent.Each(c.watch.Since, func(a gate.Access) bool {
-		if a.Subjects[0] != first {
-			first = a.Subjects[0]
-			clear(seen)
-		}
-		people := 0
-		for _, who := range a.Subjects {
-			if who.Kind == estate.IsPerson {
-				people++
+	var now crowd
+	last := estate.Principal{Kind: -1}
+	for _, rows := range c.rows {
+		for _, h := range rows {
+			if h != nil {
+				h.turn = 0
 			}
 		}
+	}
+	return lent.Each(c.watch.Since, func(a gate.Access) bool {
+		now.next(a.Subjects, &last)
+		rows := c.rows[a.Operation]
 		for _, pile := range a.Piles {
-			at := spot{pile.Number(), a.Operation}
-			if h := c.rows[at]; h != nil && !seen[at] {
-				seen[at] = true
-				h.lent += people
+			if h := rows[pile.Number()]; h != nil && h.turn != now.turn {
+				h.turn = now.turn
+				h.lent += now.people
 			}
 		}
 		return true
@@ -203,33 +219,32 @@ func (c *counter) tell(e *estate.Estate) ([]Covered, error) {
 		lent     int
 		short    string
 	}
-	spots := make([]spot, 0, len(c.rows))
-	for at := range c.rows {
-		spots = append(spots, at)
-	}
-	slices.SortFunc(spots, func(a, b spot) int { return cmp.Or(strings.Compare(a.op, b.op), cmp.Compare(a.pile, b.pile)) })
 	texts := map[region.Region]string{}
 	known := map[key]int{}
 	var out []Covered
-	for _, at := range spots {
-		h := c.rows[at]
-		missing, err := h.enough.Short()
-		if err != nil {
-			return nil, err
+	for _, op := range slices.Sorted(maps.Keys(c.rows)) {
+		for _, h := range c.rows[op] {
+			if h == nil {
+				continue
+			}
+			missing, err := h.enough.Short()
+			if err != nil {
+				return nil, err
+			}
+			text, ok := texts[missing]
+			if !ok {
+				text = c.hours(missing)
+				texts[missing] = text
+			}
+			k := key{op, h.hash, h.number, h.services, h.lent, text}
+			n, ok := known[k]
+			if !ok {
+				n = len(out)
+				known[k] = n
+				out = append(out, Covered{Operation: e.Operations[op], People: h.people, Number: h.number, Services: h.services, Lent: h.lent, Short: text})
+			}
+			out[n].take(h.pile)
 		}
-		text, ok := texts[missing]
-		if !ok {
-			text = c.hours(missing)
-			texts[missing] = text
-		}
-		k := key{at.op, h.hash, h.number, h.services, h.lent, text}
-		n, ok := known[k]
-		if !ok {
-			n = len(out)
-			known[k] = n
-			out = append(out, Covered{Operation: e.Operations[at.op], People: h.people, Number: h.number, Services: h.services, Lent: h.lent, Short: text})
-		}
-		out[n].take(h.pile)
 	}
 	return out, nil
 }

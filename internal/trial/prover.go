@@ -263,7 +263,11 @@ func (p *Prover) both(c *gate.Cells, g *estate.Guarantee, is func(operation stri
 			}
 		}
 		one, other := is(a.Operation)
-		for _, pile := range a.Piles {
+		piles := a.Piles
+		if !g.SameResource {
+			piles = piles[:1]
+		}
+		for _, pile := range piles {
 			at := 0
 			if g.SameResource {
 				at = pile.Number()
@@ -291,19 +295,16 @@ func (p *Prover) both(c *gate.Cells, g *estate.Guarantee, is func(operation stri
 // together looks for a resource on which members of both groups may anything.
 func (p *Prover) together(c *gate.Cells, g *estate.Guarantee) (out *violation, err error) {
 	groups := [2]map[estate.Principal]bool{p.members(g.Subjects[:1]), p.members(g.Subjects[1:])}
-	found := map[int]*[2]*claim{}
-	err = p.each(c, nil, false, func(a gate.Access) bool {
+	found := make([][2]*claim, c.Numbers())
+	either := func(who estate.Principal) bool { return groups[0][who] || groups[1][who] }
+	err = p.each(c, either, false, func(a gate.Access) bool {
 		for k, members := range groups {
 			i := slices.IndexFunc(a.Subjects, func(who estate.Principal) bool { return members[who] })
 			if i < 0 {
 				continue
 			}
 			for _, pile := range a.Piles {
-				s := found[pile.Number()]
-				if s == nil {
-					s = &[2]*claim{}
-					found[pile.Number()] = s
-				}
+				s := &found[pile.Number()]
 				if s[k] == nil {
 					s[k] = &claim{a.Subjects[i], a.Operation, pile, a.Possible}
 				}
@@ -327,10 +328,12 @@ func (p *Prover) few(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
 	space := c.Space()
 	window := space.Between(p.since, p.since+clock.Instant(ahead/time.Microsecond))
 	counts := make([]*gate.Headcount, c.Numbers())
-	short := map[int]*gate.Pile{}
+	short := make([]*gate.Pile, c.Numbers()) // those that are, by number
+	left := 0
 	for _, pile := range c.Piles() {
 		counts[pile.Number()] = c.NewHeadcount(g.Count, window)
 		short[pile.Number()] = pile
+		left++
 	}
 	moments := map[region.Region]region.Region{}
 	var bad error
@@ -342,7 +345,8 @@ func (p *Prover) few(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
 	}
 	// One class may have a pile by several operations.
 	var class []estate.Principal
-	now := map[int]region.Region{}
+	now := make([]region.Region, c.Numbers())
+	var touched []int
 	settle := func() {
 		people := 0
 		for _, who := range class {
@@ -350,15 +354,17 @@ func (p *Prover) few(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
 				people++
 			}
 		}
-		for n, when := range now {
-			if err := counts[n].Add(people, when); err != nil {
+		for _, n := range touched {
+			if err := counts[n].Add(people, now[n]); err != nil {
 				bad = err
 			}
 			if counts[n].Enough() {
-				delete(short, n)
+				short[n] = nil
+				left--
 			}
+			now[n] = region.Empty
 		}
-		clear(now)
+		touched = touched[:0]
 	}
 	err := c.Each(p.since, func(a gate.Access) bool {
 		if class == nil || a.Subjects[0] != class[0] {
@@ -371,20 +377,25 @@ func (p *Prover) few(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
 			moments[a.Possible] = when
 		}
 		for _, pile := range a.Piles {
-			if short[pile.Number()] != nil {
-				now[pile.Number()] = try(space.Or(now[pile.Number()], when))
+			n := pile.Number()
+			if short[n] == nil || now[n] == when || when == region.Empty {
+				continue
 			}
+			if now[n] == region.Empty {
+				touched = append(touched, n)
+			}
+			now[n] = try(space.Or(now[n], when))
 		}
-		return bad == nil && len(short) > 0
+		return bad == nil && left > 0
 	})
 	settle()
 	if err == nil {
 		err = bad
 	}
-	if err != nil || len(short) == 0 {
+	if err != nil || left == 0 {
 		return nil, err
 	}
-	n := slices.Min(slices.Collect(maps.Keys(short)))
+	n := slices.IndexFunc(short, func(p *gate.Pile) bool { return p != nil })
 	w, ok := space.Witness(try(counts[n].Short()), p.since)
 	if !ok || bad != nil {
 		return nil, fmt.Errorf("no moment was found at which people are short: %w", bad)

@@ -54,18 +54,17 @@ func Fixes(g *gate.Gate, req gate.Request, now clock.Instant, quote func(string)
 	}
 	var out []Fix
 	for _, p := range f.found[:min(len(f.found), mostTried)] {
-		edited, err := gate.Compile(p.edited, nil)
+		effect, err := Of(g.Estate(), p.edited, g.Roster, now)
 		if err != nil {
 			continue // its conditions would be too complex
 		}
-		again := req
+		if effect.only != nil && !effect.only[req.Subject] {
+			continue // nothing changes for the one who asks
+		}
+		edited, again := effect.Gates.New, req
 		again.Context = edited.For(req.Context, g)
 		if outcome, err := edited.Decide(again); err != nil || outcome != want {
 			continue
-		}
-		effect, err := Of(g.Estate(), p.edited, g.Roster, now)
-		if err != nil {
-			return nil, err
 		}
 		out = append(out, Fix{p.kind, p.commands, effect, weight(effect)})
 	}

@@ -57,6 +57,7 @@ type Grid struct {
 	rest    []bool             // of each column, whether a grant names it
 	gates   [3]*gate.Gate
 	ask     Question
+	rows    []int // those that are looked at
 }
 
 // mask says of each level, in four bits, whether there is a resource on which something of it is allowed, none is and something depends, or nothing is.
@@ -73,6 +74,11 @@ func (m mask) at(l estate.Level) mask { return m >> (4 * l) & 7 }
 // NewGrid works a grid out: it costs columns times resources.
 func NewGrid(e *estate.Estate, q Question) (*Grid, error) {
 	g := &Grid{Columns: q.Columns, estate: e, ask: q, rest: make([]bool, len(q.Columns))}
+	for i := range e.Tree.Len() {
+		if q.Within == nil || q.Within(e.Tree.At(i)) {
+			g.rows = append(g.rows, i)
+		}
+	}
 	base, who := withColumns(e, q.Columns)
 	g.who = who
 	gates := [3]*estate.Estate{base, standing(base), indirect(base, who, g.rest)}
@@ -93,7 +99,7 @@ func NewGrid(e *estate.Estate, q Question) (*Grid, error) {
 		for i := range q.Columns {
 			var own []mask
 			if k < 2 || g.rest[i] {
-				if own, err = q.column(compiled, who[i], ctx); err != nil {
+				if own, err = g.column(compiled, who[i], ctx); err != nil {
 					return nil, fmt.Errorf("%s: %w", q.Columns[i].Name, err)
 				}
 			}
@@ -103,26 +109,22 @@ func NewGrid(e *estate.Estate, q Question) (*Grid, error) {
 	return g, nil
 }
 
-// column looks at every resource for one subject.
-func (q Question) column(g *gate.Gate, who estate.Principal, ctx *gate.Context) ([]mask, error) {
-	asker, err := g.Asker(who, ctx)
+// column looks at the resources for one subject.
+func (g *Grid) column(compiled *gate.Gate, who estate.Principal, ctx *gate.Context) ([]mask, error) {
+	asker, err := compiled.Asker(who, ctx)
 	if err != nil {
 		return nil, err
 	}
-	tree := g.Estate().Tree
 	known := map[*gate.Given]mask{}
-	out := make([]mask, tree.Len())
-	for i := range out {
-		if q.Within != nil && !q.Within(tree.At(i)) {
-			continue
-		}
+	out := make([]mask, g.estate.Tree.Len())
+	for _, i := range g.rows {
 		given, err := asker.On(i)
 		if err != nil {
 			return nil, err
 		}
 		m, ok := known[given]
 		if !ok {
-			m = q.mask(given)
+			m = g.ask.mask(given)
 			known[given] = m
 		}
 		out[i] = m
@@ -323,7 +325,7 @@ func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 			if k == 2 && !g.rest[c] {
 				continue
 			}
-			seen, err := g.ask.seen(compiled, g.who[c], ctx)
+			seen, err := g.seen(compiled, g.who[c], ctx)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -378,18 +380,14 @@ func answerOf(bits mask) Answer {
 }
 
 // seen tells of each operation which outcomes there are.
-func (q Question) seen(g *gate.Gate, who estate.Principal, ctx *gate.Context) (map[string]mask, error) {
-	asker, err := g.Asker(who, ctx)
+func (g *Grid) seen(compiled *gate.Gate, who estate.Principal, ctx *gate.Context) (map[string]mask, error) {
+	asker, err := compiled.Asker(who, ctx)
 	if err != nil {
 		return nil, err
 	}
 	out := map[string]mask{}
 	known := map[*gate.Given]bool{}
-	tree := g.Estate().Tree
-	for i := range tree.Len() {
-		if q.Within != nil && !q.Within(tree.At(i)) {
-			continue
-		}
+	for _, i := range g.rows {
 		given, err := asker.On(i)
 		if err != nil {
 			return nil, err
@@ -399,7 +397,7 @@ func (q Question) seen(g *gate.Gate, who estate.Principal, ctx *gate.Context) (m
 		}
 		known[given] = true
 		for k, o := range given.Operations {
-			if q.What == nil || q.What(o) {
+			if g.ask.What == nil || g.ask.What(o) {
 				out[o.Name] |= [3]mask{gate.Deny: denied, gate.Depends: open, gate.Allow: allowed}[given.Outcomes[k]]
 			}
 		}

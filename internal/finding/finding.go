@@ -108,11 +108,25 @@ func named(what string, o *estate.Object) string { return what + " " + o.ID }
 
 // some writes a few names and how many more there are.
 func some(names []string) string {
+	return someOf(len(names), func(i int) string { return names[i] })
+}
+
+// someOf is some where only the first four names are asked for.
+func someOf(n int, name func(int) string) string {
 	const most = 3
-	if len(names) <= most+1 {
-		return strings.Join(names, ", ")
+	shown := n
+	if n > most+1 {
+		shown = most
 	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+	names := make([]string, shown)
+	for i := range names {
+		names[i] = name(i)
+	}
+	text := strings.Join(names, ", ")
+	if n > shown {
+		text += fmt.Sprintf(" and %d more", n-shown)
+	}
+	return text
 }
 
 // sortedPrincipals lists the keys of a map, people first, by id.

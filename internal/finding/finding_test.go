@@ -171,7 +171,7 @@ func TestFindings(t *testing.T) {
 func TestAMissingNeedNamesEverybody(t *testing.T) {
 	found := runOn(t, "---\nroles: {r: {allow: [table.update, table.read]}}\ngroups: {three: {members: [ana, bo]}}\ngrants: {g: {to: group:three, role: r, on: [db:sky/a, db:sky/b]}}\n")
 	require.Len(t, found, 1)
-	assert.Equal(t, "grant g gives table.read to ana, bo without session.open, which it needs, as on db:sky/a", found[0].Message)
+	assert.Equal(t, "grant g gives table.read to ana, bo without session.open, which it needs, as on db:sky/a, db:sky/b", found[0].Message)
 }
 
 func TestSettingsAndAcceptance(t *testing.T) {

@@ -1,10 +1,6 @@
 package finding
 
-import (
-	"slices"
-
-	"hiddengate/internal/diagnostic"
-)
+import "hiddengate/internal/diagnostic"
 
 var missingNeed = &Finding{
 	Code: "missing-need", Severity: diagnostic.Warning,
@@ -13,30 +9,16 @@ var missingNeed = &Finding{
 	Cure: "add what is missing to the role or grant it beside it, or take the operation out",
 	dear: true,
 	find: func(c *check) {
-		type gap struct{ grant, operation, need string }
-		var order []gap
-		subjects, places := map[gap][]string{}, map[gap][]string{}
-		add := func(list map[gap][]string, k gap, name string) { list[k] = append(list[k], name) }
-		for _, lacking := range c.gate.Lacking() {
-			k := gap{lacking.Grant, lacking.Operation, lacking.Need}
-			if subjects[k] == nil {
-				order = append(order, k)
-			}
-			for _, s := range lacking.Subjects {
-				add(subjects, k, s.String())
-			}
-			add(places, k, lacking.Resource.Address.String())
+		all, err := c.gate.Lacking()
+		if err != nil {
+			c.report(nil, diagnostic.Position{File: "."}, "what operations need was not looked for: %s", err)
+			return
 		}
-		for _, k := range order {
-			g := c.estate.Grants[k.grant]
-			c.report(&g.Object, g.Source.Position, "grant %s gives %s to %s without %s, which it needs, as on %s",
-				k.grant, k.operation, some(distinct(subjects[k])), k.need, some(distinct(places[k])))
+		for _, l := range all {
+			g := c.estate.Grants[l.Grant]
+			who := someOf(len(l.Subjects), func(i int) string { return l.Subjects[i].String() })
+			where := someOf(l.Count, func(i int) string { return l.Places[i] })
+			c.report(&g.Object, g.Source.Position, "grant %s gives %s to %s without %s, which it needs, as on %s", l.Grant, l.Operation, who, l.Need, where)
 		}
 	},
-}
-
-// distinct sorts names and drops those that occur twice.
-func distinct(names []string) []string {
-	slices.Sort(names)
-	return slices.Compact(names)
 }

@@ -1,6 +1,8 @@
 package finding
 
 import (
+	"slices"
+
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 )
@@ -26,4 +28,10 @@ var singleHolder = &Finding{
 			c.report(&s.Object, s.Source.Position, "nobody but %s may %s, as on %s", who, some(operations[who]), some(distinct(places[who])))
 		}
 	},
+}
+
+// distinct sorts names and drops those that occur twice.
+func distinct(names []string) []string {
+	slices.Sort(names)
+	return slices.Compact(names)
 }

@@ -198,6 +198,7 @@ type differ struct {
 	all     bool                 // what is the same is told too
 	known   map[spotOfOne]*cells // of the subject at hand
 	aside   []uint32             // likewise, piles in which more than its steps counts
+	each    func(turn, []*Pile)  // takes what is found, if it is not nil; piles come in no order
 }
 
 // spotOfOne is all by which resources can differ for one subject.
@@ -580,7 +581,11 @@ func (d *differ) turn(both [2]*cells) turn {
 
 // found takes down that some piles turn.
 func (d *differ) found(t turn, piles []*Pile) {
-	if len(piles) == 0 {
+	if t == noTurn || len(piles) == 0 {
+		return
+	}
+	if d.each != nil {
+		d.each(t, piles)
 		return
 	}
 	for _, c := range d.turns[t] {

@@ -1,8 +1,10 @@
 package gate
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/region"
@@ -10,145 +12,433 @@ import (
 
 // Lack is an operation that subjects may do without one that it needs.
 type Lack struct {
-	Subjects  []estate.Principal
-	Resource  *estate.Resource
+	Grant     string // the first that gives the operation
 	Operation string
 	Need      string
-	Grant     string // the first that gives the operation
+	Subjects  []estate.Principal // people first, by id
+	Places    []string           // some of the resources, in tree order; of those that no rule tells apart, one
+	Count     int                // how many there are, so counted
 }
 
-// Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. Of
-// resources that no grant or block tells apart it looks at one; subjects that none tells apart come together.
-func (g *Gate) Lacking() []Lack {
-	var out []Lack
-	resources := g.representatives()
-	covered := make([][]int, len(g.places.lists)) // by list, which of the resources
-	for i, r := range resources {
-		for _, n := range g.places.covering(g.spot(r)) {
-			covered[n] = append(covered[n], i)
+// mostLacking is how many places a Lack names.
+const mostLacking = 4
+
+// Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. It costs what the cells do. Its error says
+// that conditions are too complex.
+func (g *Gate) Lacking() ([]Lack, error) {
+	cells, err := CompileCells(g.estate, Scene{Which: g.which, Roster: g.Roster})
+	if err != nil {
+		return nil, err
+	}
+	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.places.lists)), at: make([]heldAt, cells.Numbers()), sets: map[string]int{"": 0}, pairs: [][]int{nil},
+		known: map[turnsAt]int{}, splits: map[grantSet]*split{}, regions: map[grantGives]region.Region{}, found: map[grantSet]*gapped{}}
+	wanted := l.numberNeeds()
+	cells.Choose(func(o *estate.Operation) bool { return wanted[o.Name] }, nil)
+	l.climb()
+	cells.pair.begin(minInstant)
+	d := differ{Pair: cells.pair, marked: make([]uint32, cells.Numbers()), each: l.take}
+	for _, class := range cells.classes {
+		l.round++
+		l.touched = l.touched[:0]
+		if _, err := d.walk(class[0]); err != nil {
+			return nil, err
+		}
+		if err := l.settle(class); err != nil {
+			return nil, err
 		}
 	}
-	alike := map[string][]*subject{}
-	var classes []string
-	for n := range g.people {
-		s := g.numbered(n)
-		if len(s.grants) > 0 {
-			k := g.signature(s)
-			if alike[k] == nil {
-				classes = append(classes, k)
+	return l.tell(), nil
+}
+
+// lacking looks for what is missing, class of subjects by class. What is missing on a pile hangs on what a subject may do there (a turn) and in the places
+// above where it is judged, which few combinations make up.
+type lacking struct {
+	*Cells
+	needs   []need
+	above   []upward // of each pile
+	round   int
+	at      []heldAt // of each pile
+	touched []uint32 // piles on which the class at hand may do anything
+	known   map[turnsAt]int
+	last    struct {
+		key turnsAt
+		set int
+	}
+	sets    map[string]int // of needs by their numbers, the number of the set
+	pairs   [][]int        // of each set, the needs
+	covered [][]uint32     // of each list that a grant names, the piles; nil until it is asked for
+	splits  map[grantSet]*split
+	regions map[grantGives]region.Region
+	found   map[grantSet]*gapped
+}
+
+// need is an operation with one that it needs, by numbers of the pair and by name.
+type need struct {
+	operation, needed uint32
+	names             [2]string
+}
+
+// upward is where what the operations on a pile need is judged: the pile itself, or what its resources stand in, which can be in several.
+type upward struct {
+	piles []uint32
+	by    [][]int // of each need, where it is among them; none if it is judged nowhere
+	shape int     // the same where by is
+}
+
+// heldAt is what a subject may do on a pile, and what is missing and not told yet, if it is of this round.
+type heldAt struct {
+	round int
+	turn  turn
+	set   int
+}
+
+// turnsAt is all that what is missing hangs on.
+type turnsAt struct {
+	shape int
+	turns [4]turn // on the pile, and above
+}
+
+type grantSet struct{ grant, set int }
+
+type grantGives struct {
+	grant     int
+	operation string
+}
+
+// split is which needs of a set are those of operations that a grant gives, and which are left.
+type split struct {
+	given, rest int
+	gap         *gapped
+}
+
+// gapped is to whom, and on which of the piles that it covers, a grant gives the operations of a set of needs.
+type gapped struct {
+	subjects []estate.Principal
+	places   []bool
+}
+
+// numberNeeds numbers the needs and tells which operations occur in them.
+func (l *lacking) numberNeeds() map[string]bool {
+	wanted := map[string]bool{}
+	for i, name := range l.pair.names {
+		for _, needed := range l.estate.Operations[name].Needs {
+			n, _ := slices.BinarySearch(l.pair.names, needed)
+			l.needs = append(l.needs, need{uint32(i), uint32(n), [2]string{name, needed}})
+			wanted[name], wanted[needed] = true, true
+		}
+	}
+	return wanted
+}
+
+// climb finds for each pile where its needs are judged.
+func (l *lacking) climb() {
+	type kind struct{ pile, above int }
+	tree, all := l.estate.Tree, l.pair.piles
+	piles := make([]int, tree.Len())
+	for n, p := range all {
+		for _, at := range p.places {
+			if row := at.rows[1]; row >= 0 {
+				piles[row] = n
 			}
-			alike[k] = append(alike[k], s)
 		}
 	}
-	for _, class := range classes {
-		s := alike[class][0]
-		var all []estate.Principal
-		for _, one := range alike[class] {
-			all = append(all, one.principal)
+	var kinds []kind
+	known := map[kind]int{}
+	of := make([]int, tree.Len())
+	for i, row := range tree.Rows {
+		k := kind{piles[i], -1}
+		if row.Parent > 0 {
+			k.above = of[row.Parent-1]
 		}
-		var reached []int
-		for _, gr := range s.grants {
-			reached = append(reached, covered[gr.on]...)
+		n, ok := known[k]
+		if !ok {
+			n = len(kinds)
+			known[k] = n
+			kinds = append(kinds, k)
 		}
-		slices.Sort(reached)
-		for _, i := range slices.Compact(reached) {
-			r := resources[i]
-			for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
-				if len(o.Needs) == 0 {
-					continue
+		of[i] = n
+	}
+	l.above = make([]upward, len(all))
+	valid := func(pile int, operation string) bool {
+		class := all[pile].looks[1].at.class
+		return l.estate.Offer(l.Gate.classes.kinds[class]).Valid(operation, l.Gate.classes.types[class]) != nil
+	}
+	nearest := make([]int, len(kinds)) // what stands above comes before it
+	for i, need := range l.needs {
+		for n, k := range kinds {
+			switch {
+			case valid(k.pile, need.names[1]):
+				nearest[n] = k.pile
+			case k.above >= 0:
+				nearest[n] = nearest[k.above]
+			default:
+				nearest[n] = -1
+			}
+			if nearest[n] < 0 || !valid(k.pile, need.names[0]) {
+				continue
+			}
+			up := &l.above[k.pile]
+			if up.by == nil {
+				up.by = make([][]int, len(l.needs))
+			}
+			at := slices.Index(up.piles, uint32(nearest[n]))
+			if at < 0 {
+				at = len(up.piles)
+				up.piles = append(up.piles, uint32(nearest[n]))
+			}
+			if !slices.Contains(up.by[i], at) {
+				up.by[i] = append(up.by[i], at)
+			}
+		}
+	}
+	shapes := map[string]int{}
+	for n := range l.above {
+		key := fmt.Sprint(l.above[n].by)
+		if _, ok := shapes[key]; !ok {
+			shapes[key] = len(shapes)
+		}
+		l.above[n].shape = shapes[key]
+	}
+}
+
+// take takes down what the class at hand may do on some piles.
+func (l *lacking) take(t turn, piles []*Pile) {
+	for _, p := range piles {
+		at := &l.at[p.number]
+		if at.round != l.round { // a pile may come in parts
+			l.touched = append(l.touched, p.number)
+		}
+		at.round, at.turn = l.round, t
+	}
+}
+
+// settle finds what a class lacks, and the grants that give it what is of no use.
+func (l *lacking) settle(class []who) error {
+	left := false
+	for _, n := range l.touched {
+		at := &l.at[n]
+		at.set = 0
+		if l.pair.piles[n].Listed() {
+			if err := l.missing(n, at); err != nil {
+				return err
+			}
+			left = left || at.set > 0
+		}
+	}
+	if !left {
+		return nil
+	}
+	s := l.numbered(class[0].numbers[1])
+	for _, gr := range s.grants {
+		last, by := 0, (*split)(nil)
+		for i, n := range l.piles(gr.on) {
+			at := &l.at[n]
+			if at.round != l.round || at.set == 0 {
+				continue
+			}
+			if at.set != last || by == nil {
+				var err error
+				if by, err = l.split(gr, s, at.set, n); err != nil {
+					return err
 				}
-				has, err := g.allowed(s, o.Name, r, nil)
-				if err != nil || has == region.Empty {
-					continue
-				}
-				for _, need := range o.Needs {
-					if !g.meets(s, r, need, has) {
-						out = append(out, Lack{all, r, o.Name, need, g.giver(s, r, o.Name)})
+				last = at.set
+			}
+			if one := by.gap; one != nil {
+				if k := len(one.subjects); k == 0 || one.subjects[k-1] != class[len(class)-1].principal {
+					for _, w := range class {
+						one.subjects = append(one.subjects, w.principal)
 					}
 				}
+				one.places[i] = true
+			}
+			at.set = by.rest
+			if l.asks(gr) {
+				by = nil // it may be otherwise on the next pile
 			}
 		}
 	}
-	return out
+	return nil
 }
 
-// meets says whether the needed operation, at the resource or the nearest place above where it is valid, is
-// allowed in all of the region.
-func (g *Gate) meets(s *subject, r *estate.Resource, need string, in region.Region) bool {
-	for ; r != nil; r = r.Parent {
-		if g.estate.Offer(r.System.Kind.ID).Valid(need, r.Type) == nil {
-			continue
+// missing works out what is missing on a pile.
+func (l *lacking) missing(n uint32, at *heldAt) error {
+	up := &l.above[n]
+	key := turnsAt{up.shape, [4]turn{at.turn}}
+	turns := make([]turn, 0, len(key.turns))
+	for i, above := range up.piles {
+		t := noTurn
+		if l.at[above].round == l.round {
+			t = l.at[above].turn
 		}
-		has, err := g.allowed(s, need, r, nil)
+		if turns = append(turns, t); i+1 < len(key.turns) {
+			key.turns[i+1] = t
+		}
+	}
+	if key == l.last.key && len(turns) < len(key.turns) {
+		at.set = l.last.set
+		return nil
+	}
+	set, ok := l.known[key]
+	if !ok || len(turns) >= len(key.turns) {
+		var missing []int
+		for i, need := range l.needs {
+			has := l.when(at.turn, need.operation)
+			if has == region.Empty || up.by == nil {
+				continue
+			}
+			for _, k := range up.by[i] {
+				inside, err := l.space.Contains(l.when(turns[k], need.needed), has)
+				if err == nil && !inside { // else it is too complex to say
+					missing = append(missing, i)
+					break
+				}
+			}
+		}
+		set = l.set(missing)
+		l.known[key] = set
+	}
+	at.set = set
+	l.last.key, l.last.set = key, set
+	return nil
+}
+
+// when tells when an operation is allowed by a turn.
+func (l *lacking) when(t turn, operation uint32) region.Region {
+	for _, c := range l.pair.turns[t] {
+		if c.operation == operation {
+			return c.is.Possible
+		}
+	}
+	return region.Empty
+}
+
+// set numbers a set of needs; none is 0.
+func (l *lacking) set(needs []int) int {
+	key := ""
+	if len(needs) > 0 {
+		key = fmt.Sprint(needs)
+	}
+	n, ok := l.sets[key]
+	if !ok {
+		n = len(l.pairs)
+		l.sets[key] = n
+		l.pairs = append(l.pairs, needs)
+	}
+	return n
+}
+
+func (l *lacking) asks(gr *grant) bool { return l.space.AsksBelow(gr.region, l.facts.fixed) }
+
+// split tells which needs of a set a grant brings about on a pile.
+func (l *lacking) split(gr *grant, s *subject, set int, pile uint32) (*split, error) {
+	key := grantSet{gr.number, set}
+	if out := l.splits[key]; out != nil && !l.asks(gr) {
+		return out, nil
+	}
+	var given, rest []int
+	for _, i := range l.pairs[set] {
+		when, err := l.gives(gr, s, l.needs[i].names[0])
 		if err != nil {
-			return true // too complex to say
+			return nil, err
 		}
-		inside, err := g.space.Contains(has, in)
-		return inside || err != nil
-	}
-	return true // it is valid nowhere above: nothing can be lacking
-}
-
-func (g *Gate) giver(s *subject, r *estate.Resource, operation string) string {
-	known := g.known(s, r)
-	for _, gr := range s.grants {
-		if one, err := g.grantRegion(gr, s, operation, nil); g.places.covers(gr.on, g.spot(r)) && err == nil && g.space.Fix(one, known) != region.Empty {
-			return gr.ID
+		if l.asks(gr) {
+			when = l.space.Fix(when, l.Gate.known(s, l.pair.piles[pile].resource(1, 0)))
+		}
+		if when == region.Empty {
+			rest = append(rest, i)
+		} else {
+			given = append(given, i)
 		}
 	}
-	return ""
+	out := &split{given: l.set(given), rest: l.set(rest)}
+	if out.given > 0 {
+		at := grantSet{gr.number, out.given}
+		if out.gap = l.found[at]; out.gap == nil {
+			out.gap = &gapped{places: make([]bool, len(l.piles(gr.on)))}
+			l.found[at] = out.gap
+		}
+	}
+	l.splits[key] = out
+	return out, nil
 }
 
-// signature is the same for subjects that no grant or block tells apart, but for what they own.
-func (g *Gate) signature(s *subject) string {
-	key := fmt.Sprint(g.class[s.number], s.active, g.facts.name(s.Tags))
-	if g.facts.owner {
-		key += s.principal.String()
+// gives is when a grant gives an operation to those it goes to.
+func (l *lacking) gives(gr *grant, s *subject, operation string) (region.Region, error) {
+	key := grantGives{gr.number, operation}
+	when, ok := l.regions[key]
+	if !ok {
+		var err error
+		if when, err = l.grantRegion(gr, s, operation, nil); err != nil {
+			return when, err
+		}
+		l.regions[key] = when
 	}
-	return key
+	return when, nil
+}
+
+// piles lists those that a list covers, by number.
+func (l *lacking) piles(list int) []uint32 {
+	if l.covered[list] == nil {
+		at, pair := &l.places.lists[list], l.pair
+		in := []uint32{}
+		for _, s := range at.spans {
+			for n := pair.first[s.from]; n < pair.first[s.to]; n++ {
+				in = append(in, n)
+			}
+		}
+		if at.trait >= 0 {
+			in = append(in, pair.within[pair.sides[1].coverage[at.trait]]...)
+			slices.Sort(in)
+			in = slices.Compact(in)
+		}
+		l.covered[list] = in
+	}
+	return l.covered[list]
+}
+
+// tell lists what was found by grant, operation and need.
+func (l *lacking) tell() []Lack {
+	type gap struct{ grant, need int }
+	all := map[gap]*gapped{}
+	for k, found := range l.found {
+		for _, i := range l.pairs[k.set] {
+			one := all[gap{k.grant, i}]
+			if one == nil {
+				one = &gapped{places: make([]bool, len(found.places))}
+				all[gap{k.grant, i}] = one
+			}
+			one.subjects = append(one.subjects, found.subjects...)
+			for n, is := range found.places {
+				one.places[n] = one.places[n] || is
+			}
+		}
+	}
+	out := make([]Lack, 0, len(all))
+	for k, found := range all {
+		gr := l.grants[k.grant]
+		one := Lack{Grant: gr.ID, Operation: l.needs[k.need].names[0], Need: l.needs[k.need].names[1], Subjects: found.subjects}
+		for i, n := range l.piles(gr.on) {
+			if found.places[i] {
+				if one.Count++; one.Count <= mostLacking {
+					one.Places = append(one.Places, l.pair.piles[n].First())
+				}
+			}
+		}
+		slices.SortFunc(one.Subjects, func(a, b estate.Principal) int {
+			return cmp.Or(cmp.Compare(a.Kind, b.Kind), strings.Compare(a.ID, b.ID))
+		})
+		one.Subjects = slices.Compact(one.Subjects)
+		out = append(out, one)
+	}
+	slices.SortFunc(out, func(a, b Lack) int {
+		return cmp.Or(strings.Compare(a.Grant, b.Grant), strings.Compare(a.Operation, b.Operation), strings.Compare(a.Need, b.Need))
+	})
+	return out
 }
 
 // name is the same for tags that no condition tells apart.
 func (f *facts) name(tags estate.Tags) string {
 	return tags.Name(func(key string) bool { return f.same[key] || f.subject[key] || f.resource[key] })
-}
-
-// representatives gives one resource for each way in which grants, blocks and types tell resources and what they
-// stand in apart.
-func (g *Gate) representatives() []*estate.Resource {
-	type look struct {
-		at    spot
-		above int
-		tags  string
-		owner uint32
-	}
-	ids := map[look]int{}
-	tree := g.estate.Tree
-	tags := make([]string, len(tree.Tags))
-	for i, t := range tree.Tags {
-		tags[i] = g.facts.name(t)
-	}
-	told := g.places.toldApart()
-	numbers := make([]int, tree.Len())
-	var out []*estate.Resource
-	for i, row := range tree.Rows {
-		key := look{at: g.places.spots[i], above: -1, tags: tags[row.Tags]}
-		key.at.mark = told[key.at.mark]
-		if row.Parent > 0 {
-			key.above = numbers[row.Parent-1]
-		}
-		if g.facts.owner {
-			key.owner = row.Owner
-		}
-		id, known := ids[key]
-		if !known {
-			id = len(ids)
-			ids[key] = id
-			out = append(out, tree.At(i))
-		}
-		numbers[i] = id
-	}
-	return out
 }
 
 // Never says whether a condition and dates can never hold together.

@@ -86,7 +86,7 @@ func (c *causes) through(g *gate.Gate, l *Line) (out []Cause) {
 		c.scopes(e, places, add, map[string]bool{})
 	}
 	for _, gr := range estate.Sorted(e.Grants) {
-		if g.Selects(gr.To, who) && g.Covers(gr.On, r) && slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, l.Operations[0]) }) {
+		if gives(g, gr, who, l.Operations[0], r) {
 			add("grants", "grant", &gr.Object)
 			for _, ref := range gr.Roles {
 				c.roles(e, ref.ID, add)
@@ -134,6 +134,42 @@ func (c *causes) scopes(e *estate.Estate, list estate.Resources, add func(sectio
 			c.scopes(e, e.Scopes[t.Scope].Resources, add, seen)
 		}
 	}
+}
+
+// Grants names the grants through which a line's first cell was so, and is; none where it was or is not.
+func (e *Effect) Grants(l *Line) (was, is []string) {
+	find := func(g *gate.Gate, who estate.Principal) (out []string) {
+		a, err := estate.ParseAddress(l.Piles[0].First())
+		if err != nil {
+			return nil
+		}
+		r, err := g.Place(a)
+		if err != nil {
+			return nil
+		}
+		for _, gr := range estate.Sorted(g.Estate().Grants) {
+			if gr.OnRequest == nil && gives(g, gr, who, l.Operations[0], r) {
+				out = append(out, gr.ID)
+			}
+		}
+		return out
+	}
+	other := l.Subjects[0]
+	if e.other != (estate.Principal{}) {
+		other = e.other
+	}
+	if l.Way != Gains {
+		was = find(e.Gates.Old, l.Subjects[0])
+	}
+	if l.Way != Loses {
+		is = find(e.Gates.New, other)
+	}
+	return was, is
+}
+
+// gives says whether a grant gives an operation to a subject on a resource, whenever that is.
+func gives(g *gate.Gate, gr *estate.Grant, who estate.Principal, operation string, r *estate.Resource) bool {
+	return g.Selects(gr.To, who) && g.Covers(gr.On, r) && slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, operation) })
 }
 
 // String names the cause with its place.

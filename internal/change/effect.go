@@ -50,6 +50,7 @@ type Effect struct {
 	direct        [2]map[estate.Principal][]*estate.Grant // afterwards and before, the grants that name a subject by itself
 	altered       *altered                                // the entries that are not the same
 	only          map[estate.Principal]bool               // those whose access can differ; nil for everybody
+	other         estate.Principal                        // where two subjects are compared, the second
 	Part          bool                                    // the gates answer only for those whose access can differ, and for whom tests are about
 }
 
@@ -88,7 +89,7 @@ func Between(e *estate.Estate, one, other estate.Principal, since clock.Instant)
 	if err != nil {
 		return nil, err
 	}
-	out := &Effect{Before: e, After: e, altered: altered, Gates: pair}
+	out := &Effect{Before: e, After: e, altered: altered, Gates: pair, other: other}
 	g := gatherer{pair: pair, lines: map[string]*Line{}}
 	if err := pair.Between(one, other, since, func(d gate.Difference) { g.take(d) }); err != nil {
 		return nil, err

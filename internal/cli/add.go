@@ -74,7 +74,7 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 	c.Flags().StringVar(&file, "file", "", "`file` of the workspace to put it into")
 	isSubject := s.Name == "people" || s.Name == "services"
 	if isSubject {
-		c.Flags().StringArrayVar(&groups, "groups", nil, "groups to join; several with commas, or the flag again")
+		c.Flags().StringArrayVar(&groups, "groups", nil, "the `list` of groups to join")
 	}
 	help := "`file` of many at once: CSV whose columns are id and the keys"
 	if s.Name == "roles" {

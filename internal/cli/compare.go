@@ -137,13 +137,7 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 		})
 		p.Table(0, nil, rows)
 	} else {
-		a.effectText(p, e)
-		if causes := allCauses(e); len(causes) > 0 {
-			p.Line("\n%s", p.Paint(view.Heading, "Through"))
-			for _, c := range causes {
-				p.Table(2, nil, [][]view.Cell{{{Text: c.What}, {Text: c.Position.Short(), Style: view.Faint}}})
-			}
-		}
+		a.effectText(p, e, true)
 	}
 	turned, err := e.Turned(now)
 	if err != nil {
@@ -153,16 +147,19 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 	return nil
 }
 
-// allCauses lists the entries behind all lines that are told, each once.
-func allCauses(e *change.Effect) (out []change.Cause) {
-	for i := range e.Lines[:min(len(e.Lines), maxLines)] {
-		for _, c := range e.Causes(&e.Lines[i]) {
-			if !slices.ContainsFunc(out, func(o change.Cause) bool { return o.What == c.What }) {
-				out = append(out, c)
+// throughText names the entries behind lines.
+func throughText(p *view.Page, e *change.Effect, lines []change.Line) {
+	var texts []string
+	for i := range lines {
+		for _, c := range e.Causes(&lines[i]) {
+			if text := c.String(); !slices.Contains(texts, text) {
+				texts = append(texts, text)
 			}
 		}
 	}
-	return out
+	if len(texts) > 0 {
+		p.Table(4, nil, [][]view.Cell{{{Text: "through: " + strings.Join(texts, ", "), Style: view.Faint}}})
+	}
 }
 
 // whenOf says when it may be done, and was.
@@ -337,14 +334,32 @@ func (a *app) compareEntries(one, other string) error {
 			if when == "always" {
 				when = ""
 			}
-			rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: effect.What(&l)}, {Text: when, Style: view.Faint}})
+			rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: effect.What(&l)}, {Text: when, Style: view.Faint}, {Text: grantsText(effect.Grants(&l)), Style: view.Faint}})
 		}
 		if len(rows) == 0 {
 			rows = append(rows, []view.Cell{{Text: "nothing", Style: view.Faint}})
 		}
+		if !slices.ContainsFunc(rows, func(row []view.Cell) bool { return len(row) > 2 && row[2].Text != "" }) {
+			for i, row := range rows {
+				if len(row) > 2 {
+					rows[i] = slices.Delete(row, 2, 3)
+				}
+			}
+		}
 		p.Table(2, nil, rows)
 	}
 	return nil
+}
+
+// grantsText names the grants through which one has something, and the other.
+func grantsText(one, other []string) string {
+	switch {
+	case len(one) == 0:
+		one = other
+	case len(other) > 0 && !slices.Equal(one, other):
+		one = append(slices.Clone(one), "and the other "+strings.Join(other, ", "))
+	}
+	return "through " + strings.Join(one, ", ")
 }
 
 func (a *app) betweenJSON(e *change.Effect) error {
@@ -353,10 +368,19 @@ func (a *app) betweenJSON(e *change.Effect) error {
 		Resource  string `json:"resource"`
 		First     string `json:"first,omitempty"`
 		Second    string `json:"second,omitempty"`
+		// Grants through which each has it.
+		FirstGrants  []string `json:"first_grants,omitempty"`
+		SecondGrants []string `json:"second_grants,omitempty"`
 	}
+	type through struct{ first, second []string }
+	known := map[*change.Line]through{}
 	out := map[string][]row{"first": {}, "second": {}, "both": {}}
 	e.Rows(func(r change.Row) {
-		one := row{r.Operation, r.Resource, r.Line.Was(), r.Line.Is()}
+		if _, ok := known[r.Line]; !ok {
+			first, second := e.Grants(r.Line)
+			known[r.Line] = through{first, second}
+		}
+		one := row{r.Operation, r.Resource, r.Line.Was(), r.Line.Is(), known[r.Line].first, known[r.Line].second}
 		switch r.Line.Way {
 		case change.Loses:
 			one.Second = ""

@@ -93,7 +93,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		}
 	}
 	p := a.page(a.Out)
-	a.effectText(p, effect)
+	a.effectText(p, effect, false)
 	a.consequencesText(p, consequences)
 	names := strings.Join(fileNames(changes), ", ")
 	if c.dryRun {
@@ -186,7 +186,7 @@ var ways = map[change.Way]struct {
 // maxLines is how many lines an effect has before the rest is counted.
 const maxLines = 24
 
-func (a *app) effectText(p *view.Page, e *change.Effect) {
+func (a *app) effectText(p *view.Page, e *change.Effect, through bool) {
 	if e.Empty() {
 		p.Line("%s", p.Paint(view.Heading, "Nobody's access changes."))
 		return
@@ -201,6 +201,9 @@ func (a *app) effectText(p *view.Page, e *change.Effect) {
 			n++
 		}
 		a.linesText(p, e, e.Lines[i:i+n])
+		if through {
+			throughText(p, e, e.Lines[i:i+n])
+		}
 		i += n
 	}
 	if _, noticed := e.Handed(); len(noticed) > 0 {

@@ -115,7 +115,7 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 		if loss.Empty() {
 			p.Line("nobody would lose anything")
 		} else {
-			a.effectText(p, loss)
+			a.effectText(p, loss, false)
 		}
 	}
 	return nil

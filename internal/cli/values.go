@@ -29,13 +29,7 @@ func (a *app) valueFlags(c *cobra.Command, s policyfile.Section) *values {
 		}
 		given := new([]string)
 		v.given[f.Name] = given
-		doc := f.Doc
-		if f.Shape == policyfile.OfList {
-			doc += "; several with commas, or the flag again"
-		}
-		c.Flags().StringArrayVar(given, f.Name, nil, doc)
-		flag := c.Flags().Lookup(f.Name)
-		flag.Usage = "`" + metavar(f) + "` " + doc
+		flag := c.Flags().VarPF(keyFlag{given, metavar(f)}, f.Name, "", strings.ReplaceAll(f.Doc, "`", "'"))
 		if f.Shape == policyfile.OfFlag {
 			flag.NoOptDefVal = "true"
 		}
@@ -44,6 +38,19 @@ func (a *app) valueFlags(c *cobra.Command, s policyfile.Section) *values {
 		}
 	}
 	return v
+}
+
+// keyFlag takes the value of a key, each time it is given.
+type keyFlag struct {
+	given *[]string
+	shape string
+}
+
+func (f keyFlag) String() string { return "" }
+func (f keyFlag) Type() string   { return f.shape }
+func (f keyFlag) Set(text string) error {
+	*f.given = append(*f.given, text)
+	return nil
 }
 
 // metavar names a flag's value.

@@ -28,6 +28,16 @@ func (s opset) add(i uint32) { s[i/64] |= 1 << (i % 64) }
 
 func (s opset) has(i uint32) bool { return s[i/64]&(1<<(i%64)) != 0 }
 
+// meets says whether two sets have any in common.
+func (s opset) meets(o opset) bool {
+	for w := range s {
+		if s[w]&o[w] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 func newClasses(e *estate.Estate) *classes {
 	c := &classes{estate: e, numbers: map[[2]string]uint32{}, rows: make([][]uint32, len(e.Tree.Systems)), ops: &operations{number: map[string]uint32{}}}
 	for i, o := range estate.Sorted(e.Operations) {

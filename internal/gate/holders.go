@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
 )
 
 // Holders tells who may do any of the operations on any of the resources: the best answer for each subject, those
@@ -23,7 +24,9 @@ type holding struct {
 	resources []*estate.Resource
 	selects   func(*estate.Operation) bool
 	table     *Table
-	rows      []int // candidates for an example
+	wanted    opset // the operations
+	core      *tableGate
+	covers    map[uint32][Allow + 1]opset // what each gives
 }
 
 // ask asks for every subject.
@@ -56,23 +59,23 @@ func (h *holding) best(subject int, enough Outcome) (Answer, error) {
 func (h *holding) count() (out []Answer, err error) {
 	g := h.gate
 	h.table = g.tableOf(h.context, h.resources)
-	var wanted []int
+	h.core, h.covers, h.wanted = h.table.core(), map[uint32][Allow + 1]opset{}, g.classes.ops.set()
 	for i, o := range g.classes.ops.list {
 		if h.selects(o) {
-			wanted = append(wanted, i)
+			h.wanted.add(uint32(i))
 		}
 	}
 	n := -1
 	bad := h.table.Counts(func(_ estate.Principal, counts []Count) bool {
 		n++
 		best := Deny
-		for _, i := range wanted {
-			if counts[i].Allowed > 0 {
+		for i, c := range counts {
+			switch {
+			case !h.wanted.has(uint32(i)):
+			case c.Allowed > 0:
 				best = Allow
-				break
-			}
-			if counts[i].Depends > 0 {
-				best = Depends
+			case c.Depends > 0:
+				best = max(best, Depends)
 			}
 		}
 		if best == Deny {
@@ -90,23 +93,25 @@ func (h *holding) count() (out []Answer, err error) {
 	return out, err
 }
 
-// example finds the first resource in tree order for which the answer is so. Where nothing is given by steps, lists or ownership there is none, and of a pile
-// one resource will do.
+// example finds a resource for which the answer is so: among what steps give, in tree order, then what lists give that traits tell, then what is owned. Of
+// a pile one resource will do.
 func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 	g, t := h.gate, h.table
 	one := &g.holders[subject]
 	if len(h.context.Roles) > 0 || one.flags&apart != 0 || g.lent[uint32(subject)] != nil {
 		return h.best(subject, outcome)
 	}
-	h.rows = h.rows[:0]
-	add := func(p *pile) {
-		if p.count > 0 {
-			h.rows = append(h.rows, int(p.row))
-		}
+	as := outcome
+	if outcome == Depends && g.space.Judge(region.Region(one.active), h.context.region) == region.Some {
+		as = whenever
 	}
 	steps := g.rows.steps[one.row : one.row+one.steps]
 	for i, s := range steps {
-		if s.cover == 0 {
+		given, err := h.gives(s.cover, as)
+		if err != nil {
+			return Answer{}, err
+		}
+		if given == nil {
 			continue
 		}
 		end := uint32(len(t.first) - 1)
@@ -114,39 +119,86 @@ func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 			end = steps[i+1].mark
 		}
 		for k := t.first[s.mark]; k < t.first[end]; k++ {
-			add(&t.piles[k])
+			if t.piles[k].count == 0 || !given.meets(g.classes.valid[t.piles[k].at.class]) {
+				continue
+			}
+			if a, err := h.first(subject, int(t.piles[k].row), outcome); err != nil || a.Operation != nil {
+				return a, err
+			}
 		}
 	}
+	var rows []int
 	for _, e := range g.rows.extras[one.extra : one.extra+one.extras] {
 		for _, trait := range t.having[e.trait] {
 			for _, k := range t.traits[trait] {
-				add(&t.piles[k])
+				if t.piles[k].count > 0 {
+					rows = append(rows, int(t.piles[k].row))
+				}
 			}
 		}
 	}
 	for _, o := range t.owns(subject) {
 		for _, row := range t.owned[o] {
 			if t.counted(int(row)) {
-				h.rows = append(h.rows, int(row))
+				rows = append(rows, int(row))
 			}
 		}
 	}
-	slices.Sort(h.rows)
-	for _, row := range slices.Compact(h.rows) {
-		q := query{subject: subject, context: h.context.region, row: row, at: g.places.spots[row]}
-		for _, o := range g.estate.Offer(g.classes.kinds[q.at.class]).On(g.classes.types[q.at.class]) {
-			if !h.selects(o) {
-				continue
-			}
-			q.operation = g.classes.ops.number[o.Name]
-			got, err := g.judge(&q)
-			if err != nil {
-				return Answer{}, err
-			}
-			if got == outcome {
-				return Answer{g.principal(subject), o, g.estate.Tree.At(row), got}, nil
-			}
+	slices.Sort(rows)
+	for _, row := range slices.Compact(rows) {
+		if a, err := h.first(subject, row, outcome); err != nil || a.Operation != nil {
+			return a, err
 		}
 	}
 	return h.best(subject, outcome) // what is given to those alone who do not own it may lie beside
+}
+
+// whenever stands for what is allowed or depends, of a cover.
+const whenever = Deny
+
+// gives is which of the operations a cover gives so, or may, for it hangs on the resource; nil if it is none.
+func (h *holding) gives(cover uint32, outcome Outcome) (opset, error) {
+	if cover == 0 {
+		return nil, nil
+	}
+	g := h.gate
+	out, ok := h.covers[cover]
+	if !ok {
+		a, err := h.core.answer(cover)
+		if err != nil {
+			return nil, err
+		}
+		for w := range h.wanted {
+			asks := uint64(0)
+			if a.asks != nil {
+				asks = a.asks[w]
+			}
+			for k, some := range [...]uint64{whenever: a.allowed[w] | a.depends[w], Depends: a.depends[w], Allow: a.allowed[w]} {
+				if some = (some | asks) & h.wanted[w]; some != 0 {
+					if out[k] == nil {
+						out[k] = g.classes.ops.set()
+					}
+					out[k][w] = some
+				}
+			}
+		}
+		h.covers[cover] = out
+	}
+	return out[outcome], nil
+}
+
+// first gives the first of the operations, by name, for which the answer on a listed resource is so; none if there is none.
+func (h *holding) first(subject, row int, outcome Outcome) (Answer, error) {
+	g := h.gate
+	q := query{subject: subject, context: h.context.region, row: row, at: g.places.spots[row]}
+	for _, o := range g.estate.Offer(g.classes.kinds[q.at.class]).On(g.classes.types[q.at.class]) {
+		if !h.selects(o) {
+			continue
+		}
+		q.operation = g.classes.ops.number[o.Name]
+		if got, err := g.judge(&q); err != nil || got == outcome {
+			return Answer{g.principal(subject), o, g.estate.Tree.At(row), got}, err
+		}
+	}
+	return Answer{}, nil
 }

@@ -28,6 +28,7 @@ var deedKeys = []string{"time", "subject", "operation", "resource"}
 func (a *app) trimCommand() *cobra.Command {
 	var maps []string
 	var from, to, since string
+	var most int
 	c := &cobra.Command{
 		Use:   "trim LOG",
 		Short: "Hold a log of what was done against the policy, and find what nobody used",
@@ -44,6 +45,7 @@ A deed counts for every grant that could have given it at its time; grants on re
 	c.Flags().StringSliceVar(&maps, "map", nil, "`key=column`, where the log names time, subject, operation or resource otherwise")
 	c.Flags().StringVar(&from, "from", "", "from this `day` or time on")
 	c.Flags().StringVar(&to, "to", "", "until this `day` or time")
+	c.Flags().IntVar(&most, "most", 20, "for how `many` roles, and grants, edits are worked out; 0 for all")
 	c.Flags().StringVar(&since, "since", "", "refuse by the policy as it was at a `revision`")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		g, err := a.compiled()
@@ -95,9 +97,9 @@ A deed counts for every grant that could have given it at its time; grants on re
 		out := trimmers[0].Trim()
 		out.Refused = trimmers[len(trimmers)-1].Trim().Refused
 		if a.format == "json" {
-			return a.trimJSON(g, out)
+			return a.trimJSON(g, out, most)
 		}
-		return a.trimText(g, out, args[0])
+		return a.trimText(g, out, args[0], most)
 	}
 	a.formats(c, "text", "json")
 	return c
@@ -292,7 +294,7 @@ func (p proposal) text() string {
 	return fmt.Sprintf("%s would lose %s", count(p.People, "subject"), count(len(p.Operations), "operation"))
 }
 
-func (a *app) trimText(g *gate.Gate, t survey.Trim, name string) error {
+func (a *app) trimText(g *gate.Gate, t survey.Trim, name string, most int) error {
 	p := a.page(a.Out)
 	zone := g.Estate().Zone
 	if t.Deeds == 0 {
@@ -315,7 +317,18 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string) error {
 	if len(t.Roles) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "Roles that could be narrower"))
 	}
-	for _, u := range t.Roles {
+	worked := func(n int) int {
+		if most > 0 {
+			return min(n, most)
+		}
+		return n
+	}
+	rest := func(n int, of string) {
+		if left := n - worked(n); left > 0 {
+			p.Line("  %s", p.Paint(view.Faint, fmt.Sprintf("and %s more: --most 0 works all out", count(left, of))))
+		}
+	}
+	for _, u := range t.Roles[:worked(len(t.Roles))] {
 		if len(u.Never) == len(u.Given) {
 			p.Table(2, nil, [][]view.Cell{{{Text: "role " + u.ID}, {Text: "nothing of it was used", Style: view.Maybe}}})
 			continue
@@ -328,10 +341,11 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string) error {
 		p.Line("    %s", edit.Command)
 		p.Line("    %s", p.Paint(view.Faint, edit.text()))
 	}
+	rest(len(t.Roles), "role")
 	if len(t.Grants) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "Grants of which little is used"))
 	}
-	for _, u := range t.Grants {
+	for _, u := range t.Grants[:worked(len(t.Grants))] {
 		switch {
 		case len(u.Never) == len(u.Given):
 			p.Table(2, nil, [][]view.Cell{{{Text: "grant " + u.ID}, {Text: "nothing of it was used", Style: view.Maybe}}})
@@ -352,10 +366,11 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string) error {
 			p.Table(2, nil, [][]view.Cell{{{Text: "grant " + u.ID}, {Text: fmt.Sprintf("%d of %d did nothing through it: %s", len(u.Idle), u.Reaches, strings.Join(idle, ", "))}}})
 		}
 	}
+	rest(len(t.Grants), "grant")
 	return nil
 }
 
-func (a *app) trimJSON(g *gate.Gate, t survey.Trim) error {
+func (a *app) trimJSON(g *gate.Gate, t survey.Trim, most int) error {
 	type refusal struct {
 		Time      string `json:"time"`
 		Subject   string `json:"subject"`
@@ -381,9 +396,9 @@ func (a *app) trimJSON(g *gate.Gate, t survey.Trim) error {
 	for _, r := range t.Refused {
 		out.Refused = append(out.Refused, refusal{zone.Format(r.At), r.Who.String(), r.Operation, r.Resource, r.Why, r.Line})
 	}
-	for _, u := range t.Roles {
+	for i, u := range t.Roles {
 		one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never)}
-		if len(u.Never) < len(u.Given) {
+		if len(u.Never) < len(u.Given) && (most == 0 || i < most) {
 			edit, err := a.narrowed(g, u)
 			if err != nil {
 				return err
@@ -392,9 +407,9 @@ func (a *app) trimJSON(g *gate.Gate, t survey.Trim) error {
 		}
 		out.Roles = append(out.Roles, one)
 	}
-	for _, u := range t.Grants {
+	for i, u := range t.Grants {
 		one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never), Idle: texts(u.Idle)}
-		if len(u.Never) == len(u.Given) && !u.Protected {
+		if len(u.Never) == len(u.Given) && !u.Protected && (most == 0 || i < most) {
 			edit, err := a.propose(g, "hgate remove grant "+u.ID, change.Without(g.Estate(), "grants", u.ID))
 			if err != nil {
 				return err

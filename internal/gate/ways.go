@@ -61,6 +61,28 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 	return out, nil
 }
 
+// OwnWays holds the grants to the request's subject against it, by id, and gives those whose roles have the operation and whose places cover the resource,
+// on request or not. It costs what the subject's grants do.
+func (g *Gate) OwnWays(req Request) ([]Way, error) {
+	q, err := g.question(req)
+	if err != nil {
+		return nil, err
+	}
+	known, at := g.known(q.subject, q.resource), g.spot(q.resource)
+	var out []Way
+	for _, gr := range q.subject.grants {
+		if !g.gives(gr.Grant, q.operation) || !g.places.covers(gr.on, at) {
+			continue
+		}
+		w := Way{Grant: gr.Grant, Who: true, What: true, Where: true}
+		if w.Region, err = g.would(gr, &q, known); err != nil {
+			return nil, err
+		}
+		out = append(out, w)
+	}
+	return out, nil
+}
+
 // missing counts what is not there.
 func missing(all ...bool) (n int) {
 	for _, there := range all {

@@ -106,11 +106,11 @@ func (t *Trimmer) Take(d Deed) {
 }
 
 func (t *Trimmer) ask(d Deed) *answer {
-	all, err := t.gate.Ways(gate.Request{Subject: d.Who, Operation: d.Operation, Resource: d.Resource, Context: t.gate.NewContext()})
+	ways, err := t.gate.OwnWays(gate.Request{Subject: d.Who, Operation: d.Operation, Resource: d.Resource, Context: t.gate.NewContext()})
 	if err != nil {
 		return &answer{why: err.Error()}
 	}
-	return &answer{ways: slices.DeleteFunc(all, func(w gate.Way) bool { return !w.Who || !w.What || !w.Where })}
+	return &answer{ways: ways}
 }
 
 // Trim tells what was never used.

@@ -22,10 +22,10 @@ import (
 
 // gridFlags are what a grid is asked for.
 type gridFlags struct {
-	who, members, roles, where, what, unfold []string
-	groups, operations, describe, all        bool
-	depth                                    int
-	asTests, expect                          string
+	who, members, roles, where, what, levels, unfold []string
+	groups, operations, describe, all                bool
+	depth                                            int
+	asTests, expect                                  string
 }
 
 // mostAnswers bounds how many answers a grid works out: columns times resources.
@@ -50,6 +50,7 @@ with 1 if anything differs; --as-tests writes the grid as a test.`,
 		Example: `  hgate grid --groups --where ridge-net
   hgate grid --members-of dome-crew --where summit-hosts,obsdb --mfa yes
   hgate grid --who lucas.amarel --where obsdb --operations
+  hgate grid --levels change,govern
   hgate grid --roles night-operator,dish-driver --describe`,
 		Args: takes(0, 0),
 	}
@@ -62,6 +63,7 @@ with 1 if anything differs; --as-tests writes the grid as a test.`,
 	fl.StringSliceVar(&f.roles, "roles", nil, "these `roles` across")
 	fl.StringSliceVar(&f.where, "where", nil, "these `places` down")
 	fl.StringSliceVar(&f.what, "what", nil, "these `operations` alone, as 'table.*' or 'from change'")
+	fl.StringSliceVar(&f.levels, "levels", nil, "operations of these `levels` alone")
 	fl.BoolVar(&f.operations, "operations", false, "operations down, not places")
 	fl.BoolVar(&f.describe, "describe", false, "what operations do, beside them")
 	fl.IntVar(&f.depth, "depth", 1, "how `deep` places are unfolded below the first")
@@ -69,6 +71,7 @@ with 1 if anything differs; --as-tests writes the grid as a test.`,
 	fl.BoolVar(&f.all, "all", false, "rows and columns that are empty, too")
 	fl.StringVar(&f.asTests, "as-tests", "", "write it as a test of this `name`")
 	fl.StringVar(&f.expect, "expect", "", "compare with a CSV `file`")
+	_ = c.RegisterFlagCompletionFunc("levels", cobra.FixedCompletions(estate.LevelNames(), cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("roles", a.completeSection("roles"))
 	_ = c.RegisterFlagCompletionFunc("members-of", a.completeSection("groups"))
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -166,8 +169,18 @@ func (f gridFlags) question(g *gate.Gate) (q survey.Question, err error) {
 	if err != nil {
 		return q, err
 	}
-	if what != nil {
-		q.What = func(o *estate.Operation) bool { return what.Fit(o, e.Edition) }
+	levels := map[estate.Level]bool{}
+	for _, text := range f.levels {
+		l, err := estate.ParseLevel(strings.TrimSpace(text))
+		if err != nil {
+			return q, fmt.Errorf("--levels: %w", err)
+		}
+		levels[l] = true
+	}
+	if what != nil || len(levels) > 0 {
+		q.What = func(o *estate.Operation) bool {
+			return (what == nil || what.Fit(o, e.Edition)) && (len(levels) == 0 || levels[o.Level])
+		}
 	}
 	where, err := chosenPlaces(g, f.where)
 	if err != nil {

@@ -107,7 +107,7 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 		for _, r := range refs {
 			cells = append(cells, []view.Cell{{Text: estate.Singular(r.Section) + " " + r.ID}, {Text: r.Key}, {Text: r.Position.Short(), Style: view.Faint}})
 		}
-		p.Table(2, nil, cells)
+		p.Table(2, nil, slices.CompactFunc(cells, slices.Equal[[]view.Cell])) // one that names it twice in a line is told once
 	}
 	if loss != nil {
 		p.Line("\n%s  %s", p.Paint(view.Heading, "Gives"), givesOf(g, l.section, id))

@@ -228,6 +228,9 @@ type sheet struct {
 	about   bool // rows have a description
 }
 
+// operationsDown stands over the first column of a sheet that has operations down, not places.
+const operationsDown = "operation"
+
 type sheetRow struct {
 	name, about string
 	indent      int
@@ -364,7 +367,7 @@ func reachedJSON(grid *survey.Grid, cells []survey.Reached) map[string]any {
 }
 
 func operationSheet(grid *survey.Grid, ops []*estate.Operation, cells [][]survey.Answer, f gridFlags) sheet {
-	s := sheet{first: "operation", columns: headings(grid), about: f.describe}
+	s := sheet{first: operationsDown, columns: headings(grid), about: f.describe}
 	for i, o := range ops {
 		one := sheetRow{name: o.Name, about: o.Level.String() + ": " + o.About}
 		if o.HighRisk {
@@ -442,16 +445,24 @@ func (a *app) gridText(s sheet, said string, keep bool) {
 		p.Line("Nobody gets anywhere there.")
 		return
 	}
-	kind := ""
-	for prefix, word := range map[string]string{"group:": "groups, ", "service:": "services, ", "role:": "roles, "} {
+	shows := [2]string{"how far each gets", "what each may do"}
+	for prefix, words := range map[string][2]string{
+		"group:":   {"how far a new member of each group gets", "what a new member of each group may do"},
+		"service:": {"how far each service gets", "what each service may do"},
+		"role:":    {"how far each role goes", "what each role has"},
+	} {
 		if !slices.ContainsFunc(s.columns, func(name string) bool { return !strings.HasPrefix(name, prefix) }) {
-			kind = word
+			shows = words
 			for i := range s.columns {
 				s.columns[i] = strings.TrimPrefix(s.columns[i], prefix)
 			}
 		}
 	}
-	p.Line("%s", p.Paint(view.Faint, kind+said))
+	which := 0
+	if s.first == operationsDown {
+		which = 1
+	}
+	p.Line("%s", p.Paint(view.Faint, shows[which]+", "+said))
 	first := displaywidth.String(s.first)
 	for _, r := range s.rows {
 		first = max(first, r.indent+displaywidth.String(r.name))
@@ -565,6 +576,9 @@ func (a *app) gridLegend(p *view.Page, s sheet) {
 		}) {
 			marks = append(marks, m.mark+" "+m.means)
 		}
+	}
+	if s.first != operationsDown {
+		marks = append([]string{strings.Join(estate.LevelNames(), " < ")}, marks...)
 	}
 	if len(marks) > 0 {
 		p.Line("\n%s", p.Paint(view.Faint, strings.Join(marks, "; ")))

@@ -190,3 +190,28 @@ delegations: {hand-out: {to: lead, may-grant: opener, on: dome}}
 	assert.NotEmpty(t, judge("longest: 30d, ", "bo"), "for too long")
 	assert.NotEmpty(t, judge("within: from change, ", "bo"), "beyond the ceiling")
 }
+
+// Whoever may fill a group can not give more by it than the delegation's ceiling, whatever the group has.
+func TestJoiningAGroupHasTheCeilingOfItsDelegation(t *testing.T) {
+	judge := func(ceiling string) []change.Breach {
+		var both [2]*estate.Estate
+		for i, members := range []string{"[ana]", "[ana, bo]"} {
+			e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+systems: {dome: {kind: device-console}}
+people: {lead: {}, ana: {}, bo: {}}
+groups: {crew: {members: ` + members + `}}
+roles: {keeper: {allow: settings.change}}
+grants: {crew-keeps: {to: group:crew, role: keeper, on: dome}}
+delegations: {fill: {to: lead, may-edit: group:crew, ` + ceiling + `on: dome}}
+`)}})
+			require.NoError(t, err)
+			both[i] = e
+		}
+		out, err := change.Judge(both[0], both[1], estate.Principal{ID: "lead"}, clock.Of(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)))
+		require.NoError(t, err)
+		return out
+	}
+	assert.Empty(t, judge(""))
+	assert.Empty(t, judge("within: up to change, "))
+	assert.NotEmpty(t, judge("within: up to use, "))
+}

@@ -142,7 +142,51 @@ func (f *fixer) allow() error {
 		}
 	}
 	f.give()
+	return f.unblock()
+}
+
+// unblock takes the subject, or the resource, out of every block that meets the request.
+func (f *fixer) unblock() error {
+	why, err := f.gate.Explain(f.req)
+	if err != nil {
+		return err
+	}
+	for _, w := range []struct {
+		kind string
+		edit func(*estate.Block) string
+	}{{"block", f.spare}, {"scope", f.clear}} {
+		with := *f.estate
+		with.Blocks = maps.Clone(f.estate.Blocks)
+		var commands []string
+		for _, c := range why.Blocks {
+			if c.Met {
+				one := *c.Block
+				commands = append(commands, w.edit(&one))
+				with.Blocks[one.ID] = &one
+			}
+		}
+		if len(commands) > 0 {
+			f.propose(w.kind, &with, commands...)
+		}
+	}
 	return nil
+}
+
+// spare takes the subject out of whom a block stops.
+func (f *fixer) spare(b *estate.Block) string {
+	not := "not " + f.who()
+	value := "+" + not
+	if b.To[0].Position == b.Source.Position { // the file does not say whom, so a list with `not` alone would be left
+		value = "everyone,anonymous," + not
+	}
+	b.To = append(slices.Clone(b.To), estate.SubjectTerm{Principal: f.req.Subject, Not: true})
+	return f.command("set", "block", b.ID, "--to", value)
+}
+
+// clear takes the resource out of where a block holds.
+func (f *fixer) clear(b *estate.Block) string {
+	b.On = append(slices.Clone(b.On), f.here(true))
+	return f.command("set", "block", b.ID, "--on", "+not "+f.req.Resource)
 }
 
 // join puts the subject into a group that a grant goes to, or names it in the grant.

@@ -14,8 +14,8 @@ import (
 )
 
 const library = `hidden-gate: 1
-systems: {db: {kind: database, resources: {sky: {}, sky/t: {}, sky/u: {}}}}
-people: {ana: {}, bo: {}, cai: {}}
+systems: {db: {kind: database, resources: {sky: {}, sky/t: {}, sky/u: {}, sky/v: {}}}}
+people: {ana: {}, bo: {}, cai: {}, dan: {}}
 groups: {crew: {members: [ana]}, heads: {members: [cai]}}
 scopes: {s: ['db:sky/t']}
 roles: {look: {allow: [table.view]}, drop: {allow: [table.drop, table.view]}, wide: {allow: [table.*]}}
@@ -23,6 +23,10 @@ grants:
   crew-drops: {to: group:crew, role: drop, on: scope:s}
   bo-looks: {to: bo, role: look, on: 'db:sky'}
   heads-by-night: {to: group:heads, role: wide, on: 'db:sky', when: {hours: '00:00-06:00'}}
+  dan-drops: {to: dan, role: drop, on: 'db:sky/v'}
+blocks:
+  not-dan: {to: dan, deny: table.drop, on: 'db:sky'}
+  no-tickets: {deny: table.drop, on: 'db:sky/v', when: {ticket: false}}
 `
 
 func TestEditsThatAllowOrStopARequest(t *testing.T) {
@@ -50,6 +54,10 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 			"membership: hgate set group crew --members +cai",
 			"grant: hgate add grant cai-table-drop --to cai --role drop --on db:sky/t",
 			"condition: hgate set grant heads-by-night --when \"\"",
+		}},
+		{"dan", "db:sky/v", []string{ // the list that a block leaves out is written out, so that `not` has something to take from
+			"block: hgate set block no-tickets --to \"everyone,anonymous,not dan\"; hgate set block not-dan --to \"+not dan\"",
+			"scope: hgate set block no-tickets --on \"+not db:sky/v\"; hgate set block not-dan --on \"+not db:sky/v\"",
 		}},
 		{"ana", "db:sky/t", []string{
 			"block: hgate add block ana-table-drop --to ana --deny table.drop --on db:sky/t",

@@ -3,6 +3,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"unicode"
@@ -139,6 +140,11 @@ const (
 type Principal struct {
 	Kind PrincipalKind
 	ID   string
+}
+
+// Compare orders principals, people first, then by id.
+func (p Principal) Compare(o Principal) int {
+	return cmp.Or(cmp.Compare(p.Kind, o.Kind), strings.Compare(p.ID, o.ID))
 }
 
 // String writes the principal as files do, a person by the bare id.

@@ -135,11 +135,6 @@ func sortedPrincipals[T any](m map[estate.Principal]T) []estate.Principal {
 	for p := range m {
 		out = append(out, p)
 	}
-	slices.SortFunc(out, func(a, b estate.Principal) int {
-		if a.Kind != b.Kind {
-			return int(a.Kind) - int(b.Kind)
-		}
-		return strings.Compare(a.ID, b.ID)
-	})
+	slices.SortFunc(out, estate.Principal.Compare)
 	return out
 }

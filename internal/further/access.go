@@ -134,7 +134,7 @@ func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resou
 		if d := len(a.Chain.Steps) - len(b.Chain.Steps); d != 0 {
 			return d
 		}
-		return byName(a.Subject, b.Subject)
+		return a.Subject.Compare(b.Subject)
 	})
 	return out, nil
 }

@@ -98,7 +98,7 @@ func (w *Ways) More(wanted func(*estate.Operation) bool) ([]More, error) {
 			if d := w.estate.Operations[b].Level - w.estate.Operations[a].Level; d != 0 {
 				return int(d)
 			}
-			return compare(a, b)
+			return strings.Compare(a, b)
 		})
 		resource := g.operations[names[0]]
 		key := strings.Join(names, " ") + "\x00" + resource + "\x00" + able[who]

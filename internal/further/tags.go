@@ -2,6 +2,7 @@ package further
 
 import (
 	"slices"
+	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -60,7 +61,7 @@ func labelsOf(e *estate.Estate) *labels {
 		list(b.On)
 		within(b.When)
 	}
-	slices.SortFunc(l.terms, func(a, b []estate.Match) int { return compare(name(a), name(b)) })
+	slices.SortFunc(l.terms, func(a, b []estate.Match) int { return strings.Compare(name(a), name(b)) })
 	l.terms = slices.CompactFunc(l.terms, func(a, b []estate.Match) bool { return name(a) == name(b) })
 	slices.Sort(l.keys)
 	l.keys = slices.Compact(l.keys)
@@ -164,7 +165,7 @@ func without(tags estate.Tags, keys []string) (out estate.Tags) {
 
 func with(tags estate.Tags, key, value string) estate.Tags {
 	out := append(without(tags, []string{key}), estate.Tag{Key: key, Value: value})
-	slices.SortFunc(out, func(a, b estate.Tag) int { return compare(a.Key, b.Key) })
+	slices.SortFunc(out, func(a, b estate.Tag) int { return strings.Compare(a.Key, b.Key) })
 	return out
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
@@ -85,9 +86,9 @@ func (w *Ways) sort() {
 	for key, m := range w.moves {
 		keys[m] = key
 		w.order = append(w.order, m)
-		m.takers = slices.SortedFunc(maps.Keys(m.by), byName)
+		m.takers = slices.SortedFunc(maps.Keys(m.by), estate.Principal.Compare)
 	}
-	byKey := func(a, b *move) int { return compare(keys[a], keys[b]) }
+	byKey := func(a, b *move) int { return strings.Compare(keys[a], keys[b]) }
 	slices.SortFunc(w.order, byKey)
 	for _, list := range w.guises {
 		slices.SortFunc(list, byKey)
@@ -95,14 +96,6 @@ func (w *Ways) sort() {
 	for _, list := range w.of {
 		slices.SortFunc(list, byKey)
 	}
-}
-
-// byName orders principals, people first.
-func byName(a, b estate.Principal) int {
-	if a.Kind != b.Kind {
-		return int(a.Kind) - int(b.Kind)
-	}
-	return compare(a.ID, b.ID)
 }
 
 // Estate is the estate as it is once every step has been taken that changes it. What comes by signing in as others and by other tags is beside it.
@@ -355,7 +348,7 @@ func (w *Ways) grown(cost int) *estate.Estate {
 		if len(to) == 0 {
 			continue
 		}
-		slices.SortFunc(to, func(a, b estate.SubjectTerm) int { return byName(a.Principal, b.Principal) })
+		slices.SortFunc(to, func(a, b estate.SubjectTerm) int { return estate.Principal.Compare(a.Principal, b.Principal) })
 		id := stepPrefix + key
 		switch m.Kind {
 		case Asks:
@@ -426,16 +419,6 @@ func pattern(a estate.Address) *estate.Pattern {
 		panic("an address is no pattern: " + a.String())
 	}
 	return &p
-}
-
-func compare(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }
 
 // some says whether a region has something in it from the instant on.

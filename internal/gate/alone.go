@@ -3,6 +3,7 @@ package gate
 import (
 	"encoding/binary"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
@@ -258,19 +259,9 @@ func (c *counting) tell() []Alone {
 	}
 	slices.SortFunc(out, func(a, b Alone) int {
 		if a.Who != b.Who {
-			return compareText(a.Who.String(), b.Who.String())
+			return strings.Compare(a.Who.String(), b.Who.String())
 		}
-		return compareText(a.Operation, b.Operation)
+		return strings.Compare(a.Operation, b.Operation)
 	})
 	return out
-}
-
-func compareText(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }

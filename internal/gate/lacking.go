@@ -424,9 +424,7 @@ func (l *lacking) tell() []Lack {
 				}
 			}
 		}
-		slices.SortFunc(one.Subjects, func(a, b estate.Principal) int {
-			return cmp.Or(cmp.Compare(a.Kind, b.Kind), strings.Compare(a.ID, b.ID))
-		})
+		slices.SortFunc(one.Subjects, estate.Principal.Compare)
 		one.Subjects = slices.Compact(one.Subjects)
 		out = append(out, one)
 	}

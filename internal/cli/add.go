@@ -234,7 +234,14 @@ func addMany(d *draft.Draft, s policyfile.Section, name, into string) error {
 		_, known := s.FieldNamed(column)
 		if !known && column != "id" && column != "groups" && !strings.HasPrefix(column, "tag.") {
 			_, at := r.FieldPos(i)
-			return fmt.Errorf("%s:1:%d: there is no column %q: %s has %s", name, at, column, s.One, strings.Join(names(s), ", "))
+			known := names(s)
+			if _, tagged := s.FieldNamed("tags"); tagged {
+				known = append(known, "tag.KEY for the tag KEY")
+			}
+			if s.Name == "people" || s.Name == "services" {
+				known = append(known, "groups")
+			}
+			return fmt.Errorf("%s:1:%d: there is no column %q: %s has %s", name, at, column, s.One, strings.Join(known, ", "))
 		}
 	}
 	for {

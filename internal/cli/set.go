@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
@@ -49,6 +50,9 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 		}
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			for _, id := range args {
+				if err := v.aside(args, old, id); err != nil {
+					return err
+				}
 				if err := existing(old, s, id); err != nil {
 					return err
 				}
@@ -63,6 +67,19 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 		})
 	}
 	return c
+}
+
+// aside explains a value that stands beside its flag, where it was taken for an id: a flag for yes or no needs none.
+func (v *values) aside(args []string, old *estate.Estate, id string) error {
+	if !slices.Contains([]string{"yes", "no", "true", "false"}, id) || len(args) < 2 || old.Head(v.section.Name, id) != nil {
+		return nil
+	}
+	for _, f := range v.said() {
+		if f.Shape == policyfile.OfFlag {
+			return fmt.Errorf("--%s %s: write --%s for yes, and --%s=no for no", f.Name, id, f.Name, f.Name)
+		}
+	}
+	return nil
 }
 
 // apply changes an entry to what was given.

@@ -339,13 +339,6 @@ func (a *app) compareEntries(one, other string) error {
 		if len(rows) == 0 {
 			rows = append(rows, []view.Cell{{Text: "nothing", Style: view.Faint}})
 		}
-		if !slices.ContainsFunc(rows, func(row []view.Cell) bool { return len(row) > 2 && row[2].Text != "" }) {
-			for i, row := range rows {
-				if len(row) > 2 {
-					rows[i] = slices.Delete(row, 2, 3)
-				}
-			}
-		}
 		p.Table(2, nil, rows)
 	}
 	return nil

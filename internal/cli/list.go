@@ -182,7 +182,9 @@ func holdsValue(e entry, key, value string) bool {
 }
 
 func (a *app) list(g *gate.Gate, l listed, ch choice) error {
+	done := a.progress("gathering the list")
 	entries, err := l.chosen(g, ch)
+	done()
 	if err != nil {
 		return err
 	}

@@ -84,7 +84,7 @@ A deed counts for every grant that could have given it at its time; grants on re
 			return outside{err}
 		}
 		defer file.Close()
-		done := a.progress("reading the log")
+		done := a.working("reading the log")
 		err = read.each(file, func(d survey.Deed) {
 			for _, t := range trimmers {
 				t.Take(d)

@@ -105,10 +105,10 @@ type grantGives struct {
 	operation string
 }
 
-// split is which needs of a set are those of operations that a grant gives, and which are left.
+// split parts a set of needs: those of operations that a grant gives are told of, nil if it is none; the rest are left.
 type split struct {
-	given, rest int
-	gap         *gapped
+	gap  *gapped
+	rest int
 }
 
 // gapped is to whom, and on which of the piles that it covers, a grant gives the operations of a set of needs.
@@ -219,9 +219,7 @@ func (l *lacking) settle(class []who) error {
 		at := &l.at[n]
 		at.set = 0
 		if l.pair.piles[n].Listed() {
-			if err := l.missing(n, at); err != nil {
-				return err
-			}
+			at.set = l.missing(n, at.turn)
 			left = left || at.set > 0
 		}
 	}
@@ -260,10 +258,10 @@ func (l *lacking) settle(class []who) error {
 	return nil
 }
 
-// missing works out what is missing on a pile.
-func (l *lacking) missing(n uint32, at *heldAt) error {
+// missing works out what is missing on a pile, as a set of needs.
+func (l *lacking) missing(n uint32, here turn) int {
 	up := &l.above[n]
-	key := turnsAt{up.shape, [4]turn{at.turn}}
+	key := turnsAt{up.shape, [4]turn{here}}
 	turns := make([]turn, 0, len(key.turns))
 	for i, above := range up.piles {
 		t := noTurn
@@ -275,14 +273,13 @@ func (l *lacking) missing(n uint32, at *heldAt) error {
 		}
 	}
 	if key == l.last.key && len(turns) < len(key.turns) {
-		at.set = l.last.set
-		return nil
+		return l.last.set
 	}
 	set, ok := l.known[key]
 	if !ok || len(turns) >= len(key.turns) {
 		var missing []int
 		for i, need := range l.needs {
-			has := l.when(at.turn, need.operation)
+			has := l.when(here, need.operation)
 			if has == region.Empty || up.by == nil {
 				continue
 			}
@@ -297,9 +294,8 @@ func (l *lacking) missing(n uint32, at *heldAt) error {
 		set = l.set(missing)
 		l.known[key] = set
 	}
-	at.set = set
 	l.last.key, l.last.set = key, set
-	return nil
+	return set
 }
 
 // when tells when an operation is allowed by a turn.
@@ -350,9 +346,9 @@ func (l *lacking) split(gr *grant, s *subject, set int, pile uint32) (*split, er
 			given = append(given, i)
 		}
 	}
-	out := &split{given: l.set(given), rest: l.set(rest)}
-	if out.given > 0 {
-		at := grantSet{gr.number, out.given}
+	out := &split{rest: l.set(rest)}
+	if len(given) > 0 {
+		at := grantSet{gr.number, l.set(given)}
 		if out.gap = l.found[at]; out.gap == nil {
 			out.gap = &gapped{places: make([]bool, len(l.piles(gr.on)))}
 			l.found[at] = out.gap

@@ -94,7 +94,9 @@ func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 					line += strings.Repeat(" ", max(0, pending)) + p.Paint(row[i].Style, cell[l])
 					pending = -displaywidth.String(cell[l])
 				}
-				pending += widths[i] + gap
+				if widths[i] > 0 { // where nothing stands in a column, it takes no room
+					pending += widths[i] + gap
+				}
 			}
 			fmt.Fprintln(p, line)
 		}

@@ -5,11 +5,14 @@ package main
 import (
 	_ "embed"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"hiddengate/internal/catalog"
+	"hiddengate/internal/change"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/policyfile"
@@ -37,18 +40,47 @@ func files() string {
 	var b strings.Builder
 	b.WriteString(filesHead)
 	for _, p := range policyfile.Pages() {
-		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n| key | written as | what it says |\n|---|---|---|\n", p.Name, p.Doc)
+		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n", p.Name, p.Doc)
+		judged := p.Fields[0].Authority != ""
+		if judged {
+			b.WriteString("| key | written as | what it says | whose it is to change |\n|---|---|---|---|\n")
+		} else {
+			b.WriteString("| key | written as | what it says |\n|---|---|---|\n")
+		}
 		for _, f := range p.Fields {
 			name := "`" + f.Name + "`"
 			if f.Required {
 				name += " (needed)"
 			}
-			fmt.Fprintf(&b, "| %s | %s | %s |\n", name, f.Form, f.Doc)
+			fmt.Fprintf(&b, "| %s | %s | %s |", name, f.Form, f.Doc)
+			if judged {
+				fmt.Fprintf(&b, " %s |", f.Authority.Words())
+			}
+			b.WriteString("\n")
 		}
 	}
+	b.WriteString(authorship())
 	b.WriteString("\n## Findings\n\nWhat `hgate check` reports. `check:` in `hidden-gate.yaml` sets another severity.\n\n| code | severity | what it means | what to do |\n|---|---|---|---|\n")
 	for _, f := range finding.All {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", f.Code, f.Severity, f.Doc, f.Cure)
+	}
+	return b.String()
+}
+
+// authorship is the rules by which a change is its author's to make.
+func authorship() string {
+	var b strings.Builder
+	b.WriteString(`
+## Whose change it is
+
+` + "`hgate check --since REVISION --by WHO`" + ` holds a change against what its author may do. The owner of the workspace may do anything. Of anybody else, what none
+of the delegations permits is refused, by one of these rules; the tables above say of each key whose it is to change.
+
+| rule | what it says |
+|---|---|
+`)
+	for _, rule := range slices.Sorted(maps.Keys(change.Sentences)) {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", rule, change.Sentences[rule])
 	}
 	return b.String()
 }

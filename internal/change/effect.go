@@ -43,7 +43,11 @@ type Line struct {
 
 // Effect is what an edit does.
 type Effect struct {
-	Lines         []Line
+	Lines []Line
+	// Coming tells the same of what may come: what an inventory lists one day, and what a system judges that none lists.
+	Coming        []Line
+	within        *[2][]estate.Resources // of which one covers whatever may come that anybody's access differs to; nil: anything may
+	ComingInPart  bool                   // there are too many ways in which something may come to look at all
 	Before, After *estate.Estate
 	Gates         *gate.Pair                              // of what is allowed
 	places        map[string][]string                     // that have been worked out already
@@ -56,18 +60,25 @@ type Effect struct {
 
 // Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else nil.
 func Of(before, after *estate.Estate, roster *gate.Roster, since clock.Instant) (*Effect, error) {
+	return of(before, after, roster, since, [2][]estate.Resources{})
+}
+
+// of is Of where what may come is told apart by more lists, of the old estate and of the new one.
+func of(before, after *estate.Estate, roster *gate.Roster, since clock.Instant, more [2][]estate.Resources) (*Effect, error) {
 	altered := alteredIn(before, after)
 	rosters := rostersOf(before, after, altered, roster)
 	only := touched(before, after, altered, rosters)
-	e := &Effect{Before: before, After: after, altered: altered, only: only, Part: only != nil || len(after.People) > Few}
+	within := concerned(before, after, altered, rosters)
+	e := &Effect{Before: before, After: after, within: within, altered: altered, only: only, Part: only != nil || len(after.People) > Few}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
 		if which == gate.OnRequest && !lends(before) && !lends(after) {
 			break
 		}
-		pair, err := gate.CompilePair(before, after, which, only, rosters)
+		pair, err := gate.CompileComing(before, after, which, only, rosters, gate.Coming{Apart: more, Within: within})
 		if err != nil {
 			return nil, err
 		}
+		e.ComingInPart = e.ComingInPart || !pair.Whole
 		if which == gate.Standing {
 			e.Gates = pair
 		}
@@ -75,7 +86,8 @@ func Of(before, after *estate.Estate, roster *gate.Roster, since clock.Instant) 
 		if err := pair.Differences(since, g.take); err != nil {
 			return nil, err
 		}
-		e.Lines = append(e.Lines, g.finish()...)
+		there, coming := g.finish()
+		e.Lines, e.Coming = append(e.Lines, there...), append(e.Coming, coming...)
 	}
 	return e, nil
 }
@@ -94,7 +106,7 @@ func Between(e *estate.Estate, one, other estate.Principal, since clock.Instant)
 	if err := pair.Between(one, other, since, func(d gate.Difference) { g.take(d) }); err != nil {
 		return nil, err
 	}
-	out.Lines = g.finish()
+	out.Lines, _ = g.finish()
 	return out, nil
 }
 
@@ -119,6 +131,27 @@ type gatherer struct {
 }
 
 func (g *gatherer) take(d gate.Difference) bool {
+	there, coming := d, d
+	may := func(p *gate.Pile) bool { return p.May() != nil }
+	if slices.ContainsFunc(d.Piles, may) {
+		there.Piles, coming.Piles = nil, nil
+		for _, p := range d.Piles {
+			if may(p) {
+				coming.Piles = append(coming.Piles, p)
+			} else {
+				there.Piles = append(there.Piles, p)
+			}
+		}
+		g.takePart(coming)
+	}
+	if len(there.Piles) > 0 {
+		g.takePart(there)
+	}
+	return true
+}
+
+// takePart takes a difference that is of what is there, or of what may come.
+func (g *gatherer) takePart(d gate.Difference) {
 	if len(g.who) == 0 || len(d.Subjects) == 0 || &g.who[0] != &d.Subjects[0] {
 		g.close()
 		g.who = d.Subjects
@@ -137,7 +170,6 @@ func (g *gatherer) take(d gate.Difference) bool {
 		g.open[string(g.key)] = line
 	}
 	line.Operations = append(line.Operations, d.Operation)
-	return true
 }
 
 // close brings the lines of the subjects at hand among those of others.
@@ -161,13 +193,24 @@ func (g *gatherer) close() {
 	g.open = map[string]*Line{}
 }
 
-func (g *gatherer) finish() []Line {
+// finish gives the lines about what is there, and those about what may come.
+func (g *gatherer) finish() (there, coming []Line) {
 	g.close()
-	var out []Line
 	for _, l := range g.order {
 		slices.SortFunc(l.Subjects, comparePrincipals)
-		out = append(out, *l)
+		if l.coming() {
+			coming = append(coming, *l)
+		} else {
+			there = append(there, *l)
+		}
 	}
+	return sorted(there), sorted(coming)
+}
+
+// coming says that a line is about what may come.
+func (l *Line) coming() bool { return l.Piles[0].May() != nil }
+
+func sorted(out []Line) []Line {
 	slices.SortStableFunc(out, func(a, b Line) int {
 		return cmp.Or(int(a.Way)-int(b.Way), comparePrincipals(a.Subjects[0], b.Subjects[0]), strings.Compare(a.Piles[0].First(), b.Piles[0].First()))
 	})
@@ -215,13 +258,13 @@ func (l *Line) Was() string { return l.pair.Text(l.Old) }
 // Is tells when it may be done now.
 func (l *Line) Is() string { return l.pair.Text(l.New) }
 
-// Empty says that nobody's access changes.
-func (e *Effect) Empty() bool { return len(e.Lines) == 0 }
+// Empty says that nobody's access changes, now or to what may come.
+func (e *Effect) Empty() bool { return len(e.Lines)+len(e.Coming) == 0 }
 
 // Handed lists the operations that somebody gets who had them not, each once, by name: those that need a second look, and those with a notice.
 func (e *Effect) Handed() (grave, noticed []*estate.Operation) {
 	seen := map[string]bool{}
-	for _, l := range e.Lines {
+	for _, l := range slices.Concat(e.Lines, e.Coming) {
 		if !l.Way.More() {
 			continue
 		}

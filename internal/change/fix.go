@@ -2,9 +2,11 @@ package change
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
@@ -81,6 +83,9 @@ func weight(e *Effect) (n int) {
 			places += pile.Len()
 		}
 		n += len(l.Subjects) * len(l.Operations) * places
+	}
+	for _, l := range e.Coming {
+		n += len(l.Subjects) * len(l.Operations)
 	}
 	return n
 }
@@ -242,11 +247,24 @@ func (f *fixer) give() {
 
 // fresh makes up an id that is free.
 func (f *fixer) fresh(section string) string {
-	id := strings.NewReplacer(":", "-", "/", "-", ".", "-").Replace(f.req.Subject.ID + "-" + f.req.Operation)
-	for f.estate.Head(section, id) != nil {
-		id += "-2"
+	who := f.req.Subject.ID
+	if f.req.Subject.Kind == estate.IsAnonymous {
+		who = "anonymous"
 	}
-	return id
+	id := strings.NewReplacer(":", "-", "/", "-", ".", "-").Replace(who + "-" + f.req.Operation)
+	for n := 2; ; n++ {
+		one := id
+		if n > 2 {
+			one += fmt.Sprintf("-%d", n-1)
+		}
+		for len(one) > estate.MaxID {
+			_, size := utf8.DecodeRuneInString(one)
+			one = one[size:]
+		}
+		if one = strings.TrimLeft(one, "-._@"); f.estate.Head(section, one) == nil {
+			return one
+		}
+	}
 }
 
 // stop proposes edits that take away every grant that gives the request, each in one way, and a block.
@@ -298,8 +316,8 @@ func (f *fixer) leave(gr *estate.Grant) (*estate.Estate, string) {
 		}
 		group := *f.estate.Groups[t.ID]
 		listed := slices.DeleteFunc(slices.Clone(group.Members), func(m estate.SubjectTerm) bool { return !m.Not && m.Principal == f.req.Subject })
-		if len(listed) == len(group.Members) {
-			continue
+		if len(listed) == len(group.Members) || group.Match == nil && len(listed) > 0 && !slices.ContainsFunc(listed, func(m estate.SubjectTerm) bool { return !m.Not }) {
+			continue // or `not` entries alone would be left, which no file may have
 		}
 		group.Members = listed
 		return f.withGroup(&group), f.command("set", "group", t.ID, "--members", "-"+f.who())

@@ -86,3 +86,37 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 		}
 	}
 }
+
+// What is proposed is what a file can say: ids begin with a letter or digit, and no list has `not` entries alone.
+func TestProposalsAreWhatFilesCanSay(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+systems: {db: {kind: database}}
+people: {ana: {}, bo: {}}
+services: {bot: {}}
+groups: {crew: {members: [ana, not bo]}}
+roles: {look: {allow: [server.view]}}
+grants: {g: {to: [group:crew, anonymous], role: look, on: db}}
+blocks: {b: {to: service:bot, deny: only view, on: 'db:x'}}
+`)}})
+	require.NoError(t, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	at, err := e.Zone.ParseTime("2027-11-01T12:00Z")
+	require.NoError(t, err)
+	proposed := 0
+	for _, who := range []estate.Principal{{ID: "ana"}, {Kind: estate.IsService, ID: "bot"}, {Kind: estate.IsAnonymous}} {
+		c := g.NewContext()
+		c.Time(at)
+		fixes, err := change.Fixes(g, gate.Request{Subject: who, Operation: "server.view", Resource: "db", Context: c}, at, func(s string) string { return s })
+		require.NoError(t, err)
+		for _, f := range fixes {
+			proposed++
+			for _, command := range f.Commands {
+				words := strings.Fields(command)
+				require.NoError(t, estate.CheckID(words[3]), command)
+				require.NotEqual(t, "hgate set group crew --members -ana", command)
+			}
+		}
+	}
+	require.Greater(t, proposed, 3)
+}

@@ -2,7 +2,7 @@ package change
 
 import (
 	"fmt"
-	"reflect"
+	"maps"
 	"slices"
 	"strings"
 
@@ -10,15 +10,12 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/region"
 )
 
-// Breach is something in a change that its author may not do.
-type Breach struct {
-	Message  string
-	Position diagnostic.Position // in the new files, or in the old ones for what is gone
-}
-
-// judge holds a change against what its author may do by the delegations of the old estate.
+// judge holds a change against what its author may do by the delegations of the old estate. Both estates have more
+// people than there are: whoever is new, with nothing, in the old one too; somebody who is in no group; and for each
+// group somebody who joins it, so that what a group gives is seen where it is empty.
 type judge struct {
 	old, new *estate.Estate
 	grown    *estate.Estate // the old one, with the members that the author may add and take out
@@ -30,31 +27,43 @@ type judge struct {
 	pair     *gate.Pair // of grown and new
 	may      []*delegation
 	breaches []Breach
+	joiners  map[estate.Principal]string // of groups, by who stands for those who join them
 }
 
 // delegation is one of the author's, resolved as it stood.
 type delegation struct {
 	*estate.Delegation
-	operations map[string]bool // of the roles it lets the author hand out, within its ceiling
-	to         map[estate.Principal]bool
+	roles map[string]bool
+	to    map[estate.Principal]bool
 }
 
-// Judge tells what in a change its author may not do: by its effect, against the delegations of the old estate, and where a change has no effect
-// yet, by what it would come to. Nothing is left to what the author says of it.
+// Judge tells what in a change its author may not do: what none of the rules permits. Nothing is left to what the
+// author says of it.
 func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant) ([]Breach, error) {
-	j := &judge{old: before, new: after, by: by, now: now}
-	j.grown = j.withMembers()
-	var err error
-	if j.was, err = gate.Compile(before, nil); err != nil {
+	if who := before.Subject(by); who == nil || !ActiveAt(who, before.Zone, now) {
+		return []Breach{{Rule: AuthorActive, Message: fmt.Sprintf("%s is not active, and changes nothing", by), Who: by.String(), Position: positionOf(by, after, before)}}, nil
+	}
+	j := &judge{by: by, now: now, joiners: map[estate.Principal]string{}}
+	alone, err := gate.Compile(before, nil)
+	if err != nil {
 		return nil, err
 	}
+	if before.Owner != nil && isOrIn(alone, *before.Owner, by) {
+		return nil, nil
+	}
+	before, after = renamedAlike(before, after)
+	j.populate(before, after)
+	if j.was, err = gate.Compile(j.old, nil); err != nil {
+		return nil, err
+	}
+	j.grown = j.withMembers()
 	if j.between, err = gate.Compile(j.grown, nil); err != nil {
 		return nil, err
 	}
-	if j.is, err = gate.Compile(after, nil); err != nil {
+	if j.is, err = gate.Compile(j.new, nil); err != nil {
 		return nil, err
 	}
-	for _, d := range estate.Sorted(before.Delegations) {
+	for _, d := range estate.Sorted(j.old.Delegations) {
 		if j.was.Selects(d.To, by) {
 			j.may = append(j.may, j.resolve(d))
 		}
@@ -66,25 +75,94 @@ func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant)
 		return nil, err
 	}
 	j.grants()
-	j.weakened()
-	j.power()
-	j.owned()
+	j.entries()
+	j.settings()
+	j.roles()
+	j.places()
+	j.people()
+	j.powers()
 	slices.SortStableFunc(j.breaches, func(a, b Breach) int { return a.Position.Compare(b.Position) })
-	return slices.CompactFunc(j.breaches, func(a, b Breach) bool { return a.Message == b.Message }), nil
+	return slices.CompactFunc(j.breaches, func(a, b Breach) bool { return a.Message == b.Message && a.Rule == b.Rule }), nil
 }
 
-func (j *judge) breach(at diagnostic.Position, format string, args ...any) {
-	j.breaches = append(j.breaches, Breach{fmt.Sprintf(format, args...), at})
+// ActiveAt says whether a subject is active at an instant.
+func ActiveAt(s *estate.Subject, zone *clock.Zone, at clock.Instant) bool {
+	if s.Status != "" && s.Status != estate.Statuses[0] {
+		return false
+	}
+	begun := s.Starts == nil || s.Starts.IsDate && zone.DateOf(at).String() >= s.Starts.Date.String() || !s.Starts.IsDate && at >= s.Starts.Instant
+	return begun && (s.Ends == nil || !s.Ends.OverAt(zone, at))
+}
+
+func isOrIn(g *gate.Gate, owner, who estate.Principal) bool {
+	return owner == who || owner.Kind == estate.IsGroup && g.Estate().Groups[owner.ID] != nil && g.InGroup(who, owner.ID)
+}
+
+func (j *judge) breach(rule Rule, at diagnostic.Position, format string, args ...any) *Breach {
+	j.breaches = append(j.breaches, Breach{Rule: rule, Message: fmt.Sprintf(format, args...), Position: at})
+	return &j.breaches[len(j.breaches)-1]
+}
+
+// anyone is somebody new who is in no group.
+const anyone = "somebody new"
+
+// populate gives both estates the people who stand for those who come later. No id is like theirs.
+func (j *judge) populate(before, after *estate.Estate) {
+	old, is := *before, *after
+	both := [2]*estate.Estate{&old, &is}
+	for _, e := range both {
+		e.People, e.Services = maps.Clone(e.People), maps.Clone(e.Services)
+		e.People[anyone] = newPerson(anyone)
+	}
+	for id := range after.People {
+		if before.People[id] == nil {
+			old.People[id] = newPerson(id)
+		}
+	}
+	for id := range after.Services {
+		if before.Services[id] == nil {
+			one := newPerson(id)
+			one.Service = true
+			old.Services[id] = one
+		}
+	}
+	groups := [2]map[string]*estate.Group{{}, {}}
+	for k, all := range []map[string]*estate.Group{before.Groups, after.Groups} {
+		for id, g := range all {
+			who := estate.Principal{ID: "whoever joins group:" + id}
+			j.joiners[who] = id
+			for _, e := range both {
+				if e.People[who.ID] == nil {
+					e.People[who.ID] = newPerson(who.ID)
+				}
+			}
+			if k == 1 && before.Groups[id] == g {
+				groups[1][id] = groups[0][id] // what is shared needs no comparing
+				continue
+			}
+			one := *g
+			one.Members = append(one.Members[:len(one.Members):len(one.Members)], estate.SubjectTerm{Principal: who})
+			groups[k][id] = &one
+		}
+	}
+	for _, who := range slices.SortedFunc(maps.Keys(j.joiners), estate.Principal.Compare) {
+		for _, e := range both[1:] {
+			e.People[who.ID] = both[0].People[who.ID]
+		}
+	}
+	is.People[anyone] = old.People[anyone]
+	old.Groups, is.Groups = groups[0], groups[1]
+	j.old, j.new = &old, &is
+}
+
+func newPerson(id string) *estate.Subject {
+	return &estate.Subject{Object: estate.Object{ID: id}, Status: estate.Statuses[0]}
 }
 
 func (j *judge) resolve(d *estate.Delegation) *delegation {
-	out := &delegation{Delegation: d, operations: map[string]bool{}, to: map[estate.Principal]bool{}}
+	out := &delegation{Delegation: d, roles: map[string]bool{}, to: map[estate.Principal]bool{}}
 	for _, ref := range d.MayGrant {
-		for _, o := range j.was.RoleOperations(ref.ID) {
-			if d.Within == nil || d.Within.Fit(o, j.old.Edition) {
-				out.operations[o.Name] = true
-			}
-		}
+		out.roles[ref.ID] = true
 	}
 	if d.ToMembersOf == nil {
 		for _, p := range j.between.Subjects() {
@@ -97,6 +175,12 @@ func (j *judge) resolve(d *estate.Delegation) *delegation {
 	return out
 }
 
+// within says whether an operation is within the ceiling of a delegation.
+func (j *judge) within(d *delegation, operation string) bool {
+	o := j.old.Operations[operation]
+	return o != nil && (d.Within == nil || d.Within.Fit(o, j.old.Edition))
+}
+
 // own says whether a subject is the author, or a service that the author owns, before or after.
 func (j *judge) own(p estate.Principal) bool {
 	if p == j.by {
@@ -104,74 +188,100 @@ func (j *judge) own(p estate.Principal) bool {
 	}
 	for k, e := range []*estate.Estate{j.old, j.new} {
 		g := []*gate.Gate{j.was, j.is}[k]
-		s := e.Subject(p)
-		if s == nil || !s.Service || s.Owner == nil {
-			continue
-		}
-		if *s.Owner == j.by || s.Owner.Kind == estate.IsGroup && e.Groups[s.Owner.ID] != nil && g.InGroup(j.by, s.Owner.ID) {
+		if s := e.Subject(p); s != nil && s.Service && s.Owner != nil && isOrIn(g, *s.Owner, j.by) {
 			return true
 		}
 	}
 	return false
 }
 
-// withMembers gives the old estate with the new members of the groups that the author may edit, as far as those are known in it.
+// mayEdit says whether a delegation lets the author fill a group.
+func mayEdit(d *estate.Delegation, id string) bool {
+	return slices.ContainsFunc(d.MayEdit, func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id })
+}
+
+// withMembers gives the old estate with the new members of the groups that the author may edit, as far as those are
+// known in it.
 func (j *judge) withMembers() *estate.Estate {
 	grown := *j.old
-	grown.Groups = map[string]*estate.Group{}
-	for id, g := range j.old.Groups {
-		grown.Groups[id] = g
-	}
-	g, err := gate.Compile(j.old, nil)
-	if err != nil {
-		return &grown
-	}
-	for _, d := range j.old.Delegations {
-		if !g.Selects(d.To, j.by) {
+	grown.Groups = maps.Clone(j.old.Groups)
+	for id, was := range j.old.Groups {
+		after := j.new.Groups[id]
+		if after == nil || after == was || !slices.ContainsFunc(estate.Sorted(j.old.Delegations), func(d *estate.Delegation) bool {
+			return mayEdit(d, id) && j.was.Selects(d.To, j.by)
+		}) {
 			continue
 		}
-		for _, t := range d.MayEdit {
-			after := j.new.Groups[t.ID]
-			if t.Kind != estate.IsGroup || t.Not || after == nil {
-				continue
+		with := *was
+		with.Members = nil
+		for _, m := range after.Members {
+			if m.Kind == estate.IsEveryone || m.Kind == estate.IsAnonymous || m.Kind == estate.IsGroup && j.old.Groups[m.ID] != nil || j.old.Subject(m.Principal) != nil {
+				with.Members = append(with.Members, m)
 			}
-			with := *j.old.Groups[t.ID]
-			with.Members = nil
-			for _, m := range after.Members {
-				if known := m.Kind == estate.IsEveryone || m.Kind == estate.IsAnonymous || m.Kind == estate.IsGroup && j.old.Groups[m.ID] != nil || j.old.Subject(m.Principal) != nil; known {
-					with.Members = append(with.Members, m)
-				}
-			}
-			grown.Groups[t.ID] = &with
 		}
+		grown.Groups[id] = &with
 	}
 	return &grown
 }
 
-// members judges the memberships that the author may edit: nobody goes beyond the ceiling of a delegation that lets them, and nobody joins themselves.
+// members judges the memberships that the author may edit: nobody goes beyond the ceiling of a delegation that lets
+// them, and nobody joins themselves.
 func (j *judge) members() error {
-	effect, err := Of(j.old, j.grown, nil, j.now)
+	effect, err := of(j.old, j.grown, nil, j.now, j.apart())
 	if err != nil {
 		return err
 	}
-	var ceilings []*delegation
-	for _, d := range j.may {
-		if d.MayEdit != nil {
-			ceilings = append(ceilings, d)
+	return j.eachGain(effect, func(l *Line, who estate.Principal, op string) {
+		ceiling, self := true, false
+		for _, d := range j.may {
+			joins := slices.ContainsFunc(d.MayEdit, func(t estate.SubjectTerm) bool {
+				return !t.Not && t.Kind == estate.IsGroup && j.grown.Groups[t.ID] != nil && j.between.InGroup(who, t.ID) && !j.was.InGroup(who, t.ID)
+			})
+			if joins && j.within(d, op) {
+				ceiling = false
+				if d.ToSelf || !j.own(who) {
+					return
+				}
+				self = true
+			}
+		}
+		rule, text := JoinCeiling, "beyond what may be handed out"
+		if self && !ceiling {
+			rule, text = NotToSelf, "and nobody gives to themselves"
+		}
+		b := j.breach(rule, positionOf(who, j.new, j.old), "%s gets %s on %s by joining a group, %s", who, op, effect.Where(l), text)
+		b.Who, b.Where, b.Operation = who.String(), effect.Where(l), op
+		b.Would = fmt.Sprintf("a delegation to %s with may-edit for the group, and within for %s", j.by, op)
+	})
+}
+
+// apart gives the delegations' places, by which what may come is told apart too.
+func (j *judge) apart() (more [2][]estate.Resources) {
+	for k, e := range []*estate.Estate{j.old, j.new} {
+		for _, d := range estate.Sorted(e.Delegations) {
+			if d.On != nil {
+				more[k] = append(more[k], d.On)
+			}
 		}
 	}
-	for i := range effect.Lines {
-		l := &effect.Lines[i]
-		if !l.Way.More() {
-			continue
-		}
-		for _, who := range l.Subjects {
-			for _, op := range l.Operations {
-				o := j.old.Operations[op]
-				if !slices.ContainsFunc(ceilings, func(d *delegation) bool {
-					return (d.Within == nil || d.Within.Fit(o, j.old.Edition)) && (d.ToSelf || !j.own(who))
-				}) {
-					j.breach(j.positionOf(who), "%s gets %s on %s by joining a group%s", who, op, effect.Where(l), j.selfText(who))
+	return more
+}
+
+// eachGain visits what each subject may do, in some session, that it might not before. Its error says that there is
+// too much to look at all.
+func (j *judge) eachGain(e *Effect, visit func(*Line, estate.Principal, string)) error {
+	if e.ComingInPart {
+		j.breach(GainDelegated, diagnostic.Position{File: "hidden-gate.yaml", Line: 1, Column: 1}, "there are too many ways in which a resource may come to tell what this change gives")
+	}
+	for _, lines := range [][]Line{e.Lines, e.Coming} {
+		for i := range lines {
+			l := &lines[i]
+			if !l.gives() {
+				continue
+			}
+			for _, who := range l.Subjects {
+				for _, op := range l.Operations {
+					visit(l, who, op)
 				}
 			}
 		}
@@ -179,94 +289,260 @@ func (j *judge) members() error {
 	return nil
 }
 
-func (j *judge) selfText(p estate.Principal) string {
-	if j.own(p) {
-		return ", and nobody gives to themselves"
+// effect judges everything that somebody gains, cell by cell.
+func (j *judge) effect() error {
+	effect, err := of(j.grown, j.new, nil, j.now, j.apart())
+	if err != nil {
+		return err
 	}
-	return ", beyond what may be handed out"
+	j.pair = effect.Gates
+	if err := j.eachGain(effect, func(l *Line, who estate.Principal, op string) { j.gain(effect, l, who, op) }); err != nil {
+		return err
+	}
+	if !j.old.LossesDelegated {
+		return nil
+	}
+	for _, lines := range [][]Line{effect.Lines, effect.Coming} {
+		for i := range lines {
+			l := &lines[i]
+			if l.Way != Loses && l.Way != Narrows && l.Way != Other {
+				continue
+			}
+			for _, who := range l.Subjects {
+				for _, op := range l.Operations {
+					j.loss(effect, l, who, op)
+				}
+			}
+		}
+	}
+	return nil
 }
 
-func (j *judge) positionOf(p estate.Principal) diagnostic.Position {
-	for _, e := range []*estate.Estate{j.new, j.old} {
-		if s := e.Subject(p); s != nil {
+// gain judges one: on each resource a grant gives it that is new or has become another, of roles that a delegation to
+// the author names.
+func (j *judge) gain(e *Effect, l *Line, who estate.Principal, op string) {
+	for _, p := range l.Piles {
+		for _, r := range j.both(p) {
+			if p.May() == nil && r.is != nil && j.old.Listed(r.is.Address) == nil && j.expected(l, who, op, r) {
+				continue
+			}
+			rule := j.gainOn(l, who, op, r)
+			if rule == "" {
+				continue
+			}
+			asked := ""
+			if l.OnRequest {
+				asked = " on request"
+			}
+			place := r.is.Address.String()
+			if p.May() != nil {
+				place = "what comes like " + Described(p)
+			}
+			b := j.breach(rule, positionOf(who, j.new, j.old), "%s gets %s on %s%s, and no delegation to %s covers that", who, op, place, asked, j.by)
+			if rule == BlockStands || rule == GainByGrant {
+				b.Message = fmt.Sprintf("%s gets %s on %s%s, and not by a grant of %s", who, op, place, asked, j.by)
+			}
+			b.Who, b.Where, b.Operation = who.String(), place, op
+			b.Would, b.later = j.wanted(who, op, r), p.May() != nil
+			return
+		}
+	}
+}
+
+// expected says that somebody could do so before to whatever would come where a resource is new, and would say
+// nothing of itself.
+func (j *judge) expected(l *Line, who estate.Principal, op string, r sides) bool {
+	was := r.was
+	if was == nil {
+		was = &estate.Resource{Address: r.is.Address, System: r.is.System, Type: r.is.Type, Index: -1}
+	}
+	before, err := l.pair.Old.PossibleAs(who, op, was, func(g *estate.Grant) bool { return l.OnRequest == (g.OnRequest != nil) })
+	if err != nil {
+		return false
+	}
+	holds, err := l.pair.Space().Contains(before, l.New.Possible)
+	return err == nil && holds
+}
+
+// wanted writes a delegation that would cover a gain.
+func (j *judge) wanted(who estate.Principal, op string, r sides) string {
+	for _, g := range estate.Sorted(j.new.Grants) {
+		if gives(j.is, g, who, op, r.is) {
+			var roles []string
+			for _, ref := range g.Roles {
+				if j.is.RoleHas(ref.ID, op) {
+					roles = append(roles, ref.ID)
+				}
+			}
+			to := who.String()
+			if id, ok := j.joiners[who]; ok {
+				to = "group:" + id
+			}
+			return fmt.Sprintf("{to: %s, may-grant: [%s], on: %s, to-members-of: %s}", j.by, strings.Join(roles, ", "), r.is.Address, to)
+		}
+	}
+	return ""
+}
+
+// sides is one resource as it is in the old and in the new estate; nil where it is not.
+type sides struct{ was, is *estate.Resource }
+
+// both gives the resources of a pile.
+func (j *judge) both(p *gate.Pile) (out []sides) {
+	if p.May() != nil {
+		return []sides{{p.May().In(j.old), p.May().In(j.new)}}
+	}
+	for address := range p.Addresses() {
+		a, err := estate.ParseAddress(address)
+		if err != nil {
+			continue
+		}
+		out = append(out, sides{placeIn(j.old, a), placeIn(j.new, a)})
+	}
+	return out
+}
+
+// placeIn gives a resource as an estate would have it if it judged whatever is not listed; nil if it has no such
+// system.
+func placeIn(e *estate.Estate, a estate.Address) *estate.Resource {
+	if r := e.Listed(a); r != nil {
+		return r
+	}
+	if e.Systems[a.System] == nil {
+		return nil
+	}
+	return e.Unlisted(a)
+}
+
+// gainOn gives the rule that a gain on a resource breaks, "" if none.
+func (j *judge) gainOn(l *Line, who estate.Principal, op string, r sides) Rule {
+	if r.is == nil {
+		return GainDelegated
+	}
+	for _, b := range j.old.Blocks {
+		if r.was != nil && j.between.Stops(b, who, op, r.was) && (j.new.Blocks[b.ID] == nil || !j.is.Stops(j.new.Blocks[b.ID], who, op, r.is) || j.asksOfChanged(b.When, who, r)) {
+			return BlockStands
+		}
+	}
+	handed := false
+	for _, g := range estate.Sorted(j.new.Grants) {
+		if !gives(j.is, g, who, op, r.is) || !j.handsOut(g, who, op, r) {
+			continue
+		}
+		handed = true
+		if rule := j.givenBy(l, g, who, op, r); rule != "" {
+			return rule
+		}
+	}
+	if !handed {
+		return GainByGrant
+	}
+	return ""
+}
+
+// givenBy gives the rule that a grant breaks by what somebody gets through it on a resource, "" if none.
+func (j *judge) givenBy(l *Line, g *estate.Grant, who estate.Principal, op string, r sides) Rule {
+	rule := GainDelegated
+	for _, d := range j.may {
+		if !j.covers(d, r.was) || !d.to[who] || !j.within(d, op) || !j.inTime(d, l, g) || !j.delegatedRoles(d, g, op) {
+			continue
+		}
+		if d.ToSelf || !j.own(who) {
+			return ""
+		}
+		rule = NotToSelf
+	}
+	return rule
+}
+
+// asksOfChanged says that a condition asks about a fact of subject or resource that has become another.
+func (j *judge) asksOfChanged(c *estate.Condition, who estate.Principal, r sides) bool {
+	if c == nil || !asksOfSubjectOrResource(c) {
+		return false
+	}
+	was, is := j.old.Subject(who), j.new.Subject(who)
+	return was == nil || is == nil || !slices.Equal(was.Tags, is.Tags) || !slices.Equal(r.was.Tags, r.is.Tags) || !same(r.was.Owner, r.is.Owner) ||
+		r.is.Owner != nil && r.is.Owner.Kind == estate.IsGroup && j.between.Estate().Groups[r.is.Owner.ID] != nil && j.between.InGroup(who, r.is.Owner.ID) != j.is.InGroup(who, r.is.Owner.ID)
+}
+
+func asksOfSubjectOrResource(c *estate.Condition) bool {
+	return c.Owner != nil || c.Same != nil || c.Subject != nil || c.Resource != nil || c.Not != nil && asksOfSubjectOrResource(c.Not) ||
+		slices.ContainsFunc(c.Any, func(one estate.Condition) bool { return asksOfSubjectOrResource(&one) })
+}
+
+// handsOut says that a grant gives something that it did not, or not so.
+func (j *judge) handsOut(g *estate.Grant, who estate.Principal, op string, r sides) bool {
+	was := j.old.Grants[g.ID]
+	return was == nil || r.was == nil || !gives(j.between, was, who, op, r.was) || !j.pair.Narrower(g.ID) || was.OnRequest != nil && g.OnRequest == nil ||
+		slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return slices.Contains(j.pair.RoleGrows(ref.ID), op) })
+}
+
+// delegatedRoles says whether all roles through which a grant gives an operation are such as a delegation names.
+func (j *judge) delegatedRoles(d *delegation, g *estate.Grant, op string) bool {
+	for _, ref := range g.Roles {
+		if j.is.RoleHas(ref.ID, op) && !d.roles[ref.ID] {
+			return false
+		}
+	}
+	return true
+}
+
+// inTime says whether what is gained through a grant is over in the time of a delegation.
+func (j *judge) inTime(d *delegation, l *Line, g *estate.Grant) bool {
+	if d.Longest == 0 {
+		return true
+	}
+	if g.OnRequest != nil && l.OnRequest && g.OnRequest.Longest <= d.Longest {
+		return true
+	}
+	return l.endsBy(l.Gained(), j.now+clock.Instant(d.Longest.Microseconds()))
+}
+
+// covers says whether a delegation covers a resource as it was: what the author makes of tags does not count.
+func (j *judge) covers(d *delegation, was *estate.Resource) bool {
+	return d.On == nil || was != nil && j.was.Covers(d.On, was)
+}
+
+func (j *judge) loss(e *Effect, l *Line, who estate.Principal, op string) {
+	for _, p := range l.Piles {
+		for _, r := range j.both(p) {
+			if r.was == nil || slices.ContainsFunc(j.may, func(d *delegation) bool {
+				return j.covers(d, r.was) && d.to[who] && j.within(d, op) && j.handsRole(d, op)
+			}) {
+				continue
+			}
+			b := j.breach(LossDelegated, positionOf(who, j.new, j.old), "%s loses %s on %s, and no delegation to %s covers that", who, op, r.was.Address, j.by)
+			b.Who, b.Where, b.Operation = who.String(), r.was.Address.String(), op
+			return
+		}
+	}
+}
+
+func (j *judge) handsRole(d *delegation, op string) bool {
+	return slices.ContainsFunc(d.MayGrant, func(ref estate.Ref) bool { return j.was.RoleHas(ref.ID, op) })
+}
+
+func positionOf(p estate.Principal, estates ...*estate.Estate) diagnostic.Position {
+	for _, e := range estates {
+		if s := e.Subject(p); s != nil && s.Source.File != "" {
 			return s.Source.Position
 		}
 	}
 	return diagnostic.Position{File: "."}
 }
 
-// effect judges everything that somebody gains, cell by cell.
-func (j *judge) effect() error {
-	effect, err := Of(j.grown, j.new, nil, j.now)
-	if err != nil {
-		return err
-	}
-	j.pair = effect.Gates
-	for i := range effect.Lines {
-		l := &effect.Lines[i]
-		if !l.Way.More() {
-			continue
-		}
-		gained := l.Gained()
-		for _, who := range l.Subjects {
-			for _, op := range l.Operations {
-				if at := j.uncovered(l, gained, who, op); at != "" {
-					asked := ""
-					if l.OnRequest {
-						asked = " on request"
-					}
-					j.breach(j.positionOf(who), "%s gets %s on %s%s, and no delegation to %s covers that", who, op, at, asked, j.by)
-				}
-			}
-		}
-	}
-	return nil
-}
-
-// uncovered gives a resource on which what a subject gains is covered by no delegation; "" if there is none.
-func (j *judge) uncovered(l *Line, gained gate.Cell, who estate.Principal, op string) string {
-	var could []*delegation
-	for _, d := range j.may {
-		if d.operations[op] && d.to[who] && (d.ToSelf || !j.own(who)) && (d.Longest == 0 || l.endsBy(gained, j.now+clock.Instant(d.Longest.Microseconds()))) {
-			could = append(could, d)
-		}
-	}
-	for _, p := range l.Piles {
-		for address := range p.Addresses() {
-			if !slices.ContainsFunc(could, func(d *delegation) bool { return j.covers(d, address) }) {
-				return address
-			}
-		}
-	}
-	return ""
-}
-
-// covers says whether a delegation covers an address, by the old estate: what the author makes of tags does not count.
-func (j *judge) covers(d *delegation, address string) bool {
-	if d.On == nil {
-		return true
-	}
-	a, err := estate.ParseAddress(address)
-	if err != nil {
-		return false
-	}
-	r := j.old.Listed(a)
-	if r == nil && j.old.Systems[a.System] != nil && a.Path != "" {
-		r = j.old.Unlisted(a)
-	}
-	return r != nil && j.was.Covers(d.On, r)
-}
-
-// Gained is when it may be done now and might not before.
+// Gained is when it may be done now, in some session, and might not before.
 func (l *Line) Gained() gate.Cell {
-	s := l.pair.Space()
-	sure, err := s.Minus(l.New.Sure, l.Old.Sure)
-	possible, errTwo := s.Minus(l.New.Possible, l.Old.Possible)
-	if err != nil || errTwo != nil {
+	more, err := l.pair.Space().Minus(l.New.Possible, l.Old.Possible)
+	if err != nil {
 		return l.New
 	}
-	return gate.Cell{Sure: sure, Possible: possible}
+	return gate.Cell{Possible: more}
 }
+
+// gives says whether somebody may do what they might not before, in no session. That they need not choose between
+// roles any more gives them nothing.
+func (l *Line) gives() bool { return l.Gained().Possible != region.Empty }
 
 // endsBy says whether all of a cell lies before an instant.
 func (l *Line) endsBy(c gate.Cell, at clock.Instant) bool {
@@ -275,62 +551,6 @@ func (l *Line) endsBy(c gate.Cell, at clock.Instant) bool {
 	one, err := s.Contains(before, c.Sure)
 	two, errTwo := s.Contains(before, c.Possible)
 	return err == nil && errTwo == nil && one && two
-}
-
-// same says whether two entries say the same, wherever they stand.
-func same(a, b any) bool { return sameValue(reflect.ValueOf(a), reflect.ValueOf(b)) }
-
-var placeless = map[reflect.Type]bool{reflect.TypeFor[diagnostic.Position](): true, reflect.TypeFor[estate.Source](): true}
-
-func sameValue(a, b reflect.Value) bool {
-	if a.IsValid() != b.IsValid() || a.IsValid() && a.Type() != b.Type() {
-		return false
-	}
-	if !a.IsValid() || placeless[a.Type()] {
-		return true
-	}
-	if a.Type() == reflect.TypeFor[estate.Subjects]() { // the long ones of a large estate: reflection takes its time
-		return slices.EqualFunc(a.Interface().(estate.Subjects), b.Interface().(estate.Subjects), func(a, b estate.SubjectTerm) bool {
-			return a.Principal == b.Principal && a.Not == b.Not
-		})
-	}
-	switch a.Kind() {
-	case reflect.Pointer, reflect.Interface:
-		if a.IsNil() || b.IsNil() {
-			return a.IsNil() == b.IsNil()
-		}
-		return sameValue(a.Elem(), b.Elem())
-	case reflect.Struct:
-		for i := range a.NumField() {
-			if a.Type().Field(i).IsExported() && !sameValue(a.Field(i), b.Field(i)) {
-				return false
-			}
-		}
-		if a.NumField() > 0 && a.CanInterface() && !hasExported(a.Type()) {
-			return reflect.DeepEqual(a.Interface(), b.Interface())
-		}
-		return true
-	case reflect.Slice:
-		if a.Len() != b.Len() {
-			return false
-		}
-		for i := range a.Len() {
-			if !sameValue(a.Index(i), b.Index(i)) {
-				return false
-			}
-		}
-		return true
-	}
-	return a.CanInterface() && reflect.DeepEqual(a.Interface(), b.Interface())
-}
-
-func hasExported(t reflect.Type) bool {
-	for i := range t.NumField() {
-		if t.Field(i).IsExported() {
-			return true
-		}
-	}
-	return false
 }
 
 // named writes a few names and how many more there are.

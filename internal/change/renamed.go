@@ -1,6 +1,7 @@
 package change
 
 import (
+	"fmt"
 	"strings"
 
 	"hiddengate/internal/estate"
@@ -10,53 +11,89 @@ import (
 // maxCells is how many single cells are held against one another where an entry has got another id.
 const maxCells = 2_000_000
 
-// Renamed takes an entry by its old and its new id for the same: if all that the one loses the other gains, nothing changes.
+// Renamed takes an entry by its old and its new id for the same: if all that was so of the one is so of the other, nothing changes.
 func (e *Effect) Renamed(section, from, to string) {
+	r := renaming{section, from, to}
+	if r.cancels(e.Lines) {
+		e.Lines = nil
+	}
+	if r.cancels(e.Coming) {
+		e.Coming = nil
+	}
+}
+
+// renaming is an entry that gets another id.
+type renaming struct{ section, from, to string }
+
+// cancels says that lines tell the same of both ids, what was so of the one being so of the other now, and the other way round.
+func (r renaming) cancels(lines []Line) bool {
 	type cell struct {
 		onRequest bool
 		who       estate.Principal
 		operation string
-		address   string
+		resource  string
 	}
-	cells := map[cell][2]gate.Cell{}
-	for i := range e.Lines {
-		l := &e.Lines[i]
-		if l.Way != Gains && l.Way != Loses {
-			return
-		}
+	cells, others := map[cell][2]gate.Cell{}, map[cell]cell{}
+	for i := range lines {
+		l := &lines[i]
 		for _, who := range l.Subjects {
-			if section == "people" && who == (estate.Principal{ID: from}) || section == "services" && who == (estate.Principal{Kind: estate.IsService, ID: from}) {
-				who.ID = to
-			}
 			for _, p := range l.Piles {
 				for address := range p.Addresses() {
-					rest, inside := strings.CutPrefix(address, from)
-					if section == "systems" && inside && (rest == "" || rest[0] == ':') || section == "resources" && inside && (rest == "" || rest[0] == '/') {
-						address = to + rest
+					about, other := "", ""
+					if p.May() != nil {
+						about, other = described(p, func(o estate.Principal) estate.Principal { return o }), described(p, r.principal)
 					}
 					for _, op := range l.Operations {
 						if len(cells) > maxCells {
-							return
+							return false
 						}
-						key := cell{l.OnRequest, who, op, address}
-						both := cells[key]
-						if l.Way == Gains {
-							both[1] = l.New
-						} else {
-							both[0] = l.Old
-						}
-						cells[key] = both
+						key := cell{l.OnRequest, who, op, address + about}
+						cells[key] = [2]gate.Cell{l.Old, l.New}
+						others[key] = cell{l.OnRequest, r.principal(who), op, r.address(address) + other}
 					}
 				}
 			}
 		}
 	}
-	for _, both := range cells {
-		if both[0] != both[1] {
-			return
+	for key, both := range cells {
+		if other, ok := cells[others[key]]; !ok || both[0] != other[1] || both[1] != other[0] {
+			return false
 		}
 	}
-	e.Lines = nil
+	return true
+}
+
+// principal gives the other id of who is renamed.
+func (r renaming) principal(p estate.Principal) estate.Principal {
+	kind, ok := map[string]estate.PrincipalKind{"people": estate.IsPerson, "services": estate.IsService, "groups": estate.IsGroup}[r.section]
+	switch {
+	case ok && p == (estate.Principal{Kind: kind, ID: r.from}):
+		p.ID = r.to
+	case ok && p == (estate.Principal{Kind: kind, ID: r.to}):
+		p.ID = r.from
+	}
+	return p
+}
+
+// address gives the other address of what is renamed, or stands in it.
+func (r renaming) address(address string) string {
+	for _, ids := range [][2]string{{r.from, r.to}, {r.to, r.from}} {
+		rest, inside := strings.CutPrefix(address, ids[0])
+		if r.section == "systems" && inside && (rest == "" || rest[0] == ':') || r.section == "resources" && inside && (rest == "" || rest[0] == '/') {
+			return ids[1] + rest
+		}
+	}
+	return address
+}
+
+// described is what is said of what may come, apart from its address.
+func described(p *gate.Pile, name func(estate.Principal) estate.Principal) string {
+	m := *p.May()
+	owner := ""
+	if m.Owner != nil {
+		owner = name(*m.Owner).String()
+	}
+	return fmt.Sprint("\x00", m.Type, m.Tags, m.Others, m.Inherit, owner)
 }
 
 // SameButWhere says whether two lines say the same of the same subjects, about other operations or resources.

@@ -39,17 +39,36 @@ func touched(before, after *estate.Estate, altered *altered, rosters [2]*gate.Ro
 			out[p] = true
 		}
 	}
-	for _, id := range altered.people {
-		out[estate.Principal{ID: id}] = true
-	}
-	for _, id := range altered.services {
-		out[estate.Principal{Kind: estate.IsService, ID: id}] = true
-	}
-	for _, id := range altered.groups {
-		for _, outer := range around(both, id) {
-			changed(rosters[0].Group(outer), rosters[1].Group(outer), out)
+	altered.subjects(both, rosters, out)
+	eachAltered(both, altered, func(k int, to estate.Subjects, _ estate.Resources) { add(k, to) })
+	for k, e := range both { // whoever the tests are about is needed to run them
+		for _, t := range e.Tests {
+			add(k, t.Who)
+			for _, l := range t.Levels {
+				add(k, estate.Subjects{{Principal: l.Subject}})
+			}
 		}
 	}
+	return out
+}
+
+// subjects adds those who are others, or who are in other groups than before.
+func (a *altered) subjects(both [2]*estate.Estate, rosters [2]*gate.Roster, to map[estate.Principal]bool) {
+	for _, id := range a.people {
+		to[estate.Principal{ID: id}] = true
+	}
+	for _, id := range a.services {
+		to[estate.Principal{Kind: estate.IsService, ID: id}] = true
+	}
+	for _, id := range a.groups {
+		for _, outer := range around(both, id) {
+			changed(rosters[0].Group(outer), rosters[1].Group(outer), to)
+		}
+	}
+}
+
+// eachAltered visits the grants and blocks of both estates that are others, or that name a role or scope that is.
+func eachAltered(both [2]*estate.Estate, altered *altered, visit func(k int, to estate.Subjects, on estate.Resources)) {
 	roles := map[string]bool{}
 	for _, id := range altered.roles {
 		roles[id] = true
@@ -68,20 +87,57 @@ func touched(before, after *estate.Estate, altered *altered, rosters [2]*gate.Ro
 		spread(scopes, e.Scopes, func(s *estate.Scope, _ func(string) bool) bool { return names(s.Resources) })
 		for id, g := range e.Grants {
 			if slices.Contains(altered.grants, id) || names(g.On) || slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return roles[ref.ID] }) {
-				add(k, g.To)
+				visit(k, g.To, g.On)
 			}
 		}
 		for id, b := range e.Blocks {
 			if slices.Contains(altered.blocks, id) || names(b.On) {
-				add(k, b.To)
+				visit(k, b.To, b.On)
 			}
 		}
 	}
-	for k, e := range both { // whoever the tests are about is needed to run them
-		for _, t := range e.Tests {
-			add(k, t.Who)
-			for _, l := range t.Levels {
-				add(k, estate.Subjects{{Principal: l.Subject}})
+}
+
+// concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ; nil where it may anywhere.
+func concerned(before, after *estate.Estate, altered *altered, rosters [2]*gate.Roster) *[2][]estate.Resources {
+	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition || len(altered.separations)+len(altered.kinds) > 0 {
+		return nil
+	}
+	for _, id := range altered.systems {
+		if was, is := before.Systems[id], after.Systems[id]; was == nil || is == nil || was.Kind.ID != is.Kind.ID {
+			return nil
+		}
+	}
+	both := [2]*estate.Estate{before, after}
+	for _, e := range both {
+		for _, s := range e.Separations {
+			if s.Session {
+				return nil // what is granted in one place tells which sessions there are, and so what may be done in another
+			}
+		}
+	}
+	out := &[2][]estate.Resources{}
+	eachAltered(both, altered, func(k int, _ estate.Subjects, on estate.Resources) { out[k] = append(out[k], on) })
+	if len(altered.people)+len(altered.services)+len(altered.groups) == 0 {
+		return out
+	}
+	if len(before.People)+len(after.People) >= 2*Few {
+		return nil // the pair looks at the grants alone that concern whom it is about
+	}
+	others := map[estate.Principal]bool{}
+	altered.subjects(both, rosters, others)
+	for k, e := range both {
+		names := func(to estate.Subjects) bool {
+			return slices.ContainsFunc(rosters[k].Of(to), func(p estate.Principal) bool { return others[p] })
+		}
+		for _, g := range e.Grants {
+			if names(g.To) {
+				out[k] = append(out[k], g.On)
+			}
+		}
+		for _, b := range e.Blocks {
+			if names(b.To) {
+				out[k] = append(out[k], b.On)
 			}
 		}
 	}

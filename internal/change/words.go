@@ -154,6 +154,10 @@ func (e *Effect) Places(l *Line) []string {
 	if l.where != nil {
 		return l.where
 	}
+	if l.coming() {
+		l.where = e.comingPlaces(l)
+		return l.where
+	}
 	of := e.After
 	if l.Way == Loses {
 		of = e.Before

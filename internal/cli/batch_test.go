@@ -13,9 +13,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
-	"hiddengate/internal/clock"
+	"hiddengate/internal/evaluation"
 	"hiddengate/internal/starter"
 )
 
@@ -45,11 +44,11 @@ func bareRun(in io.Reader, out io.Writer) error {
 		if err == io.EOF {
 			return w.Flush()
 		}
-		var e evaluation
+		var e evaluation.Request
 		if err := json.Unmarshal(line, &e); err != nil {
 			return err
 		}
-		if err := enc.Encode(evaluated{Decision: true, Context: evaluatedAbout{Outcome: "allow"}}); err != nil {
+		if err := enc.Encode(evaluation.Answer{Decision: true, Context: evaluation.About{Outcome: "allow"}}); err != nil {
 			return err
 		}
 	}
@@ -112,48 +111,4 @@ func TestBatchSkipsAnEndlessLine(t *testing.T) {
 		require.Contains(t, answers[1], "more than 1048576 bytes")
 		require.Equal(t, answers[0], answers[2])
 	}
-}
-
-// A plain line is answered as the ordinary reader would have it.
-func TestPlainLinesAreTheOrdinaryAnswers(t *testing.T) {
-	dir := t.TempDir() + "/demo"
-	require.NoError(t, starter.Write(starter.Demo(), dir))
-	a := &app{dir: dir, format: "text", now: time.Now}
-	g, err := a.compiled()
-	require.NoError(t, err)
-	b := batch{gate: g, now: clock.Of(time.Now()), context: g.NewContext()}
-	plain, outcomes := 0, map[string]int{}
-	draw := func(t *rapid.T) {
-		pick := func(name string, of ...string) string { return rapid.SampledFrom(of).Draw(t, name) }
-		line := "{" + strings.Join([]string{
-			`"subject":` + pick("subject", `{"type":"person","id":"ines.okafor"}`, `{"id":"lucas.amarel","type":"person"}`, `{"type":"person","id":"hana.kobari"}`, `{"type":"service","id":"nightly-reduce"}`, `{"type":"anonymous","id":"x"}`, `{"type":"group","id":"x"}`, `{"type":"person","id":"nobody"}`, `{}`),
-			pick("what",
-				`"action":{"name":"table.read"},"resource":{"type":"table","id":"obsdb:sky/frames-0411"}`, `"action":{"name":"table.read"},"resource":{"id":"obsdb:sky"}`,
-				`"action":{"name":"table.read"},"resource":{"id":"obsdb:%73ky"}`, `"action":{"name":"table.read"},"resource":{"id":"obsdb:a//b"}`,
-				`"action":{"name":"unit.restart"},"resource":{"id":"north-dish"}`, `"resource":{"id":"reduce:nightly"},"action":{"name":"workload.restart"}`,
-				`"action":{"name":"no.such"},"resource":{"id":"north-dish"}`, `"action":{"name":"table.read","name":"table.drop"},"resource":{"id":"obsdb"}`),
-			`"context":{` + strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{
-				`"time":"2027-12-01T22:00"`, `"time":"tomorrow"`, `"network":"10.40.3.7"`, `"network":"::ffff:10.40.3.7"`, `"network":"fe80::1%eth0"`, `"mfa":true`, `"mfa":false`, `"mfa":"yes"`, `"mfa":null`,
-				`"sign-in":"passkey"`, `"sign-in":"smoke"`, `"reason":"late"`, `"reason":""`, `"ticket":true`, `"device":"managed"`, `"device":true`, `"device":1`, `"roles":[]`, `"roles":"x"`,
-			}), 0, 4).Draw(t, "context"), ",") + "}",
-		}, pick("between", ",", " , ")) + "}"
-		outcome, ok := b.plain([]byte(line), nil)
-		if !ok {
-			return
-		}
-		plain++
-		outcomes[outcome.String()]++
-		want := b.answer([]byte(line), nil)
-		require.Equal(t, want.Context.Outcome, outcome.String(), line)
-		text, err := json.Marshal(want)
-		require.NoError(t, err)
-		require.Equal(t, string(text)+"\n", plainAnswers[outcome], line)
-	}
-	rapid.Check(t, func(t *rapid.T) {
-		for range 50 {
-			draw(t)
-		}
-	})
-	require.Positive(t, plain)
-	require.Len(t, outcomes, 3, "%v", outcomes)
 }

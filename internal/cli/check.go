@@ -32,7 +32,7 @@ be covered by a delegation to its author, as the delegations stood before. It ex
 		Args: takes(0, 0),
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 1 on warnings too")
-	c.Flags().StringVar(&since, "since", "", "hold what has changed since a Git `revision`, or another folder, against the delegations of then")
+	c.Flags().StringVar(&since, "since", "", "hold what has changed since a Git `revision`, or another folder (./, ../ or /), against the delegations of then")
 	c.Flags().StringVar(&by, "by", "", "`who` made the change")
 	a.moment(c)
 	c.RunE = func(*cobra.Command, []string) error {

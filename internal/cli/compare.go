@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -22,9 +21,10 @@ func (a *app) compareCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "compare OLD [NEW]",
 		Short: "Tell what differs between two revisions, folders, roles, people or groups",
-		Long: `Tells whose access differs between two workspaces, over all contexts from now (or --at) on: OLD and NEW are folders or Git
-revisions; without NEW it is the workspace as it is. Each change comes with the entries that made it so, and with the tests
-that come out otherwise. --expand tells it row by row.
+		Long: `Tells whose access differs between two workspaces, over all contexts from now (or --at) on. OLD and NEW
+are Git revisions, or folders, which begin with ./, ../ or /; without NEW it is the workspace as it is.
+Each change comes with the entries that made it so, and with the tests that come out otherwise.
+--expand tells it row by row.
 
 Two roles, people or groups of the workspace, as role:A role:B, are compared likewise: what only one has, and what both have.
 Of a group it is what a new member gets.`,
@@ -82,8 +82,10 @@ func kindOf(w change.Way) string {
 	return "changed"
 }
 
+var wayStyles = map[string]view.Style{"gained": view.Yes, "lost": view.No, "changed": view.Maybe}
+
 func differsIn(e *change.Effect, words []string) bool {
-	return slices.ContainsFunc(e.Lines, func(l change.Line) bool { return slices.Contains(words, kindOf(l.Way)) })
+	return slices.ContainsFunc(slices.Concat(e.Lines, e.Coming), func(l change.Line) bool { return slices.Contains(words, kindOf(l.Way)) })
 }
 
 func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, error) {
@@ -132,9 +134,18 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 	if expand {
 		var rows [][]view.Cell
 		e.Rows(func(r change.Row) {
-			style := map[string]view.Style{"gained": view.Yes, "lost": view.No, "changed": view.Maybe}[kindOf(r.Line.Way)]
-			rows = append(rows, []view.Cell{{Text: kindOf(r.Line.Way), Style: style}, {Text: r.Subject.String()}, {Text: r.Operation}, {Text: r.Resource}, {Text: whenOf(r.Line), Style: view.Faint}})
+			kind := kindOf(r.Line.Way)
+			rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: r.Subject.String()}, {Text: r.Operation}, {Text: r.Resource}, {Text: whenOf(r.Line), Style: view.Faint}})
 		})
+		for i := range e.Coming {
+			l := &e.Coming[i]
+			kind := kindOf(l.Way)
+			for _, who := range l.Subjects {
+				for _, op := range l.Operations {
+					rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: who.String()}, {Text: op}, {Text: e.Where(l)}, {Text: whenOf(l), Style: view.Faint}})
+				}
+			}
+		}
 		p.Table(0, nil, rows)
 	} else {
 		a.effectText(p, e, true)
@@ -207,16 +218,45 @@ func (a *app) compareJSON(e *change.Effect, now clock.Instant) error {
 		}
 		out[kind] = append(out[kind], one)
 	})
-	w := json.NewEncoder(a.Out)
-	w.SetEscapeHTML(false)
-	w.SetIndent("", "  ")
-	return w.Encode(struct {
-		Gained     []row     `json:"gained"`
-		Lost       []row     `json:"lost"`
-		Changed    []row     `json:"changed"`
-		Tests      []outcome `json:"tests"`
-		Guarantees []outcome `json:"guarantees"`
-	}{out["gained"], out["lost"], out["changed"], outcomes["test"], outcomes["guarantee"]})
+	return a.json(struct {
+		Gained     []row       `json:"gained"`
+		Lost       []row       `json:"lost"`
+		Changed    []row       `json:"changed"`
+		Coming     []comingRow `json:"coming"`
+		InPart     bool        `json:"coming_in_part,omitempty"`
+		Tests      []outcome   `json:"tests"`
+		Guarantees []outcome   `json:"guarantees"`
+	}{out["gained"], out["lost"], out["changed"], comingRows(e), e.ComingInPart, outcomes["test"], outcomes["guarantee"]})
+}
+
+// comingRow is a change of access to what may come.
+type comingRow struct {
+	Way        string   `json:"way"`
+	Subjects   []string `json:"subjects"`
+	Operations []string `json:"operations"`
+	Places     []string `json:"places"`
+	When       string   `json:"when,omitempty"`
+	Was        string   `json:"was,omitempty"`
+	OnRequest  bool     `json:"on_request,omitempty"`
+}
+
+func comingRows(e *change.Effect) []comingRow {
+	out := []comingRow{}
+	for i := range e.Coming {
+		l := &e.Coming[i]
+		one := comingRow{Way: kindOf(l.Way), Operations: l.Operations, Places: e.Places(l), OnRequest: l.OnRequest}
+		for _, who := range l.Subjects {
+			one.Subjects = append(one.Subjects, who.String())
+		}
+		if l.Way != change.Loses {
+			one.When = l.Is()
+		}
+		if l.Way != change.Gains {
+			one.Was = l.Was()
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
@@ -226,13 +266,15 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 	} else {
 		fmt.Fprintln(a.Out, "| who | | what | where | when | through |\n|---|---|---|---|---|---|")
 		var lines []change.Line
-		for i := 0; i < len(e.Lines); {
-			n := 1
-			for i+n < len(e.Lines) && e.Lines[i].SameButWhere(&e.Lines[i+n]) {
-				n++
+		for _, all := range [][]change.Line{e.Lines, e.Coming} {
+			for i := 0; i < len(all); {
+				n := 1
+				for i+n < len(all) && all[i].SameButWhere(&all[i+n]) {
+					n++
+				}
+				lines = append(lines, e.ByPlace(all[i:i+n])...)
+				i += n
 			}
-			lines = append(lines, e.ByPlace(e.Lines[i:i+n])...)
-			i += n
 		}
 		for i := range lines {
 			l := &lines[i]

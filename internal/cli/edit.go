@@ -191,20 +191,16 @@ func (a *app) effectText(p *view.Page, e *change.Effect, through bool) {
 		p.Line("%s", p.Paint(view.Heading, "Nobody's access changes."))
 		return
 	}
-	for i := 0; i < len(e.Lines); {
-		if i >= maxLines {
-			p.Line("%s", p.Paint(view.Faint, "and "+count(len(e.Lines)-i, "change")+" more"))
-			break
-		}
-		n := 1
-		for i+n < len(e.Lines) && e.Lines[i].SameButWhere(&e.Lines[i+n]) {
-			n++
-		}
-		a.linesText(p, e, e.Lines[i:i+n])
-		if through {
-			throughText(p, e, e.Lines[i:i+n])
-		}
-		i += n
+	if len(e.Lines) == 0 {
+		p.Line("%s", p.Paint(view.Heading, "Nobody's access to what is there changes."))
+	}
+	a.changesText(p, e, e.Lines, through)
+	if len(e.Coming) > 0 {
+		p.Line("\n%s", p.Paint(view.Heading, "To what is not there yet"))
+		a.comingText(p, e, through)
+	}
+	if e.ComingInPart {
+		p.Line("%s", p.Paint(view.Maybe, "There are too many ways in which a resource may come to look at all of them; this is a part."))
 	}
 	if _, noticed := e.Handed(); len(noticed) > 0 {
 		p.Line("")
@@ -214,14 +210,118 @@ func (a *app) effectText(p *view.Page, e *change.Effect, through bool) {
 	}
 }
 
+// verbOf says what becomes of a line's subjects' access.
+func verbOf(l *change.Line) (string, view.Style) {
+	w := ways[l.Way]
+	if len(l.Subjects) == 1 {
+		return w.one, w.style
+	}
+	return w.many, w.style
+}
+
+// changesText writes lines, those together that are about the same subjects.
+func (a *app) changesText(p *view.Page, e *change.Effect, lines []change.Line, through bool) {
+	for i := 0; i < len(lines); {
+		if i >= maxLines {
+			p.Line("%s", p.Paint(view.Faint, "and "+count(len(lines)-i, "change")+" more"))
+			break
+		}
+		n := 1
+		for i+n < len(lines) && lines[i].SameButWhere(&lines[i+n]) {
+			n++
+		}
+		a.linesText(p, e, lines[i:i+n])
+		if through {
+			throughText(p, e, lines[i:i+n])
+		}
+		i += n
+	}
+}
+
+// comingText writes what changes for what may come: as it is where that is short, else in one sentence for the same subjects.
+func (a *app) comingText(p *view.Page, e *change.Effect, through bool) {
+	const mostPlaces, mostParts = 2, 6
+	parts := e.ComingParts()
+	for i, part := range parts {
+		if i == mostParts {
+			p.Line("%s", p.Paint(view.Faint, "and "+count(len(parts)-i, "more such change")))
+			break
+		}
+		places := map[string]bool{}
+		for k := range part {
+			for _, text := range e.Places(&part[k]) {
+				places[text] = true
+			}
+		}
+		if len(places) <= mostPlaces {
+			a.changesText(p, e, part, through)
+			continue
+		}
+		l := &part[0]
+		verb, style := verbOf(l)
+		asked := ""
+		if l.OnRequest {
+			asked = "on request: "
+		}
+		p.Table(0, nil, [][]view.Cell{{{Text: e.Who(l)}, {Text: verb, Style: style}, {Text: asked + strongestFirst(e, part) + " on some of what comes in " + comingSystems(part)}}})
+		if through {
+			throughText(p, e, part)
+		}
+	}
+}
+
+// strongestFirst names a few of the operations of lines, those that need a second look first.
+func strongestFirst(e *change.Effect, lines []change.Line) string {
+	var names []string
+	for i := range lines {
+		names = append(names, lines[i].Operations...)
+	}
+	slices.Sort(names)
+	names = slices.Compact(names)
+	weak := func(name string) int {
+		o := e.After.Operations[name]
+		if o == nil {
+			o = e.Before.Operations[name]
+		}
+		if o == nil || o.HighRisk || len(o.Opens) > 0 {
+			return -9
+		}
+		return -int(o.Level)
+	}
+	slices.SortStableFunc(names, func(a, b string) int { return weak(a) - weak(b) })
+	const most = 5
+	if len(names) > most+1 {
+		return strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", len(names)-most)
+	}
+	return strings.Join(names, ", ")
+}
+
+// comingSystems names the systems that lines about what may come are about.
+func comingSystems(lines []change.Line) string {
+	var out []string
+	for _, l := range lines {
+		for _, pile := range l.Piles {
+			name := pile.May().Address.System
+			if pile.May().Kind != "" {
+				name = "new systems"
+			}
+			if !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	slices.Sort(out)
+	const most = 4
+	if len(out) > most+1 {
+		out = append(out[:most], fmt.Sprintf("%d more systems", len(out)-most))
+	}
+	return strings.Join(out, ", ")
+}
+
 // linesText writes what some subjects gain or lose: in one sentence if it is one thing.
 func (a *app) linesText(p *view.Page, e *change.Effect, lines []change.Line) {
 	l := &lines[0]
-	w := ways[l.Way]
-	verb := w.many
-	if len(l.Subjects) == 1 {
-		verb = w.one
-	}
+	verb, style := verbOf(l)
 	direct := ""
 	if n := e.Direct(l); n > 0 && len(l.Subjects) > 1 {
 		direct = fmt.Sprintf(", %d of them directly", n)
@@ -233,9 +333,9 @@ func (a *app) linesText(p *view.Page, e *change.Effect, lines []change.Line) {
 		asked = "on request: "
 	}
 	if len(lines) == 1 {
-		p.Table(0, nil, [][]view.Cell{{{Text: e.Who(l)}, {Text: verb, Style: w.style}, {Text: asked + e.What(l) + " on " + e.Where(l) + direct}}})
+		p.Table(0, nil, [][]view.Cell{{{Text: e.Who(l)}, {Text: verb, Style: style}, {Text: asked + e.What(l) + " on " + e.Where(l) + direct}}})
 	} else {
-		p.Line("%s  %s%s", e.Who(l), p.Paint(w.style, verb), p.Paint(view.Faint, strings.TrimSuffix("  "+asked, "  ")+direct))
+		p.Line("%s  %s%s", e.Who(l), p.Paint(style, verb), p.Paint(view.Faint, strings.TrimSuffix("  "+asked, "  ")+direct))
 		var rows [][]view.Cell
 		for _, part := range e.ByPlace(lines) {
 			rows = append(rows, []view.Cell{{Text: e.Where(&part)}, {Text: e.What(&part)}})

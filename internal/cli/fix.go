@@ -64,6 +64,7 @@ type beside struct {
 	Others     int      `json:"others"`
 	Operations []string `json:"operations"`
 	Resources  int      `json:"resources"`
+	Coming     bool     `json:"coming,omitempty"` // it is about what may come, too
 }
 
 func besides(f change.Fix, req gate.Request) beside {
@@ -83,7 +84,7 @@ func besides(f change.Fix, req gate.Request) beside {
 			}
 		}
 	}
-	out := beside{Others: len(others), Operations: []string{}, Resources: len(places)}
+	out := beside{Others: len(others), Operations: []string{}, Resources: len(places), Coming: len(f.Effect.Coming) > 0}
 	for name := range names {
 		out.Operations = append(out.Operations, name)
 	}
@@ -109,11 +110,16 @@ func besideOf(f change.Fix, req gate.Request) string {
 	text := fmt.Sprintf("%s %s on %s, %s ", verb, what, count(b.Resources, "resource"), to)
 	switch b.Others {
 	case 0:
-		return text + "nobody else"
+		text += "nobody else"
 	case 1:
-		return text + "one other too"
+		text += "one other too"
+	default:
+		text += fmt.Sprintf("%d others too", b.Others)
 	}
-	return text + fmt.Sprintf("%d others too", b.Others)
+	if b.Coming {
+		text += "; what comes later is concerned too"
+	}
+	return text
 }
 
 func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix) error {

@@ -2,12 +2,14 @@ package cli
 
 import (
 	"encoding/csv"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/clipperhouse/displaywidth"
 	"github.com/spf13/cobra"
@@ -207,7 +209,7 @@ func chosenOperations(texts []string) (out estate.Operations, err error) {
 // chosenPlaces reads --where, of which each must be listed or select something; nil if it is not given.
 func chosenPlaces(g *gate.Gate, texts []string) (out estate.Resources, err error) {
 	for _, text := range texts {
-		_, inside, err := selected(g, "all", text)
+		_, _, inside, err := selected(g, "all", text, false)
 		if err != nil {
 			return nil, fmt.Errorf("--where: %w", err)
 		}
@@ -281,7 +283,39 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 		return a.gridJSON(s)
 	}
 	a.gridText(s, said, f.all)
-	return nil
+	return a.gridJudged(g, f, q)
+}
+
+// gridJudged tells, below a grid, what the people and services across may do to what no inventory lists and a system judges.
+func (a *app) gridJudged(g *gate.Gate, f gridFlags, q survey.Question) error {
+	who := map[estate.Principal]bool{}
+	for _, c := range q.Columns {
+		if c.Role == "" && g.Estate().Subject(c.Subject) != nil {
+			who[c.Subject] = true
+		}
+	}
+	if len(who) == 0 {
+		return nil
+	}
+	var places []estate.ResourceTerm
+	for _, text := range f.where {
+		t, err := estate.ParseResourceTerm(text)
+		if err != nil {
+			return err
+		}
+		places = append(places, t)
+	}
+	c, err := q.Ask(g)
+	if err != nil {
+		return err
+	}
+	rows, err := a.judged(g, c, who, func(o *estate.Operation) bool { return q.What == nil || q.What(o) }, func(r *estate.Resource) bool {
+		return len(places) == 0 || slices.ContainsFunc(places, func(t estate.ResourceTerm) bool { return g.CoversTerm(t, r) })
+	})
+	if err == nil {
+		judgedText(a.page(a.Out), rows, true)
+	}
+	return err
 }
 
 func headings(grid *survey.Grid) (out []string) {
@@ -643,6 +677,12 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 	if q.What != nil {
 		return fmt.Errorf("--as-tests speaks of levels, of all operations; leave --what out")
 	}
+	if err := estate.CheckID(f.asTests); err != nil {
+		return fmt.Errorf("--as-tests: %w", err)
+	}
+	if old := g.Estate().Tests[f.asTests]; old != nil {
+		return fmt.Errorf("--as-tests: there is a test %s already (%s); choose another id", f.asTests, old.Source.Short())
+	}
 	ctx, err := q.Ask(g)
 	if err != nil {
 		return err
@@ -670,13 +710,12 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 	if len(said.Attributes) > 0 {
 		var pairs []string
 		for key, value := range said.Attributes {
-			pairs = append(pairs, fmt.Sprintf("%s: %q", key, value))
+			pairs = append(pairs, key+": "+yamlText(value))
 		}
 		slices.Sort(pairs)
 		given = append(given, "context: {"+strings.Join(pairs, ", ")+"}")
 	}
-	fmt.Fprintf(a.Out, "tests:\n  %s:\n    given: {%s}\n    levels:\n", f.asTests, strings.Join(given, ", "))
-	var left []string
+	var left, written []string
 	for c, column := range grid.Columns {
 		var levels []string
 		if column.Role != "" || column.Invited {
@@ -696,17 +735,29 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 				if !rule.None {
 					word = rule.Level.String()
 				}
-				levels = append(levels, fmt.Sprintf("'%s': %s", place.Address, word))
+				levels = append(levels, yamlText(place.Address.String())+": "+word)
 			}
 		}
 		if len(levels) > 0 {
-			fmt.Fprintf(a.Out, "      %s: {%s}\n", column.Name, strings.Join(levels, ", "))
+			written = append(written, fmt.Sprintf("      %s: {%s}\n", column.Name, strings.Join(levels, ", ")))
 		}
+	}
+	if len(written) > 0 { // a test that expects nothing is no test
+		fmt.Fprintf(a.Out, "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", f.asTests, strings.Join(given, ", "), strings.Join(written, ""))
 	}
 	if len(left) > 0 {
 		fmt.Fprintf(a.Err, "hgate: left out, where it depends on the request or members have more by other ways: %s\n", strings.Join(left, "; "))
 	}
 	return nil
+}
+
+// yamlText writes a text as YAML that reads it back.
+func yamlText(text string) string {
+	out, err := json.Marshal(text) // YAML 1.2 takes JSON's texts
+	if err != nil || !strings.ContainsFunc(text, unicode.IsControl) {
+		return "'" + strings.ReplaceAll(text, "'", "''") + "'"
+	}
+	return string(out)
 }
 
 // gridExpected compares the grid with a sheet.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -17,7 +18,8 @@ func (a *app) holdersCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "holders OPERATION RESOURCE",
 		Short: "Show who may do an operation in a place",
-		Long: `Lists everybody who may do it, and through which grant. The operation may be a selector
+		Long: `Lists everybody who may do it in a place or anything inside it (--exactly: in the place alone), and
+through which grant. The operation may be a selector
 ('from change', 'table.*') and the resource a pattern or a scope: then it lists who may do any
 of the operations anywhere there. With --eventual it goes on with whoever can get to it, through
 operations that open more, delegations, groups that they look after, or on request, and shows the
@@ -31,6 +33,8 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 	}
 	var eventual bool
 	c.Flags().BoolVar(&eventual, "eventual", false, "count whoever can get to it step by step, too")
+	var exactly bool
+	c.Flags().BoolVar(&exactly, "exactly", false, "ask about the place alone, and not about what is inside it")
 	flags := a.circumstances(c)
 	_ = c.Flags().MarkHidden("role") // a session is one subject's
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -41,7 +45,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		if cmd.Flags().Changed("role") {
 			return fmt.Errorf("--role names the session of one subject; leave it out here")
 		}
-		operation, resources, err := selected(g, args[0], args[1])
+		operation, place, resources, err := selected(g, args[0], args[1], exactly)
 		if err != nil {
 			return err
 		}
@@ -57,18 +61,25 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 			}
 			return a.eventualHolders(g, now, ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) }, strings.Join(args, " on "), said)
 		}
+		fits := func(o *estate.Operation) bool { return operation.Fits(o, edition) }
 		done := a.working("asking for every subject")
-		holders, err := g.Holders(ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) })
+		holders, err := g.Holders(ctx, resources, fits)
 		done()
 		if err != nil {
 			return err
 		}
-		if a.format == "json" {
-			err = a.holdersJSON(holders)
-		} else {
-			err = a.holdersText(g, ctx, holders, strings.Join(args, " on "), said)
+		judged := []judgedRow{}
+		if !exactly {
+			if judged, err = a.judged(g, ctx, nil, fits, func(r *estate.Resource) bool { return g.CoversTerm(place, r) }); err != nil {
+				return err
+			}
 		}
-		if err == nil && len(holders) == 0 {
+		if a.format == "json" {
+			err = a.holdersJSON(holders, judged)
+		} else {
+			err = a.holdersText(g, ctx, holders, strings.Join(args, " on "), said, judged)
+		}
+		if err == nil && len(holders)+len(judged) == 0 {
 			err = answered(exitNo)
 		}
 		return err
@@ -77,67 +88,96 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 	return c
 }
 
-// selected reads an operation and a place, or selectors of them. What selects nothing is an error.
-func selected(g *gate.Gate, what, where string) (estate.OperationTerm, []*estate.Resource, error) {
+// selected reads an operation and a place, or selectors of them: the place is itself and all inside it, unless it is meant exactly. What selects nothing is an error.
+func selected(g *gate.Gate, what, where string, exactly bool) (estate.OperationTerm, estate.ResourceTerm, []*estate.Resource, error) {
 	operation, err := estate.ParseOperationTerm(what)
 	if err != nil {
-		return operation, nil, err
+		return operation, estate.ResourceTerm{}, nil, err
 	}
 	place, err := estate.ParseResourceTerm(where)
 	if err != nil {
-		return operation, nil, err
+		return operation, place, nil, err
 	}
+	resources, err := chosen(g, operation, place, exactly)
+	return operation, place, resources, err
+}
+
+// chosen lists the resources of a place on which an operation is asked about.
+func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceTerm, exactly bool) ([]*estate.Resource, error) {
 	if operation.Not || place.Not {
-		return operation, nil, fmt.Errorf("`not` has nothing to take away from here")
+		return nil, fmt.Errorf("`not` has nothing to take away from here")
 	}
 	e := g.Estate()
 	if place.Scope != "" && e.Scopes[place.Scope] == nil {
-		return operation, nil, unknown("scope", place.Scope, ids(e.Section("scopes")))
+		return nil, unknown("scope", place.Scope, ids(e.Section("scopes")))
 	}
-	if place.In != nil && place.In.Plain() {
-		r, err := g.Place(place.In.Address())
-		if err != nil {
-			return operation, nil, err
+	plain := place.In != nil && place.In.Plain()
+	if exactly && !plain {
+		return nil, fmt.Errorf("--exactly is about one place, and %s is none", place)
+	}
+	var one *estate.Resource
+	if plain {
+		var err error
+		if one, err = g.Place(place.In.Address()); err != nil {
+			return nil, err
 		}
-		if operation.Kind == estate.ByName {
-			return operation, []*estate.Resource{r}, g.Operation(operation.Name, r)
+		if operation.Kind == estate.ByName && (exactly || one.Index < 0) {
+			return []*estate.Resource{one}, g.Operation(operation.Name, one)
 		}
-		if r.Index < 0 {
-			return operation, []*estate.Resource{r}, nil
+		if exactly || one.Index < 0 {
+			return []*estate.Resource{one}, nil
 		}
 	}
 	resources := g.Resources(estate.Resources{place})
 	if len(resources) == 0 {
-		return operation, nil, fmt.Errorf("%s fits no listed resource", place)
+		return nil, fmt.Errorf("%s fits no listed resource", place)
 	}
 	for _, r := range resources {
 		for _, o := range e.Offer(r.System.Kind.ID).On(r.Type) {
 			if operation.Fits(o, e.Edition) {
-				return operation, resources, nil
+				return resources, nil
 			}
 		}
 	}
-	return operation, nil, fmt.Errorf("no operation that %s names applies to anything in %s", operation, place)
+	if one != nil && operation.Kind == estate.ByName {
+		if one.System.Judge && appliesIn(e, one.System, operation.Name) {
+			return resources, nil // to what no inventory lists
+		}
+		return nil, g.Operation(operation.Name, one)
+	}
+	return nil, fmt.Errorf("no operation that %s names applies to anything in %s", operation, place)
 }
 
-func (a *app) holdersJSON(holders []gate.Answer) error {
+// appliesIn says whether an operation applies to any type of resource of a system's kind.
+func appliesIn(e *estate.Estate, s *estate.System, operation string) bool {
+	offer := e.Offer(s.Kind.ID)
+	return slices.ContainsFunc(offer.AllTypes, func(t string) bool { return offer.Valid(operation, t) != nil })
+}
+
+func (a *app) holdersJSON(holders []gate.Answer, judged []judgedRow) error {
 	type row struct {
 		Subject  string `json:"subject"`
 		Decision string `json:"decision"`
 	}
 	out := struct {
-		Rows []row `json:"rows"`
-	}{[]row{}}
+		Rows   []row       `json:"rows"`
+		Judged []judgedRow `json:"judged"`
+	}{[]row{}, judged}
 	for _, h := range holders {
 		out.Rows = append(out.Rows, row{h.Subject.String(), h.Outcome.String()})
 	}
 	return a.json(out)
 }
 
-func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer, question, said string) error {
+func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer, question, said string, judged []judgedRow) error {
 	p := a.page(a.Out)
+	defer judgedText(p, judged, true)
 	if len(holders) == 0 {
-		p.Line("%s  %s", p.Paint(view.No, "HELD BY NOBODY"), question)
+		nobody := "HELD BY NOBODY"
+		if len(judged) > 0 {
+			nobody += " ON WHAT IS LISTED"
+		}
+		p.Line("%s  %s", p.Paint(view.No, nobody), question)
 		p.Line("%s", p.Paint(view.Faint, said))
 		return nil
 	}

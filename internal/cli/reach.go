@@ -68,17 +68,22 @@ shows what a new member would get who is in nothing else.`,
 		if err != nil {
 			return err
 		}
-		if a.format == "json" {
-			return a.reachJSON(rows)
+		all := func(*estate.Operation) bool { return true }
+		judged, err := a.judged(g, ctx, map[estate.Principal]bool{who: true}, all, func(*estate.Resource) bool { return true })
+		if err != nil {
+			return err
 		}
-		a.reachText(g, who, args[0], said, rows)
+		if a.format == "json" {
+			return a.reachJSON(rows, judged)
+		}
+		a.reachText(g, who, args[0], said, rows, judged)
 		return nil
 	}
 	a.formats(c, "text", "json")
 	return c
 }
 
-func (a *app) reachJSON(rows []survey.Row) error {
+func (a *app) reachJSON(rows []survey.Row, judged []judgedRow) error {
 	type row struct {
 		Resource   string   `json:"resource"`
 		Inside     bool     `json:"inside"`
@@ -87,8 +92,9 @@ func (a *app) reachJSON(rows []survey.Row) error {
 		Grants     []string `json:"grants"`
 	}
 	out := struct {
-		Rows []row `json:"rows"`
-	}{[]row{}}
+		Rows   []row       `json:"rows"`
+		Judged []judgedRow `json:"judged"`
+	}{[]row{}, judged}
 	for _, r := range rows {
 		one := row{Resource: r.Resource.Address.String(), Inside: r.Inside, Decision: r.Outcome.String(), Operations: []string{}, Grants: []string{}}
 		for _, o := range r.Operations {
@@ -102,10 +108,15 @@ func (a *app) reachJSON(rows []survey.Row) error {
 	return a.json(out)
 }
 
-func (a *app) reachText(g *gate.Gate, who estate.Principal, name, said string, rows []survey.Row) {
+func (a *app) reachText(g *gate.Gate, who estate.Principal, name, said string, rows []survey.Row, judged []judgedRow) {
 	p := a.page(a.Out)
+	defer judgedText(p, judged, false)
 	if len(rows) == 0 {
-		p.Line("%s  %s", p.Paint(view.No, "REACHES NOTHING"), name)
+		nothing := "REACHES NOTHING"
+		if len(judged) > 0 {
+			nothing += " THAT IS LISTED"
+		}
+		p.Line("%s  %s", p.Paint(view.No, nothing), name)
 		p.Line("%s", p.Paint(view.Faint, said))
 		return
 	}

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"hiddengate/internal/change"
 	"hiddengate/internal/diagnostic"
@@ -18,18 +19,29 @@ import (
 // undelegated is the code of what an author may not do, in JSON and SARIF.
 const undelegated = "undelegated"
 
+// isFolder says that a workspace is named by its folder. Whatever does not begin like one is a revision, so that no
+// folder of a checkout stands in for a branch.
+func isFolder(name string) bool {
+	return name == "." || name == ".." || strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") || filepath.IsAbs(name)
+}
+
 // workspaceAt reads a workspace as it was: in another folder, or at a Git revision of this one.
 func (a *app) workspaceAt(dir, since string) (*estate.Estate, error) {
 	var files fs.FS
-	if info, err := os.Stat(filepath.Join(since, policyfile.SettingsFile)); err == nil && info.Mode().IsRegular() {
+	if isFolder(since) {
+		if info, err := os.Stat(filepath.Join(since, policyfile.SettingsFile)); err != nil || !info.Mode().IsRegular() {
+			return nil, fmt.Errorf("%s is no folder of a workspace: it has no %s", since, policyfile.SettingsFile)
+		}
 		root, err := os.OpenRoot(since)
 		if err != nil {
 			return nil, outside{err}
 		}
 		defer root.Close()
 		files = root.FS()
-	} else if files, err = revision.Open(dir, since); err != nil {
-		return nil, fmt.Errorf("%s is neither the folder of a workspace nor a revision: %w", since, err)
+	} else if at, err := revision.Open(dir, since); err != nil {
+		return nil, fmt.Errorf("%s is no revision (a folder begins with ./, ../ or /): %w", since, err)
+	} else {
+		files = at
 	}
 	e, err := policyfile.Load(files)
 	if err != nil {
@@ -82,7 +94,7 @@ func (a *app) checkSince(since, by string) error {
 	var found []finding.Found
 	for _, b := range breaches {
 		found = append(found, finding.Found{Diagnostic: diagnostic.Diagnostic{
-			Code: undelegated, Severity: diagnostic.Error, Message: b.Message, Position: b.Position, Help: "leave it out, or have somebody make the change who may",
+			Code: undelegated, Severity: diagnostic.Error, Message: string(b.Rule) + ": " + b.Message, Position: b.Position, Help: "leave it out, or have somebody make the change who may",
 		}})
 	}
 	switch a.format {
@@ -96,10 +108,9 @@ func (a *app) checkSince(since, by string) error {
 			p.Line("%s  %s", p.Paint(view.Yes, "All of the change is "+by+"'s to make"), p.Paint(view.Faint, "since "+since))
 			break
 		}
-		p.Line("%s  %s", p.Paint(view.No, count(len(found), "thing")+" in the change not "+by+"'s to decide"), p.Paint(view.Faint, "since "+since))
-		for _, f := range found {
-			p.Table(2, nil, [][]view.Cell{{{Text: f.Position.Short(), Style: view.Faint}, {Text: f.Message}}})
-		}
+		p.Line("%s  %s", p.Paint(view.No, "NOT "+by+"'s to make"), p.Paint(view.Faint, "refused by "+count(len(change.Grouped(breaches)), "rule")+"; since "+since))
+		p.Line("%s", change.Lacks(breaches, by)+".")
+		breachesText(p, breaches)
 	}
 	if err == nil && len(found) > 0 {
 		err = answered(exitNo)

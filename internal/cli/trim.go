@@ -245,6 +245,7 @@ type proposal struct {
 	Command    string   `json:"command"`
 	People     int      `json:"people"`
 	Operations []string `json:"operations"`
+	Coming     bool     `json:"coming,omitempty"` // what may come would be lost, too
 }
 
 // propose works out what an edit of the estate would take.
@@ -254,7 +255,7 @@ func (a *app) propose(g *gate.Gate, command string, edited *estate.Estate) (prop
 		return proposal{}, err
 	}
 	people := map[estate.Principal]bool{}
-	out := proposal{Command: command, Operations: []string{}}
+	out := proposal{Command: command, Operations: []string{}, Coming: len(effect.Coming) > 0}
 	for _, l := range effect.Lines {
 		for _, who := range l.Subjects {
 			people[who] = true

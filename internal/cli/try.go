@@ -169,22 +169,11 @@ func (a *app) tryJSON(req gate.Request, why gate.Explanation, near []survey.Near
 		Blocks    []string   `json:"blocks"`
 		DependsOn string     `json:"depends_on"`
 		Near      []nearJSON `json:"near"`
-	}{req.Subject.String(), req.Operation, req.Resource, why.Outcome.String(), met(why.Grants), met(why.Blocks), why.DependsOn, []nearJSON{}}
+	}{req.Subject.String(), req.Operation, req.Resource, why.Outcome.String(), gate.Met(why.Grants), gate.Met(why.Blocks), why.DependsOn, []nearJSON{}}
 	for _, n := range near {
 		out.Near = append(out.Near, nearJSON{n.Grant.ID, n.Lacks, n.Detail})
 	}
 	return a.json(out)
-}
-
-// met names the causes whose region meets the request.
-func met(causes []gate.Cause) []string {
-	ids := []string{}
-	for _, c := range causes {
-		if c.Met {
-			ids = append(ids, c.ID())
-		}
-	}
-	return ids
 }
 
 // json writes a value as indented JSON.
@@ -223,9 +212,9 @@ func (a *app) tryText(g *gate.Gate, req gate.Request, said string, why gate.Expl
 	}
 	a.causes(p, given, why.Grants, true)
 	a.causes(p, stopped, why.Blocks, true)
-	if why.Outcome != gate.Allow && len(met(why.Grants)) == 0 {
+	if why.Outcome != gate.Allow && len(gate.Met(why.Grants)) == 0 {
 		switch {
-		case len(met(why.Blocks)) > 0, why.Inactive != "":
+		case len(gate.Met(why.Blocks)) > 0, why.Inactive != "":
 		case len(why.Grants) == 0:
 			p.Line("\nNo grant gives %s on %s to %s.", req.Operation, req.Resource, req.Subject)
 		default:

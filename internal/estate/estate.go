@@ -20,6 +20,9 @@ type Estate struct {
 	// Temporary are the tags of subjects who do not stay; DormantAfter is when one who was not seen is dormant.
 	Temporary    []Match
 	DormantAfter time.Duration
+	// Owner is whose the workspace is, nil where it does not say; LossesDelegated says that taking access away needs a delegation too.
+	Owner           *Principal
+	LossesDelegated bool
 	// Ignore and Inventories are what the settings say of the files.
 	Ignore      []string
 	Inventories []string

@@ -3,16 +3,27 @@ package finding
 import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 	"hiddengate/internal/trial"
 )
 
 var clockDependentTest = &Finding{
 	Code: "clock-dependent-test", Severity: diagnostic.Warning,
-	Doc:  "A test gives no time and would come out differently at another one: it passes today and fails some day, or the other way round.",
+	Doc:  "A test gives no time and would come out differently at a later one: it passes today and fails some day, or the other way round.",
 	Cure: "give it a time, as given: {time: 2027-12-01T22:00}",
 	find: func(c *check) {
+		var from *gate.Gate
 		for _, t := range estate.Sorted(c.about.Tests) {
-			if trial.HangsOnTheClock(c.gate, t, c.now) {
+			if t.Given.Time != nil {
+				continue
+			}
+			if from == nil {
+				var err error
+				if from, err = gate.Compile(c.estate.From(c.now), nil); err != nil {
+					return
+				}
+			}
+			if trial.HangsOnTheClock(c.gate, from, t, c.now) {
 				c.report(&t.Object, t.Source.Position, "test %s hangs on when it is run", t.ID)
 			}
 		}

@@ -1,10 +1,9 @@
 package finding
 
 import (
-	"slices"
-
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 )
 
 var governEverywhere = &Finding{
@@ -13,7 +12,7 @@ var governEverywhere = &Finding{
 	Cure: "name the systems in which it is needed, or lend it on request",
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {
-			if g.OnRequest != nil || !slices.ContainsFunc(g.On, func(t estate.ResourceTerm) bool { return t.Everything && !t.Not }) {
+			if g.OnRequest != nil || !c.everywhere(g.On) {
 				continue
 			}
 			if names := operationNames(c.gate.Gives(g), func(o *estate.Operation) bool { return o.Level == estate.Govern }); names != nil {
@@ -21,4 +20,19 @@ var governEverywhere = &Finding{
 			}
 		}
 	},
+}
+
+// everywhere says whether a list selects all resources, those that may come too, however it is written.
+func (c *check) everywhere(on estate.Resources) bool {
+	for _, s := range c.estate.Systems {
+		if !c.gate.Covers(on, c.estate.Listed(estate.Address{System: s.ID})) {
+			return false // most lists, at once
+		}
+	}
+	all := true
+	whole := gate.EachPlace(c.estate, c.estate, [2][]estate.Resources{{on}, {on}}, func(_, r *estate.Resource) bool {
+		all = r == nil || c.gate.Covers(on, r)
+		return all
+	})
+	return all && whole
 }

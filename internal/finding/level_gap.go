@@ -1,7 +1,9 @@
 package finding
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
@@ -14,7 +16,7 @@ var levelGap = &Finding{
 	Cure: "write `from LEVEL` in place of `only LEVEL` or `up to LEVEL`",
 	find: func(c *check) {
 		for _, b := range estate.Sorted(c.about.Blocks) {
-			c.gap("block", &b.Object, b.Deny)
+			c.gap("block", &b.Object, append(slices.Clone(b.Deny), c.besides(b)...))
 		}
 		for _, t := range estate.Sorted(c.about.Tests) {
 			byPlace := map[string]estate.Operations{}
@@ -36,6 +38,29 @@ var levelGap = &Finding{
 			}
 		}
 	},
+}
+
+// besides gives what other blocks deny to the same subjects in the same places, whenever this one does.
+func (c *check) besides(b *estate.Block) (out estate.Operations) {
+	for _, o := range estate.Sorted(c.estate.Blocks) {
+		if o.ID != b.ID && o.When == nil && o.Starts == nil && o.Ends == nil && written(o.To) == written(b.To) && written(o.On) == written(b.On) {
+			for _, t := range o.Deny {
+				if !t.Not && (t.Kind == estate.All || t.Kind == estate.OnlyLevel || t.Kind == estate.UpToLevel || t.Kind == estate.FromLevel) {
+					out = append(out, t)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// written writes a list as files do.
+func written[T fmt.Stringer](list []T) string {
+	var b strings.Builder
+	for _, t := range list {
+		b.WriteString(t.String() + "\n")
+	}
+	return b.String()
 }
 
 // gap reports a list that takes a level whose next one up it leaves.

@@ -3,6 +3,7 @@ package finding
 import (
 	"math"
 	"regexp"
+	"strings"
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
@@ -79,8 +80,11 @@ func secret(text string) string {
 	return ""
 }
 
+// sayings are values that say whether there is a secret, and are none.
+var sayings = map[string]bool{"": true, "yes": true, "no": true, "true": true, "false": true, "on": true, "off": true, "none": true, "some": true, "required": true, "optional": true}
+
 func secretTag(t estate.Tag) string {
-	if t.Value != "" && secretKeys.MatchString(t.Key) {
+	if !sayings[strings.ToLower(t.Value)] && secretKeys.MatchString(t.Key) {
 		return "what its name says is secret"
 	}
 	return secret(t.Value)

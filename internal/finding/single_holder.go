@@ -9,7 +9,7 @@ import (
 
 var singleHolder = &Finding{
 	Code: "single-holder", Severity: diagnostic.Note,
-	Doc:  "One person alone may do a high-risk or govern operation somewhere, by standing grants: when they are away, nobody can.",
+	Doc:  "One person alone may do a high-risk or govern operation somewhere, by standing grants: when they are away, no person can. Services are not counted.",
 	Cure: "let a second person do it too, or grant it on request",
 	dear: true,
 	find: func(c *check) {
@@ -25,7 +25,7 @@ var singleHolder = &Finding{
 		}
 		for _, who := range order {
 			s := c.estate.People[who]
-			c.report(&s.Object, s.Source.Position, "nobody but %s may %s, as on %s", who, some(operations[who]), some(distinct(places[who])))
+			c.report(&s.Object, s.Source.Position, "no other person than %s may %s, as on %s", who, some(operations[who]), some(distinct(places[who])))
 		}
 	},
 }

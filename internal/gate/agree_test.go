@@ -258,47 +258,12 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 	}
 	times := moments(o)
 	for range requests {
-		who := estate.Principal{ID: d.one(drawnPeople...)}
-		switch d.IntN(6) {
-		case 0:
-			who = estate.Principal{Kind: estate.IsAnonymous}
-		case 1:
-			who = estate.Principal{Kind: estate.IsService, ID: "bot"}
-		}
-		r := e.Tree.At(d.IntN(e.Tree.Len()))
-		address := r.Address
-		if r.System.Judge && d.chance(40) {
-			address = estate.Address{System: r.System.ID, Path: strings.TrimPrefix(r.Address.Path+"/new", "/")}
-			r = e.Unlisted(address)
-		}
-		ops := e.Offer(r.System.Kind.ID).On(r.Type)
-		if len(ops) == 0 {
+		a, ok := d.asked(e, times)
+		if !ok {
 			continue
 		}
-		op := ops[d.IntN(len(ops))].Name
-		for _, known := range drawnOps { // those that grants name more often
-			if e.Offer(r.System.Kind.ID).Valid(known, r.Type) != nil && d.chance(30) {
-				op = known
-			}
-		}
-		q := partial{
-			at: open(d, 12, times...), from: open(d, 20, addresses()...), mfa: open(d, 25, true, false), reason: open(d, 20, true, false),
-			ticket: open(d, 20, true, false), signIn: open(d, 20, estate.SignIns...), device: open(d, 30, "managed", "own", "", "other"),
-		}
-		if q.from != nil && !q.from.IsValid() {
-			q.from = nil
-		}
-		if q.at == nil && (q.from == nil || q.signIn == nil) {
-			q.from, q.signIn = &addresses()[0], &estate.SignIns[2] // keep the completions countable
-		}
-		if d.chance(20) {
-			q.roles = []string{d.one(drawnRoles...)}
-		}
-		s := spot{system: r.System}
-		if r.Address.Path != "" {
-			s.path = strings.Split(r.Address.Path, "/")
-		}
-		want := o.outcome(who, op, s, q, times)
+		who, op, address, q := a.who, a.operation, a.address, a.partial
+		want := o.outcome(who, op, a.spot, q, times)
 		got, err := g.Decide(gate.Request{Subject: who, Operation: op, Resource: address.String(), Context: q.context(g)})
 		answer := got.String()
 		if err != nil {
@@ -315,6 +280,60 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 			return
 		}
 	}
+}
+
+// drawnRequest is a request, with what stays open.
+type drawnRequest struct {
+	who       estate.Principal
+	operation string
+	address   estate.Address
+	spot      spot
+	partial
+}
+
+// asked draws a request about an estate; ok is false where nothing can be asked of the place that it came to.
+func (d draw) asked(e *estate.Estate, times []int64) (a drawnRequest, ok bool) {
+	who := estate.Principal{ID: d.one(drawnPeople...)}
+	switch d.IntN(6) {
+	case 0:
+		who = estate.Principal{Kind: estate.IsAnonymous}
+	case 1:
+		who = estate.Principal{Kind: estate.IsService, ID: "bot"}
+	}
+	r := e.Tree.At(d.IntN(e.Tree.Len()))
+	address := r.Address
+	if r.System.Judge && d.chance(40) {
+		address = estate.Address{System: r.System.ID, Path: strings.TrimPrefix(r.Address.Path+"/new", "/")}
+		r = e.Unlisted(address)
+	}
+	ops := e.Offer(r.System.Kind.ID).On(r.Type)
+	if len(ops) == 0 {
+		return a, false
+	}
+	op := ops[d.IntN(len(ops))].Name
+	for _, known := range drawnOps { // those that grants name more often
+		if e.Offer(r.System.Kind.ID).Valid(known, r.Type) != nil && d.chance(30) {
+			op = known
+		}
+	}
+	q := partial{
+		at: open(d, 12, times...), from: open(d, 20, addresses()...), mfa: open(d, 25, true, false), reason: open(d, 20, true, false),
+		ticket: open(d, 20, true, false), signIn: open(d, 20, estate.SignIns...), device: open(d, 30, "managed", "own", "", "other"),
+	}
+	if q.from != nil && !q.from.IsValid() {
+		q.from = nil
+	}
+	if q.at == nil && (q.from == nil || q.signIn == nil) {
+		q.from, q.signIn = &addresses()[0], &estate.SignIns[2] // keep the completions countable
+	}
+	if d.chance(20) {
+		q.roles = []string{d.one(drawnRoles...)}
+	}
+	s := spot{system: r.System}
+	if r.Address.Path != "" {
+		s.path = strings.Split(r.Address.Path, "/")
+	}
+	return drawnRequest{who, op, address, s, q}, true
 }
 
 // keptAndTaken writes a gate and its estate as an image, and reads them again.

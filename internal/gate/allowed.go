@@ -2,9 +2,9 @@ package gate
 
 import (
 	"slices"
-	"strings"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
 
@@ -20,30 +20,41 @@ func (g *Gate) allowed(s *subject, operation string, r *estate.Resource, roles [
 	}
 	at := g.spot(r)
 	if g.facts.fixed > 1 || r.Index < 0 {
-		return g.work(s, operation, r, at, roles)
+		return g.work(s, operation, at, g.known(s, r), roles)
 	}
-	key := cell{s.number, operation, at, strings.Join(roles, " ")}
-	if roles == nil {
-		key.roles = "*"
-	}
-	if g.owns(s.number, r.Owner) {
-		key.roles += "\n"
+	key := cell{subject: s.number, operation: g.classes.ops.number[operation], at: at, all: roles == nil, owns: g.owns(s.number, r.Owner)}
+	if roles != nil {
+		key.session = g.session(roles)
 	}
 	if a, ok := g.inRoles[key]; ok {
 		return a, nil
 	}
-	a, err := g.work(s, operation, r, at, roles)
+	a, err := g.work(s, operation, at, g.known(s, r), roles)
 	if err == nil {
 		if len(g.inRoles) >= maxCache {
 			clear(g.inRoles)
+			g.roleSets = lookup.NewSequences()
+			if roles != nil {
+				key.session = g.session(roles)
+			}
 		}
 		g.inRoles[key] = a
 	}
 	return a, err
 }
 
-func (g *Gate) work(s *subject, operation string, r *estate.Resource, at spot, roles []string) (region.Region, error) {
-	known := g.known(s, r)
+// session gives the number of a set of roles, each of which there is.
+func (g *Gate) session(roles []string) uint32 {
+	numbers := make([]uint32, len(roles))
+	for i, id := range roles {
+		numbers[i] = g.roles[id].number
+	}
+	slices.Sort(numbers)
+	return g.roleSets.Number(slices.Compact(numbers))
+}
+
+// work does it at a spot, with what is known of subject and resource.
+func (g *Gate) work(s *subject, operation string, at spot, known *region.Context, roles []string) (region.Region, error) {
 	var given []region.Region
 	for _, gr := range s.grants {
 		if g.places.covers(gr.on, at) {

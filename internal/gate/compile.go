@@ -34,12 +34,13 @@ type compiler struct {
 
 // options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
 type options struct {
-	facts facts
-	space *region.Space      // nil: one of its own
-	marks []estate.Address   // that are marks too
-	lists []estate.Resources // that places are told apart by too
-	which Counting
-	only  map[estate.Principal]bool // subjects that are asked about; nil: all
+	facts  facts
+	space  *region.Space      // nil: one of its own
+	marks  []estate.Address   // that are marks too
+	lists  []estate.Resources // that places are told apart by too
+	coming *Coming            // what a pair looks at that may come; nil: nothing
+	which  Counting
+	only   map[estate.Principal]bool // subjects that are asked about; nil: all
 	// roster is that of the estate; nil: it is made
 	roster *Roster
 	// entries are the grants and blocks that count; nil: all
@@ -67,7 +68,7 @@ func (c Counting) asIfLent(gr *estate.Grant) bool { return gr.OnRequest == nil |
 func newGate(e *estate.Estate, o options) *Gate {
 	g := &Gate{
 		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]*entries{},
-		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(),
+		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(), roleSets: lookup.NewSequences(),
 	}
 	g.facts, g.space, g.which = o.facts, o.space, o.which
 	if g.space == nil {

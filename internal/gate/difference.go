@@ -201,7 +201,7 @@ type differ struct {
 	each    func(turn, []*Pile)  // takes what is found, if it is not nil; piles come in no order
 }
 
-// spotOfOne is all by which resources can differ for one subject.
+// spotOfOne is all by which resources can differ for one subject. Where there are several sessions, the mark stands for the cover.
 type spotOfOne struct {
 	side, cover, trait, class, facts uint32
 	owns                             bool
@@ -304,6 +304,7 @@ type bareSpot struct {
 	covers [2]uint32
 	active [2]int32
 	tags   string
+	owner  [2]bool // it can own something as somebody whom no list names
 }
 
 // mostTurns bounds what is remembered of them: a hundred megabytes.
@@ -316,6 +317,7 @@ func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
 	spot := bareSpot{tags: d.likeness(w).tags[0]}
 	for k, s := range d.sides {
 		spot.active[k] = s.holders[w.numbers[k]].active
+		spot.owner[k] = d.owners && d.ownsUntested(s, w.numbers[k])
 	}
 	var bad error
 	d.eachStep(w, func(from, to uint32, covers [2]uint32) bool {
@@ -632,7 +634,16 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
 	}
 	h := &s.holders[n]
 	if h.flags&apart != 0 {
-		return d.sessions(k, n, pile)
+		one := spotOfOne{uint32(k), at.at.mark, at.at.trait, at.at.class, at.facts, owns}
+		c, ok := d.known[one]
+		if !ok {
+			var err error
+			if c, err = d.sessions(k, n, pile, owns); err != nil {
+				return nil, err
+			}
+			d.known[one] = c
+		}
+		return c, nil
 	}
 	if h.steps == 0 && h.extras == 0 {
 		return nothing, nil
@@ -686,6 +697,9 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 		if owns {
 			key = append(key, 0xfe)
 		}
+		if d.owners && pile.may != nil && d.ownsUntested(s, n) {
+			key = append(key, 0xfd)
+		}
 	}
 	if c, ok := d.cells[string(key)]; ok {
 		return c, nil
@@ -693,8 +707,7 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 	var known *region.Context
 	if asks {
 		known = s.space.NewContext()
-		tree := s.estate.Tree
-		s.fixOwning(known, n, tree.Tags[tree.Rows[pile.row(k, 0)].Tags], owns)
+		d.fixFor(known, k, n, pile, owns)
 	}
 	out := &cells{}
 	for _, o := range d.validOn(s, at.at.class) {
@@ -754,9 +767,12 @@ func (d *differ) fromNow(s *side, regions ...region.Region) (region.Region, erro
 }
 
 // sessions works out what a subject may do that can have several sessions.
-func (d *differ) sessions(k, n int, pile *Pile) (*cells, error) {
+func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*cells, error) {
 	s := d.sides[k]
-	who, r := s.numbered(n), pile.resource(k, 0)
+	who := s.numbered(n)
+	at := pile.looks[k].at
+	known := s.space.NewContext()
+	d.fixFor(known, k, n, pile, owns)
 	possible, err := s.possible(who, nil, 0, false)
 	if err != nil {
 		return nil, err
@@ -765,7 +781,7 @@ func (d *differ) sessions(k, n int, pile *Pile) (*cells, error) {
 	for _, o := range d.validOn(s, pile.looks[k].at.class) {
 		c := Cell{region.Full, region.Empty}
 		for _, roles := range possible {
-			a, err := s.allowed(who, d.names[o], r, roles)
+			a, err := s.work(who, d.names[o], at, known, roles)
 			if err == nil {
 				a, err = d.fromNow(s, a)
 			}

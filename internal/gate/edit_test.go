@@ -95,7 +95,7 @@ func terms(list estate.Subjects) []string {
 
 func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 	counts := map[string]int{}
-	for seed := range uint64(scaled(240)) {
+	for seed := range uint64(scaled(50)) {
 		d := newDraw(seed)
 		text := d.estate()
 		settings, policy, _ := strings.Cut(text, "people:\n")

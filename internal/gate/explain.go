@@ -21,6 +21,17 @@ type Cause struct {
 	When  string // what its conditions and dates come to; "" if they ask nothing
 }
 
+// Met names the causes whose region meets the request, [] if there is none.
+func Met(causes []Cause) []string {
+	ids := []string{}
+	for _, c := range causes {
+		if c.Met {
+			ids = append(ids, c.ID())
+		}
+	}
+	return ids
+}
+
 // ID gives the entry's id.
 func (c Cause) ID() string {
 	if c.Grant != nil {

@@ -3,6 +3,7 @@ package gate
 import (
 	"maps"
 
+	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
 
@@ -17,7 +18,7 @@ func (g *Gate) Fork() *Gate {
 	f.scratch = f.space.NewContext()
 	f.matched = nil
 	f.subjects, f.inRoles = map[int]*subject{}, map[cell]region.Region{}
-	f.coverAny = map[string]bool{}
+	f.roleSets, f.coverAny = lookup.NewSequences(), map[string]bool{}
 	places := *g.places
 	places.inUse, places.whole = nil, nil
 	f.places = &places

@@ -33,7 +33,8 @@ type Gate struct {
 	which    Counting             // which grants count
 	subjects map[int]*subject     // those that have been looked at closely
 	inRoles  map[cell]region.Region
-	coverAny map[string]bool // of lists that are no grant's or block's
+	roleSets *lookup.Sequences // of sessions, the roles by number
+	coverAny map[string]bool   // of lists that are no grant's or block's
 	scratch  *region.Context
 	matched  []uint32
 }
@@ -51,6 +52,7 @@ type subject struct {
 
 type role struct {
 	*estate.Role
+	number     uint32
 	operations map[string]region.Region // by name, with the time in which the role has it
 	includes   map[string]bool          // itself and all it includes
 }
@@ -102,12 +104,15 @@ type lending struct {
 	unit uint32
 }
 
-// cell names an answer in a session with these roles.
+// cell names an answer in a session. It holds numbers alone, so that nothing of a request, whose texts may stand in a buffer
+// that is written over, is ever kept.
 type cell struct {
 	subject   int
-	operation string
+	operation uint32
 	at        spot
-	roles     string
+	session   uint32 // a set of roles in Gate.roleSets
+	all       bool   // the session has all roles
+	owns      bool
 }
 
 // Estate gives what the gate was made of.
@@ -193,6 +198,7 @@ func (g *Gate) role(id string) (*role, error) {
 			}
 		}
 	}
+	r.number = uint32(len(g.roles))
 	g.roles[id] = r
 	return r, nil
 }

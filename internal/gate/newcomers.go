@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,25 +24,47 @@ func Newcomers(e *estate.Estate, list estate.Resources) []estate.Address {
 
 // mayCome makes up addresses in some systems.
 func mayCome(e *estate.Estate, lists []estate.Resources, in func(*estate.System) bool) []estate.Address {
-	if !slices.ContainsFunc(e.Tree.Systems, in) {
+	f := gatherFacts(e)
+	patterns, keys, owners := named(e, lists)
+	maps.Copy(keys, f.same)
+	maps.Copy(keys, f.resource)
+	m := maker{estate: e, patterns: patterns, keys: keys, owners: owners, allOwners: f.owner, in: in,
+		taken: func(address string) bool { return e.Tree.Find(address) >= 0 }}
+	return m.make()
+}
+
+// maker says what addresses are made up of.
+type maker struct {
+	estate    *estate.Estate
+	patterns  []estate.Pattern
+	keys      map[string]bool // of the tags by which what is inherited is told apart
+	owners    map[estate.Principal]bool
+	allOwners bool
+	in        func(*estate.System) bool // the systems
+	taken     func(address string) bool
+	beside    func(address string) string // what else tells apart what is new below a listed resource; nil: nothing
+}
+
+// make makes them up.
+func (m *maker) make() []estate.Address {
+	e := m.estate
+	if !slices.ContainsFunc(e.Tree.Systems, m.in) {
 		return nil
 	}
-	f := gatherFacts(e)
-	n := newcomer{tree: e.Tree, sets: lookup.NewSequences(), done: map[heirs]*below{}}
-	patterns, keys, owners := named(e, lists)
+	n := newcomer{taken: m.taken, sets: lookup.NewSequences(), done: map[heirs]*below{}}
 	for _, tags := range e.Tree.Tags {
-		n.tags = append(n.tags, tags.Name(func(key string) bool { return keys[key] || f.same[key] || f.resource[key] }))
+		n.tags = append(n.tags, tags.Name(func(key string) bool { return m.keys[key] }))
 	}
 	for i, o := range e.Tree.Owners {
-		if !f.owner && (o == nil || !owners[*o]) {
+		if !m.allOwners && (o == nil || !m.owners[*o]) {
 			i = 0
 		}
 		n.owners = append(n.owners, i)
 	}
 	machines := make([]*automaton, len(e.Tree.Systems))
 	for i, s := range e.Tree.Systems {
-		if in(s) {
-			machines[i] = newAutomaton(s, e.Folds(s), patterns, n.sets)
+		if m.in(s) {
+			machines[i] = newAutomaton(s, e.Folds(s), m.patterns, n.sets)
 		}
 	}
 	type at struct {
@@ -63,7 +86,11 @@ func mayCome(e *estate.Estate, lists []estate.Resources, in func(*estate.System)
 			states[i] = at{a.step(above.state, address[len(e.Tree.Address(int(row.Parent-1)))+1:]), above.depth + 1}
 		}
 		n.machine, n.deepest = a, len(e.Offer(s.Kind.ID).Types)-1
-		n.under(address, heirs{row.System, states[i].state, min(states[i].depth, n.deepest), n.tags[row.Tags], n.owners[row.Owner]})
+		h := heirs{row.System, states[i].state, min(states[i].depth, n.deepest), n.tags[row.Tags], n.owners[row.Owner], ""}
+		if m.beside != nil {
+			h.beside = m.beside(address)
+		}
+		n.under(address, h)
 	}
 	return n.out
 }
@@ -99,7 +126,7 @@ func named(e *estate.Estate, lists []estate.Resources) (patterns []estate.Patter
 
 // newcomer makes up addresses.
 type newcomer struct {
-	tree    *estate.Tree
+	taken   func(address string) bool
 	sets    *lookup.Sequences
 	tags    []string // of each of the tree's tags, what of them matters
 	owners  []int
@@ -116,6 +143,7 @@ type heirs struct {
 	depth  int
 	tags   string
 	owner  int
+	beside string
 }
 
 // stage is how far an address has come in the patterns, and its depth.
@@ -166,7 +194,7 @@ func (n *newcomer) next(from stage, name string) stage {
 
 // unlisted gives a name like the one given, for the patterns, under which nothing is listed; ok is false if there is none.
 func (n *newcomer) unlisted(above string, state uint32, name string) (string, bool) {
-	if n.tree.Find(above+name) < 0 {
+	if !n.taken(above + name) {
 		return name, true
 	}
 	to := n.machine.step(state, name)
@@ -174,7 +202,7 @@ func (n *newcomer) unlisted(above string, state uint32, name string) (string, bo
 		more := "new" + strings.TrimPrefix(strconv.Itoa(count), "1")
 		for at := len(name); at >= 0; at-- {
 			other := name[:at] + more + name[at:]
-			if n.machine.step(state, other) == to && n.tree.Find(above+other) < 0 && sound(above+other) {
+			if n.machine.step(state, other) == to && !n.taken(above+other) && sound(above+other) {
 				return other, true
 			}
 		}

@@ -39,7 +39,13 @@ type Pair struct {
 	concerned map[uint32]bool             // of covers, whether they have any that is
 	sort      []uint32                    // of each pile, its sort; noSort: none
 	sorts     int
-	bare      map[bareSpot][]turn // by sort
+	bare      map[bareSpot][]turn       // by sort
+	tested    map[estate.Principal]bool // the owners by which what may come is told apart
+	// Whole says that all that may come is looked at; else there would be too much.
+	Whole bool
+	// Named says that all else that may come is there in Idle, to be told apart from what differs.
+	Named bool
+	idle  []*StandIn
 }
 
 // side is what a pair knows of one of its gates.
@@ -83,7 +89,8 @@ type look struct {
 type Pile struct {
 	looks  [2]look
 	places []place
-	text   string // the address, where it is in no inventory of either
+	text   string   // the address, where it is in no inventory of either
+	may    *StandIn // what it stands for that may come; nil: it is there
 	pair   *Pair
 	number uint32
 }
@@ -126,6 +133,9 @@ func (p *Pile) address(i int) string {
 
 // row gives the row of a resource on a side, or of the nearest listed one above.
 func (p *Pile) row(k, i int) int {
+	if p.may != nil && !p.may.Inherit {
+		return -1
+	}
 	if row := p.places[i].rows[k]; row >= 0 {
 		return int(row)
 	}
@@ -136,6 +146,9 @@ func (p *Pile) row(k, i int) int {
 // resource gives a resource as a side sees it, which must have it.
 func (p *Pile) resource(k, i int) *estate.Resource {
 	e := p.pair.sides[k].estate
+	if p.may != nil {
+		return p.may.In(e)
+	}
 	if row := p.places[i].rows[k]; row >= 0 {
 		return e.Tree.At(int(row))
 	}
@@ -147,6 +160,21 @@ func (p *Pile) resource(k, i int) *estate.Resource {
 // in both.
 func CompilePair(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*Roster) (*Pair, error) {
 	return compilePair(before, after, rosters, options{facts: gatherFacts(before, after), which: which, only: only})
+}
+
+// Coming says what a pair looks at that may come. The first lists are of the old estate.
+type Coming struct {
+	// Apart are lists by which it is told apart, beside those of grants and blocks.
+	Apart [2][]estate.Resources
+	// Within are lists of which one must cover it on either side, unless it inherits and the listed resources are others; nil: all is looked at.
+	Within *[2][]estate.Resources
+	// Judged leaves out all but what a system judges though no inventory lists it.
+	Judged bool
+}
+
+// CompileComing is CompilePair that looks at what may come too: resources that an inventory lists one day, and those that a system judges in none.
+func CompileComing(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*Roster, c Coming) (*Pair, error) {
+	return compilePair(before, after, rosters, options{facts: gatherFacts(before, after), which: which, only: only, coming: &c})
 }
 
 // compilePair does it with options that hold for both sides; their marks and lists are told apart too.
@@ -202,7 +230,18 @@ func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
 	p.owners, p.only = o.facts.owner, only
 	p.join()
-	p.heap()
+	var coming []StandIn
+	if o.coming != nil {
+		var lists [2][]estate.Resources
+		for k := range lists {
+			lists[k] = append(onOf(chosen[k].grants, chosen[k].blocks), o.coming.Apart[k]...)
+		}
+		coming, p.Whole, p.Named = standIns([2]*estate.Estate{before, after}, lists, o.coming.Within, &o.facts, p.unsettled())
+		if o.coming.Judged {
+			coming = slices.DeleteFunc(coming, func(s StandIn) bool { return !s.Inherit })
+		}
+	}
+	p.heap(coming)
 	return p, nil
 }
 
@@ -280,8 +319,8 @@ func (p *Pair) coverOf(s *side, cover uint32) uint32 {
 	return n
 }
 
-// heap makes the piles.
-func (p *Pair) heap() {
+// heap makes the piles, and one of each stand-in for what may come.
+func (p *Pair) heap(coming []StandIn) {
 	values := map[string]uint32{}
 	byTags := [2][]uint32{}
 	for k, s := range p.sides {
@@ -342,6 +381,7 @@ func (p *Pair) heap() {
 	for _, a := range slices.SortedFunc(maps.Keys(p.New.places.marks), estate.Address.Compare) {
 		p.addUnlisted(a.String(), byTags)
 	}
+	p.addComing(coming, byTags)
 	slices.SortStableFunc(p.piles, func(a, b *Pile) int { return int(a.mark()) - int(b.mark()) })
 	p.first = make([]uint32, len(p.New.places.marks)+3)
 	row := make([]Pile, len(p.piles)) // beside one another, as they are gone through
@@ -385,6 +425,15 @@ func (p *Pair) unlisted(k int, address string, byTags []uint32) look {
 		return look{}
 	}
 	return look{at: at, there: true, facts: byTags[s.estate.Tree.Rows[row].Tags]}
+}
+
+// owner gives who owns a resource on a side.
+func (p *Pile) owner(k, i int) *estate.Principal {
+	if p.may != nil && !p.may.Inherit {
+		return p.may.Owner
+	}
+	tree := p.pair.sides[k].estate.Tree
+	return tree.Owners[tree.Rows[p.row(k, i)].Owner]
 }
 
 // addUnlisted adds a pile for an address that lists name and no inventory has.
@@ -464,14 +513,20 @@ func (p *Pair) gatherOwned(k int) {
 			continue
 		}
 		for i := range pile.places {
-			if o := s.estate.Tree.Owners[s.estate.Tree.Rows[pile.row(k, i)].Owner]; o != nil {
+			if o := pile.owner(k, i); o != nil {
 				s.owned[*o] = append(s.owned[*o], ownedPlace{uint32(n), i})
 			}
 		}
 	}
 	for o := range s.owned {
+		if o.Kind == estate.IsGroup && s.estate.Groups[o.ID] == nil {
+			continue // of what may come, in the other estate
+		}
 		if o.Kind != estate.IsGroup {
 			n := s.number(o)
+			if n < 0 {
+				continue
+			}
 			s.owners[n] = append(s.owners[n], o)
 			continue
 		}
@@ -479,6 +534,34 @@ func (p *Pair) gatherOwned(k int) {
 			s.owners[int(n)] = append(s.owners[int(n)], o)
 		}
 	}
+}
+
+// May gives what the pile stands for that may come; nil if its resources are there.
+func (p *Pile) May() *StandIn { return p.may }
+
+// Resource gives the pile's first resource as it is in the old estate or in the new one; nil where it is in neither.
+func (p *Pile) Resource(isNew bool) *estate.Resource {
+	k := 0
+	if isNew {
+		k = 1
+	}
+	if !p.looks[k].there {
+		return nil
+	}
+	return p.resource(k, 0)
+}
+
+// Idle lists what may come to which nobody's access differs, without its having been looked at closer.
+func (p *Pair) Idle() []*StandIn { return p.idle }
+
+// Coming lists the piles that stand for what may come and are looked at.
+func (p *Pair) Coming() (out []*Pile) {
+	for _, pile := range p.piles {
+		if pile.may != nil {
+			out = append(out, pile)
+		}
+	}
+	return out
 }
 
 // Key is the same for piles of the same resources.
@@ -525,22 +608,5 @@ func (p *Pair) Narrower(grant string) bool {
 		return false
 	}
 	holds, err := p.New.space.Contains(was.region, is.region)
-	return err == nil && holds
-}
-
-// Holds says whether a block is in force whenever it was before.
-func (p *Pair) Holds(block string) bool {
-	var regions []region.Region
-	for _, g := range []*Gate{p.Old, p.New} {
-		for _, b := range g.blocks {
-			if b.ID == block {
-				regions = append(regions, b.region)
-			}
-		}
-	}
-	if len(regions) < 2 {
-		return false
-	}
-	holds, err := p.New.space.Contains(regions[1], regions[0])
 	return err == nil && holds
 }

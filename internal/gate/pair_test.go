@@ -222,8 +222,13 @@ func (o *oracle) judgeCell(c cellName, x concrete) string {
 	if r.Address.Path != "" {
 		s.path = strings.Split(r.Address.Path, "/")
 	}
-	set := o.setting(c.who, c.op, s)
-	sessions, _ := o.sessions(c.who, nil, &x.at)
+	return o.judgeSpot(c.who, c.op, s, x)
+}
+
+// judgeSpot judges one concrete context of a subject and an operation that the estate knows.
+func (o *oracle) judgeSpot(who estate.Principal, op string, s spot, x concrete) string {
+	set := o.setting(who, op, s)
+	sessions, _ := o.sessions(who, nil, &x.at)
 	yes, no := false, false
 	for _, roles := range sessions {
 		if o.allowed(set, x, roles) {
@@ -241,7 +246,9 @@ func (o *oracle) judgeCell(c cellName, x concrete) string {
 	return "deny"
 }
 
-func inCell(s *region.Space, c gate.Cell, x concrete) string {
+func inCell(s *region.Space, c gate.Cell, x concrete) string { return inCellAt(s, c, contextOf(s, x)) }
+
+func contextOf(s *region.Space, x concrete) *region.Context {
 	at := s.NewContext()
 	at.SetTime(clock.Instant(x.at))
 	at.SetNetwork(x.from)
@@ -256,6 +263,10 @@ func inCell(s *region.Space, c gate.Cell, x concrete) string {
 			at.SetAbsent("context device")
 		}
 	}
+	return at
+}
+
+func inCellAt(s *region.Space, c gate.Cell, at *region.Context) string {
 	switch {
 	case s.Judge(c.Sure, at) == region.All:
 		return "allow"

@@ -2,7 +2,6 @@ package gate
 
 import (
 	"slices"
-	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/region"
@@ -81,7 +80,7 @@ func (g *Gate) classesWhere(n int) map[uint32]bool {
 }
 
 // Redundant gives a grant that gives all that another one does, to the same subjects and more; "" if there is none. Of two that give the same the one
-// whose id comes later is redundant. It may overlook one whose resources are told by traits.
+// whose id comes later is redundant. In a large estate it may overlook one whose resources are told by traits.
 func (g *Gate) Redundant(gr *estate.Grant) string {
 	one := g.grantOf(gr.ID)
 	who := g.members.selected(gr.To)
@@ -102,7 +101,7 @@ func (g *Gate) Redundant(gr *estate.Grant) string {
 
 // atLeast says whether a grant gives some subjects all that another one gives them.
 func (g *Gate) atLeast(other, one *grant, who []uint32) bool {
-	if holds, err := g.space.Contains(other.region, one.region); err != nil || !holds || !g.places.within(one.on, other.on) {
+	if holds, err := g.space.Contains(other.region, one.region); err != nil || !holds || !g.within(one, other) {
 		return false
 	}
 	in := g.members.selected(other.To)
@@ -124,6 +123,25 @@ func (g *Gate) atLeast(other, one *grant, who []uint32) bool {
 		}
 	}
 	return true
+}
+
+// mostExact is how many resources an estate lists for what patterns and selectors cover to be held against each other place by place.
+const mostExact = 5000
+
+// within says whether a grant covers nothing, now and later, that another does not; in a large estate it says no in doubt.
+func (g *Gate) within(one, other *grant) bool {
+	if g.places.within(one.on, other.on) {
+		return true
+	}
+	if g.estate.Tree.Len() > mostExact {
+		return false
+	}
+	inside := true
+	whole := EachPlace(g.estate, g.estate, [2][]estate.Resources{{one.On}, {other.On}}, func(_, r *estate.Resource) bool {
+		inside = r == nil || !g.Covers(one.On, r) || g.Covers(other.On, r)
+		return inside
+	})
+	return inside && whole
 }
 
 // within says whether a list, by number, covers nothing, now and later, that another does not; in doubt it says no.
@@ -196,70 +214,4 @@ func (g *Gate) Systems(list estate.Resources) []string {
 		}
 	}
 	return out
-}
-
-// Within says whether a list of resources covers nothing, now and later, that another does not. In doubt it says no. The estate needs its scopes alone.
-func Within(e *estate.Estate, inner, outer estate.Resources) bool {
-	p, which := takeApart(e, []estate.Resources{inner, outer}, nil)
-	if p.within(which[0], which[1]) || spelt(e, inner) == spelt(e, outer) {
-		return true
-	}
-	// What is not told by addresses is within if it is written in the other list too, which takes nothing away.
-	outer = Flat(e, outer)
-	have := map[string]bool{}
-	for _, t := range outer {
-		if t.Not {
-			return false
-		}
-		have[spelt(e, estate.Resources{t})] = true
-	}
-	for _, t := range Flat(e, inner) {
-		if t.Not || have[spelt(e, estate.Resources{t})] || inside(t, outer) {
-			continue
-		}
-		one, which := takeApart(e, []estate.Resources{{t}, outer}, nil)
-		if !one.within(which[0], which[1]) {
-			return false
-		}
-	}
-	return true
-}
-
-// Flat puts what a scope gathers in its place, unless the scope takes something away too.
-func Flat(e *estate.Estate, list estate.Resources) (out estate.Resources) {
-	for _, t := range list {
-		if t.Scope == "" || t.Not {
-			out = append(out, t)
-			continue
-		}
-		inner := Flat(e, e.Scopes[t.Scope].Resources)
-		if slices.ContainsFunc(inner, func(t estate.ResourceTerm) bool { return t.Not }) {
-			out = append(out, t)
-		} else {
-			out = append(out, inner...)
-		}
-	}
-	return out
-}
-
-// spelt writes a list with what its scopes say in the place of their names.
-func spelt(e *estate.Estate, list estate.Resources) string {
-	var b strings.Builder
-	for _, t := range list {
-		switch {
-		case t.Scope == "":
-			b.WriteString(t.String())
-		case t.Not:
-			b.WriteString("not (" + spelt(e, e.Scopes[t.Scope].Resources) + ")")
-		default:
-			b.WriteString("(" + spelt(e, e.Scopes[t.Scope].Resources) + ")")
-		}
-		b.WriteByte('\n')
-	}
-	return b.String()
-}
-
-// inside says whether a term with `in` lies in a plain address of the list, whatever else it asks.
-func inside(t estate.ResourceTerm, outer estate.Resources) bool {
-	return t.In != nil && slices.ContainsFunc(outer, func(o estate.ResourceTerm) bool { return isAddress(o) && t.In.Inside(o.In.Address()) })
 }

@@ -15,10 +15,12 @@ type Way struct {
 	Where bool // the resource is in `on`
 	Lent  bool // it is standing, or in force for the subject
 	Named bool // the session names one of its roles, or none at all
-	// Region is what it would give, less the blocks, within the time in which the subject is active.
+	// Region is what it would give, less the blocks, whenever the subject is active and its roles are in force.
 	Region region.Region
-	// Meets says that the region meets the request.
-	Meets bool
+	// Active and RoleTime say when those are, where they are not at the time of the request; "" where they are.
+	Active, RoleTime string
+	// Meets says that what the grant would give, while the subject is active and its roles are in force, meets the request; Own, that its region by itself does.
+	Meets, Own bool
 	// Fact is what of the subject or the resource stands against it, as in "the owner", where nothing else does.
 	Fact string
 }
@@ -50,12 +52,22 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 		if w.Region, err = g.would(gr, &q, known); err != nil {
 			return nil, err
 		}
+		when, err := g.inForce(gr, &q)
+		if err != nil {
+			return nil, err
+		}
+		w.Active, w.RoleTime = g.whenNot(q.subject.active, &q), g.whenNot(when, &q)
 		if w.Region == region.Empty {
 			if err := g.findFact(&w, gr, &q, known); err != nil {
 				return nil, err
 			}
 		}
-		w.Meets = g.space.Fix(w.Region, q.context.region) != region.Empty
+		all, err := g.space.And(w.Region, q.subject.active, when)
+		if err != nil {
+			return nil, err
+		}
+		w.Meets = g.space.Fix(all, q.context.region) != region.Empty
+		w.Own = g.space.Fix(w.Region, q.context.region) != region.Empty
 		out = append(out, w)
 	}
 	return out, nil
@@ -75,7 +87,14 @@ func (g *Gate) OwnWays(req Request) ([]Way, error) {
 			continue
 		}
 		w := Way{Grant: gr.Grant, Who: true, What: true, Where: true}
+		when, err := g.inForce(gr, &q)
+		if err != nil {
+			return nil, err
+		}
 		if w.Region, err = g.would(gr, &q, known); err != nil {
+			return nil, err
+		}
+		if w.Region, err = g.space.And(w.Region, q.subject.active, when); err != nil {
 			return nil, err
 		}
 		out = append(out, w)
@@ -93,30 +112,39 @@ func missing(all ...bool) (n int) {
 	return n
 }
 
-// would is what a grant would give if its subjects, operations and resources fitted and it were in force.
-func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Region, error) {
-	when := region.Full
-	if g.gives(gr.Grant, q.operation) {
-		when = region.Empty
-		for _, ref := range gr.Roles {
-			var err error
-			if when, err = g.space.Or(when, g.roles[ref.ID].operations[q.operation]); err != nil {
-				return region.Empty, err
-			}
-		}
+// inForce is when a grant's roles have the operation; always, where none ever does.
+func (g *Gate) inForce(gr *grant, q *question) (region.Region, error) {
+	if !g.gives(gr.Grant, q.operation) {
+		return region.Full, nil
 	}
+	var when []region.Region
+	for _, ref := range gr.Roles {
+		when = append(when, g.roles[ref.ID].operations[q.operation])
+	}
+	return g.space.Or(when...)
+}
+
+// whenNot says when something is so that is not at the time of a request, "" if it is.
+func (g *Gate) whenNot(r region.Region, q *question) string {
+	if r == region.Full || g.space.Fix(r, q.context.region) != region.Empty {
+		return ""
+	}
+	if r == region.Empty {
+		return "never"
+	}
+	return g.space.Text(r, 3)
+}
+
+// would is what a grant would give if its subjects, operations and resources fitted, it and its roles were in force and the subject were active.
+func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Region, error) {
 	blocked, err := g.blocked(q.subject, q.operation, g.spot(q.resource), known)
 	if err != nil {
 		return region.Empty, err
 	}
-	r, err := g.space.Minus(g.space.Fix(gr.region, known), blocked)
-	if err != nil {
-		return region.Empty, err
-	}
-	return g.space.And(r, q.subject.active, when)
+	return g.space.Minus(g.space.Fix(gr.region, known), blocked)
 }
 
-// findFact looks for the one fact of the subject or the resource without which the grant would meet the request.
+// findFact looks for the one fact of the subject or the resource without which the grant would meet the request, else for all of them.
 func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) error {
 	for _, name := range g.facts.fixedNames() {
 		without := known.Clone()
@@ -130,7 +158,11 @@ func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) e
 			return nil
 		}
 	}
-	return nil
+	r, err := g.would(gr, q, g.space.NewContext())
+	if rest := g.space.Fix(r, q.context.region); err == nil && rest != region.Empty {
+		w.Fact = g.space.Text(rest, 2)
+	}
+	return err
 }
 
 // Asks says what a region that does not meet the request asks beyond it, written out, as little as will do: one

@@ -19,12 +19,14 @@ type form[V any] struct {
 
 // field is one key of an entry.
 type field struct {
-	name     string
-	doc      string
-	form     string
-	schema   any
-	required bool
-	read     func(r *reader, into any, n *yaml.Node)
+	name      string
+	doc       string
+	form      string
+	schema    any
+	required  bool
+	read      func(r *reader, into any, n *yaml.Node)
+	value     func(entry any) (any, bool) // false for what is no entry of the field's table
+	authority Authority
 }
 
 // of makes a field of T that is written in the form and kept where at says.
@@ -33,6 +35,12 @@ func of[T, V any](name string, f form[V], doc string, at func(*T) *V) field {
 		if v, ok := f.read(r, n); ok {
 			*at(into.(*T)) = v
 		}
+	}, value: func(entry any) (any, bool) {
+		t, ok := entry.(*T)
+		if !ok {
+			return nil, false
+		}
+		return *at(t), true
 	}}
 }
 
@@ -42,6 +50,12 @@ func head[V any](name string, f form[V], doc string, at func(*estate.Object) *V)
 		if v, ok := f.read(r, n); ok {
 			*at(into.(estate.Head).Head()) = v
 		}
+	}, value: func(entry any) (any, bool) {
+		h, ok := entry.(estate.Head)
+		if !ok {
+			return nil, false
+		}
+		return *at(h.Head()), true
 	}}
 }
 

@@ -29,6 +29,9 @@ func (l *loader) resolve() {
 	}
 	l.resolveSubjects()
 	l.resolvePolicy()
+	if o := l.settings.owner; o != nil {
+		l.principal(o.Principal, o.Position)
+	}
 	l.resolveHeads()
 	l.circles("group", heads(e.Groups), func(id string) []estate.Ref { return groupRefs(e.Groups[id].Members) })
 	l.circles("role", heads(e.Roles), func(id string) []estate.Ref { return e.Roles[id].Include })

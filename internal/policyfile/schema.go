@@ -121,6 +121,7 @@ type Page struct {
 type PageField struct {
 	Name, Form, Doc string
 	Required        bool
+	Authority       Authority // "" where a key stands within another
 	schema          any
 }
 
@@ -129,7 +130,7 @@ func Pages() []Page {
 	page := func(name, doc string, table []field) Page {
 		p := Page{Name: name, Doc: doc}
 		for _, f := range table {
-			p.Fields = append(p.Fields, PageField{f.name, f.form, f.doc, f.required, f.schema})
+			p.Fields = append(p.Fields, PageField{f.name, f.form, f.doc, f.required, f.authority, f.schema})
 		}
 		return p
 	}

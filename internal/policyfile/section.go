@@ -85,12 +85,12 @@ func (s *section) enter(r *reader, entry estate.Head, at diagnostic.Position) {
 
 // common is what every entry may carry.
 var common = []field{
-	head("title", textForm, "a name for people to read", func(o *estate.Object) *string { return &o.Title }),
-	head("about", textForm, "what it is", func(o *estate.Object) *string { return &o.About }),
-	head("why", textForm, "why it is so", func(o *estate.Object) *string { return &o.Why }),
-	head("owner", ownerForm, "who answers for it: a person, `service:ID` or `group:ID`, whose members then own", func(o *estate.Object) **estate.Principal { return &o.Owner }),
-	head("protected", flagForm, "commands refuse to remove, end or suspend it", func(o *estate.Object) *bool { return &o.Protected }),
-	head("accept", listOf(acceptanceForm), "findings that are accepted, each with why, until an end", func(o *estate.Object) *[]estate.Acceptance { return &o.Accept }),
+	head("title", textForm, "a name for people to read", func(o *estate.Object) *string { return &o.Title }).by(Free),
+	head("about", textForm, "what it is", func(o *estate.Object) *string { return &o.About }).by(Free),
+	head("why", textForm, "why it is so", func(o *estate.Object) *string { return &o.Why }).by(Free),
+	head("owner", ownerForm, "who answers for it: a person, `service:ID` or `group:ID`, whose members then own", func(o *estate.Object) **estate.Principal { return &o.Owner }).by(ByControl),
+	head("protected", flagForm, "commands refuse to remove, end or suspend it", func(o *estate.Object) *bool { return &o.Protected }).by(Owners),
+	head("accept", listOf(acceptanceForm), "findings that are accepted, each with why, until an end", func(o *estate.Object) *[]estate.Acceptance { return &o.Accept }).by(Owners),
 }
 
 var acceptanceFields = []field{
@@ -112,9 +112,9 @@ func record[T any](name, one string, table []field) form[T] {
 }
 
 // starts and ends are two keys that several sections share.
-func times[T any](starts, ends func(*T) **estate.Moment) []field {
+func times[T any](a Authority, starts, ends func(*T) **estate.Moment) []field {
 	return []field{
-		of("starts", momentForm, "from when: a whole local day, or an instant, which is included", starts),
-		of("ends", momentForm, "until when: a whole local day, which is included, or an instant, which is not", ends),
+		of("starts", momentForm, "from when: a whole local day, or an instant, which is included", starts).by(a),
+		of("ends", momentForm, "until when: a whole local day, which is included, or an instant, which is not", ends).by(a),
 	}
 }

@@ -23,6 +23,8 @@ type settings struct {
 	ignore      []string
 	inventories []inventory
 	severities  map[string]diagnostic.Severity
+	owner       *estate.SubjectTerm
+	losses      string
 	// what findings are measured by
 	temporary    []estate.Match
 	dormantAfter time.Duration
@@ -77,16 +79,27 @@ var severitiesForm = form[map[string]diagnostic.Severity]{
 	},
 }
 
+// workspaceOwnerForm keeps where the owner is named, who is looked for once all people are read.
+var workspaceOwnerForm = form[*estate.SubjectTerm]{name: ownerForm.name, schema: ownerForm.schema, read: func(r *reader, n *yaml.Node) (*estate.SubjectTerm, bool) {
+	p, ok := ownerForm.read(r, n)
+	if !ok {
+		return nil, false
+	}
+	return &estate.SubjectTerm{Principal: *p, Position: r.at(n)}, true
+}}
+
 var settingFields = []field{
-	of("hidden-gate", countForm(1, 1), "the format's version: 1", func(s *settings) *int { return &s.version }).must(),
-	of("edition", countForm(1, catalog.Edition), "the edition of the built-in catalogs; newer operations join no glob until it is raised", func(s *settings) *int { return &s.edition }),
-	of("estate", textForm, "what the workspace describes", func(s *settings) *string { return &s.title }),
-	of("timezone", zoneForm, "IANA name; every local time in the files is in it (UTC, where left out)", func(s *settings) **clock.Zone { return &s.zone }),
-	of("ignore", listOf(textForm), "files and folders that are not read; `*` within a name, `**` over folders", func(s *settings) *[]string { return &s.ignore }),
-	of("inventories", listOf(inventoryForm), "bulk lists of people and resources", func(s *settings) *[]inventory { return &s.inventories }),
-	of("temporary", matchesForm(false), "tags of people and services who do not stay (kind: temporary, where left out)", func(s *settings) *[]estate.Match { return &s.temporary }),
-	of("dormant-after", durationForm, "after how long somebody who was not seen is dormant (90d, where left out)", func(s *settings) *time.Duration { return &s.dormantAfter }),
-	of("check", severitiesForm, "severities of findings: error, warning, note, off", func(s *settings) *map[string]diagnostic.Severity { return &s.severities }),
+	of("hidden-gate", countForm(1, 1), "the format's version: 1", func(s *settings) *int { return &s.version }).must().by(Nobodys),
+	of("edition", countForm(1, catalog.Edition), "the edition of the built-in catalogs; newer operations join no glob until it is raised", func(s *settings) *int { return &s.edition }).by(Nobodys),
+	of("estate", textForm, "what the workspace describes", func(s *settings) *string { return &s.title }).by(Free),
+	of("timezone", zoneForm, "IANA name; every local time in the files is in it (UTC, where left out)", func(s *settings) **clock.Zone { return &s.zone }).by(Nobodys),
+	of("ignore", listOf(textForm), "files and folders that are not read; `*` within a name, `**` over folders", func(s *settings) *[]string { return &s.ignore }).by(Nobodys),
+	of("inventories", listOf(inventoryForm), "bulk lists of people and resources", func(s *settings) *[]inventory { return &s.inventories }).by(ByEffect),
+	of("temporary", matchesForm(false), "tags of people and services who do not stay (kind: temporary, where left out)", func(s *settings) *[]estate.Match { return &s.temporary }).by(Nobodys),
+	of("dormant-after", durationForm, "after how long somebody who was not seen is dormant (90d, where left out)", func(s *settings) *time.Duration { return &s.dormantAfter }).by(Nobodys),
+	of("check", severitiesForm, "severities of findings: error, warning, note, off", func(s *settings) *map[string]diagnostic.Severity { return &s.severities }).by(Nobodys),
+	of("owner", workspaceOwnerForm, "whose the workspace is: a person, `service:ID` or `group:ID`; theirs are the settings, and every entry that names no owner", func(s *settings) **estate.SubjectTerm { return &s.owner }).by(Nobodys),
+	of("losses", oneOf("whose it is to take access away", "free", "delegated"), "`free` (the default): anybody may take access away; `delegated`: that needs a delegation too", func(s *settings) *string { return &s.losses }).by(Nobodys),
 }
 
 func (l *loader) readSettings(d *document) {
@@ -117,6 +130,10 @@ func (l *loader) readSettings(d *document) {
 	}
 	l.settings, l.zone = s, s.zone
 	l.estate.Title, l.estate.Edition, l.estate.Zone = s.title, s.edition, s.zone
+	l.estate.LossesDelegated = s.losses == "delegated"
+	if s.owner != nil {
+		l.estate.Owner = &s.owner.Principal
+	}
 	l.estate.Temporary, l.estate.DormantAfter = s.temporary, s.dormantAfter
 	if s.severities != nil {
 		l.estate.Severities = s.severities

@@ -100,11 +100,11 @@ var levelsForm = form[[]estate.LevelRule]{
 var principalOrAnonymous = principalForm.schema
 
 var tests = sectionOf("tests", "test", "Examples of expected decisions.", []field{
-	of("who", subjectsForm, "the subjects; of a group, every member must pass", func(t *estate.Test) *estate.Subjects { return &t.Who }),
-	of("given", record[estate.Given]("request", "given", givenFields), "what the requests say; what is left out is open", func(t *estate.Test) *estate.Given { return &t.Given }),
-	of("allowed", listOf(selectionForm), "every pair of these must be allowed", func(t *estate.Test) *[]estate.Selection { return &t.Allowed }),
-	of("denied", listOf(selectionForm), "every pair of these must be denied", func(t *estate.Test) *[]estate.Selection { return &t.Denied }),
-	of("levels", levelsForm, "how far each gets in a place and all inside it: `change` (some of it, nothing above), `all change`, `none`", func(t *estate.Test) *[]estate.LevelRule { return &t.Levels }),
+	of("who", subjectsForm, "the subjects; of a group, every member must pass", func(t *estate.Test) *estate.Subjects { return &t.Who }).by(Owners),
+	of("given", record[estate.Given]("request", "given", givenFields), "what the requests say; what is left out is open", func(t *estate.Test) *estate.Given { return &t.Given }).by(Owners),
+	of("allowed", listOf(selectionForm), "every pair of these must be allowed", func(t *estate.Test) *[]estate.Selection { return &t.Allowed }).by(Owners),
+	of("denied", listOf(selectionForm), "every pair of these must be denied", func(t *estate.Test) *[]estate.Selection { return &t.Denied }).by(Owners),
+	of("levels", levelsForm, "how far each gets in a place and all inside it: `change` (some of it, nothing above), `all change`, `none`", func(t *estate.Test) *[]estate.LevelRule { return &t.Levels }).by(Owners),
 }, func(e *estate.Estate) map[string]*estate.Test { return e.Tests }, func(r *reader, t *estate.Test, n *yaml.Node) {
 	switch pairs := len(t.Allowed) + len(t.Denied); {
 	case pairs == 0 && t.Levels == nil:
@@ -117,17 +117,17 @@ var tests = sectionOf("tests", "test", "Examples of expected decisions.", []fiel
 })
 
 var guaranteeFields = []field{
-	of("only", subjectsForm, "nobody but these may", func(g *guarantee) *estate.Subjects { return &g.only }),
-	of("never", subjectsForm, "none of these may", func(g *guarantee) *estate.Subjects { return &g.never }),
-	of("at-least", countForm(1, 1_000_000), "so many people may, by standing grants, at every moment", func(g *guarantee) *int { return &g.atLeast }),
-	of("at-most", countForm(0, 1_000_000), "no more people may", func(g *guarantee) *int { return &g.atMost }),
-	of("never-both", operationsForm, "nobody may do both", func(g *guarantee) *estate.Operations { return &g.Both }),
-	of("apart", subjectsForm, "on no resource may both groups", func(g *guarantee) *estate.Subjects { return &g.apart }),
-	of("requires", conditionForm, "whoever may, only under this condition", func(g *guarantee) **condition { return &g.Guarantee.Requires }),
-	of("may", operationsForm, "the operations it speaks of", func(g *guarantee) *estate.Operations { return &g.May }),
-	of("on", resourcesForm, "where", func(g *guarantee) *estate.Resources { return &g.On }).must(),
-	of("for", durationForm, "how far ahead at-least looks (7d, where left out)", func(g *guarantee) *time.Duration { return &g.For }),
-	of("same-resource", flagForm, "never-both on one and the same resource only", func(g *guarantee) *bool { return &g.SameResource }),
+	of("only", subjectsForm, "nobody but these may", func(g *guarantee) *estate.Subjects { return &g.only }).by(Owners),
+	of("never", subjectsForm, "none of these may", func(g *guarantee) *estate.Subjects { return &g.never }).by(Owners),
+	of("at-least", countForm(1, 1_000_000), "so many people may, by standing grants, at every moment", func(g *guarantee) *int { return &g.atLeast }).by(Owners),
+	of("at-most", countForm(0, 1_000_000), "no more people may", func(g *guarantee) *int { return &g.atMost }).by(Owners),
+	of("never-both", operationsForm, "nobody may do both", func(g *guarantee) *estate.Operations { return &g.Both }).by(Owners),
+	of("apart", subjectsForm, "on no resource may both groups", func(g *guarantee) *estate.Subjects { return &g.apart }).by(Owners),
+	of("requires", conditionForm, "whoever may, only under this condition", func(g *guarantee) **condition { return &g.Guarantee.Requires }).by(Owners),
+	of("may", operationsForm, "the operations it speaks of", func(g *guarantee) *estate.Operations { return &g.May }).by(Owners),
+	of("on", resourcesForm, "where", func(g *guarantee) *estate.Resources { return &g.On }).must().by(Owners),
+	of("for", durationForm, "how far ahead at-least looks (7d, where left out)", func(g *guarantee) *time.Duration { return &g.For }).by(Owners),
+	of("same-resource", flagForm, "never-both on one and the same resource only", func(g *guarantee) *bool { return &g.SameResource }).by(Owners),
 }
 
 // guarantee is a guarantee while it is read: each kind has its key.

@@ -56,6 +56,12 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 	case w.Region == region.Empty:
 		return n, false
 	}
+	if w.Active != "" {
+		miss("date", "%s is active %s", req.Subject, w.Active)
+	}
+	if w.RoleTime != "" {
+		miss("date", "%s is in force %s", roles(w.Grant), w.RoleTime)
+	}
 	if !w.Lent {
 		miss("approval", "%s", request(w.Grant.OnRequest))
 	}
@@ -71,7 +77,10 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 	if !w.What {
 		miss("operation", "%s lacks %s", roles(w.Grant), req.Operation)
 	}
-	if !w.Meets && w.Fact == "" {
+	if w.Own && !w.Meets && w.Active == "" && w.RoleTime == "" {
+		miss("date", "it is in force when %s is not active, or its role is not", req.Subject)
+	}
+	if !w.Own && w.Fact == "" {
 		if missing > 0 {
 			return n, false // writing the condition out takes a while among many
 		}

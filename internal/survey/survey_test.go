@@ -42,7 +42,8 @@ roles: {reader: {allow: table.read}, viewer: {allow: table.view}, late: {allow: 
 		"{to: group:crew, role: reader, on: db:sea}":                                                       "", // two things
 		"{to: ana, role: reader, on: db, when: {mfa: true, network: 10.0.0.0/8}}":                          "condition: it asks: with a second factor, from 10.0.0.0/8",
 		"{to: ana, role: reader, on: db, when: {mfa: true, hours: mon 07:00-08:00}}":                       "condition: it asks: with a second factor, mon 07:00-08:00",
-		"{to: ana, role: late, on: db}":                                                                    "condition: it asks: through 2020-01-01",
+		"{to: ana, role: reader, on: db, when: {owner: true, subject: {team: y}}}":                         "condition: it asks: the owner, the subject's team is y; bo owns db:sky/a",
+		"{to: ana, role: late, on: db}":                                                                    "date: role late is in force through 2020-01-01",
 	} {
 		g := compile(t, base+"grants: {g: "+text+"}")
 		c := g.NewContext()

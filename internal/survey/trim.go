@@ -139,8 +139,9 @@ func (t *Trimmer) Trim() Trim {
 			r := roles[ref.ID]
 			if r == nil {
 				r = &Unused{ID: ref.ID, Protected: e.Roles[ref.ID].Protected}
-				roles[ref.ID], used[ref.ID] = r, map[string]bool{}
+				roles[ref.ID] = r
 			}
+			t.using(used, gr, ref.ID)
 			for _, o := range given {
 				if !t.gate.RoleHas(ref.ID, o.Name) {
 					continue
@@ -148,7 +149,6 @@ func (t *Trimmer) Trim() Trim {
 				if !slices.Contains(r.Given, o) {
 					r.Given = append(r.Given, o)
 				}
-				used[ref.ID][o.Name] = used[ref.ID][o.Name] || t.used[gr.ID][o.Name]
 			}
 		}
 	}
@@ -168,6 +168,20 @@ func (t *Trimmer) Trim() Trim {
 		return cmp.Or(cmp.Compare(len(b.Never), len(a.Never)), strings.Compare(a.ID, b.ID))
 	})
 	return t.out
+}
+
+// using takes down what was used through a grant of a role, for the role and for all that it includes: what one of them gives up the others lose.
+func (t *Trimmer) using(used map[string]map[string]bool, gr *estate.Grant, role string) {
+	for _, id := range t.gate.RoleStandsFor(role) {
+		if used[id] == nil {
+			used[id] = map[string]bool{}
+		}
+		for name := range t.used[gr.ID] {
+			if t.gate.RoleHas(id, name) {
+				used[id][name] = true
+			}
+		}
+	}
 }
 
 // keepNeeds takes what used operations need for used: without it they would be of no use.

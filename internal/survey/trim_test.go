@@ -100,3 +100,29 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 	again.Take(survey.Deed{At: at, Who: estate.Principal{ID: "cai"}, Operation: "table.read", Resource: "db:sky/t"})
 	require.Empty(t, again.Trim().Refused)
 }
+
+// What one role includes is used where the other is: taking it out of the one would take it from the other.
+func TestWhatIsUsedThroughAnIncludingRoleStays(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+systems: {dish: {kind: device-console}}
+people: {ana: {}, bo: {}}
+roles: {low: {allow: [unit.view, log.view, position.view]}, high: {include: low, allow: position.set}}
+grants: {a: {to: ana, role: low, on: dish}, b: {to: bo, role: high, on: dish}}
+`)}})
+	require.NoError(t, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	trimmer := survey.NewTrimmer(g)
+	at, err := e.Zone.ParseTime("2027-11-01T20:00Z")
+	require.NoError(t, err)
+	trimmer.Take(survey.Deed{At: at, Who: estate.Principal{ID: "ana"}, Operation: "unit.view", Resource: "dish"})
+	trimmer.Take(survey.Deed{At: at, Who: estate.Principal{ID: "bo"}, Operation: "log.view", Resource: "dish"})
+	for _, u := range trimmer.Trim().Roles {
+		if u.ID == "low" {
+			require.Len(t, u.Never, 1)
+			require.Equal(t, "position.view", u.Never[0].Name)
+			return
+		}
+	}
+	require.Fail(t, "nothing is said of the role that is included")
+}

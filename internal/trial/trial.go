@@ -223,8 +223,8 @@ func runLevel(g *gate.Gate, r *Result, rule estate.LevelRule, c *gate.Context) e
 	return nil
 }
 
-// HangsOnTheClock says whether a test that gives no time would come out differently at another one.
-func HangsOnTheClock(g *gate.Gate, t *estate.Test, now clock.Instant) bool {
+// HangsOnTheClock says whether a test that gives no time would come out differently at a later one. from is the gate of the estate as it is from now on.
+func HangsOnTheClock(g, from *gate.Gate, t *estate.Test, now clock.Instant) bool {
 	if t.Given.Time != nil {
 		return false
 	}
@@ -232,6 +232,6 @@ func HangsOnTheClock(g *gate.Gate, t *estate.Test, now clock.Instant) bool {
 	if err != nil {
 		return false
 	}
-	ever, err := run(g, t, given(g, t, nil))
+	ever, err := run(from, t, given(from, t, nil))
 	return err != nil || !slices.Equal(today.outcomes, ever.outcomes)
 }

@@ -111,7 +111,9 @@ func (p *Prover) ways(c *gate.Cells, x claim) ([]gate.Way, error) {
 			})
 		})
 	}
-	out := slices.DeleteFunc(all, func(w gate.Way) bool { return !w.Who || !w.What || !w.Where || !w.Meets || !counts(w) })
+	out := slices.DeleteFunc(all, func(w gate.Way) bool {
+		return !w.Who || !w.What || !w.Where || !w.Meets || !counts(w)
+	})
 	slices.SortStableFunc(out, func(a, b gate.Way) int { return onRequest(a.Grant) - onRequest(b.Grant) })
 	if len(out) == 0 {
 		return nil, fmt.Errorf("%s may %s on %s, and no grant was found that gives it", x.who, x.operation, x.pile.First())

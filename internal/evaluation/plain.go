@@ -1,7 +1,6 @@
-package cli
+package evaluation
 
 import (
-	"io"
 	"net/netip"
 	"slices"
 
@@ -20,13 +19,13 @@ var plainAnswers = map[gate.Outcome]string{
 
 // plain answers a request whose JSON is plain, as nearly all are, without keeping any of it; ok is false where it is not, or where
 // anything is wrong with it, and then the ordinary reader takes it.
-func (b *batch) plain(line []byte, err error) (outcome gate.Outcome, ok bool) {
-	if b.why || err != nil && err != io.EOF {
+func (b *Batch) plain(line []byte, err error) (outcome gate.Outcome, ok bool) {
+	if b.Why || err != nil {
 		return gate.Deny, false
 	}
 	b.context.Reset()
-	if !b.open {
-		b.context.Time(b.now)
+	if !b.Open {
+		b.context.Time(b.Now)
 	}
 	var r plainRequest
 	if !r.read(b, line) {
@@ -53,7 +52,7 @@ type plainRequest struct {
 	seen                          [4]bool
 }
 
-func (r *plainRequest) read(b *batch, line []byte) bool {
+func (r *plainRequest) read(b *Batch, line []byte) bool {
 	member := func(to *[]byte, i int) int {
 		end := plainjson.Text(line, i)
 		if end < 0 || *to != nil {
@@ -93,7 +92,7 @@ func (r *plainRequest) read(b *batch, line []byte) bool {
 
 // sayPlain puts one thing of a request's context into ours, and gives the end of its value; -1 if the ordinary reader should
 // look at it. A key that occurs twice means the last of them, as it does there.
-func (b *batch) sayPlain(name string, line []byte, i int) int {
+func (b *Batch) sayPlain(name string, line []byte, i int) int {
 	end := plainjson.Text(line, i)
 	if end < 0 {
 		if end = plainjson.Word(line, i); end < 0 || line[i] == 'n' {

@@ -1,0 +1,118 @@
+package change
+
+import (
+	"reflect"
+	"strings"
+
+	"hiddengate/internal/estate"
+)
+
+// renamedAlike takes entries of the old estate that have another id in the new one, and are the same otherwise, by
+// their new ids, wherever they are named.
+func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate) {
+	ids := substitution{}
+	for _, section := range []string{"groups", "roles", "scopes", "grants", "blocks", "separations", "delegations", "tests", "guarantees"} {
+		ids[section] = map[string]string{}
+		for _, was := range before.Section(section) {
+			if after.Head(section, was.ID) != nil {
+				continue
+			}
+			for _, is := range after.Section(section) {
+				if before.Head(section, is.ID) != nil {
+					continue
+				}
+				one := reflect.New(reflect.TypeOf(before.Entry(section, was.ID)).Elem())
+				one.Elem().Set(reflect.ValueOf(before.Entry(section, was.ID)).Elem())
+				one.Interface().(estate.Head).Head().ID = is.ID
+				if same(one.Interface(), after.Entry(section, is.ID)) {
+					ids[section][was.ID] = is.ID
+					break
+				}
+			}
+		}
+		if len(ids[section]) == 0 {
+			delete(ids, section)
+		}
+	}
+	for id := range ids["groups"] {
+		for _, o := range before.Tree.Owners {
+			if o != nil && *o == (estate.Principal{Kind: estate.IsGroup, ID: id}) {
+				delete(ids["groups"], id)
+			}
+		}
+	}
+	if len(ids) == 0 {
+		return before, after
+	}
+	old := *before
+	old.People, old.Services = renamed(ids, "", before.People), renamed(ids, "", before.Services)
+	old.Groups, old.Roles, old.Scopes = renamed(ids, "groups", before.Groups), renamed(ids, "roles", before.Roles), renamed(ids, "scopes", before.Scopes)
+	old.Grants, old.Blocks, old.Separations = renamed(ids, "grants", before.Grants), renamed(ids, "blocks", before.Blocks), renamed(ids, "separations", before.Separations)
+	old.Delegations, old.Tests = renamed(ids, "delegations", before.Delegations), renamed(ids, "tests", before.Tests)
+	old.Guarantees = renamed(ids, "guarantees", before.Guarantees)
+	return &old, after
+}
+
+// substitution is new ids by section and old id.
+type substitution map[string]map[string]string
+
+func renamed[T any, P interface {
+	*T
+	estate.Head
+}](ids substitution, section string, entries map[string]P) map[string]P {
+	out := make(map[string]P, len(entries))
+	for id, entry := range entries {
+		one := P(ids.copy(reflect.ValueOf(entry)).Interface().(P))
+		if is, ok := ids[section][id]; ok {
+			one.Head().ID = is
+			id = is
+		}
+		out[id] = one
+	}
+	return out
+}
+
+// copy copies a value deeply as far as it names entries, by their new ids.
+func (ids substitution) copy(v reflect.Value) reflect.Value {
+	out := reflect.New(v.Type()).Elem()
+	out.Set(v)
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() && strings.HasSuffix(v.Type().Elem().PkgPath(), "internal/estate") {
+			one := reflect.New(v.Type().Elem())
+			one.Elem().Set(ids.copy(v.Elem()))
+			out.Set(one)
+		}
+	case reflect.Slice:
+		if !v.IsNil() {
+			out.Set(reflect.MakeSlice(v.Type(), v.Len(), v.Len()))
+			for i := range v.Len() {
+				out.Index(i).Set(ids.copy(v.Index(i)))
+			}
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				out.Field(i).Set(ids.copy(v.Field(i)))
+			}
+		}
+		switch one := out.Addr().Interface().(type) {
+		case *estate.Ref: // but for a system's kind, which is not copied, all of them name roles
+			one.ID = ids.of("roles", one.ID)
+		case *estate.Principal:
+			if one.Kind == estate.IsGroup {
+				one.ID = ids.of("groups", one.ID)
+			}
+		case *estate.ResourceTerm:
+			one.Scope = ids.of("scopes", one.Scope)
+		}
+	}
+	return out
+}
+
+func (ids substitution) of(section, id string) string {
+	if is, ok := ids[section][id]; ok {
+		return is
+	}
+	return id
+}

@@ -1,0 +1,273 @@
+package change
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+)
+
+// place is what names some of what may come.
+type place struct {
+	text  string
+	piles map[int]bool // what it has of that, by number
+	name  string       // in the text
+}
+
+// example is one of what may come that a place is told by.
+type example struct {
+	number  int // of its pile; of one to which nobody's access differs, another
+	inherit bool
+	*estate.Resource
+}
+
+// examples lists what may come to which a line's operations apply, what the line is about and all else.
+func (e *Effect) examples(l *Line) (out []example) {
+	isNew := l.Way != Loses
+	of := e.gateOf(l, isNew).Estate()
+	add := func(number int, inherit bool, r *estate.Resource) {
+		if r != nil && slices.ContainsFunc(l.Operations, func(op string) bool { return of.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil }) {
+			out = append(out, example{number, inherit, r})
+		}
+	}
+	for _, p := range l.pair.Coming() {
+		add(p.Number(), p.May().Inherit, p.Resource(isNew))
+	}
+	for i, s := range l.pair.Idle() {
+		add(-1-i, s.Inherit, s.In(of))
+	}
+	return out
+}
+
+// comingPlaces names what a line tells of what may come: by the systems, addresses, patterns and selectors that
+// select it and nothing else to which the operations apply, and the rest by examples.
+func (e *Effect) comingPlaces(l *Line) []string {
+	left := map[int]bool{}
+	for _, p := range l.Piles {
+		left[p.Number()] = true
+	}
+	fit := fitting(e.candidates(l, e.examples(l)), left)
+	var out []string
+	for len(left) > 0 {
+		best, most := -1, 0
+		for i, c := range fit {
+			n := 0
+			for k := range c.piles {
+				if left[k] {
+					n++
+				}
+			}
+			if n > most {
+				best, most = i, n
+			}
+		}
+		if best < 0 {
+			break
+		}
+		out = append(out, fit[best].text)
+		for k := range fit[best].piles {
+			delete(left, k)
+		}
+	}
+	for _, p := range l.Piles {
+		if left[p.Number()] {
+			out = append(out, "what comes like "+Described(p))
+		}
+	}
+	return out
+}
+
+// fitting gives those of the candidates that have nothing but what is wanted, or would without another one.
+func fitting(candidates []place, wanted map[int]bool) (fit []place) {
+	meets := func(c place) bool {
+		for n := range c.piles {
+			if wanted[n] {
+				return true
+			}
+		}
+		return false
+	}
+	for _, c := range candidates {
+		var others []int
+		for n := range c.piles {
+			if !wanted[n] {
+				others = append(others, n)
+			}
+		}
+		switch {
+		case len(c.piles) == len(others):
+		case len(others) == 0:
+			fit = append(fit, c)
+		default:
+			for _, not := range candidates {
+				if meets(not) || slices.ContainsFunc(others, func(n int) bool { return !not.piles[n] }) {
+					continue
+				}
+				less := place{c.text + ", but not in " + not.name, maps.Clone(c.piles), ""}
+				for n := range not.piles {
+					delete(less.piles, n)
+				}
+				fit = append(fit, less)
+				break
+			}
+		}
+	}
+	return fit
+}
+
+func (e *Effect) gateOf(l *Line, isNew bool) *gate.Gate {
+	if isNew {
+		return l.pair.New
+	}
+	return l.pair.Old
+}
+
+// candidates are what may name places, those that say most in a word first.
+func (e *Effect) candidates(l *Line, all []example) []place {
+	isNew := l.Way != Loses
+	if !l.pair.Named {
+		return e.sure(l, all)
+	}
+	everything := place{"whatever comes, anywhere", map[int]bool{}, "all that comes"}
+	systems := map[string]*place{}
+	for _, x := range all {
+		everything.piles[x.number] = true
+		if id := x.Address.System; e.gateOf(l, isNew).Estate().Systems[id] != nil {
+			if systems[id] == nil {
+				systems[id] = &place{"whatever comes in " + id, map[int]bool{}, id}
+			}
+			systems[id].piles[x.number] = true
+		}
+	}
+	out := []place{everything}
+	for _, s := range estate.Sorted(systems) {
+		out = append(out, *s)
+	}
+	seen := map[string]bool{}
+	for _, g := range []*gate.Gate{e.gateOf(l, isNew), e.gateOf(l, !isNew)} {
+		for _, t := range gate.Terms(g.Estate(), listsAbout(g, l.Subjects[0])) {
+			text := t.String()
+			if t.Everything || seen[text] {
+				continue
+			}
+			seen[text] = true
+			one := place{"whatever comes in " + text, map[int]bool{}, text}
+			for _, x := range all {
+				if g.CoversTerm(t, x.Resource) {
+					one.piles[x.number] = true
+				}
+			}
+			out = append(out, one)
+		}
+	}
+	return append(out, heirs(all)...)
+}
+
+// sure are what may name places where not all that may come is known: entries of the lists within which access
+// differs, of such as take nothing away. Whatever one of those covers is looked at.
+func (e *Effect) sure(l *Line, all []example) (out []place) {
+	if e.within == nil {
+		return nil
+	}
+	for k, lists := range e.within {
+		g := []*gate.Gate{l.pair.Old, l.pair.New}[k]
+		for _, list := range lists {
+			if slices.ContainsFunc(list, func(t estate.ResourceTerm) bool { return t.Not || t.Scope != "" }) {
+				continue
+			}
+			for _, t := range list {
+				text := t.String()
+				if slices.ContainsFunc(out, func(p place) bool { return p.name == text }) {
+					continue
+				}
+				one := place{"whatever comes in " + text, map[int]bool{}, text}
+				for _, x := range all {
+					if x.number >= 0 && g.CoversTerm(t, x.Resource) {
+						one.piles[x.number] = true
+					}
+				}
+				out = append(out, one)
+			}
+		}
+	}
+	return out
+}
+
+// listsAbout gives the lists of resources of the grants and blocks that name somebody.
+func listsAbout(g *gate.Gate, who estate.Principal) (lists []estate.Resources) {
+	for _, gr := range estate.Sorted(g.Estate().Grants) {
+		if g.Selects(gr.To, who) {
+			lists = append(lists, gr.On)
+		}
+	}
+	for _, b := range estate.Sorted(g.Estate().Blocks) {
+		if g.Selects(b.To, who) {
+			lists = append(lists, b.On)
+		}
+	}
+	return lists
+}
+
+// heirs names what says nothing of itself by each listed resource from which it inherits.
+func heirs(all []example) (out []place) {
+	at := map[string]int{}
+	for _, x := range all {
+		if !x.inherit {
+			continue
+		}
+		for r := x.Parent; r != nil; r = r.Parent {
+			text := r.Address.String()
+			i, ok := at[text]
+			if !ok {
+				i = len(out)
+				at[text] = i
+				out = append(out, place{"what comes in " + text + " and inherits from it", map[int]bool{}, text})
+			}
+			out[i].piles[x.number] = true
+		}
+	}
+	return out
+}
+
+// ComingParts gives the lines about what may come, those of the same subjects who gain, or lose, together.
+func (e *Effect) ComingParts() (out [][]Line) {
+	for _, l := range e.Coming {
+		i := slices.IndexFunc(out, func(part []Line) bool {
+			return part[0].Way == l.Way && part[0].OnRequest == l.OnRequest && slices.Equal(part[0].Subjects, l.Subjects)
+		})
+		if i < 0 {
+			out = append(out, []Line{l})
+			continue
+		}
+		out[i] = append(out[i], l)
+	}
+	return out
+}
+
+// Described tells an example of what may come, with what lists ask of it.
+func Described(p *gate.Pile) string {
+	m := p.May()
+	var parts []string
+	if m.Kind != "" {
+		parts = append(parts, "in a new system of kind "+m.Kind)
+	}
+	if !m.Inherit {
+		parts = append(parts, "type "+m.Type)
+		for _, t := range m.Tags {
+			parts = append(parts, t.Key+": "+t.Value)
+		}
+		for key := range m.Others {
+			parts = append(parts, key+": another")
+		}
+		slices.Sort(parts[len(parts)-len(m.Others):])
+		if m.Owner != nil {
+			parts = append(parts, "owner "+m.Owner.String())
+		}
+	}
+	if parts == nil {
+		return p.First()
+	}
+	return p.First() + " (" + strings.Join(parts, ", ") + ")"
+}

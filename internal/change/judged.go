@@ -1,0 +1,52 @@
+package change
+
+import (
+	"maps"
+	"slices"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+)
+
+// Judged tells what some subjects, or all where who is nil, may do from an instant on to what no inventory lists and
+// a system judges all the same; nil where no system does. Its lines are about what may come, as all that is gained
+// beside an estate without grants.
+func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant) (*Effect, error) {
+	if !slices.ContainsFunc(slices.Collect(maps.Values(e.Systems)), func(s *estate.System) bool { return s.Judge }) {
+		return nil, nil
+	}
+	bare := *e
+	bare.Grants = map[string]*estate.Grant{}
+	roster := gate.NewRoster(e)
+	pair, err := gate.CompileComing(&bare, e, gate.Standing, who, [2]*gate.Roster{roster, roster}, gate.Coming{Judged: true})
+	if err != nil {
+		return nil, err
+	}
+	g := gatherer{pair: pair, lines: map[string]*Line{}}
+	if err := pair.Differences(since, g.take); err != nil {
+		return nil, err
+	}
+	out := &Effect{Before: &bare, After: e, altered: alteredIn(e, e), Gates: pair, ComingInPart: !pair.Whole}
+	_, out.Coming = g.finish()
+	return out, nil
+}
+
+// In keeps the lines about what may come of operations and places that are chosen, as they are in a context, and
+// tells how each comes out there.
+func (e *Effect) In(c *gate.Context, of *gate.Gate, operation func(*estate.Operation) bool, place func(*estate.Resource) bool) (lines []Line, outcomes []gate.Outcome) {
+	context := e.Gates.New.For(c, of)
+	for _, l := range e.Coming {
+		l.Operations = slices.DeleteFunc(slices.Clone(l.Operations), func(name string) bool { return !operation(e.After.Operations[name]) })
+		l.Piles = slices.DeleteFunc(slices.Clone(l.Piles), func(p *gate.Pile) bool { return !place(p.May().In(e.After)) })
+		sure, possible := e.Gates.New.Holds(l.New.Sure, context), e.Gates.New.Holds(l.New.Possible, context)
+		outcome := min(sure, possible)
+		if sure != possible {
+			outcome = gate.Depends
+		}
+		if len(l.Operations) > 0 && len(l.Piles) > 0 && outcome != gate.Deny {
+			lines, outcomes = append(lines, l), append(outcomes, outcome)
+		}
+	}
+	return lines, outcomes
+}

@@ -1,0 +1,206 @@
+package gate
+
+import (
+	"maps"
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+)
+
+// describedFacts is the first number of the facts of resources that are described, which no listed resource has.
+const describedFacts = 1 << 31
+
+// addComing adds a pile for each stand-in for what may come.
+func (p *Pair) addComing(coming []StandIn, byTags [2][]uint32) {
+	facts := map[string]uint32{}
+	p.tested = map[estate.Principal]bool{}
+	for i := range coming {
+		if o := coming[i].Owner; o != nil {
+			p.tested[*o] = true
+		}
+	}
+	for i := range coming {
+		if coming[i].idle {
+			p.idle = append(p.idle, &coming[i])
+			continue
+		}
+		pile := &Pile{pair: p, text: coming[i].Address.String(), places: []place{{[2]int32{-1, -1}}}, may: &coming[i]}
+		for k, s := range p.sides {
+			if k == 1 && p.Old.places == p.New.places {
+				pile.looks[1] = pile.looks[0]
+				break
+			}
+			if r := coming[i].In(s.estate); r != nil {
+				pile.looks[k] = look{at: s.places.described(r, s.classes), there: true}
+				if coming[i].Inherit {
+					pile.looks[k].facts = byTags[k][s.estate.Tree.Rows[pile.row(k, 0)].Tags]
+				}
+			}
+		}
+		if p.asksOfResources() && !coming[i].Inherit {
+			key := coming[i].facts(&p.New.facts)
+			if _, ok := facts[key]; !ok {
+				facts[key] = uint32(len(facts))
+			}
+			for k := range pile.looks {
+				pile.looks[k].facts = describedFacts + facts[key]
+			}
+		}
+		if pile.looks[0].there || pile.looks[1].there {
+			p.piles = append(p.piles, pile)
+		}
+	}
+}
+
+// unsettled is what can't stay open of what may come, since it means other subjects in the one estate than in the
+// other.
+type unsettled struct {
+	owners []estate.Principal  // groups that own something, with other members
+	values map[string][]string // by key of a tag that resource and subject may share, the values of subjects whose tags are others
+	many   bool                // there are more than are looked at
+}
+
+// maxUnsettled bounds how many are looked at.
+const maxUnsettled = 64
+
+// unsettled gathers it.
+func (p *Pair) unsettled() unsettled {
+	u := unsettled{values: map[string][]string{}}
+	if p.Old.Roster == p.New.Roster {
+		return u
+	}
+	if p.owners {
+		for id := range p.owningGroups() {
+			if !slices.Equal(p.Old.Group(id), p.New.Group(id)) {
+				u.owners = append(u.owners, estate.Principal{Kind: estate.IsGroup, ID: id})
+			}
+		}
+		slices.SortFunc(u.owners, estate.Principal.Compare)
+	}
+	for _, key := range p.New.facts.sames {
+		values := map[string]bool{}
+		for _, w := range p.everyone() {
+			if w.numbers[0] < 0 || w.numbers[1] < 0 {
+				continue
+			}
+			if was, is := p.Old.people[w.numbers[0]].Tags.Get(key.key), p.New.people[w.numbers[1]].Tags.Get(key.key); was != is {
+				values[was], values[is] = true, true
+			}
+		}
+		u.values[key.key] = slices.Sorted(maps.Keys(values))
+	}
+	u.many = len(u.owners) > maxUnsettled
+	u.owners = u.owners[:min(len(u.owners), maxUnsettled)]
+	for key, values := range u.values {
+		u.many = u.many || len(values) > maxUnsettled
+		u.values[key] = values[:min(len(values), maxUnsettled)]
+	}
+	return u
+}
+
+// owningGroups gives the ids of the groups that own some resource in either estate.
+func (p *Pair) owningGroups() map[string]bool {
+	out := map[string]bool{}
+	for _, s := range p.sides {
+		for _, o := range s.estate.Tree.Owners {
+			if o != nil && o.Kind == estate.IsGroup {
+				out[o.ID] = true
+			}
+		}
+	}
+	return out
+}
+
+// asksOfResources says that some condition asks about what a resource says of itself.
+func (p *Pair) asksOfResources() bool { return p.owners || p.New.facts.fixed > 1 }
+
+// described gives the spot of a resource that no inventory has, as it is described, whatever the estate would make of
+// its address.
+func (p *places) described(r *estate.Resource, classes *classes) spot {
+	at := spot{class: classes.number(r.System.Kind.ID, r.Type)}
+	row := -1
+	if p.estate.Systems[r.System.ID] != nil {
+		at.mark = p.markOf(r.Address)
+		row = p.estate.Tree.Find(r.System.ID)
+	} else {
+		at.mark = p.phantomOf(r.Address)
+	}
+	if len(p.complex) == 0 {
+		return at
+	}
+	var patterns uint32
+	if row >= 0 {
+		if a := p.machines[p.estate.Tree.Rows[row].System]; a != nil {
+			patterns = a.walk(r.Address.Path)
+		} else {
+			patterns = p.sets.Number(nil)
+		}
+	} else {
+		patterns = newAutomaton(r.System, p.estate.Folds(r.System), p.patterns, p.sets).walk(r.Address.Path)
+	}
+	at.trait = p.judge(r, patterns)
+	return at
+}
+
+// markOf gives the nearest mark at or above an address that is not listed, of a system that is.
+func (p *places) markOf(a estate.Address) uint32 {
+	at, _ := p.unlisted(a.String())
+	return at.mark
+}
+
+// phantomOf gives the nearest mark at or above an address of a system that is not there.
+func (p *places) phantomOf(a estate.Address) uint32 {
+	for ok := true; ok; a, ok = a.Parent() {
+		if i := p.phantoms.Find(a.String()); i >= 0 {
+			return p.phantom[i]
+		}
+	}
+	return 0
+}
+
+// fixFor says in a context what is so of a subject and of the resources of a pile. Of what may come that is said
+// which is described; the rest stays open.
+func (d *differ) fixFor(c *region.Context, k, n int, pile *Pile, owns bool) {
+	one, s := pile.may, d.sides[k]
+	if one == nil || one.Inherit {
+		tree := s.estate.Tree
+		s.fixOwning(c, n, tree.Tags[tree.Rows[pile.row(k, 0)].Tags], owns)
+		return
+	}
+	if one.Owner != nil || owns || !d.ownsUntested(s, n) {
+		c.FlagAt(ownerDim, owns)
+	}
+	own := s.people[n].Tags
+	for _, key := range s.facts.sames {
+		switch v := own.Get(key.key); {
+		case v == "" || one.Others[key.key] == nil:
+			c.FlagAt(key.dim, v != "" && v == one.Tags.Get(key.key))
+		case slices.Contains(one.Others[key.key], v):
+			c.FlagAt(key.dim, false)
+		}
+	}
+	for _, key := range s.facts.subjects {
+		c.TextAt(key.dim, own.Get(key.key))
+	}
+	for _, key := range s.facts.resources {
+		if one.Others[key.key] != nil {
+			c.TextAt(key.dim, "\x00") // which no condition names
+		} else {
+			c.TextAt(key.dim, one.Tags.Get(key.key))
+		}
+	}
+}
+
+// ownsUntested says whether a subject can own something as somebody whom no list names.
+func (d *differ) ownsUntested(s *side, n int) bool {
+	if !d.tested[s.principal(n)] {
+		return true
+	}
+	for id := range s.estate.Groups {
+		if !d.tested[estate.Principal{Kind: estate.IsGroup, ID: id}] && has(s.members.group(id), n) {
+			return true
+		}
+	}
+	return false
+}

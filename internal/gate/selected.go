@@ -1,0 +1,74 @@
+package gate
+
+import (
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+)
+
+// EachPlace visits all resources that can ever be, as far as some lists of an old estate and of a new one tell them
+// apart: those listed in either, and a stand-in for each way in which one may come. Where an estate has no such
+// resource it is nil. It stops when each returns false; whole is false if there are too many ways.
+func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources, each func(was, is *estate.Resource) bool) (whole bool) {
+	estates := [2]*estate.Estate{before, after}
+	for r := range after.Tree.All() {
+		was := r
+		if before.Tree != after.Tree {
+			was = before.Listed(r.Address)
+		}
+		if !each(was, r) {
+			return true
+		}
+	}
+	for r := range before.Tree.All() {
+		if before.Tree != after.Tree && after.Listed(r.Address) == nil && !each(r, nil) {
+			return true
+		}
+	}
+	coming, whole, _ := standIns(estates, lists, nil, &facts{}, unsettled{values: map[string][]string{}})
+	for i := range coming {
+		if was, is := coming[i].In(before), coming[i].In(after); (was != nil || is != nil) && !each(was, is) {
+			return true
+		}
+	}
+	return whole
+}
+
+// RoleGrows names the operations that a role has in the new estate when it had them not; of a new role all.
+func (p *Pair) RoleGrows(id string) (out []string) {
+	was, is := p.Old.roles[id], p.New.roles[id]
+	if is == nil {
+		return nil
+	}
+	for name, when := range is.operations {
+		before := region.Empty
+		if was != nil {
+			if r, ok := was.operations[name]; ok {
+				before = r
+			}
+		}
+		if holds, err := p.New.space.Contains(before, when); err != nil || !holds {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// RoleStandsFor lists the roles that a role is or includes.
+func (g *Gate) RoleStandsFor(id string) (out []string) {
+	if r := g.roles[id]; r != nil {
+		for other := range r.includes {
+			out = append(out, other)
+		}
+		slices.Sort(out)
+	}
+	return out
+}
+
+// Stops says whether a block may stop a subject from an operation on a resource, at some time and under some condition.
+func (g *Gate) Stops(b *estate.Block, who estate.Principal, operation string, r *estate.Resource) bool {
+	o := g.estate.Operations[operation]
+	return o != nil && b.Deny.Fit(o, g.estate.Edition) && g.Selects(b.To, who) && g.Covers(b.On, r)
+}

@@ -1,0 +1,541 @@
+package gate
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/lookup"
+)
+
+// StandIn stands for all resources that may come and that nothing tells apart: what lists ask of a resource is said,
+// and all else is open.
+type StandIn struct {
+	Address estate.Address
+	Type    string
+	Tags    estate.Tags         // of the keys that lists ask about; one that is not here has no value
+	Others  map[string][]string // keys with a value that neither a list nor a condition names, and the values that those name
+	Owner   *estate.Principal   // nil: nobody whom lists name
+	Kind    string              // of a system that is not there yet; "" where there is one
+	idle    bool                // nobody\'s access to it differs
+	Inherit bool                // it says nothing itself: type, tags and owner are those that it would have where it stands
+}
+
+// maxStandIns bounds how many are made up. Estates that need more tell so many resources apart that nobody could read
+// about them.
+const maxStandIns = 20_000
+
+// maxIdle bounds how many are made up that serve to name places alone, since nobody's access to them differs.
+const maxIdle = 5000
+
+// maxCrossed bounds how many terms are held against how many addresses, for those that may differ; a tenth of it for
+// those that are idle.
+const maxCrossed = 20_000_000
+
+// sketch makes up stand-ins for two estates that are held against each other, or for one and itself.
+type sketch struct {
+	estates  [2]*estate.Estate
+	terms    [2][]estate.ResourceTerm // of lists, scopes taken apart, each once
+	facts    *facts
+	resource map[string][]string // the values that conditions on a resource's tags name, or that tell subjects apart that have changed
+	owners   []estate.Principal  // whose ownership means other subjects now
+	given    map[string]bool     // of operations, whether some role has them
+	within   *[2][]estate.Resources
+	wanted   [2][]estate.ResourceTerm // of the lists that are looked at
+	crossed  int
+	out      []StandIn
+	idle     int // of those
+	whole    bool
+	named    bool // all that are idle are there, too
+}
+
+// standIns makes up stand-ins for what may come, told apart by lists of either estate and by what conditions ask;
+// whole is false if there would be too many.
+func standIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2][]estate.Resources, f *facts, u unsettled) (out []StandIn, whole, named bool) {
+	s := &sketch{estates: estates, facts: f, resource: u.values, owners: u.owners, whole: !u.many, given: map[string]bool{}, within: within, named: true}
+	if within != nil {
+		for k, e := range estates {
+			s.wanted[k] = Terms(e, within[k])
+		}
+	}
+	for k, e := range estates {
+		s.terms[k] = Terms(e, lists[k])
+		for _, g := range e.Grants {
+			s.conditions(g.When)
+		}
+		for _, b := range e.Blocks {
+			s.conditions(b.When)
+		}
+	}
+	s.inherited()
+	s.listed()
+	s.systems()
+	return s.out, s.whole, s.whole && s.named
+}
+
+// Terms lists the terms of lists, those of their scopes in the place of the scopes, each once.
+func Terms(e *estate.Estate, lists []estate.Resources) (out []estate.ResourceTerm) {
+	seen, scopes := map[string]bool{}, map[string]bool{}
+	var gather func(l estate.Resources)
+	gather = func(l estate.Resources) {
+		for _, t := range l {
+			if t.Scope != "" {
+				if !scopes[t.Scope] {
+					scopes[t.Scope] = true
+					gather(e.Scopes[t.Scope].Resources)
+				}
+				continue
+			}
+			t.Not = false
+			if key := t.String(); !seen[key] {
+				seen[key] = true
+				out = append(out, t)
+			}
+		}
+	}
+	for _, l := range lists {
+		gather(l)
+	}
+	return out
+}
+
+func (s *sketch) conditions(c *estate.Condition) {
+	if c == nil {
+		return
+	}
+	for _, m := range c.Resource {
+		s.resource[m.Key] = append(s.resource[m.Key], m.Values...)
+	}
+	s.conditions(c.Not)
+	for i := range c.Any {
+		s.conditions(&c.Any[i])
+	}
+}
+
+// patterns lists those of both estates' terms, each once.
+func (s *sketch) patterns() (out []estate.Pattern) {
+	seen := map[string]bool{}
+	for _, terms := range s.terms {
+		for _, t := range terms {
+			if t.In != nil && !seen[t.In.String()] {
+				seen[t.In.String()] = true
+				out = append(out, *t.In)
+			}
+		}
+	}
+	return out
+}
+
+// same says that both estates list the same.
+func (s *sketch) same() bool {
+	return s.estates[0].Tree == s.estates[1].Tree && estate.SameMap(s.estates[0].Systems, s.estates[1].Systems)
+}
+
+func (s *sketch) taken(address string) bool {
+	return s.estates[0].Tree.Find(address) >= 0 || s.estates[1].Tree.Find(address) >= 0
+}
+
+// inherited makes up what says nothing itself: where the trees are the same, of systems that judge such; else of all.
+func (s *sketch) inherited() {
+	keys, owners := map[string]bool{}, map[estate.Principal]bool{}
+	maps.Copy(keys, s.facts.resource)
+	maps.Copy(keys, s.facts.same)
+	for _, terms := range s.terms {
+		for _, t := range terms {
+			for _, m := range t.Tags {
+				keys[m.Key] = true
+			}
+			for _, o := range t.Owners {
+				owners[o] = true
+			}
+		}
+	}
+	same := s.same()
+	seen := map[estate.Address]bool{}
+	for k, e := range s.estates {
+		if k == 0 && same {
+			continue
+		}
+		m := maker{estate: e, patterns: s.patterns(), keys: keys, owners: owners, taken: s.taken,
+			in: func(sys *estate.System) bool { return sys.Judge || !same }, allOwners: s.facts.owner}
+		if other := s.estates[1-k]; !same {
+			m.beside = func(address string) string { return s.values(other, address, keys, owners) }
+		}
+		for _, a := range m.make() {
+			if !seen[a] {
+				seen[a] = true
+				s.add(StandIn{Address: a, Inherit: true})
+			}
+		}
+	}
+}
+
+// values is all that an address would inherit in an estate, as far as it matters.
+func (s *sketch) values(e *estate.Estate, address string, keys map[string]bool, owners map[estate.Principal]bool) string {
+	a, err := estate.ParseAddress(address)
+	if err != nil || e.Systems[a.System] == nil {
+		return ""
+	}
+	r := e.Listed(a)
+	if r == nil {
+		r = e.Unlisted(a)
+	}
+	text := r.System.Kind.ID + "\x00" + r.Tags.Name(func(key string) bool { return keys[key] })
+	if r.Owner != nil && (s.facts.owner || owners[*r.Owner]) {
+		text += "\x00" + r.Owner.String()
+	}
+	return text
+}
+
+// listed makes up what is listed one day in a system that is there, with any type, tags and owner.
+func (s *sketch) listed() {
+	seen := map[estate.Address]bool{}
+	for k := 1; k >= 0; k-- {
+		e, other := s.estates[k], s.estates[1-k]
+		if k == 0 && e.Tree == other.Tree {
+			return
+		}
+		m := maker{estate: e, patterns: s.patterns(), taken: s.taken, in: func(*estate.System) bool { return true }}
+		for _, a := range m.make() {
+			if seen[a] {
+				continue
+			}
+			seen[a] = true
+			kinds := []string{e.Systems[a.System].Kind.ID}
+			if sys := other.Systems[a.System]; sys != nil && sys.Kind.ID != kinds[0] {
+				kinds = append(kinds, sys.Kind.ID)
+			}
+			s.described(a, "", kinds...)
+		}
+	}
+}
+
+// systems makes up systems that are not there yet.
+func (s *sketch) systems() {
+	kinds, globs, names := map[string]bool{}, []string(nil), map[string]bool{}
+	for k, terms := range s.terms {
+		e := s.estates[k]
+		for _, sys := range e.Systems {
+			kinds[sys.Kind.ID] = true
+		}
+		for _, t := range terms {
+			for _, id := range t.Kinds {
+				kinds[id] = true
+			}
+			switch {
+			case t.In == nil:
+			case strings.Contains(t.In.System, "*"):
+				globs = append(globs, t.In.System)
+			case s.estates[0].Systems[t.In.System] == nil && s.estates[1].Systems[t.In.System] == nil:
+				names[t.In.System] = true
+			}
+		}
+	}
+	slices.Sort(globs)
+	all := slices.Sorted(maps.Keys(names))
+	all = append(all, forms(slices.Compact(globs), append(slices.Clone(all), s.systemIDs()...))...)
+	for _, id := range all {
+		if estate.CheckID(id) != nil {
+			continue
+		}
+		sets := lookup.NewSequences()
+		a := newAutomaton(&estate.System{Object: estate.Object{ID: id}}, false, s.patterns(), sets)
+		for _, path := range pathsOf(a) {
+			for _, kind := range slices.Sorted(maps.Keys(kinds)) {
+				s.described(estate.Address{System: id, Path: path}, kind, kind)
+			}
+		}
+	}
+}
+
+func (s *sketch) systemIDs() (out []string) {
+	for _, e := range s.estates {
+		for id := range e.Systems {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// maxPaths bounds how many ways into a system are made up that is not there yet.
+const maxPaths = 256
+
+// pathsOf makes up a path for each state of an automaton, the system itself first.
+func pathsOf(a *automaton) []string {
+	type reached struct {
+		path  string
+		state uint32
+	}
+	out := []string{""}
+	seen := map[uint32]bool{}
+	for queue := []reached{{"", a.root()}}; len(queue) > 0 && len(out) < maxPaths; queue = queue[1:] {
+		r := queue[0]
+		for _, name := range segments(a, r.state) {
+			to := a.step(r.state, name)
+			if seen[to] {
+				continue
+			}
+			seen[to] = true
+			path := strings.TrimPrefix(r.path+"/"+name, "/")
+			out = append(out, path)
+			queue = append(queue, reached{path, to})
+		}
+	}
+	return out
+}
+
+// add takes a stand-in. One that none of the lists covers which are looked at is idle.
+func (s *sketch) add(one StandIn) {
+	if s.within != nil && (!one.Inherit || s.same()) {
+		one.idle = true
+		for k, e := range s.estates {
+			if r := one.In(e); r != nil && one.idle {
+				one.idle = !slices.ContainsFunc(s.within[k], func(l estate.Resources) bool { return covers(e, l, r) })
+			}
+		}
+	}
+	switch {
+	case one.idle && s.idle >= maxIdle:
+		s.named = false
+		return
+	case one.idle:
+		s.idle++
+	case len(s.out)-s.idle >= maxStandIns:
+		s.whole = false
+		return
+	}
+	s.out = append(s.out, one)
+}
+
+// described makes up a stand-in at an address for each way in which the terms that can select it, and the conditions,
+// tell type, tags and owner apart.
+func (s *sketch) described(a estate.Address, made string, kinds ...string) {
+	s.crossed += len(s.terms[0]) + len(s.terms[1])
+	reached := s.reached(a, made)
+	switch {
+	case reached && s.crossed > maxCrossed:
+		s.whole = false
+		return
+	case !reached && (s.crossed > maxCrossed/10 || s.idle >= maxIdle):
+		s.named = false
+		return
+	}
+	var apart [2][]estate.ResourceTerm
+	types, tags, owners := []string{}, map[string][]string{}, []*estate.Principal{nil}
+	for i := range s.owners {
+		owners = append(owners, &s.owners[i])
+	}
+	for k, terms := range s.terms {
+		e := s.estates[k]
+		sys := systemOf(e, a.System, made)
+		if sys == nil {
+			continue
+		}
+		fold := e.Folds(sys)
+		for _, t := range terms {
+			if t.In != nil && (t.Exactly && !t.In.Matches(a, fold) || !t.Exactly && !t.In.Covers(a, fold)) ||
+				t.Kinds != nil && !slices.ContainsFunc(t.Kinds, e.Offer(sys.Kind.ID).Is) {
+				continue
+			}
+			if t.Types == nil && t.Tags == nil && t.Owners == nil {
+				continue // it selects all that can stand here
+			}
+			apart[k] = append(apart[k], t)
+			for _, m := range t.Tags {
+				tags[m.Key] = append(tags[m.Key], m.Values...)
+			}
+			for i := range t.Owners {
+				owners = append(owners, &t.Owners[i])
+			}
+		}
+		for _, kind := range kinds {
+			if o := e.Offer(kind); o != nil {
+				types = append(types, o.TypeAt(a.Depth())) // the likeliest first
+			}
+		}
+	}
+	for _, e := range s.estates {
+		for _, kind := range kinds {
+			if o := e.Offer(kind); o != nil && a.Path != "" { // a system's own type is the first
+				types = append(types, o.AllTypes...)
+			}
+		}
+	}
+	for key := range s.facts.same {
+		tags[key] = append(tags[key], s.resource[key]...)
+	}
+	for key := range s.facts.resource {
+		tags[key] = append(tags[key], s.resource[key]...)
+	}
+	keys := slices.Sorted(maps.Keys(tags))
+	seen := map[string]bool{}
+	tried := 0
+	for _, typ := range unique(types) {
+		for _, owner := range uniqueOwners(owners) {
+			s.eachTags(keys, tags, func(one StandIn) bool {
+				if tried++; tried > maxForms {
+					s.whole = false
+					return false
+				}
+				one.Address, one.Type, one.Owner, one.Kind = a, typ, owner, made
+				if key := s.signature(&one, apart, kinds); !seen[key] {
+					seen[key] = true
+					s.add(one)
+				}
+				return true
+			})
+		}
+	}
+}
+
+// reached says whether one of the lists that are looked at may cover something at an address.
+func (s *sketch) reached(a estate.Address, made string) bool {
+	if s.within == nil {
+		return true
+	}
+	for k, e := range s.estates {
+		sys := systemOf(e, a.System, made)
+		if sys != nil && slices.ContainsFunc(s.wanted[k], func(t estate.ResourceTerm) bool { return t.In == nil || t.In.Covers(a, e.Folds(sys)) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// eachTags gives every way in which some tags can have one of some values, another one, or none.
+func (s *sketch) eachTags(keys []string, values map[string][]string, each func(StandIn) bool) bool {
+	if len(keys) == 0 {
+		return each(StandIn{})
+	}
+	key := keys[0]
+	return s.eachTags(keys[1:], values, func(rest StandIn) bool {
+		if !each(rest) {
+			return false
+		}
+		for _, v := range unique(values[key]) {
+			if v == "" {
+				continue
+			}
+			with := rest
+			with.Tags = append(slices.Clone(rest.Tags), estate.Tag{Key: key, Value: v})
+			slices.SortFunc(with.Tags, func(a, b estate.Tag) int { return strings.Compare(a.Key, b.Key) })
+			if !each(with) {
+				return false
+			}
+		}
+		if !s.facts.same[key] && !s.facts.resource[key] {
+			return true // another value is as good as none
+		}
+		with := rest
+		with.Others = maps.Clone(rest.Others)
+		if with.Others == nil {
+			with.Others = map[string][]string{}
+		}
+		with.Others[key] = append([]string{""}, values[key]...)
+		return each(with)
+	})
+}
+
+// signature is the same for stand-ins at one address that nothing tells apart.
+func (s *sketch) signature(one *StandIn, apart [2][]estate.ResourceTerm, kinds []string) string {
+	var b strings.Builder
+	for k, e := range s.estates {
+		r := one.In(e)
+		if r == nil {
+			b.WriteByte('-')
+			continue
+		}
+		for _, t := range apart[k] {
+			if coversTerm(e, t, r) {
+				b.WriteByte('1')
+			} else {
+				b.WriteByte('0')
+			}
+		}
+		b.WriteByte(0)
+		for _, o := range e.Offer(r.System.Kind.ID).On(one.Type) {
+			if s.handed(o) {
+				b.WriteString(o.Name)
+				b.WriteByte(' ')
+			}
+		}
+	}
+	b.WriteString(one.facts(s.facts))
+	return b.String()
+}
+
+// facts is the same for what may come if conditions can't tell it apart.
+func (s *StandIn) facts(f *facts) string {
+	var b strings.Builder
+	b.WriteString(s.Tags.Name(func(key string) bool { return f.same[key] || f.resource[key] }))
+	for _, key := range slices.Sorted(maps.Keys(s.Others)) {
+		b.WriteString(key + "\x01" + strings.Join(s.Others[key], "\x02"))
+	}
+	if f.owner && s.Owner != nil {
+		b.WriteString("\x03" + s.Owner.String())
+	}
+	return b.String()
+}
+
+// handed says whether some role of either estate may have an operation: nobody gets any other.
+func (s *sketch) handed(o *estate.Operation) bool {
+	is, ok := s.given[o.Name]
+	if !ok {
+		for _, e := range s.estates {
+			for _, r := range e.Roles {
+				is = is || slices.ContainsFunc(r.Allow, func(t estate.OperationTerm) bool { return !t.Not && t.Fits(o, e.Edition) })
+			}
+		}
+		s.given[o.Name] = is
+	}
+	return is
+}
+
+func unique(list []string) (out []string) {
+	for _, s := range list {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func uniqueOwners(list []*estate.Principal) (out []*estate.Principal) {
+	for _, p := range list {
+		if !slices.ContainsFunc(out, func(o *estate.Principal) bool { return o == p || o != nil && p != nil && *o == *p }) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// systemOf finds a system, or makes one up of a kind; nil where there is none.
+func systemOf(e *estate.Estate, id, kind string) *estate.System {
+	if sys := e.Systems[id]; sys != nil || kind == "" {
+		return sys
+	}
+	if e.Kinds[kind] == nil {
+		return nil
+	}
+	return &estate.System{Object: estate.Object{ID: id}, Kind: estate.Ref{ID: kind}}
+}
+
+// In gives the resource as it would be in an estate; nil where its system is not, or lists something at the address.
+func (s *StandIn) In(e *estate.Estate) *estate.Resource {
+	sys := systemOf(e, s.Address.System, s.Kind)
+	if sys == nil {
+		return nil
+	}
+	if s.Inherit {
+		if a := e.Canonical(s.Address); a != s.Address || e.Listed(a) != nil {
+			return nil
+		}
+		return e.Unlisted(s.Address)
+	}
+	tags := s.Tags
+	for key := range s.Others {
+		tags = append(slices.Clone(tags), estate.Tag{Key: key, Value: "\x00"}) // which no list names
+	}
+	return &estate.Resource{Address: s.Address, System: sys, Index: -1, Type: s.Type, Tags: tags, Owner: s.Owner}
+}

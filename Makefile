@@ -15,10 +15,13 @@ lint:
 	go tool staticcheck ./...
 	@test -z "$$(gofmt -l .)" || { echo "gofmt these files:"; gofmt -l .; exit 1; }
 
-# The race detector needs cgo and a C compiler; where there is none the tests run without it.
+# The race detector needs cgo and a C compiler, and takes its time: what draws estates or judges changes does less with it,
+# and runs again in full without it. DRAWING are the packages that do.
+DRAWING := ./internal/gate ./internal/change ./internal/further
 test: lint
-	@if [ "$$(go env CGO_ENABLED)" = 1 ] && command -v $$(go env CC) >/dev/null; then race=-race; else race=; echo "no C compiler: without the race detector"; fi; \
-	go test $$race -timeout 40m ./...
+	@if [ "$$(go env CGO_ENABLED)" = 1 ] && command -v $$(go env CC) >/dev/null; then \
+	  HGATE_ESTATES=400 go test -race -short -timeout 40m ./... && go test -timeout 40m $(DRAWING); \
+	else echo "no C compiler: without the race detector"; go test -timeout 40m ./...; fi
 	$(MAKE) fuzz
 
 fuzz:

@@ -18,13 +18,7 @@ func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate)
 				continue
 			}
 			for _, is := range after.Section(section) {
-				if before.Head(section, is.ID) != nil {
-					continue
-				}
-				one := reflect.New(reflect.TypeOf(before.Entry(section, was.ID)).Elem())
-				one.Elem().Set(reflect.ValueOf(before.Entry(section, was.ID)).Elem())
-				one.Interface().(estate.Head).Head().ID = is.ID
-				if same(one.Interface(), after.Entry(section, is.ID)) {
+				if before.Head(section, is.ID) == nil && alike(before.Entry(section, was.ID), after.Entry(section, is.ID)) {
 					ids[section][was.ID] = is.ID
 					break
 				}
@@ -51,6 +45,18 @@ func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate)
 	old.Delegations, old.Tests = renamed(ids, "delegations", before.Delegations), renamed(ids, "tests", before.Tests)
 	old.Guarantees = renamed(ids, "guarantees", before.Guarantees)
 	return &old, after
+}
+
+// alike says whether two entries are the same but for their ids. The members of a group do not count: they are judged
+// as a change of the group, whatever its id. As ids mean nothing, the answer decides only what is told.
+func alike(was, is estate.Head) bool {
+	one := reflect.New(reflect.TypeOf(was).Elem())
+	one.Elem().Set(reflect.ValueOf(was).Elem())
+	one.Interface().(estate.Head).Head().ID = is.Head().ID
+	if group, ok := one.Interface().(*estate.Group); ok {
+		group.Members = is.(*estate.Group).Members
+	}
+	return same(one.Interface(), is)
 }
 
 // substitution is new ids by section and old id.

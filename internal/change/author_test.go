@@ -274,7 +274,7 @@ func withMember(e *estate.Estate, group, who string) *estate.Estate {
 
 func smallEstates(n int) int {
 	if all, err := strconv.Atoi(os.Getenv("HGATE_ESTATES")); err == nil {
-		return max(20, n*all/2000)
+		return max(60, n*all/2000)
 	}
 	return n
 }
@@ -329,7 +329,7 @@ func TestWhatIsAcceptedIsCovered(t *testing.T) {
 	}
 	t.Log(counts)
 	require.Greater(t, counts["accepted"], smallEstates(400)/2)
-	require.Greater(t, counts["gained"], smallEstates(400)/10)
+	require.Greater(t, counts["gained"], smallEstates(400)/20)
 }
 
 // Whatever a delegation covers is accepted.

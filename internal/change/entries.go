@@ -2,6 +2,7 @@ package change
 
 import (
 	"maps"
+	"reflect"
 	"slices"
 
 	"hiddengate/internal/diagnostic"
@@ -60,6 +61,26 @@ func (j *judge) gone(section string, was *estate.Object) {
 		j.breach(EntryOwner, was.Source.Position, "%s %s is protected, and gone", estate.Singular(section), was.ID)
 	case was.Owner != nil:
 		j.breach(EntryOwner, was.Source.Position, "%s %s belongs to %s, and is gone", estate.Singular(section), was.ID, was.Owner)
+	default:
+		j.emptied(section, was)
+	}
+}
+
+// emptied judges an entry that is gone as if every key of it had been taken out: whoever may not take a key out could
+// else take the entry out and put it in anew.
+func (j *judge) emptied(section string, was *estate.Object) {
+	entry := j.old.Entry(section, was.ID)
+	bare := reflect.New(reflect.TypeOf(entry).Elem()).Interface().(estate.Head)
+	if s, ok := bare.(*estate.Subject); ok {
+		s.Status = estate.Statuses[0]
+		if j.old.IsTemporary(entry.(*estate.Subject)) {
+			j.breach(EntryOwner, was.Source.Position, "%s %s does not stay, by the tags, and only its owner takes it out", estate.Singular(section), was.ID)
+		}
+	}
+	for _, a := range policyfile.AlteredKeys(section, entry, bare, same) {
+		if a.Authority == policyfile.Owners {
+			j.breach(EntryOwner, was.Source.Position, "%s %s is gone, and with it its %s, which only its owner takes out", estate.Singular(section), was.ID, a.Key)
+		}
 	}
 }
 
@@ -106,6 +127,10 @@ func (j *judge) altered(section string, was, is *estate.Object) {
 		case "status", "starts", "ends":
 			if s := j.subject(section, was.ID); s != nil && j.shorter(j.old.Subject(s.Principal()), s, a.Key) {
 				continue // that takes access away
+			}
+		case "tags":
+			if s := j.subject(section, was.ID); s != nil && j.old.IsTemporary(j.old.Subject(s.Principal())) && !j.old.IsTemporary(s) {
+				j.breach(EntryOwner, is.Source.Position, "%s %s stays, by the tags, which only its owner says", one, was.ID)
 			}
 		case "members":
 			if j.edits(was.ID) {

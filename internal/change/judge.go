@@ -56,9 +56,10 @@ func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant)
 	if j.was, err = gate.Compile(j.old, nil); err != nil {
 		return nil, err
 	}
-	j.grown = j.withMembers()
-	if j.between, err = gate.Compile(j.grown, nil); err != nil {
-		return nil, err
+	if j.grown, j.between = j.withMembers(j.edited()), j.was; j.grown != j.old {
+		if j.between, err = gate.Compile(j.grown, nil); err != nil {
+			return nil, err
+		}
 	}
 	if j.is, err = gate.Compile(j.new, nil); err != nil {
 		return nil, err
@@ -169,8 +170,10 @@ func (j *judge) resolve(d *estate.Delegation) *delegation {
 			out.to[p] = p.Kind != estate.IsAnonymous
 		}
 	}
-	for _, p := range j.between.Members(d.ToMembersOf) {
-		out.to[p] = true
+	for _, g := range []*gate.Gate{j.was, j.between} { // who leaves with the same change could be handed it before
+		for _, p := range g.Members(d.ToMembersOf) {
+			out.to[p] = true
+		}
 	}
 	return out
 }
@@ -193,66 +196,6 @@ func (j *judge) own(p estate.Principal) bool {
 		}
 	}
 	return false
-}
-
-// mayEdit says whether a delegation lets the author fill a group.
-func mayEdit(d *estate.Delegation, id string) bool {
-	return slices.ContainsFunc(d.MayEdit, func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id })
-}
-
-// withMembers gives the old estate with the new members of the groups that the author may edit, as far as those are
-// known in it.
-func (j *judge) withMembers() *estate.Estate {
-	grown := *j.old
-	grown.Groups = maps.Clone(j.old.Groups)
-	for id, was := range j.old.Groups {
-		after := j.new.Groups[id]
-		if after == nil || after == was || !slices.ContainsFunc(estate.Sorted(j.old.Delegations), func(d *estate.Delegation) bool {
-			return mayEdit(d, id) && j.was.Selects(d.To, j.by)
-		}) {
-			continue
-		}
-		with := *was
-		with.Members = nil
-		for _, m := range after.Members {
-			if m.Kind == estate.IsEveryone || m.Kind == estate.IsAnonymous || m.Kind == estate.IsGroup && j.old.Groups[m.ID] != nil || j.old.Subject(m.Principal) != nil {
-				with.Members = append(with.Members, m)
-			}
-		}
-		grown.Groups[id] = &with
-	}
-	return &grown
-}
-
-// members judges the memberships that the author may edit: nobody goes beyond the ceiling of a delegation that lets
-// them, and nobody joins themselves.
-func (j *judge) members() error {
-	effect, err := of(j.old, j.grown, nil, j.now, j.apart())
-	if err != nil {
-		return err
-	}
-	return j.eachGain(effect, func(l *Line, who estate.Principal, op string) {
-		ceiling, self := true, false
-		for _, d := range j.may {
-			joins := slices.ContainsFunc(d.MayEdit, func(t estate.SubjectTerm) bool {
-				return !t.Not && t.Kind == estate.IsGroup && j.grown.Groups[t.ID] != nil && j.between.InGroup(who, t.ID) && !j.was.InGroup(who, t.ID)
-			})
-			if joins && j.within(d, op) {
-				ceiling = false
-				if d.ToSelf || !j.own(who) {
-					return
-				}
-				self = true
-			}
-		}
-		rule, text := JoinCeiling, "beyond what may be handed out"
-		if self && !ceiling {
-			rule, text = NotToSelf, "and nobody gives to themselves"
-		}
-		b := j.breach(rule, positionOf(who, j.new, j.old), "%s gets %s on %s by joining a group, %s", who, op, effect.Where(l), text)
-		b.Who, b.Where, b.Operation = who.String(), effect.Where(l), op
-		b.Would = fmt.Sprintf("a delegation to %s with may-edit for the group, and within for %s", j.by, op)
-	})
 }
 
 // apart gives the delegations' places, by which what may come is told apart too.
@@ -426,7 +369,7 @@ func (j *judge) gainOn(l *Line, who estate.Principal, op string, r sides) Rule {
 	}
 	handed := false
 	for _, g := range estate.Sorted(j.new.Grants) {
-		if !gives(j.is, g, who, op, r.is) || !j.handsOut(g, who, op, r) {
+		if l.OnRequest != (g.OnRequest != nil) || !gives(j.is, g, who, op, r.is) || !j.handsOut(g, who, op, r) {
 			continue
 		}
 		handed = true
@@ -492,7 +435,7 @@ func (j *judge) inTime(d *delegation, l *Line, g *estate.Grant) bool {
 	if d.Longest == 0 {
 		return true
 	}
-	if g.OnRequest != nil && l.OnRequest && g.OnRequest.Longest <= d.Longest {
+	if l.OnRequest && g.OnRequest.Longest <= d.Longest {
 		return true
 	}
 	return l.endsBy(l.Gained(), j.now+clock.Instant(d.Longest.Microseconds()))

@@ -126,9 +126,13 @@ func placesOf(t *estate.Test) (out []estate.ResourceTerm) {
 func (j *judge) people() {
 	lost := func(was, is estate.Subjects) []string {
 		var out []string
-		for _, p := range j.was.Members(was) {
-			if j.new.Subject(p) != nil && !j.is.Selects(is, p) {
-				out = append(out, p.String())
+		for _, who := range j.was.Members(was) {
+			p := who
+			if j.new.Subject(p) == nil { // who may come again, with nothing
+				p.ID, p.Kind = anyone, estate.IsPerson
+			}
+			if !j.is.Selects(is, p) {
+				out = append(out, who.String())
 			}
 		}
 		return out
@@ -159,14 +163,19 @@ func (j *judge) people() {
 		if is == nil {
 			continue
 		}
-		who := slices.Clone(t.Who)
-		for _, l := range t.Levels {
-			who = append(who, estate.SubjectTerm{Principal: l.Subject})
-		}
-		if names := lost(who, who); names != nil {
+		if names := lost(subjectsOf(t), subjectsOf(is)); names != nil {
 			j.breach(RuleKeepsPeople, is.Source.Position, "test %s is no longer about %s", t.ID, named(names)).Who = named(names)
 		}
 	}
+}
+
+// subjectsOf lists the subjects that a test names.
+func subjectsOf(t *estate.Test) estate.Subjects {
+	who := slices.Clone(t.Who)
+	for _, l := range t.Levels {
+		who = append(who, estate.SubjectTerm{Principal: l.Subject})
+	}
+	return who
 }
 
 // more names those whom a list selects and an older one did not.

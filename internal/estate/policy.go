@@ -36,6 +36,16 @@ func (s *Subject) Principal() Principal {
 	return Principal{IsPerson, s.ID}
 }
 
+// IsTemporary says whether a subject does not stay, by its tags.
+func (e *Estate) IsTemporary(s *Subject) bool {
+	for _, m := range e.Temporary {
+		if v := s.Tags.Get(m.Key); v == "" || !slices.Contains(m.Values, v) {
+			return false
+		}
+	}
+	return len(e.Temporary) > 0
+}
+
 // Says says whether two subjects of an inventory's lines say the same, wherever they stand.
 func (s *Subject) Says(o *Subject) bool {
 	text := func(m *Moment) string {

@@ -1,8 +1,6 @@
 package finding
 
 import (
-	"slices"
-
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 )
@@ -13,12 +11,7 @@ var noEnd = &Finding{
 	Cure: "give the subject ends: DATE",
 	find: func(c *check) {
 		c.subjects(func(what string, s *estate.Subject) {
-			temporary := len(c.estate.Temporary) > 0
-			for _, m := range c.estate.Temporary {
-				v := s.Tags.Get(m.Key)
-				temporary = temporary && v != "" && slices.Contains(m.Values, v)
-			}
-			if temporary && s.Ends == nil && s.Status != "left" {
+			if c.estate.IsTemporary(s) && s.Ends == nil && s.Status != "left" {
 				c.report(&s.Object, s.Source.Position, "%s is temporary by the tags and has no end", named(what, &s.Object))
 			}
 		})

@@ -534,7 +534,7 @@ func (s *StandIn) In(e *estate.Estate) *estate.Resource {
 		return e.Unlisted(s.Address)
 	}
 	tags := s.Tags
-	for key := range s.Others {
+	for _, key := range slices.Sorted(maps.Keys(s.Others)) {
 		tags = append(slices.Clone(tags), estate.Tag{Key: key, Value: "\x00"}) // which no list names
 	}
 	return &estate.Resource{Address: s.Address, System: sys, Index: -1, Type: s.Type, Tags: tags, Owner: s.Owner}

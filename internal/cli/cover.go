@@ -88,6 +88,9 @@ coming week fewer people can than are enough (--least). --without shows what wou
 // placesOf writes where a row is about.
 func placesOf(r survey.Covered) string {
 	text := strings.Join(r.Places, ", ")
+	if r.Coming {
+		return "such as " + strings.Join(r.Places[:min(3, len(r.Places))], ", ")
+	}
 	switch {
 	case r.Inside == 1:
 		text += " and one inside"
@@ -110,6 +113,9 @@ func peopleOf(r survey.Covered) string {
 	}
 	if r.Lent > 0 {
 		names = append(names, fmt.Sprintf("%d on request", r.Lent))
+	}
+	if len(names) == 0 {
+		return "nobody"
 	}
 	return strings.Join(names, ", ")
 }
@@ -144,9 +150,12 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 		p.Line("No such operation applies to anything there.")
 		return
 	}
-	var none, one, short, rest []survey.Covered
+	var none, one, short, rest, coming []survey.Covered
 	for _, r := range rows {
 		switch {
+		case r.Coming:
+			coming = append(coming, r)
+			continue
 		case r.Number == 0:
 			none = append(none, r)
 		case r.Number == 1:
@@ -162,6 +171,7 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 	if chosen {
 		kind = "operations"
 	}
+	listed := slices.DeleteFunc(slices.Clone(rows), func(r survey.Covered) bool { return r.Coming })
 	distinct := func(rows []survey.Covered) int {
 		return len(together(rows, func(r survey.Covered) string { return r.Operation.Name }))
 	}
@@ -169,7 +179,7 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Without %s nobody could do %s more", strings.Join(gone, " and "), count(distinct(lost), "operation"))))
 		a.coverPart(p, "", lost, false)
 	} else {
-		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Of %d %s, %d can be done by nobody somewhere, and %d by one person alone", distinct(rows), kind, distinct(none), distinct(one))))
+		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Of %d %s, %d can be done by nobody somewhere, and %d by one person alone", distinct(listed), kind, distinct(none), distinct(one))))
 	}
 	a.coverPart(p, "By one person alone", one, true)
 	if reliances := survey.Reliances(rows); len(reliances) > 0 {
@@ -196,6 +206,7 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 	if len(gone) == 0 {
 		a.coverPart(p, "By nobody", none, false)
 	}
+	a.coverPart(p, "On what no inventory lists, where that is judged", coming, true)
 }
 
 // coverPart writes rows, those with the same people and places in one.
@@ -231,12 +242,13 @@ func (a *app) coverJSON(rows, lost []survey.Covered, without bool) error {
 		Services  int      `json:"services"`
 		OnRequest int      `json:"on_request"`
 		Short     string   `json:"short"`
+		Unlisted  bool     `json:"unlisted,omitempty"` // the places are examples of what no inventory lists
 	}
 	write := func(rows []survey.Covered) []row {
 		out := []row{}
 		for _, r := range rows {
 			out = append(out, row{
-				r.Operation.Name, r.Operation.Level.String(), r.Operation.HighRisk, append([]string{}, r.Places...), r.Count, append([]string{}, texts(r.People)...), r.Number, r.Services, r.Lent, r.Short,
+				r.Operation.Name, r.Operation.Level.String(), r.Operation.HighRisk, append([]string{}, r.Places...), r.Count, append([]string{}, texts(r.People)...), r.Number, r.Services, r.Lent, r.Short, r.Coming,
 			})
 		}
 		return out

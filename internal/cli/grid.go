@@ -274,20 +274,46 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 	if !f.all {
 		s.hideEmpty()
 	}
+	invited := invitedOf(grid)
+	judged, err := a.gridJudged(g, f, q)
+	if err != nil {
+		return err
+	}
 	switch a.format {
 	case "csv":
+		if len(judged) > 0 {
+			fmt.Fprintln(a.Err, "hgate: a CSV has listed places alone; what may be done to others, where that is judged, is told by --format text, md and json")
+		}
 		return a.gridCSV(s)
 	case "md":
-		return a.gridMarkdown(s)
+		a.gridMarkdown(s)
+		judgedMarkdown(a.Out, judged)
+		return nil
 	case "json":
-		return a.gridJSON(s)
+		return a.gridJSON(s, invited, judged)
 	}
 	a.gridText(s, said, f.all)
-	return a.gridJudged(g, f, q)
+	p := a.page(a.Out)
+	judgedText(p, judged, true)
+	if len(invited) > 0 {
+		p.Line("\nInvited, and without any access until they have come: %s", strings.Join(invited, ", "))
+	}
+	return nil
 }
 
-// gridJudged tells, below a grid, what the people and services across may do to what no inventory lists and a system judges.
-func (a *app) gridJudged(g *gate.Gate, f gridFlags, q survey.Question) error {
+// invitedOf names the people across who have not come yet.
+func invitedOf(grid *survey.Grid) []string {
+	out := []string{}
+	for _, c := range grid.Columns {
+		if c.Invited {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+// gridJudged tells what the people and services across may do to what no inventory lists and a system judges.
+func (a *app) gridJudged(g *gate.Gate, f gridFlags, q survey.Question) ([]judgedRow, error) {
 	who := map[estate.Principal]bool{}
 	for _, c := range q.Columns {
 		if c.Role == "" && g.Estate().Subject(c.Subject) != nil {
@@ -295,34 +321,33 @@ func (a *app) gridJudged(g *gate.Gate, f gridFlags, q survey.Question) error {
 		}
 	}
 	if len(who) == 0 {
-		return nil
+		return []judgedRow{}, nil
 	}
 	var places []estate.ResourceTerm
 	for _, text := range f.where {
 		t, err := estate.ParseResourceTerm(text)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		places = append(places, t)
 	}
 	c, err := q.Ask(g)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	rows, err := a.judged(g, c, who, func(o *estate.Operation) bool { return q.What == nil || q.What(o) }, func(r *estate.Resource) bool {
+	return a.judged(g, c, who, func(o *estate.Operation) bool { return q.What == nil || q.What(o) }, func(r *estate.Resource) bool {
 		return len(places) == 0 || slices.ContainsFunc(places, func(t estate.ResourceTerm) bool { return g.CoversTerm(t, r) })
 	})
-	if err == nil {
-		judgedText(a.page(a.Out), rows, true)
-	}
-	return err
 }
+
+// invitedMark stands behind the name of somebody who has not come yet.
+const invitedMark = " (invited)"
 
 func headings(grid *survey.Grid) (out []string) {
 	for _, c := range grid.Columns {
 		name := c.Name
 		if c.Invited {
-			name += " (invited)"
+			name += invitedMark
 		}
 		out = append(out, name)
 	}
@@ -640,7 +665,7 @@ func (a *app) gridCSV(s sheet) error {
 	return nil
 }
 
-func (a *app) gridMarkdown(s sheet) error {
+func (a *app) gridMarkdown(s sheet) {
 	line := func(cells []string) { fmt.Fprintf(a.Out, "| %s |\n", strings.Join(cells, " | ")) }
 	head := append([]string{s.first}, s.columns...)
 	if s.about {
@@ -658,15 +683,18 @@ func (a *app) gridMarkdown(s sheet) error {
 		}
 		line(row)
 	}
-	return nil
 }
 
-func (a *app) gridJSON(s sheet) error {
+func (a *app) gridJSON(s sheet, invited []string, judged []judgedRow) error {
 	rows := []map[string]any{}
 	for _, r := range s.rows {
 		rows = append(rows, r.json)
 	}
-	return a.json(map[string]any{"columns": append([]string{}, s.columns...), "rows": rows})
+	columns := []string{}
+	for _, name := range s.columns {
+		columns = append(columns, strings.TrimSuffix(name, invitedMark))
+	}
+	return a.json(map[string]any{"columns": columns, "rows": rows, "invited": invited, "judged": judged})
 }
 
 // gridTest writes the grid as a test of levels, and leaves out what a test can't say or what members of a group have beyond it.
@@ -774,7 +802,7 @@ func (a *app) gridExpected(grid *survey.Grid, name string) error {
 	}
 	columns := make([]int, len(head))
 	for i, title := range head {
-		title = strings.TrimSuffix(strings.TrimSpace(strings.TrimPrefix(title, "\ufeff")), " (invited)")
+		title = strings.TrimSuffix(strings.TrimSpace(strings.TrimPrefix(title, "\ufeff")), invitedMark)
 		if columns[i] = slices.IndexFunc(grid.Columns, func(c survey.Column) bool { return c.Name == title }); i > 0 && columns[i] < 0 {
 			return fmt.Errorf("%s:1: the column %q is nobody in this grid; name them with --who or --groups", name, title)
 		}

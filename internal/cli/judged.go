@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+	"io"
 	"strings"
 
 	"hiddengate/internal/change"
@@ -39,6 +41,18 @@ func (a *app) judged(g *gate.Gate, c *gate.Context, who map[estate.Principal]boo
 		rows = append(rows, one)
 	}
 	return rows, nil
+}
+
+// judgedMarkdown writes it as a table below another.
+func judgedMarkdown(w io.Writer, rows []judgedRow) {
+	if len(rows) == 0 {
+		return
+	}
+	fmt.Fprint(w, "\nAnd to what no inventory lists, where that is judged:\n\n| who | places | operations | decision |\n| --- | --- | --- | --- |\n")
+	for _, r := range rows {
+		line := fmt.Sprintf("| %s | %s | %s | %s |\n", strings.Join(r.Subjects, ", "), strings.Join(r.Places, ", "), strings.Join(r.Operations, ", "), r.Decision)
+		fmt.Fprint(w, strings.NewReplacer("*", "\\*", "~", "\\~").Replace(line))
+	}
 }
 
 // judgedText writes it below what is listed.

@@ -152,6 +152,9 @@ func TestFindings(t *testing.T) {
 			"people: {cai: {reserve: true}}\nroles: {r: {allow: server.view}}\ngrants: {g: {to: [ana, cai], role: r, on: db}}",
 			"people: {cai: {reserve: true}}\nroles: {r: {allow: server.view}}\ngrants: {g: {to: cai, role: r, on: db}}"},
 		{[]string{"warning reserve-only-owner"}, "people: {cai: {reserve: true}}\nroles: {r: {allow: all, owner: cai}}", "people: {cai: {reserve: true}}\ngroups: {o: {members: [cai, ana]}}\nroles: {r: {allow: all, owner: group:o}}"},
+		{[]string{"warning default-membership"}, // what may come counts where it is judged
+			"systems: {new: {kind: database, unlisted: judge}}\nroles: {r: {allow: [table.drop, table.view, server.view, schema.view]}}\ngrants: {g: {to: everyone, role: r, on: 'new:**/fresh'}}",
+			"roles: {r: {allow: [table.drop, table.view, server.view, schema.view]}}\ngrants: {g: {to: everyone, role: r, on: 'db:**/fresh'}}"},
 		{[]string{"warning default-membership"},
 			"roles: {r: {allow: table.drop}}\ngrants: {g: {to: everyone, role: r, on: db}}",
 			"roles: {r: {allow: table.read}}\ngrants: {g: {to: everyone, role: r, on: db}}"},

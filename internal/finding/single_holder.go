@@ -9,7 +9,7 @@ import (
 
 var singleHolder = &Finding{
 	Code: "single-holder", Severity: diagnostic.Note,
-	Doc:  "One person alone may do a high-risk or govern operation somewhere, by standing grants: when they are away, no person can. Services are not counted.",
+	Doc:  "One person alone may do a high-risk or govern operation on something listed, by standing grants: when they are away, no person can. Services are not counted.",
 	Cure: "let a second person do it too, or grant it on request",
 	dear: true,
 	find: func(c *check) {

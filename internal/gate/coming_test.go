@@ -256,3 +256,42 @@ func likeOne(t *testing.T, d draw, piles []*gate.Pile, oracles [2]*oracle, count
 	}
 	require.Fail(t, "nothing stands for a resource", "%+v owned by %v in %s\n%s", m, owner, system, about)
 }
+
+// What a grant gives is what its roles have and what applies to something listed there, or judged though it is not.
+func TestWhatAGrantGivesIsSomewhere(t *testing.T) {
+	listed, judged := 0, 0
+	for seed := range uint64(scaled(200)) {
+		e := load(t, newDraw(seed+7e6).estate())
+		g, err := gate.Compile(e, nil)
+		require.NoError(t, err)
+		for _, gr := range estate.Sorted(e.Grants) {
+			want := map[string]bool{}
+			note := func(r *estate.Resource, count *int) {
+				if !g.Covers(gr.On, r) {
+					return
+				}
+				for _, o := range e.Operations {
+					if has := slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, o.Name) }); has && e.Offer(r.System.Kind.ID).Valid(o.Name, r.Type) != nil {
+						want[o.Name] = true
+						*count++
+					}
+				}
+			}
+			for r := range e.Tree.All() {
+				note(r, &listed)
+			}
+			for _, a := range gate.Newcomers(e, gr.On) {
+				if e.Systems[a.System].Judge {
+					note(e.Unlisted(a), &judged)
+				}
+			}
+			got := map[string]bool{}
+			for _, o := range g.Gives(gr) {
+				got[o.Name] = true
+			}
+			require.Equal(t, want, got, "seed %d: grant %s", seed, gr.ID)
+		}
+	}
+	require.NotZero(t, listed)
+	require.NotZero(t, judged)
+}

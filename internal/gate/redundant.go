@@ -24,7 +24,8 @@ func (g *Gate) grantOf(id string) *grant {
 	return g.grants[i]
 }
 
-// Gives lists the operations, by name, that a grant's roles have and that apply to something listed where it is granted.
+// Gives lists the operations, by name, that a grant's roles have and that apply where it is granted to something that is
+// listed, or that a system judges though it is not.
 func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 	compiled := g.grantOf(gr.ID)
 	if compiled == nil {
@@ -45,12 +46,23 @@ func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 	return out
 }
 
-// classesWhere gives the classes of listed resources that a list, by number, covers.
+// classesWhere gives the classes of resources that the list of a grant, by number, covers: listed ones, and such as a
+// system judges though no inventory lists them.
 func (g *Gate) classesWhere(n int) map[uint32]bool {
 	if g.places.whole == nil {
 		known := map[spot]bool{}
 		for _, s := range g.places.spots {
 			if !known[s] {
+				known[s] = true
+				g.places.whole = append(g.places.whole, s)
+			}
+		}
+		var lists []estate.Resources
+		for _, gr := range g.grants {
+			lists = append(lists, gr.On)
+		}
+		for _, address := range newcomers(g.estate, lists) {
+			if s, _ := g.places.unlisted(address.String()); !known[s] {
 				known[s] = true
 				g.places.whole = append(g.places.whole, s)
 			}

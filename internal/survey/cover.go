@@ -25,6 +25,7 @@ type Watch struct {
 // Covered is an operation on some resources for which the same people stand, by standing grants.
 type Covered struct {
 	Operation *estate.Operation
+	Coming    bool     // the places are such as no inventory lists and a system judges, one of each sort
 	Places    []string // some of them; what is inside one of these is not named
 	Inside    int      // how many are
 	Count     int      // how many there are in all
@@ -50,7 +51,8 @@ type Reliance struct {
 	Count      int // resources by operations
 }
 
-// Cover tells who can do each of some operations, and where. Rows come by operation and place. Its error says that conditions are too complex.
+// Cover tells who can do each of some operations, and where: on what is listed, and on what is judged though it is not.
+// Rows come by operation and place. Its error says that conditions are too complex.
 func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 	within := w.Within
 	if within == nil {
@@ -66,9 +68,6 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 	c := counter{cells: standing, watch: w, rows: map[string][]*heads{}, moments: map[region.Region]region.Region{}}
 	c.window = standing.Space().Between(w.Since, w.Since+clock.Instant(7*24*time.Hour/time.Microsecond))
 	for _, pile := range standing.Piles() {
-		if !pile.Listed() {
-			continue
-		}
 		for _, name := range pile.Operations() {
 			if c.rows[name] == nil {
 				c.rows[name] = make([]*heads, standing.Numbers())
@@ -213,6 +212,7 @@ func (c *counter) countLent(lent *gate.Cells) error {
 func (c *counter) tell(e *estate.Estate) ([]Covered, error) {
 	type key struct {
 		op       string
+		coming   bool
 		hash     uint64
 		number   int
 		services int
@@ -236,12 +236,12 @@ func (c *counter) tell(e *estate.Estate) ([]Covered, error) {
 				text = c.hours(missing)
 				texts[missing] = text
 			}
-			k := key{op, h.hash, h.number, h.services, h.lent, text}
+			k := key{op, !h.pile.Listed(), h.hash, h.number, h.services, h.lent, text}
 			n, ok := known[k]
 			if !ok {
 				n = len(out)
 				known[k] = n
-				out = append(out, Covered{Operation: e.Operations[op], People: h.people, Number: h.number, Services: h.services, Lent: h.lent, Short: text})
+				out = append(out, Covered{Operation: e.Operations[op], Coming: k.coming, People: h.people, Number: h.number, Services: h.services, Lent: h.lent, Short: text})
 			}
 			out[n].take(h.pile)
 		}
@@ -334,11 +334,11 @@ func clockText(minute int) string {
 	return string([]byte{byte('0' + minute/600), byte('0' + minute/60%10), ':', byte('0' + minute%60/10), byte('0' + minute%10)})
 }
 
-// Reliances lists the people on whom most depends, most first: what they alone can do.
+// Reliances lists the people on whom most depends, most first: what they alone can do where it is listed.
 func Reliances(rows []Covered) (out []Reliance) {
 	number := map[estate.Principal]int{}
 	for _, r := range rows {
-		if r.Number != 1 {
+		if r.Number != 1 || r.Coming {
 			continue
 		}
 		n, ok := number[r.People[0]]

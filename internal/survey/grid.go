@@ -15,7 +15,7 @@ type Column struct {
 	Name    string
 	Subject estate.Principal // unless it is a role
 	Role    string
-	Invited bool // shown as if they had come
+	Invited bool // they have not come yet, and so may do nothing
 }
 
 // Question is what a grid shows.
@@ -405,7 +405,7 @@ func (g *Grid) seen(compiled *gate.Gate, who estate.Principal, ctx *gate.Context
 	return out, nil
 }
 
-// withColumns adds a person for each group and role, and lets the invited come.
+// withColumns adds a person for each group and role.
 func withColumns(e *estate.Estate, columns []Column) (*estate.Estate, []estate.Principal) {
 	with := *e
 	with.People, with.Groups, with.Grants = maps.Clone(e.People), maps.Clone(e.Groups), maps.Clone(e.Grants)
@@ -413,25 +413,21 @@ func withColumns(e *estate.Estate, columns []Column) (*estate.Estate, []estate.P
 	var roles estate.Subjects // to whom nothing else applies
 	for i, c := range columns {
 		who[i] = c.Subject
-		switch {
-		case c.Role != "" || c.Subject.Kind == estate.IsGroup:
-			one := &estate.Subject{Object: estate.Object{ID: "who has " + c.Name}, Status: estate.Statuses[0]} // no id can be like that
-			with.People[one.ID] = one
-			who[i] = one.Principal()
-			if c.Role == "" {
-				g := *with.Groups[c.Subject.ID]
-				g.Members = append(slices.Clone(g.Members), estate.SubjectTerm{Principal: who[i]})
-				with.Groups[c.Subject.ID] = &g
-				continue
-			}
-			roles = append(roles, estate.SubjectTerm{Principal: who[i], Not: true})
-			with.Grants[one.ID] = &estate.Grant{
-				Object: estate.Object{ID: one.ID}, To: estate.Subjects{{Principal: who[i]}}, Roles: []estate.Ref{{ID: c.Role}}, On: estate.Resources{{Everything: true}},
-			}
-		case c.Invited:
-			one := *with.People[c.Subject.ID]
-			one.Status = estate.Statuses[0]
-			with.People[one.ID] = &one
+		if c.Role == "" && c.Subject.Kind != estate.IsGroup {
+			continue
+		}
+		one := &estate.Subject{Object: estate.Object{ID: "who has " + c.Name}, Status: estate.Statuses[0]} // no id can be like that
+		with.People[one.ID] = one
+		who[i] = one.Principal()
+		if c.Role == "" {
+			g := *with.Groups[c.Subject.ID]
+			g.Members = append(slices.Clone(g.Members), estate.SubjectTerm{Principal: who[i]})
+			with.Groups[c.Subject.ID] = &g
+			continue
+		}
+		roles = append(roles, estate.SubjectTerm{Principal: who[i], Not: true})
+		with.Grants[one.ID] = &estate.Grant{
+			Object: estate.Object{ID: one.ID}, To: estate.Subjects{{Principal: who[i]}}, Roles: []estate.Ref{{ID: c.Role}}, On: estate.Resources{{Everything: true}},
 		}
 	}
 	if len(roles) > 0 {

@@ -25,6 +25,7 @@ func TestMain(m *testing.M) {
 		defer os.RemoveAll(folder)
 		bin = folder
 		os.Setenv("HGATE_CACHE", "off") // the user's own stays as it is
+		os.Setenv("XDG_STATE_HOME", filepath.Join(folder, "state"))
 		build := exec.Command("go", "build", "-o", filepath.Join(bin, "hgate"), ".")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
 		if out, err := build.CombinedOutput(); err != nil {
@@ -43,6 +44,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("ZONEINFO", "/nowhere") // the host's zones must not matter
 			env.Setenv("TZ", "Asia/Tokyo")
 			env.Setenv("HGATE_CACHE", "off")
+			env.Setenv("XDG_STATE_HOME", filepath.Join(env.WorkDir, ".state"))
 			return nil
 		},
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",

@@ -5,7 +5,6 @@ package cache
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"time"
 )
 

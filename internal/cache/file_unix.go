@@ -3,38 +3,16 @@
 package cache
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"syscall"
+
+	"hiddengate/internal/private"
 )
 
-var errNotOwn = errors.New("others can write it")
-
 // ownFolder makes the folder if need be, and sees that it is the user's alone.
-func ownFolder(path string) error {
-	if err := os.MkdirAll(path, 0o700); err != nil {
-		return err
-	}
-	info, err := os.Lstat(path)
-	if err != nil {
-		return err
-	}
-	if !info.IsDir() {
-		return errNotOwn
-	}
-	return own(info, 0o077)
-}
-
-// own sees that something is the user's, and that nobody else has any of these rights.
-func own(info fs.FileInfo, others fs.FileMode) error {
-	stat, ok := info.Sys().(*syscall.Stat_t)
-	if !ok || int(stat.Uid) != os.Getuid() || info.Mode().Perm()&others != 0 {
-		return errNotOwn
-	}
-	return nil
-}
+func ownFolder(path string) error { return private.Folder(path) }
 
 // marksOf is what changes whenever a file does: its size, times, inode and device.
 func marksOf(info fs.FileInfo) string {
@@ -57,9 +35,9 @@ func mapped(path string) ([]byte, error) {
 		return nil, err
 	}
 	if !info.Mode().IsRegular() {
-		return nil, errNotOwn
+		return nil, private.ErrOthers
 	}
-	if err := own(info, 0o077); err != nil {
+	if err := private.Check(info); err != nil {
 		return nil, err
 	}
 	return mapFile(f, int(info.Size()))

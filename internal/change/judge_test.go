@@ -58,7 +58,7 @@ func TestWhoseChangeItIs(t *testing.T) {
 
 // What the lead may not do nobody may who has no delegation.
 func TestNobodyWithoutDelegationMayDoWhatTheLeadMayNot(t *testing.T) {
-	without := map[string]string{delegated: "mate", lab: "temp"}
+	without := map[string]string{delegated: "mate", lab: "temp", yard: "temp"}
 	for n, c := range changes(t) {
 		if c.by == "lead" && c.rule != "yours" && n%5 == 0 { // each takes its time
 			assert.NotEmpty(t, c.judge(t, without[c.before]), c.name)

@@ -3,6 +3,7 @@ package change_test
 import (
 	_ "embed"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -27,6 +28,10 @@ var (
 	lab string
 	//go:embed testdata/lab.txt
 	labChanges string
+	//go:embed testdata/yard.yaml
+	yard string
+	//go:embed testdata/yard.txt
+	yardChanges string
 )
 
 // tried is one change of a table.
@@ -95,7 +100,7 @@ func apply(text string, edits []edit) (_ string, ok bool) {
 
 // changes gives all tables.
 func changes(t testing.TB) []tried {
-	return append(table(t, delegated, crewChanges), table(t, lab, labChanges)...)
+	return slices.Concat(table(t, delegated, crewChanges), table(t, lab, labChanges), table(t, yard, yardChanges))
 }
 
 // judge tells what of a change is not its author's to make.

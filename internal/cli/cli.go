@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +25,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/journal"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/private"
 	"hiddengate/internal/view"
 )
 
@@ -49,6 +52,8 @@ type app struct {
 	format string
 	at     string
 	color  string
+
+	release func() // lets others edit the workspace that is being read
 }
 
 // answered ends a command with an exit code and nothing more to say.
@@ -226,9 +231,17 @@ func (a *app) folder() (string, error) {
 	if err != nil {
 		return "", outside{err}
 	}
+	var foreign []string
 	for dir := here; ; dir = filepath.Dir(dir) {
-		if _, err := os.Stat(filepath.Join(dir, policyfile.SettingsFile)); err == nil {
-			return dir, nil
+		info, err := os.Stat(dir)
+		if err != nil {
+			return "", outside{err}
+		}
+		if !private.Trusted(info) {
+			foreign = append(foreign, dir)
+		}
+		if settings, err := os.Stat(filepath.Join(dir, policyfile.SettingsFile)); err == nil {
+			return dir, trusted(dir, info, settings, foreign)
 		}
 		if dir == filepath.Dir(dir) {
 			return "", fmt.Errorf("there is no %s here or in a folder above; name a workspace with -C, or make one with `hgate new`", policyfile.SettingsFile)
@@ -236,18 +249,37 @@ func (a *app) folder() (string, error) {
 	}
 }
 
-// workspace opens the workspace's folder, out of which nothing is read.
+// trusted says whether a workspace that was found, and not named, is one that nobody but the user and root can have put
+// there: its folder, its settings and the folders on the way to it are theirs, and not everybody may write into it.
+func trusted(dir string, info, settings fs.FileInfo, foreign []string) error {
+	why := ""
+	switch {
+	case len(foreign) > 0:
+		why = fmt.Sprintf("the folder %s belongs to somebody else", foreign[0])
+	case !private.Trusted(settings):
+		why = fmt.Sprintf("its %s belongs to somebody else", policyfile.SettingsFile)
+	case runtime.GOOS != "windows" && info.Mode().Perm()&0o002 != 0:
+		why = "everybody may write into it"
+	default:
+		return nil
+	}
+	return fmt.Errorf("there is a workspace in %s, but %s, so it is not taken unasked: name it with -C %s if you mean it", dir, why, dir)
+}
+
+// workspace opens the workspace's folder, out of which nothing is read. Nobody edits it until release is called.
 func (a *app) workspace() (*os.Root, string, error) {
 	dir, err := a.folder()
 	if err != nil {
 		return nil, "", err
 	}
-	if journal.Pending(dir) {
-		if err := journal.Recover(dir); err != nil {
-			return nil, "", outside{fmt.Errorf("an edit of this workspace was cut off, and can't be completed: %w", err)}
-		}
-		fmt.Fprintln(a.Err, "hgate: an edit that had been cut off was completed or undone")
+	release, completed, err := journal.Settle(dir)
+	if err != nil {
+		return nil, "", outside{err}
 	}
+	if completed {
+		fmt.Fprintln(a.Err, "hgate: an edit of yours that had been cut off was completed or undone")
+	}
+	a.release = release
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, "", outside{err}
@@ -263,6 +295,7 @@ func (a *app) compiled() (*gate.Gate, error) {
 		return nil, err
 	}
 	defer root.Close()
+	defer a.release()
 	return a.compiledIn(root, dir)
 }
 

@@ -111,6 +111,7 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 			return nil, 0, e
 		}
 		after, err = policyfile.Load(root.FS())
+		a.release()
 		root.Close()
 	}
 	done()

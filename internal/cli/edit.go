@@ -47,6 +47,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		return err
 	}
 	defer root.Close()
+	defer a.release()
 	shortEdit()
 	done := a.progress("reading the workspace")
 	before, roster, err := a.estateIn(root, dir)
@@ -100,6 +101,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		p.Line("\n%s", p.Paint(view.Faint, "Nothing was written; it would change "+names+"."))
 		return nil
 	}
+	a.release() // what others write meanwhile is seen before anything is written
 	if err := a.confirm(c, effect); err != nil {
 		return err
 	}

@@ -32,6 +32,7 @@ in form, and exits with 1 if there are any.`,
 			return err
 		}
 		defer root.Close()
+		defer a.release()
 		e, err := policyfile.Load(root.FS())
 		if err != nil {
 			return err
@@ -69,6 +70,7 @@ in form, and exits with 1 if there are any.`,
 		case check:
 			p.Line("%s", p.Paint(view.No, count(len(files), "file")+" not in form; `hgate fmt` brings them there:"))
 		default:
+			a.release()
 			if err := journal.Write(dir, files); err != nil {
 				return outside{err}
 			}

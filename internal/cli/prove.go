@@ -135,6 +135,7 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 		return nil, nil, err
 	}
 	defer root.Close()
+	defer a.release()
 	before, _, err := a.estateIn(root, dir)
 	if err != nil {
 		return nil, nil, err

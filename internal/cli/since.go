@@ -63,6 +63,7 @@ func (a *app) checkSince(since, by string) error {
 		return err
 	}
 	defer root.Close()
+	defer a.release()
 	author, err := estate.ParsePrincipal(by)
 	if err != nil || author.Kind != estate.IsPerson && author.Kind != estate.IsService {
 		return fmt.Errorf("--by %s: the author of a change is a person or service:ID", by)

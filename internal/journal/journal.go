@@ -1,22 +1,33 @@
-// Package journal replaces several files of a folder as if at once. What is new is first written beside them and then, once a plan that names it all
-// stands on disk, put in place. Whoever comes next completes what a plan says, and throws away what has none.
+// Package journal replaces several files of a workspace as if at once.
+//
+// What is to be done stands in the user's own state folder, as a plan with the old and the new content of each file. It
+// is carried out once the plan is on disk, and whoever comes next for the same user completes it. The workspace itself
+// holds nothing that anybody obeys: only, while an edit is under way, a file that says so (Mark), and the new files
+// beside those that they replace. Nothing is written through a link, into a folder whose name begins with a dot, or
+// outside the workspace.
 package journal
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
-	"encoding/json"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
-	"strconv"
+	"strings"
+	"time"
+
+	"hiddengate/internal/private"
 )
 
-// Folder is where new files wait. It is passed over when a workspace is read, as its name begins with a dot.
-const Folder = ".hgate-change"
+// Mark is the file in a workspace that says that an edit is under way.
+const Mark = ".hgate-edit"
 
-const planFile = "plan.json"
+const markText = "An edit of this workspace by hgate is under way. If nobody is editing it, it was cut off: whoever began it completes\n" +
+	"it with the next command. Nothing reads this file; it can be taken away once the files are as they should be.\n"
 
 // File is a file that gets another content. Old is nil if there is none yet.
 type File struct {
@@ -24,240 +35,221 @@ type File struct {
 	Old, New []byte
 }
 
-// plan names what a change puts in place: file 0.new in Folder goes to the first name, and so on.
-type plan struct {
-	Files []string
-}
+// What Write and Settle may say.
+var (
+	ErrChanged = errors.New("it has changed meanwhile")
+	ErrBusy    = errors.New("somebody else is editing the workspace")
+	ErrOther   = errors.New("an edit of this workspace was cut off, and not by you: whoever began it completes it by any command there; " +
+		"if nobody does, see that the files are as they should be, and take " + Mark + " away")
+	ErrReadOnly = errors.New("it can't be written")
+	ErrLink     = errors.New("it is a link, or stands behind one, and nothing is written through a link")
+	ErrHidden   = errors.New("its name begins with a dot, and nothing is written there")
+	ErrOutside  = errors.New("it lies outside the workspace")
+)
 
-// ErrChanged says that a file is not what it was when the change was worked out.
-var ErrChanged = errors.New("it has changed meanwhile")
-
-// system is the calls on which the order of events hangs. Tests let each of them fail.
-type system interface {
-	mkdir(path string) error
-	write(path string, text []byte, mode fs.FileMode) error // and makes sure that it is on disk
-	rename(from, to string) error
-	remove(path string) error
-	sync(folder string) error
-}
+// How long Write waits for others, and Settle for an edit that is under way.
+const (
+	waitToWrite = 30 * time.Second
+	waitToRead  = 5 * time.Second
+)
 
 // Write puts all files in place, or leaves all as they were. Its error wraps ErrChanged if one is not as Old says.
-func Write(dir string, files []File) error {
-	unlock, err := lock(dir)
+func Write(dir string, files []File) error { return write(disk{}, dir, files) }
+
+func write(sys system, dir string, files []File) error {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	unlock, err := lock(root, true, waitToWrite)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	return write(disk{}, dir, files)
-}
-
-func write(sys system, dir string, files []File) error {
-	if err := recoverWith(sys, dir); err != nil {
+	waiting, err := stateOf(dir)
+	if err != nil {
+		return fmt.Errorf("what is to be written must first stand in your state folder: %w", err)
+	}
+	if _, err := settle(sys, root, waiting); err != nil {
 		return err
 	}
-	waiting := filepath.Join(dir, Folder)
-	targets := make([]string, len(files))
-	modes := make([]fs.FileMode, len(files))
+	p := plan{Files: make([]planned, len(files))}
 	for i, f := range files {
-		target, mode, err := place(dir, f)
-		if err != nil {
+		if p.Files[i], err = place(root, f); err != nil {
 			return fmt.Errorf("%s: %w", f.Name, err)
 		}
-		targets[i], modes[i] = target, mode
 	}
-	if err := sys.mkdir(waiting); err != nil {
-		return err
+	if err := prepare(sys, waiting, p, files); err != nil { // nothing is in place yet
+		return errors.Join(err, discard(sys, waiting))
 	}
-	err := prepare(sys, waiting, files, targets, modes)
-	if err != nil { // nothing is in place yet
-		_ = discard(sys, waiting)
-		return err
-	}
-	return complete(sys, dir)
+	return carryOut(sys, root, waiting)
 }
 
-// prepare writes what is to come, and at last the plan.
-func prepare(sys system, waiting string, files []File, targets []string, modes []fs.FileMode) error {
-	for i, f := range files {
-		if err := sys.write(filepath.Join(waiting, strconv.Itoa(i)+".new"), f.New, modes[i]); err != nil {
-			return err
-		}
-	}
-	text, err := json.Marshal(plan{targets})
+// Settle sees to it, before a workspace is read, that no edit is half done: it waits for one that is going on, and
+// completes one of the user's own that was cut off, or undoes it. Until release is called nobody edits the workspace.
+func Settle(dir string) (release func(), completed bool, err error) {
+	return settled(disk{}, dir, waitToRead)
+}
+
+func settled(sys system, dir string, wait time.Duration) (release func(), completed bool, err error) {
+	nothing := func() {}
+	root, err := os.OpenRoot(dir)
 	if err != nil {
-		return err
+		return nothing, false, err
 	}
-	if err := sys.write(filepath.Join(waiting, "plan.new"), text, 0o600); err != nil {
-		return err
+	defer root.Close()
+	waiting, errState := stateOf(dir)
+	if errState != nil {
+		waiting = "" // nothing of the user's own can be unfinished
 	}
-	if err := sys.sync(waiting); err != nil {
-		return err
-	}
-	if err := sys.rename(filepath.Join(waiting, "plan.new"), filepath.Join(waiting, planFile)); err != nil {
-		return err
-	}
-	return sys.sync(waiting)
-}
-
-// place finds the file that a name stands for, through links, and sees that it is as it was.
-func place(dir string, f File) (string, fs.FileMode, error) {
-	path := filepath.Join(dir, filepath.FromSlash(f.Name))
-	text, err := os.ReadFile(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) && f.Old == nil:
-		parent, err := filepath.EvalSymlinks(filepath.Dir(path))
+	for until := time.Now().Add(wait); ; {
+		if !hasPlan(waiting) && !marked(root) {
+			release, err := lock(root, false, time.Until(until))
+			if errors.Is(err, ErrBusy) {
+				return nothing, completed, err
+			}
+			if err != nil {
+				return nothing, completed, nil // it can't be locked: others who can't lock it either are not waited for
+			}
+			if !marked(root) {
+				return release, completed, nil
+			}
+			release()
+			continue
+		}
+		unlock, err := lock(root, true, time.Until(until))
 		if err != nil {
-			return "", 0, err
+			return nothing, completed, err
 		}
-		path = filepath.Join(parent, filepath.Base(path))
-		rel, err := relative(dir, path)
-		return rel, 0o644, err
-	case err != nil:
-		return "", 0, err
-	case sha256.Sum256(text) != sha256.Sum256(f.Old):
-		return "", 0, ErrChanged
+		done, err := settle(sys, root, waiting)
+		unlock()
+		if errors.Is(err, ErrOther) && !locks && time.Now().Before(until) {
+			time.Sleep(pause) // where nothing can be locked the mark alone tells
+			continue
+		}
+		if err != nil {
+			return nothing, completed, err
+		}
+		completed = completed || done
 	}
-	if path, err = filepath.EvalSymlinks(path); err != nil {
-		return "", 0, err
-	}
-	info, err := os.Stat(path)
-	if err != nil {
-		return "", 0, err
-	}
-	rel, err := relative(dir, path)
-	return rel, info.Mode().Perm(), err
 }
 
-func relative(dir, path string) (string, error) {
+// settle completes or undoes an edit of the user's own. The workspace is locked.
+func settle(sys system, root *os.Root, waiting string) (completed bool, err error) {
+	switch {
+	case hasPlan(waiting):
+		return true, carryOut(sys, root, waiting)
+	case marked(root):
+		return false, ErrOther
+	case waiting == "":
+		return false, nil
+	}
+	if _, err := os.Lstat(waiting); err == nil { // it had not got as far as its plan
+		return false, discard(sys, waiting)
+	}
+	return false, nil
+}
+
+// marked says whether the workspace says that an edit is under way.
+func marked(root *os.Root) bool {
+	_, err := root.Lstat(Mark)
+	return err == nil
+}
+
+// stateOf gives the folder in which an edit of a workspace waits, by its path without links.
+func stateOf(dir string) (string, error) {
+	state, err := private.State()
+	if err != nil {
+		return "", err
+	}
+	real, err := realPath(dir)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256([]byte(real))
+	return filepath.Join(state, "hidden-gate", "edits", hex.EncodeToString(sum[:16])), nil
+}
+
+func realPath(dir string) (string, error) {
 	real, err := filepath.EvalSymlinks(dir)
 	if err != nil {
 		return "", err
 	}
-	if real, err = filepath.Abs(real); err != nil {
-		return "", err
-	}
-	if path, err = filepath.Abs(path); err != nil {
-		return "", err
-	}
-	rel, err := filepath.Rel(real, path)
-	if err == nil && !filepath.IsLocal(rel) {
-		err = errors.New("it lies outside the workspace")
-	}
-	return rel, err
+	return filepath.Abs(real)
 }
 
-// complete does what the plan says, as far as it is not done yet.
-func complete(sys system, dir string) error {
-	waiting := filepath.Join(dir, Folder)
-	text, err := os.ReadFile(filepath.Join(waiting, planFile))
+// place sees that a file may be written, and is as it was.
+func place(root *os.Root, f File) (planned, error) {
+	p := planned{Name: f.Name, Waiting: path.Join(path.Dir(f.Name), ".hgate-"+rand.Text()+".new"), New: sumOf(f.New)}
+	if err := writable(root, f.Name); err != nil {
+		return p, err
+	}
+	info, err := root.Lstat(f.Name)
+	if errors.Is(err, fs.ErrNotExist) && f.Old == nil {
+		p.Fresh = true
+		return p, nil
+	}
 	if err != nil {
-		return err
+		return p, err
 	}
-	var p plan
-	if err := json.Unmarshal(text, &p); err != nil {
-		return fmt.Errorf("%s: %w", filepath.Join(waiting, planFile), err)
+	text, err := readFile(root, f.Name)
+	if err != nil {
+		return p, err
 	}
-	folders := map[string]bool{}
-	for i, name := range p.Files {
-		if !filepath.IsLocal(name) {
-			return fmt.Errorf("the plan names %s, which is outside", name)
+	if f.Old == nil || sumOf(text) != sumOf(f.Old) {
+		return p, ErrChanged
+	}
+	if info.Mode().Perm()&0o222 == 0 {
+		return p, ErrReadOnly
+	}
+	out, err := root.OpenFile(f.Name, os.O_WRONLY, 0)
+	if err != nil {
+		return p, fmt.Errorf("%w: %w", ErrReadOnly, err)
+	}
+	out.Close()
+	p.Old, p.Mode = sumOf(f.Old), info.Mode().Perm()
+	p.Owner, p.Group, p.Owned = private.Owner(info)
+	return p, nil
+}
+
+// writable sees that a name lies in the workspace, behind no link, and in no folder whose name begins with a dot.
+func writable(root *os.Root, name string) error {
+	if !fs.ValidPath(name) || name == "." {
+		return ErrOutside
+	}
+	parts := strings.Split(name, "/")
+	for i, part := range parts {
+		if strings.HasPrefix(part, ".") {
+			return ErrHidden
 		}
-		from, to := filepath.Join(waiting, strconv.Itoa(i)+".new"), filepath.Join(dir, name)
-		if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
-			continue // it is in place
-		}
-		if err := sys.rename(from, to); err != nil {
+		info, err := root.Lstat(strings.Join(parts[:i+1], "/"))
+		switch {
+		case errors.Is(err, fs.ErrNotExist) && i == len(parts)-1:
+		case err != nil:
 			return err
+		case info.Mode()&fs.ModeSymlink != 0:
+			return ErrLink
+		case i == len(parts)-1 && !info.Mode().IsRegular():
+			return errors.New("it is no file")
 		}
-		folders[filepath.Dir(to)] = true
-	}
-	for folder := range folders {
-		if err := sys.sync(folder); err != nil {
-			return err
-		}
-	}
-	return discard(sys, waiting)
-}
-
-// discard takes away what waits, the plan first: without it the rest means nothing.
-func discard(sys system, waiting string) error {
-	if err := sys.remove(filepath.Join(waiting, planFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	entries, err := os.ReadDir(waiting)
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		if err := sys.remove(filepath.Join(waiting, e.Name())); err != nil {
-			return err
-		}
-	}
-	return sys.remove(waiting)
-}
-
-// Pending says whether a change was cut off.
-func Pending(dir string) bool {
-	_, err := os.Lstat(filepath.Join(dir, Folder))
-	return err == nil
-}
-
-// Recover completes a change that was cut off, or undoes it if it had not got as far as its plan. One that is going on it waits for.
-func Recover(dir string) error {
-	unlock, err := lock(dir)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	return recoverWith(disk{}, dir)
-}
-
-func recoverWith(sys system, dir string) error {
-	waiting := filepath.Join(dir, Folder)
-	if !Pending(dir) {
-		return nil
-	}
-	if _, err := os.Lstat(filepath.Join(waiting, planFile)); errors.Is(err, fs.ErrNotExist) {
-		return discard(sys, waiting)
-	}
-	return complete(sys, dir)
-}
-
-// disk is the real system.
-type disk struct{}
-
-func (disk) mkdir(path string) error { return os.Mkdir(path, 0o700) }
-
-func (disk) write(path string, text []byte, mode fs.FileMode) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if _, err := f.Write(text); err != nil {
-		return err
-	}
-	if err := f.Chmod(mode); err != nil {
-		return err
-	}
-	if err := f.Sync(); err != nil {
-		return err
-	}
-	return f.Close()
-}
-
-func (disk) rename(from, to string) error { return os.Rename(from, to) }
-
-func (disk) remove(path string) error { return os.Remove(path) }
-
-func (disk) sync(folder string) error {
-	f, err := os.Open(folder)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if err := f.Sync(); err != nil && !errors.Is(err, errors.ErrUnsupported) {
-		return err
 	}
 	return nil
+}
+
+func sumOf(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// readFile reads a file that is one: not a link, a pipe or a device.
+func readFile(root *os.Root, name string) ([]byte, error) {
+	info, err := root.Lstat(name)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, errors.New("it is no file")
+	}
+	return root.ReadFile(name)
 }

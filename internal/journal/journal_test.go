@@ -6,8 +6,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -16,6 +19,7 @@ var errCut = errors.New("cut off")
 
 // failing lets the calls from one on fail, as if the process had ended there; what is being written may be half there.
 type failing struct {
+	disk
 	left int
 	half bool
 }
@@ -27,46 +31,78 @@ func (f *failing) next() error {
 	return nil
 }
 
-func (f *failing) mkdir(path string) error {
+func (f *failing) makeFolder(path string) error {
 	if err := f.next(); err != nil {
 		return err
 	}
-	return disk{}.mkdir(path)
+	return f.disk.makeFolder(path)
 }
 
-func (f *failing) write(path string, text []byte, mode fs.FileMode) error {
+func (f *failing) keep(path string, text []byte) error {
 	if err := f.next(); err != nil {
 		if f.half && f.left == -1 {
-			_ = os.WriteFile(path, text[:len(text)/2], mode)
+			_ = os.WriteFile(path, text[:len(text)/2], 0o600)
 		}
 		return err
 	}
-	return disk{}.write(path, text, mode)
+	return f.disk.keep(path, text)
 }
 
-func (f *failing) rename(from, to string) error {
+func (f *failing) keepAs(from, to string) error {
 	if err := f.next(); err != nil {
 		return err
 	}
-	return disk{}.rename(from, to)
+	return f.disk.keepAs(from, to)
 }
 
-func (f *failing) remove(path string) error {
+func (f *failing) forget(path string) error {
 	if err := f.next(); err != nil {
 		return err
 	}
-	return disk{}.remove(path)
+	return f.disk.forget(path)
 }
 
-func (f *failing) sync(folder string) error {
+func (f *failing) mark(root *os.Root) error {
 	if err := f.next(); err != nil {
 		return err
 	}
-	return disk{}.sync(folder)
+	return f.disk.mark(root)
 }
 
-// workspace writes some files and says how they are to change.
+func (f *failing) write(root *os.Root, as planned, text []byte) error {
+	if err := f.next(); err != nil {
+		if f.half && f.left == -1 {
+			_ = f.disk.write(root, as, text[:len(text)/2])
+		}
+		return err
+	}
+	return f.disk.write(root, as, text)
+}
+
+func (f *failing) rename(root *os.Root, from, to string) error {
+	if err := f.next(); err != nil {
+		return err
+	}
+	return f.disk.rename(root, from, to)
+}
+
+func (f *failing) remove(root *os.Root, name string) error {
+	if err := f.next(); err != nil {
+		return err
+	}
+	return f.disk.remove(root, name)
+}
+
+func (f *failing) sync(root *os.Root, folder string) error {
+	if err := f.next(); err != nil {
+		return err
+	}
+	return f.disk.sync(root, folder)
+}
+
+// workspace writes some files and says how they are to change. The user's state is in a folder of its own.
 func workspace(t *testing.T) (string, []File) {
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "more"), 0o755))
 	var files []File
@@ -106,24 +142,46 @@ func state(t *testing.T, dir string, files []File) string {
 	return ""
 }
 
+// names lists all files and folders, sorted.
+func names(t *testing.T, dir string) (out []string) {
+	require.NoError(t, filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+		out = append(out, strings.TrimPrefix(path, dir))
+		return err
+	}))
+	return out
+}
+
 func TestACutOffChangeIsCompletedOrUndone(t *testing.T) {
-	outcomes := map[string]int{}
+	outcomes, mixed := map[string]int{}, 0
 	for _, half := range []bool{false, true} {
 		for calls := 0; ; calls++ {
 			dir, files := workspace(t)
-			cut := &failing{left: calls, half: half}
-			err := write(cut, dir, files)
+			before := names(t, dir)
+			err := write(&failing{left: calls, half: half}, dir, files)
+			if state(t, dir, files) == "mixed" { // whoever else reads it is told
+				mixed++
+				own := os.Getenv("XDG_STATE_HOME")
+				t.Setenv("XDG_STATE_HOME", t.TempDir())
+				_, _, other := settled(disk{}, dir, 0)
+				require.ErrorIs(t, other, ErrOther, "after %d calls", calls)
+				t.Setenv("XDG_STATE_HOME", own)
+			}
 			// The next run may be cut off too, anywhere, before one gets through.
 			for again := range 12 {
-				_ = recoverWith(&failing{left: again}, dir)
+				_, _, _ = settled(&failing{left: again}, dir, time.Second)
 			}
-			require.NoError(t, Recover(dir))
-			require.NoDirExists(t, filepath.Join(dir, Folder))
+			release, _, errSettle := Settle(dir)
+			require.NoError(t, errSettle)
+			release()
 			got := state(t, dir, files)
 			require.Contains(t, []string{"old", "new"}, got, "after %d calls", calls)
+			if got == "old" {
+				require.Equal(t, before, names(t, dir), "nothing is left behind")
+			}
 			outcomes[got]++
 			if err == nil {
 				require.Equal(t, "new", got)
+				require.Len(t, names(t, dir), len(before)+1)
 				break
 			}
 			require.ErrorIs(t, err, errCut)
@@ -131,21 +189,154 @@ func TestACutOffChangeIsCompletedOrUndone(t *testing.T) {
 	}
 	require.Greater(t, outcomes["old"], 5)
 	require.Greater(t, outcomes["new"], 5)
+	require.Positive(t, mixed)
 }
 
-func TestWritingKeepsModesAndLinksAndSeesChanges(t *testing.T) {
+// once lets one rename fail, as one does over a file that is mounted.
+type once struct {
+	disk
+	left int
+}
+
+func (o *once) rename(root *os.Root, from, to string) error {
+	if o.left--; o.left == -1 {
+		return syscall.EBUSY
+	}
+	return o.disk.rename(root, from, to)
+}
+
+func TestWhatCannotBePutInPlaceLeavesAllAsItWas(t *testing.T) {
+	for n := range 4 {
+		dir, files := workspace(t)
+		before := names(t, dir)
+		require.ErrorIs(t, write(&once{left: n}, dir, files), syscall.EBUSY)
+		require.Equal(t, "old", state(t, dir, files))
+		require.Equal(t, before, names(t, dir))
+		require.NoError(t, Write(dir, files))
+		require.Equal(t, "new", state(t, dir, files))
+	}
+}
+
+func TestModesStayAndChangesAreSeen(t *testing.T) {
 	dir, files := workspace(t)
-	require.NoError(t, os.Symlink("more/file1.yaml", filepath.Join(dir, "link.yaml")))
-	require.NoError(t, Write(dir, []File{{"link.yaml", files[1].Old, files[1].New}}))
-	info, err := os.Lstat(filepath.Join(dir, "link.yaml"))
-	require.NoError(t, err)
-	require.NotZero(t, info.Mode()&fs.ModeSymlink, "the link is still one")
-	info, err = os.Stat(filepath.Join(dir, "more/file1.yaml"))
+	require.NoError(t, Write(dir, files[1:2]))
+	info, err := os.Stat(filepath.Join(dir, "more/file1.yaml"))
 	require.NoError(t, err)
 	require.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
 	require.ErrorIs(t, Write(dir, files), ErrChanged)
 	require.Equal(t, "mixed", state(t, dir, files), "nothing else was written")
 	require.NoError(t, os.Remove(filepath.Join(dir, "more/file1.yaml")))
 	require.Error(t, Write(dir, files[:2]))
-	require.NoDirExists(t, filepath.Join(dir, Folder))
+	require.Equal(t, []string{"", "/file0.yaml", "/file2.yaml", "/more"}, names(t, dir))
+}
+
+// Whatever stands in a workspace, nothing is written elsewhere.
+func TestNothingIsWrittenThroughALinkOrOutside(t *testing.T) {
+	outside := t.TempDir()
+	secret := filepath.Join(outside, "keys.yaml")
+	require.NoError(t, os.WriteFile(secret, []byte("old\n"), 0o644))
+	for name, is := range map[string]error{
+		"link.yaml": ErrLink, "inner.yaml": ErrLink, "folder/keys.yaml": ErrLink, "around/file0.yaml": ErrLink, "../keys.yaml": ErrOutside, "/keys.yaml": ErrOutside,
+		".hidden/x.yaml": ErrHidden, "more/.x.yaml": ErrHidden, "locked.yaml": ErrReadOnly, ".": ErrOutside, "": ErrOutside,
+	} {
+		dir, _ := workspace(t)
+		require.NoError(t, os.Symlink(secret, filepath.Join(dir, "link.yaml")))
+		require.NoError(t, os.Symlink("file0.yaml", filepath.Join(dir, "inner.yaml")))
+		require.NoError(t, os.Symlink(outside, filepath.Join(dir, "folder")))
+		require.NoError(t, os.Symlink(".", filepath.Join(dir, "around")))
+		require.NoError(t, os.Mkdir(filepath.Join(dir, ".hidden"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "locked.yaml"), []byte("old\n"), 0o444))
+		before := names(t, dir)
+		for _, old := range [][]byte{[]byte("old\n"), []byte("old 0\n"), nil} {
+			require.Error(t, Write(dir, []File{{name, old, []byte("new\n")}}), name)
+		}
+		old := []byte("old\n")
+		if strings.HasPrefix(name, "more/") || strings.HasPrefix(name, ".h") {
+			old = nil
+		}
+		require.ErrorIs(t, Write(dir, []File{{name, old, []byte("new\n")}}), is, name)
+		require.Equal(t, before, names(t, dir), name)
+		text, err := os.ReadFile(secret)
+		require.NoError(t, err)
+		require.Equal(t, "old\n", string(text))
+	}
+	require.Len(t, names(t, outside), 2)
+}
+
+// What stands in a workspace is obeyed by nobody: neither a mark nor anything that looks like a plan.
+func TestAWorkspaceGivesNoOrders(t *testing.T) {
+	outside := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "precious"), []byte("mine"), 0o644))
+	dir, files := workspace(t)
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, ".hgate-change")))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "made"), filepath.Join(dir, Mark)))
+	before := names(t, dir)
+	_, _, err := settled(disk{}, dir, 0)
+	require.ErrorIs(t, err, ErrOther)
+	require.ErrorIs(t, write(disk{}, dir, files), ErrOther)
+	require.Equal(t, before, names(t, dir))
+	require.Len(t, names(t, outside), 2)
+	require.NoError(t, os.Remove(filepath.Join(dir, Mark)))
+	require.NoError(t, Write(dir, files))
+	require.Len(t, names(t, outside), 2)
+}
+
+// The plan of an edit that was cut off names files as they stand now: what has become a link is not written through.
+func TestAPlanIsNotFollowedThroughALink(t *testing.T) {
+	outside := t.TempDir()
+	for calls := range 40 {
+		dir, files := workspace(t)
+		if write(&failing{left: calls}, dir, files) == nil || state(t, dir, files) != "old" {
+			continue
+		}
+		require.NoError(t, os.RemoveAll(filepath.Join(dir, "more")))
+		require.NoError(t, os.Symlink(outside, filepath.Join(dir, "more")))
+		require.NoError(t, os.WriteFile(filepath.Join(outside, "file1.yaml"), files[1].Old, 0o644))
+		_, _, _ = settled(disk{}, dir, 0)
+		text, err := os.ReadFile(filepath.Join(outside, "file1.yaml"))
+		require.NoError(t, err)
+		require.Equal(t, string(files[1].Old), string(text), "after %d calls", calls)
+		require.Len(t, names(t, outside), 2)
+	}
+}
+
+func TestReadersWaitForAnEditAndEditsForReaders(t *testing.T) {
+	if !locks {
+		t.Skip("nothing can be locked here")
+	}
+	dir, files := workspace(t)
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+	unlock, err := lock(root, true, 0)
+	require.NoError(t, err)
+	_, _, err = settled(disk{}, dir, 0)
+	require.ErrorIs(t, err, ErrBusy)
+	go func() {
+		time.Sleep(50 * time.Millisecond)
+		unlock()
+	}()
+	release, completed, err := Settle(dir)
+	require.NoError(t, err)
+	require.False(t, completed, "nothing had been cut off")
+	again, _, err := Settle(dir)
+	require.NoError(t, err, "readers do not wait for one another")
+	again()
+	go func() {
+		time.Sleep(50 * time.Millisecond)
+		release()
+	}()
+	require.NoError(t, Write(dir, files))
+}
+
+// Others can write into a state folder that is theirs, so it is not used.
+func TestTheStateIsTheUsersAlone(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("whose a folder is is not told here")
+	}
+	dir, files := workspace(t)
+	require.NoError(t, os.Mkdir(filepath.Join(os.Getenv("XDG_STATE_HOME"), "hidden-gate"), 0o777))
+	require.NoError(t, os.Chmod(filepath.Join(os.Getenv("XDG_STATE_HOME"), "hidden-gate"), 0o777))
+	require.ErrorContains(t, Write(dir, files), "not the user's alone")
+	require.Equal(t, "old", state(t, dir, files))
 }

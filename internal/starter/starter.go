@@ -3,6 +3,7 @@
 package starter
 
 import (
+	"crypto/rand"
 	"embed"
 	"io/fs"
 	"os"
@@ -38,7 +39,7 @@ func Write(workspace fs.FS, dir string) error {
 			return &fs.PathError{Op: "write", Path: filepath.Join(dir, name), Err: fs.ErrExist}
 		}
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o777); err != nil {
 		return err
 	}
 	for _, name := range names {
@@ -53,17 +54,15 @@ func Write(workspace fs.FS, dir string) error {
 	return nil
 }
 
-// writeFile writes a file as a whole or not at all.
+// writeFile writes a file as a whole or not at all. The umask takes from its mode what the user wants it to.
 func writeFile(path string, text []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	next := filepath.Join(filepath.Dir(path), ".new-"+rand.Text())
+	f, err := os.OpenFile(next, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(f.Name()) // gone already once it is renamed
+	defer os.Remove(next) // gone already once it is renamed
 	if _, err = f.Write(text); err == nil {
-		err = f.Chmod(0o644)
-	}
-	if err == nil {
 		err = f.Sync()
 	}
 	if e := f.Close(); err == nil {
@@ -72,5 +71,5 @@ func writeFile(path string, text []byte) error {
 	if err != nil {
 		return err
 	}
-	return os.Rename(f.Name(), path)
+	return os.Rename(next, path)
 }

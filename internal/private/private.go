@@ -1,0 +1,51 @@
+// Package private has folders and files that are the user's alone.
+package private
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+)
+
+// ErrOthers says that somebody else owns a folder or file, or may use it.
+var ErrOthers = errors.New("it is not the user's alone")
+
+// Folder makes a folder if need be, with those above it, and sees that it is the user's alone. Where the system does not
+// tell whose a file is, the folder is made and taken as it is.
+func Folder(path string) error {
+	if err := os.MkdirAll(path, 0o700); err != nil {
+		return err
+	}
+	info, err := os.Lstat(path)
+	if err != nil {
+		return err
+	}
+	if !info.IsDir() {
+		return ErrOthers
+	}
+	return Check(info)
+}
+
+// Check sees that a file or folder is the user's, and that nobody else has any right to it.
+func Check(info fs.FileInfo) error { return check(info) }
+
+// State gives the folder in which programs keep what is the user's and outlives a run, by the XDG Base Directory
+// Specification; on Windows that for local application data. It is not made.
+func State() (string, error) {
+	if runtime.GOOS == "windows" {
+		return os.UserCacheDir()
+	}
+	if dir := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(dir) {
+		return dir, nil
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", err
+	}
+	if !filepath.IsAbs(home) {
+		return "", errors.New("the home folder is no absolute path")
+	}
+	return filepath.Join(home, ".local", "state"), nil
+}

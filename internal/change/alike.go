@@ -13,15 +13,13 @@ func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate)
 	ids := substitution{}
 	for _, section := range []string{"groups", "roles", "scopes", "grants", "blocks", "separations", "delegations", "tests", "guarantees"} {
 		ids[section] = map[string]string{}
+		taken := map[string]bool{}
 		for _, was := range before.Section(section) {
 			if after.Head(section, was.ID) != nil {
 				continue
 			}
-			for _, is := range after.Section(section) {
-				if before.Head(section, is.ID) == nil && alike(before.Entry(section, was.ID), after.Entry(section, is.ID)) {
-					ids[section][was.ID] = is.ID
-					break
-				}
+			if id := nowCalled(before, after, section, was.ID, taken); id != "" {
+				ids[section][was.ID], taken[id] = id, true
 			}
 		}
 		if len(ids[section]) == 0 {
@@ -45,6 +43,22 @@ func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate)
 	old.Delegations, old.Tests = renamed(ids, "delegations", before.Delegations), renamed(ids, "tests", before.Tests)
 	old.Guarantees = renamed(ids, "guarantees", before.Guarantees)
 	return &old, after
+}
+
+// nowCalled gives the id that an entry which is gone has now, "" if none: of the new entries that are the same, the one
+// that is named as often.
+func nowCalled(before, after *estate.Estate, section, id string, taken map[string]bool) (found string) {
+	named, least := len(before.References(section, id)), 0
+	for _, is := range after.Section(section) {
+		if before.Head(section, is.ID) != nil || taken[is.ID] || !alike(before.Entry(section, id), after.Entry(section, is.ID)) {
+			continue
+		}
+		off := len(after.References(section, is.ID)) - named
+		if off = max(off, -off); found == "" || off < least {
+			found, least = is.ID, off
+		}
+	}
+	return found
 }
 
 // alike says whether two entries are the same but for their ids. The members of a group do not count: they are judged

@@ -15,8 +15,9 @@ import (
 // when the file was parsed or last changed.
 type File struct {
 	*Text
-	roots []*yaml.Node
-	crlf  bool // its lines end so
+	roots []*yaml.Node // the documents that are mappings
+	all   []*yaml.Node // what every document says
+	crlf  bool         // its lines end so
 }
 
 // Parse reads a YAML file, which may be empty.
@@ -30,7 +31,7 @@ func (f *File) read(text []byte) error {
 	if err != nil {
 		return err
 	}
-	var roots []*yaml.Node
+	var roots, all []*yaml.Node
 	for {
 		var root yaml.Node
 		if err := loader.Load(&root); errors.Is(err, io.EOF) {
@@ -38,11 +39,16 @@ func (f *File) read(text []byte) error {
 		} else if err != nil {
 			return err
 		}
-		if root.Kind == yaml.DocumentNode && len(root.Content) == 1 && root.Content[0].Kind == yaml.MappingNode {
+		if root.Kind != yaml.DocumentNode || len(root.Content) != 1 {
+			all = append(all, &root)
+			continue
+		}
+		all = append(all, root.Content[0])
+		if root.Content[0].Kind == yaml.MappingNode {
 			roots = append(roots, root.Content[0])
 		}
 	}
-	f.Text, f.roots = NewText(text), roots
+	f.Text, f.roots, f.all = NewText(text), roots, all
 	return nil
 }
 
@@ -133,6 +139,12 @@ var ErrMissing = errors.New("there is no such key")
 // Set gives the key at a path a value: in place of the one it has, or as a new key after the others. Keys on the way are
 // made if need be.
 func (f *File) Set(value *yaml.Node, path ...string) error {
+	w := f.want(path)
+	w.set(value, path)
+	return f.proved(w.docs, func() error { return f.set(value, path) })
+}
+
+func (f *File) set(value *yaml.Node, path []string) error {
 	steps := f.find(path)
 	if len(steps) == len(path) {
 		return f.replace(steps[len(steps)-1], value)
@@ -275,6 +287,13 @@ func (f *File) Delete(keep int, path ...string) error {
 	for n > keep && len(steps[n].mapping.Content) == 2 {
 		n--
 	}
+	w := f.want(path)
+	w.cut(n)
+	return f.proved(w.docs, func() error { return f.delete(steps, n) })
+}
+
+// delete takes the key of a step out.
+func (f *File) delete(steps []step, n int) error {
 	if n == 0 && len(steps[0].mapping.Content) == 2 { // nothing is left of the document
 		start, end := f.Extent(steps[0].mapping, steps[0].key)
 		return f.apply(edit{start, min(end+1, len(f.Bytes)), ""})
@@ -340,5 +359,9 @@ func (f *File) RenameKey(name string, path ...string) error {
 	if s.key.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0 {
 		end = f.quoteEnd(start)
 	}
-	return f.apply(edit{start, end, scalar(Scalar(name), s.mapping.Style&yaml.FlowStyle != 0)})
+	w := f.want(path)
+	w.steps[len(steps)-1].key.Value = name
+	return f.proved(w.docs, func() error {
+		return f.apply(edit{start, end, scalar(Scalar(name), s.mapping.Style&yaml.FlowStyle != 0)})
+	})
 }

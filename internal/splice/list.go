@@ -1,6 +1,7 @@
 package splice
 
 import (
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -14,6 +15,17 @@ func (f *File) Append(item *yaml.Node, path ...string) error {
 		return f.Set(item, path...)
 	}
 	s := steps[len(steps)-1]
+	w := f.want(path)
+	if list := w.last; list.Kind == yaml.SequenceNode {
+		list.Content = append(list.Content, item)
+	} else {
+		w.set(List(list, item), path)
+	}
+	return f.proved(w.docs, func() error { return f.append(item, s) })
+}
+
+// append adds an item to the list that is a step's value.
+func (f *File) append(item *yaml.Node, s step) error {
 	n := s.value
 	if n.Kind != yaml.SequenceNode {
 		start, end := f.Offset(n.Line, n.Column), f.end(n, s.key, s.mapping.Style&yaml.FlowStyle != 0)
@@ -61,7 +73,13 @@ func (f *File) Drop(index, keep int, path ...string) error {
 	if n.Kind != yaml.SequenceNode || len(n.Content) == 1 {
 		return f.Delete(keep, path...)
 	}
-	item := n.Content[index]
+	w := f.want(path)
+	w.last.Content = slices.Delete(w.last.Content, index, index+1)
+	return f.proved(w.docs, func() error { return f.drop(n, n.Content[index]) })
+}
+
+// drop takes an item out of a list that has others.
+func (f *File) drop(n, item *yaml.Node) error {
 	start, end := f.Offset(item.Line, item.Column), f.itemEnd(n, item)
 	if n.Style&yaml.FlowStyle != 0 {
 		return f.apply(f.cutFlow(n, item, start, end))
@@ -108,7 +126,24 @@ func (f *File) Substitute(changes map[*yaml.Node]string) error {
 	for _, root := range f.roots {
 		walk(root, false)
 	}
-	return f.apply(edits...)
+	wanted := make([]*yaml.Node, len(f.all))
+	for i, n := range f.all {
+		wanted[i] = substituted(n, changes)
+	}
+	return f.proved(wanted, func() error { return f.apply(edits...) })
+}
+
+// substituted copies a node with other texts in place of some.
+func substituted(n *yaml.Node, changes map[*yaml.Node]string) *yaml.Node {
+	out := *n
+	if text, ok := changes[n]; ok && n.Kind == yaml.ScalarNode {
+		out.Value = text
+	}
+	out.Content = make([]*yaml.Node, len(n.Content))
+	for i, c := range n.Content {
+		out.Content[i] = substituted(c, changes)
+	}
+	return &out
 }
 
 // Roots gives the documents that are mappings.

@@ -83,7 +83,7 @@ func (r *reader) readResources(in io.Reader, take func(*yaml.Node)) {
 			}
 		}
 	}
-	if err != nil {
+	if err != nil && !errors.Is(err, errHidden) {
 		help := ""
 		if errors.Is(err, errLongLine) {
 			help = fmt.Sprintf("a line has at most %d bytes", MaxLine)

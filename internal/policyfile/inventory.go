@@ -115,7 +115,8 @@ func (l *inventories) read(files fs.FS) {
 			continue
 		}
 		r := &reader{loader: l.loader, file: name, bad: map[*yaml.Node]bool{}}
-		in := &io.LimitedReader{R: f, N: MaxInventory}
+		limited := &io.LimitedReader{R: f, N: MaxInventory}
+		in := &watched{Reader: limited, r: r}
 		take := func(n *yaml.Node) { l.takePerson(r, n) }
 		if inv.resources != "" {
 			take = func(n *yaml.Node) { l.takeResource(r, n) }
@@ -132,7 +133,7 @@ func (l *inventories) read(files fs.FS) {
 		default:
 			l.fail(inv.at, "name it .csv or .ndjson", "the inventory %s is neither CSV nor NDJSON by its name", name)
 		}
-		if in.N <= 0 {
+		if limited.N <= 0 {
 			l.fail(diagnostic.Position{File: name}, "", "the inventory has more than %d bytes", int64(MaxInventory))
 		}
 		f.Close()
@@ -240,7 +241,7 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 			help = fmt.Sprintf("the first line names %d columns", len(columns))
 		}
 		r.fail(diagnostic.Position{File: r.file, Line: bad.Line, Column: max(bad.Column, 1)}, help, "this is not CSV: %s", bad.Err)
-	} else if err != nil && err != io.EOF {
+	} else if err != nil && err != io.EOF && !errors.Is(err, errHidden) {
 		r.fail(diagnostic.Position{File: r.file}, "", "the inventory can't be read: %s", reason(err))
 	}
 }
@@ -278,7 +279,7 @@ func (r *reader) readLines(in io.Reader, take func(*yaml.Node)) {
 		}
 		r.readLine(text, number, take)
 	}
-	if err := lines.Err(); err != nil {
+	if err := lines.Err(); err != nil && !errors.Is(err, errHidden) {
 		help := ""
 		if errors.Is(err, bufio.ErrTooLong) {
 			help = fmt.Sprintf("a line has at most %d bytes", MaxLine)

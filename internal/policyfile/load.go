@@ -22,6 +22,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/splice"
+	"hiddengate/internal/visible"
 )
 
 // SettingsFile is the file that makes a folder a workspace.
@@ -206,11 +207,18 @@ func (l *loader) open(files fs.FS, name string) *document {
 		return nil
 	}
 	r := &reader{loader: l, file: name, text: splice.NewText(text), bad: map[*yaml.Node]bool{}}
-	if at := bytes.IndexFunc(text, func(c rune) bool { return c == 0 || c == utf8.RuneError }); at >= 0 && (text[at] == 0 || !utf8.Valid(text)) {
+	if at := unreadable(text); at >= 0 {
 		l.incomplete = true
 		where.Line = bytes.Count(text[:at], []byte("\n")) + 1
 		where.Column = utf8.RuneCount(text[r.text.LineStart(where.Line):at]) + 1
 		l.fail(where, "save the file as UTF-8 text", "this is not UTF-8 text")
+		return nil
+	}
+	if at, c, ok := visible.Find(text); ok {
+		l.incomplete = true
+		where.Line = bytes.Count(text[:at], []byte("\n")) + 1
+		where.Column = utf8.RuneCount(text[r.text.LineStart(where.Line):at]) + 1
+		l.fail(where, hiddenHelp(c), "%s stands here, %s", visible.Name(c), hides(c))
 		return nil
 	}
 	l.texts[name] = text

@@ -286,3 +286,37 @@ func TestTheOrderOfFilesChangesNothing(t *testing.T) {
 		}
 	}
 }
+
+// What can't be seen, or turns what is seen, is an error where it stands raw: in YAML, CSV and NDJSON, and in comments.
+func TestHiddenCharactersAreErrors(t *testing.T) {
+	const settings = "hidden-gate: 1\ninventories: [{people: p.csv}, {people: p.ndjson}, {resources: r.ndjson}]\nsystems: {db: {kind: database}}\n"
+	for _, c := range []string{"\u2028", "\u2029", "\u0085", "\r", "\u202e", "\u2066", "\u200b", "\ufeff", "\x1b", "\x7f", "\u061c"} {
+		for name, text := range map[string]string{
+			"notes.yaml": "people:\n  ana: {}\n# a note" + c + "  bo: {}\n",
+			"p.csv":      "id,name\nana,Ana\nbo,B" + c + "o\n",
+			"p.ndjson":   "{\"id\": \"ana\"}\n{\"id\": \"bo\", \"name\": \"B" + c + "o\"}\n",
+			"r.ndjson":   "{\"at\": \"db:a\"}\n{\"at\": \"db:b\", \"tags\": {\"a\": \"B" + c + "o\"}}\n",
+		} {
+			files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte(settings)}, "p.csv": {}, "p.ndjson": {}, "r.ndjson": {}}
+			files[name] = &fstest.MapFile{Data: []byte(text)}
+			_, err := Load(files)
+			var list diagnostic.List
+			require.ErrorAs(t, err, &list, "%s %q", name, c)
+			require.Len(t, list, 1, "%s %q: %v", name, c, list)
+			line, before, _ := 0, "", 0
+			for n, l := range strings.Split(text, "\n") {
+				if at := strings.Index(l, c); at >= 0 {
+					line, before = n+1, l[:at]
+				}
+			}
+			require.Equal(t, diagnostic.Position{File: name, Line: line, Column: len(before) + 1}, list[0].Position, "%q", c)
+			require.Contains(t, list[0].Message, fmt.Sprintf("U+%04X stands here", []rune(c)[0]))
+		}
+	}
+	long := "id,name\n" + strings.Repeat("ana,", 1) + strings.Repeat("é", 70000) + "\n" // a reader cuts it within a character
+	_, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{people: p.csv}]\n")}, "p.csv": {Data: []byte(long)}})
+	require.NoError(t, err)
+	e, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("\ufeffhidden-gate: 1\r\npeople: {ana: {name: \"a\\u2028b\"}, bo: {name: न\u200dम}}\r\n")}})
+	require.NoError(t, err)
+	require.Equal(t, "a\u2028b", e.People["ana"].Name)
+}

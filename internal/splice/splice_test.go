@@ -144,3 +144,17 @@ func TestFormIsKeptOnce(t *testing.T) {
 		assert.Equal(t, string(out), string(twice))
 	}
 }
+
+// What can't be seen is written by its escape, and read back as it is.
+func TestHiddenCharactersAreEscaped(t *testing.T) {
+	for _, text := range []string{"a\u2028b", "a\u2029b", "a\u0085b", "a\rb", "a\u202eb", "\u200bx", "\ufeffx", "x\ufeff", "\x1b[31m", "\U000e0041", "\x7f"} {
+		written := "k: " + Flow(Scalar(text)) + "\n" + Entry("l", Scalar(text), 0) + "\n"
+		for _, r := range written {
+			assert.True(t, r == '\n' || r >= ' ' && r < 0x7f, "%U", r)
+		}
+		n, err := Value(written)
+		require.NoError(t, err)
+		assert.Equal(t, text, n.Content[1].Value)
+		assert.Equal(t, text, n.Content[3].Value)
+	}
+}

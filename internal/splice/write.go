@@ -2,10 +2,12 @@ package splice
 
 import (
 	"bytes"
-	"strconv"
+	"fmt"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
+
+	"hiddengate/internal/visible"
 )
 
 // Wide is how many characters a line may have before a value is written over several.
@@ -88,12 +90,36 @@ func scalar(n *yaml.Node, inFlow bool) string {
 			return n.Value
 		}
 	}
-	return strconv.Quote(n.Value)
+	return inQuotes(n.Value)
+}
+
+// inQuotes writes a text in double quotes, with escapes for what can't be seen or would be read otherwise.
+func inQuotes(text string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range text {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteString(`\` + string(r))
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case visible.Hidden(r) && r > 0xffff:
+			fmt.Fprintf(&b, `\U%08x`, r)
+		case visible.Hidden(r):
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
 }
 
 // plain says whether a text is the same text when it stands without quotes, as a key or a value.
 func plain(text string, inFlow bool) bool {
-	if strings.ContainsAny(text, "\n\r\t") || text != strings.TrimSpace(text) || text == "=" || text == "<<" || strings.HasPrefix(text, "---") || strings.HasPrefix(text, "...") {
+	if _, _, hidden := visible.Find(text); hidden || strings.ContainsAny(text, "\n\t\ufeff") || text != strings.TrimSpace(text) || text == "=" || text == "<<" || strings.HasPrefix(text, "---") || strings.HasPrefix(text, "...") {
 		return false
 	}
 	trials := []string{text + ": " + text + "\n"}

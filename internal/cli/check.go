@@ -148,7 +148,7 @@ func (a *app) checkText(found []finding.Found, e *estate.Estate) {
 		p.Line("\n%s", p.Paint(view.Heading, "Accepted, and not counted"))
 		for _, f := range found {
 			if f.Accepted != "" {
-				p.Table(2, nil, [][]view.Cell{{{Text: f.Position.Short(), Style: view.Faint}, {Text: f.Code + ": " + f.Message + "\nbecause: " + f.Accepted}}})
+				p.Table(2, nil, [][]view.Cell{{{Text: f.Position.Short(), Style: view.Faint}, {Text: f.Code + ": " + f.Message + view.Break + "because: " + f.Accepted}}})
 			}
 		}
 	}

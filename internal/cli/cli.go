@@ -68,7 +68,8 @@ type outside struct{ error }
 func Run(args []string, streams Streams, now func() time.Time) (code int) {
 	defer func() {
 		if fault := recover(); fault != nil {
-			fmt.Fprintf(streams.Err, "hgate: this is a fault of the program, not of your files: %v\n", fault)
+			page := &view.Page{Writer: streams.Err}
+			page.Line("hgate: this is a fault of the program, not of your files: %v", fault)
 			code = exitOutside
 		}
 	}()
@@ -84,29 +85,42 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 	var world outside
 	var missing *gate.UnknownError
 	var refused *draft.Error
+	page := a.page(a.Err)
 	switch {
 	case err == nil:
 		return exitYes
 	case errors.As(err, &answer):
 		return int(answer)
 	case errors.As(err, &world):
-		fmt.Fprintln(a.Err, "hgate:", world.error)
+		complain(page, world.Error())
 		return exitOutside
 	case errors.As(err, &list):
-		page := a.page(a.Err)
-		diagnostic.Print(a.Err, list, page.Severity)
-		fmt.Fprintf(a.Err, "%s; nothing was done\n", count(list.Count(diagnostic.Error), "error"))
+		diagnostic.Print(page, list, page.Severity)
+		page.Line("%s; nothing was done", count(list.Count(diagnostic.Error), "error"))
 	case errors.As(err, &refused):
-		fmt.Fprintln(a.Err, "hgate:", refused.Message)
+		complain(page, refused.Message)
 		if refused.Help != "" {
-			fmt.Fprintln(a.Err, "  do:", refused.Help)
+			page.Line("  do: %s", refused.Help)
 		}
 	case errors.As(err, &missing) && missing.Nearest() != "":
-		fmt.Fprintf(a.Err, "hgate: %s; did you mean %s?\n", err, missing.Nearest())
+		page.Line("hgate: %s; did you mean %s?", err, missing.Nearest())
 	default:
-		fmt.Fprintln(a.Err, "hgate:", err)
+		complain(page, err.Error())
 	}
 	return exitWrong
+}
+
+// complain writes what is wrong. What is said over several lines is indented, so that it looks like no other answer.
+func complain(p *view.Page, text string) {
+	for i, line := range strings.Split(text, "\n") {
+		switch {
+		case i == 0:
+			line = "hgate: " + line
+		case line != "" && !strings.HasPrefix(line, "  "):
+			line = "  " + line
+		}
+		p.Line("%s", line)
+	}
 }
 
 // count writes "1 error" or "3 errors".
@@ -277,7 +291,7 @@ func (a *app) workspace() (*os.Root, string, error) {
 		return nil, "", outside{err}
 	}
 	if completed {
-		fmt.Fprintln(a.Err, "hgate: an edit of yours that had been cut off was completed or undone")
+		a.page(a.Err).Line("hgate: an edit of yours that had been cut off was completed or undone")
 	}
 	a.release = release
 	root, err := os.OpenRoot(dir)

@@ -263,9 +263,9 @@ func comingRows(e *change.Effect) []comingRow {
 func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 	cell := func(text string) string { return strings.NewReplacer("|", "\\|", "\n", " ").Replace(text) }
 	if e.Empty() {
-		fmt.Fprintln(a.Out, "Nobody's access changes.")
+		fmt.Fprintln(a.page(a.Out), "Nobody's access changes.")
 	} else {
-		fmt.Fprintln(a.Out, "| who | | what | where | when | through |\n|---|---|---|---|---|---|")
+		fmt.Fprintln(a.page(a.Out), "| who | | what | where | when | through |\n|---|---|---|---|---|---|")
 		var lines []change.Line
 		for _, all := range [][]change.Line{e.Lines, e.Coming} {
 			for i := 0; i < len(all); {
@@ -287,15 +287,15 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 			if l.OnRequest {
 				what = "on request: " + what
 			}
-			fmt.Fprintf(a.Out, "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)), cell(whenOf(l)), cell(strings.Join(through, ", ")))
+			fmt.Fprintf(a.page(a.Out), "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)), cell(whenOf(l)), cell(strings.Join(through, ", ")))
 		}
 	}
 	turned, err := e.Turned(now)
 	for i, t := range turned {
 		if i == 0 {
-			fmt.Fprintln(a.Out)
+			fmt.Fprintln(a.page(a.Out))
 		}
-		fmt.Fprintf(a.Out, "- %s `%s` %s\n", t.What, t.ID, turnedWords[t.What].is[t.Passes])
+		fmt.Fprintf(a.page(a.Out), "- %s `%s` %s\n", t.What, t.ID, turnedWords[t.What].is[t.Passes])
 	}
 	return err
 }

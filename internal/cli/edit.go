@@ -149,7 +149,7 @@ func (a *app) confirm(c editing, e *change.Effect) error {
 	if !isFile || !term.IsTerminal(int(in.Fd())) {
 		return &draft.Error{Message: "this hands out " + strongWords(grave) + ", so nothing was written", Help: "look at it with --dry-run, and write it with --yes"}
 	}
-	fmt.Fprintf(a.Err, "This hands out %s. Write it? [y/N] ", strongWords(grave))
+	fmt.Fprintf(a.page(a.Err), "This hands out %s. Write it? [y/N] ", strongWords(grave))
 	line, _ := bufio.NewReader(a.In).ReadString('\n')
 	if word := strings.ToLower(strings.TrimSpace(line)); word != "y" && word != "yes" {
 		a.page(a.Out).Line("Nothing was written.")

@@ -282,12 +282,12 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 	switch a.format {
 	case "csv":
 		if len(judged) > 0 {
-			fmt.Fprintln(a.Err, "hgate: a CSV has listed places alone; what may be done to others, where that is judged, is told by --format text, md and json")
+			a.page(a.Err).Line("hgate: a CSV has listed places alone; what may be done to others, where that is judged, is told by --format text, md and json")
 		}
 		return a.gridCSV(s)
 	case "md":
 		a.gridMarkdown(s)
-		judgedMarkdown(a.Out, judged)
+		judgedMarkdown(a.page(a.Out), judged)
 		return nil
 	case "json":
 		return a.gridJSON(s, invited, judged)
@@ -623,7 +623,7 @@ func broken(name string, width int) string {
 			lines = append(lines, part)
 		}
 	}
-	return strings.Join(lines, "\n")
+	return strings.Join(lines, view.Break)
 }
 
 // gridLegend explains the marks that stand in the grid.
@@ -666,7 +666,7 @@ func (a *app) gridCSV(s sheet) error {
 }
 
 func (a *app) gridMarkdown(s sheet) {
-	line := func(cells []string) { fmt.Fprintf(a.Out, "| %s |\n", strings.Join(cells, " | ")) }
+	line := func(cells []string) { fmt.Fprintf(a.page(a.Out), "| %s |\n", strings.Join(cells, " | ")) }
 	head := append([]string{s.first}, s.columns...)
 	if s.about {
 		head = append(head, "about")
@@ -771,10 +771,10 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 		}
 	}
 	if len(written) > 0 { // a test that expects nothing is no test
-		fmt.Fprintf(a.Out, "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", f.asTests, strings.Join(given, ", "), strings.Join(written, ""))
+		fmt.Fprintf(a.page(a.Out), "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", f.asTests, strings.Join(given, ", "), strings.Join(written, ""))
 	}
 	if len(left) > 0 {
-		fmt.Fprintf(a.Err, "hgate: left out, where it depends on the request or members have more by other ways: %s\n", strings.Join(left, "; "))
+		a.page(a.Err).Line("hgate: left out, where it depends on the request or members have more by other ways: %s", strings.Join(left, "; "))
 	}
 	return nil
 }

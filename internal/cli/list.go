@@ -216,13 +216,13 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 		w.Flush()
 		return w.Error()
 	case "md":
-		fmt.Fprintf(a.Out, "| %s |\n|%s\n", strings.Join(columns, " | "), strings.Repeat("---|", len(columns)))
+		fmt.Fprintf(a.page(a.Out), "| %s |\n|%s\n", strings.Join(columns, " | "), strings.Repeat("---|", len(columns)))
 		for _, e := range entries {
 			cells := e.cells(columns)
 			for i := range cells {
 				cells[i] = strings.NewReplacer("|", "\\|", "\n", " ").Replace(cells[i])
 			}
-			fmt.Fprintf(a.Out, "| %s |\n", strings.Join(cells, " | "))
+			fmt.Fprintf(a.page(a.Out), "| %s |\n", strings.Join(cells, " | "))
 		}
 		return nil
 	}

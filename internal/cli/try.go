@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -14,6 +15,7 @@ import (
 	"hiddengate/internal/survey"
 	"hiddengate/internal/trial"
 	"hiddengate/internal/view"
+	"hiddengate/internal/visible"
 )
 
 func (a *app) tryCommand() *cobra.Command {
@@ -178,10 +180,14 @@ func (a *app) tryJSON(req gate.Request, why gate.Explanation, near []survey.Near
 
 // json writes a value as indented JSON.
 func (a *app) json(v any) error {
-	e := json.NewEncoder(a.Out)
+	var text bytes.Buffer
+	e := json.NewEncoder(&text)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {
+		return outside{err}
+	}
+	if _, err := a.Out.Write(visible.JSON(text.Bytes())); err != nil {
 		return outside{err}
 	}
 	return nil

@@ -68,9 +68,9 @@ func (a *app) again(cmd *cobra.Command, args []string, run func(*cobra.Command, 
 	case err == nil, errors.As(err, &answer):
 	case errors.As(err, &list):
 		page := a.page(a.Err)
-		diagnostic.Print(a.Err, list, page.Severity)
+		diagnostic.Print(page, list, page.Severity)
 	default:
-		fmt.Fprintln(a.Err, "hgate:", err)
+		a.page(a.Err).Line("hgate: %s", err)
 	}
 }
 

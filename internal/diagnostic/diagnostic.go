@@ -8,6 +8,8 @@ import (
 	"io"
 	"slices"
 	"strings"
+
+	"hiddengate/internal/visible"
 )
 
 // Severity says how much a diagnostic weighs.
@@ -118,7 +120,7 @@ func Print(w io.Writer, l List, paint func(Severity, string) string) {
 		if d.Code != "" {
 			label += " " + d.Code
 		}
-		fmt.Fprintf(w, "%s: %s: %s\n", d.Position, paint(d.Severity, label), d.Message)
+		fmt.Fprintf(w, "%s: %s: %s\n", d.Position, paint(d.Severity, label), strings.ReplaceAll(d.Message, "\n", " "))
 		if d.Source != "" {
 			source, column := window(d.Source, d.Position.Column)
 			fmt.Fprintf(w, "    %s\n", source)
@@ -136,7 +138,7 @@ func Print(w io.Writer, l List, paint func(Severity, string) string) {
 func window(source string, column int) (string, int) {
 	runes := []rune(source)
 	for i, r := range runes {
-		if r < ' ' || r == 0x7f || (r >= 0x80 && r < 0xa0) {
+		if visible.Hidden(r) {
 			runes[i] = ' '
 		}
 	}

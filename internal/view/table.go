@@ -2,13 +2,16 @@
 package view
 
 import (
+	"crypto/rand"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/clipperhouse/displaywidth"
 
 	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/visible"
 )
 
 // Page is where an answer is written. Width is in columns.
@@ -39,7 +42,49 @@ func (p *Page) Paint(s Style, text string) string {
 	if !p.Color || s == Plain || text == "" {
 		return text
 	}
-	return "\x1b[" + codes[s] + "m" + text + "\x1b[0m"
+	return seal + string('0'+rune(s)) + text + seal + "0"
+}
+
+// seal begins the mark of a style within a text, until it is written. Nobody who writes a workspace can know it, so what
+// comes from there can't paint anything.
+var seal = "\x00" + rand.Text()
+
+// Break is a line break within a cell. A line feed is none there: it may come from a workspace.
+var Break = seal + "n"
+
+// Write writes a text with its styles. What it holds of characters that nobody sees, or that would tell the terminal
+// something, is shown as code points.
+func (p *Page) Write(text []byte) (int, error) {
+	out := painted(string(text), visible.Clean, func(style rune) string {
+		if style == '0' {
+			return "\x1b[0m"
+		}
+		return "\x1b[" + codes[Style(style-'0')] + "m"
+	})
+	if _, err := io.WriteString(p.Writer, out); err != nil {
+		return 0, err
+	}
+	return len(text), nil
+}
+
+// painted goes through a text and the marks of styles in it.
+func painted(text string, part func(string) string, mark func(style rune) string) string {
+	parts := strings.Split(text, seal)
+	var b strings.Builder
+	b.WriteString(part(parts[0]))
+	for _, one := range parts[1:] {
+		style, rest := '0', one
+		if one != "" {
+			style, rest = rune(one[0]), one[1:]
+		}
+		b.WriteString(mark(style) + part(rest))
+	}
+	return b.String()
+}
+
+// oneLine cleans a text that must not begin another line.
+func oneLine(text string) string {
+	return painted(text, func(part string) string { return visible.Clean(strings.ReplaceAll(part, "\n", " ")) }, func(style rune) string { return seal + string(style) })
 }
 
 // Severity paints a severity's words.
@@ -47,8 +92,19 @@ func (p *Page) Severity(s diagnostic.Severity, text string) string {
 	return p.Paint(map[diagnostic.Severity]Style{diagnostic.Error: No, diagnostic.Warning: Maybe, diagnostic.Note: Faint}[s], text)
 }
 
-// Line writes a line.
+// Line writes a line, or as many as the format has. What is put into it stays on its line.
 func (p *Page) Line(format string, args ...any) {
+	args = slices.Clone(args)
+	for i, a := range args {
+		switch a := a.(type) {
+		case string:
+			args[i] = oneLine(a)
+		case error:
+			args[i] = oneLine(a.Error())
+		case fmt.Stringer:
+			args[i] = oneLine(a.String())
+		}
+	}
 	fmt.Fprintf(p, format+"\n", args...)
 }
 
@@ -70,7 +126,7 @@ func Row(texts ...string) []Cell {
 const gap = 2 // columns between the columns of a table
 
 // Table writes rows in columns that line up, under a heading if there is one. Where the page is too narrow, the
-// widest columns are wrapped between words. A line break in a cell stays one.
+// widest columns are wrapped between words. A Break in a cell is a line break.
 func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 	if heading != nil {
 		top := Row(heading...)
@@ -78,6 +134,15 @@ func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 			top[i].Style = Faint
 		}
 		rows = append([][]Cell{top}, rows...)
+	} else {
+		rows = slices.Clone(rows)
+	}
+	for i, row := range rows {
+		rows[i] = slices.Clone(row)
+		for k, cell := range row {
+			cell.Text = strings.ReplaceAll(oneLine(cell.Text), Break, "\n")
+			rows[i][k] = cell
+		}
 	}
 	widths := p.widths(indent, rows)
 	for _, row := range rows {

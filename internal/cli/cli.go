@@ -233,6 +233,14 @@ func (a *app) page(w io.Writer) *view.Page {
 	return p
 }
 
+// exact gives where machine-readable answers go, byte by byte; before a terminal they are cleaned as all else.
+func (a *app) exact() io.Writer {
+	if f, isFile := a.Out.(*os.File); isFile && term.IsTerminal(int(f.Fd())) {
+		return a.page(a.Out)
+	}
+	return a.Out
+}
+
 // folder finds the workspace.
 func (a *app) folder() (string, error) {
 	if a.dir != "" {

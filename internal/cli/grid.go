@@ -18,6 +18,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/survey"
+	"hiddengate/internal/tabular"
 	"hiddengate/internal/trial"
 	"hiddengate/internal/view"
 )
@@ -645,21 +646,20 @@ func (a *app) gridLegend(p *view.Page, s sheet) {
 }
 
 func (a *app) gridCSV(s sheet) error {
-	w := csv.NewWriter(a.Out)
+	w := tabular.NewWriter(a.exact())
 	head := append([]string{s.first}, s.columns...)
 	if s.about {
 		head = append(head, "about")
 	}
-	_ = w.Write(head)
+	w.Write(head)
 	for _, r := range s.rows {
 		row := append([]string{r.name}, r.cells...)
 		if s.about {
 			row = append(row, r.about)
 		}
-		_ = w.Write(row)
+		w.Write(row)
 	}
-	w.Flush()
-	if err := w.Error(); err != nil {
+	if err := w.Flush(); err != nil {
 		return outside{err}
 	}
 	return nil
@@ -826,7 +826,7 @@ func (a *app) gridExpected(grid *survey.Grid, name string) error {
 		for i := 1; i < len(row); i++ {
 			compared++
 			is, _ := reachedText(grid.At(columns[i], at))
-			want := strings.ToLower(strings.Join(strings.Fields(row[i]), " "))
+			want := strings.ToLower(strings.Join(strings.Fields(tabular.Value(row[i])), " "))
 			if want == "none" || want == "·" || want == "-" {
 				want = ""
 			}

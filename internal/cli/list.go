@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/csv"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/starter"
 	"hiddengate/internal/survey"
+	"hiddengate/internal/tabular"
 	"hiddengate/internal/view"
 )
 
@@ -206,15 +206,14 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 		return a.listDirectory(g, l, entries, ch)
 	case "csv":
 		if l.many == "people" && len(ch.columns) == 0 {
-			return directory.WriteCSV(a.Out, directoryOf(g, entries))
+			return directory.WriteCSV(a.exact(), directoryOf(g, entries))
 		}
-		w := csv.NewWriter(a.Out)
-		_ = w.Write(columns)
+		w := tabular.NewWriter(a.exact())
+		w.Write(columns)
 		for _, e := range entries {
-			_ = w.Write(e.cells(columns))
+			w.Write(e.cells(columns))
 		}
-		w.Flush()
-		return w.Error()
+		return w.Flush()
 	case "md":
 		fmt.Fprintf(a.page(a.Out), "| %s |\n|%s\n", strings.Join(columns, " | "), strings.Repeat("---|", len(columns)))
 		for _, e := range entries {
@@ -277,9 +276,9 @@ func (a *app) listDirectory(g *gate.Gate, l listed, entries []entry, ch choice) 
 		return fmt.Errorf("--format %s goes with people; %s are written as text, json, csv and md", a.format, l.many)
 	}
 	if a.format == "ldif" {
-		return directory.WriteLDIF(a.Out, directoryOf(g, entries), ch.base)
+		return directory.WriteLDIF(a.exact(), directoryOf(g, entries), ch.base)
 	}
-	return directory.WriteSCIM(a.Out, directoryOf(g, entries))
+	return directory.WriteSCIM(a.exact(), directoryOf(g, entries))
 }
 
 // short cuts a cell that would fill a page.

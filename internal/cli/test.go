@@ -14,6 +14,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/trial"
 	"hiddengate/internal/view"
+	"hiddengate/internal/visible"
 )
 
 func (a *app) testCommand() *cobra.Command {
@@ -140,7 +141,7 @@ func (a *app) testJUnit(results []trial.Result) error {
 			s.Failures++
 			var lines []string
 			for _, f := range r.Failures {
-				lines = append(lines, fmt.Sprintf("%s: %s %s %s: expected %s, got %s", f.Position, f.Subject, f.Operation, f.Resource, f.Expected, f.Got))
+				lines = append(lines, visible.Clean(fmt.Sprintf("%s: %s %s %s: expected %s, got %s", f.Position, f.Subject, f.Operation, f.Resource, f.Expected, f.Got)))
 			}
 			one.Failure = &failure{Message: count(len(r.Failures), "expectation") + " not met", Text: strings.Join(lines, "\n")}
 		}

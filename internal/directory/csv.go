@@ -6,6 +6,8 @@ import (
 	"io"
 	"slices"
 	"strings"
+
+	"hiddengate/internal/tabular"
 )
 
 // ReadCSV reads people from CSV whose first line names the columns: id, name, email, status, starts, ends, groups (several with ;) and tag.KEY, or
@@ -17,6 +19,9 @@ func ReadCSV(in io.Reader, m Map) (*People, error) {
 		return nil, fmt.Errorf("1:1: there is no line with the names of the columns: %w", err)
 	}
 	columns[0] = strings.TrimPrefix(columns[0], "\ufeff")
+	for i, name := range columns {
+		columns[i] = tabular.Value(name)
+	}
 	tags := m.tags()
 	for _, c := range columns {
 		if tag, ok := strings.CutPrefix(c, "tag."); ok && tags[tag] == "" {
@@ -43,7 +48,7 @@ func ReadCSV(in io.Reader, m Map) (*People, error) {
 		}
 		cell := func(column string) string {
 			if i := slices.Index(columns, column); i >= 0 {
-				return strings.TrimSpace(row[i])
+				return strings.TrimSpace(tabular.Value(row[i]))
 			}
 			return ""
 		}
@@ -84,19 +89,18 @@ func WriteCSV(out io.Writer, p *People) error {
 			in[member] = append(in[member], g.ID)
 		}
 	}
-	w := csv.NewWriter(out)
+	w := tabular.NewWriter(out)
 	columns := []string{"id", "name", "email", "status", "starts", "ends", "groups"}
 	for _, k := range keys {
 		columns = append(columns, "tag."+k)
 	}
-	_ = w.Write(columns)
+	w.Write(columns)
 	for _, one := range p.People {
 		row := []string{one.ID, one.Name, one.Email, one.Status, one.Starts, one.Ends, strings.Join(in[one.ID], ";")}
 		for _, k := range keys {
 			row = append(row, one.Tags[k])
 		}
-		_ = w.Write(row)
+		w.Write(row)
 	}
-	w.Flush()
-	return w.Error()
+	return w.Flush()
 }

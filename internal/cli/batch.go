@@ -31,10 +31,13 @@ func (a *app) tryBatch(g *gate.Gate, name string, why bool) error {
 	longRun()
 	b := evaluation.New(g, evaluation.Options{Now: now, Open: open, Why: why})
 	r, w := bufio.NewReaderSize(in, 64<<10), bufio.NewWriterSize(a.Out, 64<<10)
-	failed := false
+	failed, blank := false, 0
 	var answer []byte
 	for {
 		line, err := readLine(r)
+		if len(line) > 0 && len(bytes.TrimSpace(line)) == 0 {
+			blank++
+		}
 		if len(bytes.TrimSpace(line)) > 0 || errors.Is(err, errLong) {
 			var wrong bool
 			answer, wrong = b.Append(answer[:0], line, err)
@@ -57,6 +60,9 @@ func (a *app) tryBatch(g *gate.Gate, name string, why bool) error {
 	}
 	if err := w.Flush(); err != nil {
 		return outside{err}
+	}
+	if blank > 0 {
+		a.page(a.Err).Line("hgate: %s without an answer", count(blank, "blank line"))
 	}
 	if failed {
 		return answered(exitWrong)

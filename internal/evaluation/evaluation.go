@@ -13,6 +13,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/visible"
 )
 
 // Request is a request of OpenID AuthZEN 1.0, "Access Evaluation API".
@@ -78,7 +79,7 @@ func (b *Batch) Append(out, line []byte, bad error) (_ []byte, failed bool) {
 	if err := enc.Encode(answer); err != nil { // it holds texts and truth values alone
 		panic(err)
 	}
-	return append(out, text.Bytes()...), answer.Context.Error != ""
+	return append(out, visible.JSON(text.Bytes())...), answer.Context.Error != ""
 }
 
 func (b *Batch) answer(line []byte, err error) Answer {
@@ -114,6 +115,9 @@ func (b *Batch) request(line []byte) (gate.Request, error) {
 	req := gate.Request{Context: b.context}
 	if err := json.Unmarshal(line, &e); err != nil {
 		return req, fmt.Errorf("this is no request: %w", err)
+	}
+	if err := onceEach(line); err != nil {
+		return req, err
 	}
 	switch e.Subject.Type {
 	case "person":

@@ -1,8 +1,10 @@
 package evaluation
 
 import (
+	"bytes"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -50,6 +52,24 @@ func (b *Batch) plain(line []byte, err error) (outcome gate.Outcome, ok bool) {
 type plainRequest struct {
 	kind, id, operation, resource []byte
 	seen                          [4]bool
+	said                          [8][]byte // the keys of the context
+	keys                          int
+}
+
+// first notes a key of the context; it is false where the ordinary reader should look: at a key that occurs twice, or
+// is like another but for its capitals, or where there are many.
+func (r *plainRequest) first(key []byte) bool {
+	for _, name := range contextKeys {
+		if lookup.Text(key) != name && strings.EqualFold(lookup.Text(key), name) {
+			return false
+		}
+	}
+	if r.keys == len(r.said) || slices.ContainsFunc(r.said[:r.keys], func(k []byte) bool { return bytes.EqualFold(k, key) }) {
+		return false
+	}
+	r.said[r.keys] = key
+	r.keys++
+	return true
 }
 
 func (r *plainRequest) read(b *Batch, line []byte) bool {
@@ -82,6 +102,9 @@ func (r *plainRequest) read(b *Batch, line []byte) bool {
 			case n == 2 && name == "type":
 				return member(&typ, i)
 			case n == 3:
+				if !r.first(key) {
+					return -1
+				}
 				return b.sayPlain(name, line, i)
 			}
 			return -1
@@ -91,7 +114,7 @@ func (r *plainRequest) read(b *Batch, line []byte) bool {
 }
 
 // sayPlain puts one thing of a request's context into ours, and gives the end of its value; -1 if the ordinary reader should
-// look at it. A key that occurs twice means the last of them, as it does there.
+// look at it.
 func (b *Batch) sayPlain(name string, line []byte, i int) int {
 	end := plainjson.Text(line, i)
 	if end < 0 {

@@ -5,6 +5,10 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"golang.org/x/text/unicode/norm"
+
+	"hiddengate/internal/visible"
 )
 
 // Address is where a resource stands: a system and a canonical path in it, "" for the system itself.
@@ -101,7 +105,8 @@ func alphanumeric(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
 }
 
-// CanonicalPath decodes the percent-escapes of RFC 3986 but those of `/`, `*` and `%`, which stay, in upper case.
+// CanonicalPath decodes the percent-escapes of RFC 3986 but those of `/`, `*` and `%`, which stay, in upper case, and
+// brings each segment into Unicode's normal form C (Unicode Standard Annex #15).
 func CanonicalPath(path string) (string, error) {
 	if path == "" {
 		return "", fmt.Errorf("the path is empty")
@@ -146,10 +151,12 @@ func canonicalSegment(s string) (string, error) {
 	case !utf8.ValidString(s):
 		return "", fmt.Errorf("the path is not valid UTF-8")
 	}
-	for _, r := range s {
-		if unicode.IsControl(r) {
-			return "", fmt.Errorf("the path has a control character")
-		}
+	s = norm.NFC.String(s)
+	if _, r, ok := visible.Find(s); ok {
+		return "", fmt.Errorf("the path has the character %s, which is not to be seen", visible.Name(r))
+	}
+	if strings.ContainsAny(s, "\t\n\r\ufeff") {
+		return "", fmt.Errorf("the path has a control character")
 	}
 	return s, nil
 }

@@ -9,8 +9,11 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"golang.org/x/text/unicode/norm"
+
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/visible"
 )
 
 // Source is where an entry stands: its position, and the bytes [Start, End) of the file, key and value, without
@@ -110,7 +113,7 @@ func CheckID(id string) error {
 		return fmt.Errorf("%q is a word of the notations and can't be an id", id)
 	}
 	for i, r := range id {
-		plain := unicode.IsLetter(r) || unicode.IsDigit(r)
+		plain := (unicode.IsLetter(r) || unicode.IsDigit(r)) && !visible.Hidden(r)
 		if !plain && i == 0 {
 			return fmt.Errorf("the id %q must begin with a letter or digit", id)
 		}
@@ -120,6 +123,9 @@ func CheckID(id string) error {
 	}
 	if !utf8.ValidString(id) {
 		return fmt.Errorf("an id must be valid UTF-8")
+	}
+	if !norm.NFC.IsNormalString(id) {
+		return fmt.Errorf("the id %q is written in a way that Unicode has another for: write %q", id, norm.NFC.String(id))
 	}
 	return nil
 }

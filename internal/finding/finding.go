@@ -25,7 +25,7 @@ type Finding struct {
 // All lists the findings by code.
 var All = []*Finding{
 	anonymousUnblocked, clockDependentTest, defaultMembership, directGrant, dormant, emptyGroup, expired, farEnd, futureWide, governEverywhere,
-	idsDifferByCase, levelGap, matchesNothing, missingNeed, networksOneFamily, neverInForce, noEnd, overCeiling, ownerGone, redundantGrant,
+	idsDifferByCase, idsLookAlike, levelGap, matchesNothing, missingNeed, networksOneFamily, neverInForce, noEnd, overCeiling, ownerGone, redundantGrant,
 	reserveOnlyOwner, reserveUsed, roleFull, secretInPolicy, separationBroken, shadowedGrant, singleHolder, standingHighRisk, unacknowledged,
 	unknownOperation, unlistedAddress, unusedRole, unusedScope, wayToMore,
 }

@@ -87,6 +87,7 @@ func TestFindings(t *testing.T) {
 		{[]string{"warning clock-dependent-test"},
 			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db, starts: 2027-01-01}}\ntests: {t: {who: ana, denied: server.view on db}}",
 			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db, starts: 2025-01-01}, h: {to: group:crew, role: r, on: db, ends: 2026-01-01}}\ntests: {t: {who: ana, allowed: server.view on db}}"},
+		{[]string{"warning ids-look-alike"}, "roles: {reader: {allow: all}, re\u0430der: {allow: all}}", "roles: {rnan: {allow: all}, man: {allow: all}, l\u00e9on: {allow: all}}"},
 		{[]string{"warning ids-differ-by-case"}, "roles: {reader: {allow: all}, Reader: {allow: all}}", "roles: {reader: {allow: all}, writer: {allow: all}}"},
 		{[]string{"note unused-role"}, "roles: {r: {allow: server.view}}", "roles: {r: {allow: server.view}, q: {include: r}}\ngrants: {g: {to: group:crew, role: q, on: db}}"},
 		{[]string{"note unused-role"}, "roles: {r: {allow: server.view}}", "roles: {r: {allow: server.view}}\ndelegations: {d: {to: ana, may-grant: r}}"},

@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -127,4 +128,29 @@ func TestAHopelessConditionNamesItsEntry(t *testing.T) {
 	_, err := gate.Compile(load(t, text), nil)
 	require.Error(t, err)
 	assert.Contains(t, err.Error(), "hidden-gate.yaml:7:3: grant g: the conditions are too complex to decide")
+}
+
+// One name has several spellings in Unicode. They are the same address and the same pattern, in a file as in a request.
+func TestAddressesAreTheSameHoweverTheirLettersAreComposed(t *testing.T) {
+	const composed, apart = "caf\u00e9", "cafe\u0301"
+	for _, listed := range []string{composed, apart} {
+		for _, granted := range []string{"s:" + composed, "s:" + apart, "s:*\u00e9", "s:c*e\u0301", "s:cafe%CC%81"} {
+			e := load(t, fmt.Sprintf("hidden-gate: 1\nsystems: {s: {kind: database, unlisted: judge, resources: {%q: {}}}}\npeople: {ana: {}}\nroles: {look: {allow: [schema.view, table.view]}}\ngrants: {g: {to: ana, role: look, on: %q}}\n", listed, granted))
+			require.Equal(t, 2, e.Tree.Len())
+			g, err := gate.Compile(e, nil)
+			require.NoError(t, err)
+			for _, asked := range []string{"s:" + composed, "s:" + apart, "s:caf%C3%A9"} {
+				got, err := g.Decide(gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "schema.view", Resource: asked, Context: g.NewContext()})
+				require.NoError(t, err)
+				require.Equal(t, gate.Allow, got, "%+q listed, %+q granted, %+q asked", listed, granted, asked)
+				got, err = g.Decide(gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.view", Resource: asked + "/x", Context: g.NewContext()})
+				require.NoError(t, err)
+				require.Equal(t, gate.Allow, got, "%+q", asked)
+			}
+		}
+	}
+	for _, hidden := range []string{"s:a\u202eb", "s:a%E2%80%AEb", "s:a\u200bb", "s:a%0Ab"} {
+		_, err := estate.ParseAddress(hidden)
+		require.Error(t, err, "%+q", hidden)
+	}
 }

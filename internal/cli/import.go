@@ -96,6 +96,10 @@ func (a *app) askDirectory(live directory.Live, m directory.Map, passwordFile, c
 		}
 		live.Password = strings.TrimRight(string(text), "\r\n")
 	}
+	address, err := live.Address()
+	if err != nil {
+		return nil, err
+	}
 	if live.User != "" && live.Password == "" {
 		return nil, fmt.Errorf("there is no password for %s: set %s, or name a file with --password-file", live.User, passwordVariable)
 	}
@@ -112,7 +116,7 @@ func (a *app) askDirectory(live directory.Live, m directory.Map, passwordFile, c
 	defer a.progress("asking the directory")()
 	from, err := directory.ReadLDAP(live, m)
 	if err != nil {
-		return nil, outside{fmt.Errorf("%s: %w", live.URL, err)}
+		return nil, outside{fmt.Errorf("%s: %w", address.Host, err)}
 	}
 	return from, nil
 }

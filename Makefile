@@ -25,7 +25,8 @@ test: lint
 	$(MAKE) fuzz
 
 fuzz:
-	@for target in policyfile/Load policyfile/Subject policyfile/Operation policyfile/Resource policyfile/Condition policyfile/Time evaluation/Batch; do \
+	@for target in policyfile/Load policyfile/Subject policyfile/Operation policyfile/Resource policyfile/Condition policyfile/Time evaluation/Batch \
+	  splice/Edits visible/JSON directory/Directories; do \
 	  echo "fuzzing $$target"; go test ./internal/$${target%/*} -run '^$$' -fuzz "^Fuzz$${target#*/}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 50x || exit 1; \
 	done
 

@@ -4,6 +4,7 @@ package directory
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"unicode"
@@ -60,6 +61,16 @@ func (m Map) of(key, otherwise string) string {
 		return a
 	}
 	return otherwise
+}
+
+// met says which of the map's attributes nothing has.
+func (m Map) met(has func(attribute string) bool) error {
+	for _, key := range slices.Sorted(maps.Keys(m)) {
+		if !has(m[key]) {
+			return fmt.Errorf("nothing in it has %q, from which %s is to come", m[key], key)
+		}
+	}
+	return nil
 }
 
 // tags lists the keys of tags, with their attributes.
@@ -129,7 +140,7 @@ func (p *People) join(group, member string, groups map[string]int) {
 func Of(e *estate.Estate, members func(id string) []estate.Principal) *People {
 	out := &People{}
 	for _, s := range estate.Sorted(e.People) {
-		one := Person{ID: s.ID, Name: s.Name, Email: s.Email, Status: s.Status, Tags: map[string]string{}}
+		one := Person{ID: s.ID, Name: strings.TrimSpace(s.Name), Email: s.Email, Status: s.Status, Tags: map[string]string{}}
 		if s.Starts != nil {
 			one.Starts = s.Starts.Text
 		}

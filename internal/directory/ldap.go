@@ -210,7 +210,10 @@ func ofEntries(entries []*entry, m Map) (*People, error) {
 			out.Groups = append(out.Groups, Group{ID: id, About: get("about", "description")})
 		case is(e, personClasses):
 			one := Person{
-				ID: ID(get("id", "uid", "cn")), Name: get("name", "displayName", "cn"), Email: get("email", "mail"), Tags: map[string]string{},
+				ID: ID(get("id", "uid", "cn")), Name: get("name", "displayName"), Email: get("email", "mail"), Tags: map[string]string{},
+			}
+			if _, mapped := m["name"]; one.Name == "" && !mapped && e.first("cn") != one.ID {
+				one.Name = e.first("cn") // which is the id where there is no name
 			}
 			for _, text := range e.all("description") {
 				if pair, is := strings.CutPrefix(text, ownMark); is {
@@ -246,6 +249,11 @@ func ofEntries(entries []*entry, m Map) (*People, error) {
 		for _, uid := range e.all("memberUid") {
 			out.join(id, ID(uid), groups)
 		}
+	}
+	if err := m.met(func(attribute string) bool {
+		return len(entries) == 0 || slices.ContainsFunc(entries, func(e *entry) bool { return e.all(attribute) != nil })
+	}); err != nil {
+		return nil, err
 	}
 	known := map[string]bool{}
 	for _, p := range out.People {
@@ -309,7 +317,7 @@ func own(one Person) (out []string) {
 		}
 	}
 	for k, v := range one.Tags {
-		out = append(out, "tag."+k+"="+v)
+		out = append(out, "tag."+url.QueryEscape(k)+"="+v)
 	}
 	slices.Sort(out)
 	return out
@@ -320,7 +328,9 @@ func (one *Person) takeOwn(pair string) {
 	key, value, _ := strings.Cut(pair, "=")
 	switch tag, isTag := strings.CutPrefix(key, "tag."); {
 	case isTag && tag != "":
-		one.Tags[tag] = value
+		if name, err := url.QueryUnescape(tag); err == nil {
+			one.Tags[name] = value
+		}
 	case key == "status":
 		one.Status = value
 	case key == "starts":

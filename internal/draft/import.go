@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"fmt"
 	"slices"
 
 	"go.yaml.in/yaml/v4"
@@ -15,13 +16,41 @@ const SourceTag = "source"
 
 // Imported counts what an import does.
 type Imported struct {
-	Added, Updated, Left, Back int
-	NewGroups                  int
+	Added, Updated, Back int
+	NewGroups            int
+	Gone                 []string // who came from it before, and does not any more
+}
+
+// Sources lists the directories from which people of the estate came.
+func Sources(e *estate.Estate) []string {
+	var out []string
+	for _, s := range e.People {
+		if name := s.Tags.Get(SourceTag); name != "" && !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Share is how many of those who came from a directory before may be gone from it: a number, or so many in a hundred.
+type Share struct {
+	Number  int
+	Percent bool
+}
+
+// of gives how many that is; of a few it is one at least.
+func (s Share) of(all int) int {
+	if s.Percent {
+		return max(min(1, s.Number), all*s.Number/100)
+	}
+	return s.Number
 }
 
 // Import brings people and groups to what a directory says. Those that came from it before and are gone have left; those of other sources, and what the
-// directory does not speak of, stay as they are. Of a group that came from it, members that came from it are its; others stay.
-func (d *Draft) Import(from *directory.People, source, file string) (Imported, error) {
+// directory does not speak of, stay as they are. If more of them are gone than most allows, nothing is done: a directory
+// that was read in part looks like one from which many have gone. Of a group that came from it, members that came from it are its; others stay.
+func (d *Draft) Import(from *directory.People, source, file string, most Share) (Imported, error) {
 	var done Imported
 	seen := map[string]bool{}
 	for _, p := range from.People {
@@ -37,17 +66,24 @@ func (d *Draft) Import(from *directory.People, source, file string) (Imported, e
 			return done, err
 		}
 	}
+	before := 0
 	for _, s := range estate.Sorted(d.estate.People) {
-		if s.Tags.Get(SourceTag) != source || seen[s.ID] || s.Status == "left" {
+		if s.Tags.Get(SourceTag) != source || s.Status == "left" {
+			continue
+		}
+		if before++; seen[s.ID] {
 			continue
 		}
 		if s.Protected {
 			return done, refuse("take that off first: hgate set person "+s.ID+" --protected=false", "%s is gone from %s, and protected (%s)", s.ID, source, s.Source.Short())
 		}
-		done.Left++
+		done.Gone = append(done.Gone, s.ID)
 		if err := d.Set("people", s.ID, "status", splice.Scalar("left")); err != nil {
 			return done, err
 		}
+	}
+	if gone := len(done.Gone); gone > most.of(before) {
+		return done, refuse(fmt.Sprintf("see that the directory is whole; if they are gone indeed, say so with --at-most-gone %d", gone), "%d of the %d people who came from %s before are gone, more than are taken for gone unasked", gone, before, source)
 	}
 	for _, g := range from.Groups {
 		if err := d.importGroup(g, source, seen, &done); err != nil {

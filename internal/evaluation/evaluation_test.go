@@ -158,17 +158,18 @@ func TestAKeyThatOccursTwiceIsAnError(t *testing.T) {
 	b := New(demo(t), Options{Now: clock.Of(time.Date(2027, 12, 1, 10, 0, 0, 0, time.UTC))})
 	const who, what, where = `"subject":{"type":"person","id":"ravi.menon"}`, `"action":{"name":"content.view"}`, `"resource":{"id":"proposals:cycle-9"}`
 	for line, says := range map[string]string{
-		"{" + who + "," + what + "," + where + "}":                                                                                                "",
-		"{" + who + "," + what + "," + where + `,"context":{"mfa":true,"device":"managed","list":1}}`:                                             "",
-		"{" + who + "," + who + "," + what + "," + where + "}":                                                                                    `"subject" occurs twice`,
-		"{" + who + "," + what + "," + where + `,"context":{"mfa":true,"mfa":false}}`:                                                             `"context.mfa" occurs twice`,
-		"{" + who + "," + what + "," + where + `,"context":{"mfa":true,"MFA":false}}`:                                                             `"context.MFA" is written context.mfa`,
-		"{" + who + "," + what + "," + where + `,"context":{"device":"a","Device":"b"}}`:                                                          `"context.Device" occurs twice`,
-		"{" + who + "," + what + "," + where + `,"context":{"m\u0066a":true,"mfa":false}}`:                                                        `"context.mfa" occurs twice`,
-		"{" + strings.Replace(who, "subject", "Subject", 1) + "," + what + "," + where + "}":                                                      `"Subject" is written subject`,
-		"{" + who + "," + what + `,"resource":{"id":"proposals:cycle-9","id":"proposals:cycle-8"}}`:                                               `"resource.id" occurs twice`,
-		"{" + who + "," + what + `,"resource":{"id":"proposals:cycle-9","ID":"proposals:cycle-8"}}`:                                               `"resource.ID" is written resource.id`,
-		"{" + who + "," + what + "," + where + `,"more":[{"a":1,"a":2}],"context":{"a":1,"b":1,"c":1,"d":1,"e":1,"f":1,"g":1,"h":1,"i":1,"a":2}}`: `"context.a" occurs twice`,
+		"{" + who + "," + what + "," + where + "}":                                                                         "",
+		"{" + who + "," + what + "," + where + `,"context":{"mfa":true,"device":"managed","list":1}}`:                      "",
+		"{" + who + "," + who + "," + what + "," + where + "}":                                                             `"subject" occurs twice`,
+		"{" + who + "," + what + "," + where + `,"context":{"mfa":true,"mfa":false}}`:                                      `"context.mfa" occurs twice`,
+		"{" + who + "," + what + "," + where + `,"context":{"mfa":true,"MFA":false}}`:                                      `"context.MFA" is written context.mfa`,
+		"{" + who + "," + what + "," + where + `,"context":{"device":"a","Device":"b"}}`:                                   `"context.Device" occurs twice`,
+		"{" + who + "," + what + "," + where + `,"context":{"m\u0066a":true,"mfa":false}}`:                                 `"context.mfa" occurs twice`,
+		"{" + strings.Replace(who, "subject", "Subject", 1) + "," + what + "," + where + "}":                               `"Subject" is written subject`,
+		"{" + who + "," + what + `,"resource":{"id":"proposals:cycle-9","id":"proposals:cycle-8"}}`:                        `"resource.id" occurs twice`,
+		"{" + who + "," + what + `,"resource":{"id":"proposals:cycle-9","ID":"proposals:cycle-8"}}`:                        `"resource.ID" is written resource.id`,
+		"{" + who + "," + what + "," + where + `,"context":{"a":1,"b":1,"c":1,"d":1,"e":1,"f":1,"g":1,"h":1,"i":1,"a":2}}`: `"context.a" occurs twice`,
+		"{" + who + "," + what + "," + where + `,"more":[{"a":1,"A":2}]}`:                                                  `"more.A" occurs twice`,
 	} {
 		out, failed := b.Append(nil, []byte(line), nil)
 		require.Equal(t, says != "", failed, "%s: %s", line, out)

@@ -1,11 +1,8 @@
 package cli
 
 import (
-	"encoding/csv"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -29,6 +26,8 @@ type gridFlags struct {
 	groups, operations, describe, all                bool
 	depth                                            int
 	asTests, expect                                  string
+	signed                                           *signed           // what expect names
+	heading                                          func() [][]string // what a sheet says of itself
 }
 
 // mostAnswers bounds how many answers a grid works out: columns times resources.
@@ -48,8 +47,8 @@ a new member gets who is in nothing else; a role's, what it gives on everything.
   +change    could be lent on request
   change!    by a grant that names the one directly, not through a group
 
---operations puts operations down instead of places. --expect compares with a sheet that was signed off, in the form of --format csv, and exits
-with 1 if anything differs; --as-tests writes the grid as a test.`,
+--operations puts operations down instead of places. A sheet of --format csv says in its first lines what it covers; --expect compares it with
+what is now, new people and places too, and exits with 1 if anything differs. --as-tests writes the grid as a test.`,
 		Example: `  hgate grid --groups --where ridge-net
   hgate grid --members-of dome-crew --where summit-hosts,obsdb --mfa yes
   hgate grid --who lucas.amarel --where obsdb --operations
@@ -73,17 +72,25 @@ with 1 if anything differs; --as-tests writes the grid as a test.`,
 	fl.StringSliceVar(&f.unfold, "unfold", nil, "unfold these `places`, however deep")
 	fl.BoolVar(&f.all, "all", false, "rows and columns that are empty, too")
 	fl.StringVar(&f.asTests, "as-tests", "", "write it as a test of this `name`")
-	fl.StringVar(&f.expect, "expect", "", "compare with a CSV `file`")
+	fl.StringVar(&f.expect, "expect", "", "compare with a signed CSV `file`, which says what it covers")
 	_ = c.RegisterFlagCompletionFunc("levels", cobra.FixedCompletions(estate.LevelNames(), cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("roles", a.completeSection("roles"))
 	_ = c.RegisterFlagCompletionFunc("members-of", a.completeSection("groups"))
-	c.RunE = func(cmd *cobra.Command, _ []string) error {
+	c.RunE = func(cmd *cobra.Command, _ []string) (err error) {
 		if cmd.Flags().Changed("role") {
 			return fmt.Errorf("--role names the session of one subject; --roles puts roles across")
+		}
+		if f.expect != "" {
+			if f.signed, err = a.signedSheet(cmd, f.expect); err != nil {
+				return err
+			}
 		}
 		g, err := a.compiled()
 		if err != nil {
 			return err
+		}
+		if f.signed != nil && !f.signed.settle(g, &f) {
+			return a.differs(f.signed.gone, 0)
 		}
 		q, err := f.question(g)
 		if err != nil {
@@ -103,6 +110,7 @@ with 1 if anything differs; --as-tests writes the grid as a test.`,
 		if err != nil {
 			return err
 		}
+		f.heading = func() [][]string { return sheetHeading(cmd, said) }
 		return a.grid(g, grid, f, q, said)
 	}
 	a.formats(c, "text", "csv", "md", "json")
@@ -264,8 +272,8 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 		switch {
 		case f.asTests != "":
 			return a.gridTest(g, grid, rows, f, q)
-		case f.expect != "":
-			return a.gridExpected(grid, f.expect)
+		case f.signed != nil:
+			return a.gridExpected(grid, rows, f.signed)
 		}
 		s = placeSheet(grid, rows, a.format == "text")
 	}
@@ -285,7 +293,11 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 		if len(judged) > 0 {
 			a.page(a.Err).Line("hgate: a CSV has listed places alone; what may be done to others, where that is judged, is told by --format text, md and json")
 		}
-		return a.gridCSV(s)
+		heading := f.heading()
+		if s.first == operationsDown {
+			heading = nil // it is compared with nothing
+		}
+		return a.gridCSV(s, heading)
 	case "md":
 		a.gridMarkdown(s)
 		judgedMarkdown(a.page(a.Out), judged)
@@ -645,8 +657,11 @@ func (a *app) gridLegend(p *view.Page, s sheet) {
 	}
 }
 
-func (a *app) gridCSV(s sheet) error {
+func (a *app) gridCSV(s sheet, heading [][]string) error {
 	w := tabular.NewWriter(a.exact())
+	for _, row := range heading {
+		w.Write(row)
+	}
 	head := append([]string{s.first}, s.columns...)
 	if s.about {
 		head = append(head, "about")
@@ -786,69 +801,6 @@ func yamlText(text string) string {
 		return "'" + strings.ReplaceAll(text, "'", "''") + "'"
 	}
 	return string(out)
-}
-
-// gridExpected compares the grid with a sheet.
-func (a *app) gridExpected(grid *survey.Grid, name string) error {
-	file, err := a.open(name)
-	if err != nil {
-		return outside{err}
-	}
-	defer file.Close()
-	r := csv.NewReader(file)
-	head, err := r.Read()
-	if err != nil {
-		return fmt.Errorf("%s: it is no CSV with a heading: %w", name, err)
-	}
-	columns := make([]int, len(head))
-	for i, title := range head {
-		title = strings.TrimSuffix(strings.TrimSpace(strings.TrimPrefix(title, "\ufeff")), invitedMark)
-		if columns[i] = slices.IndexFunc(grid.Columns, func(c survey.Column) bool { return c.Name == title }); i > 0 && columns[i] < 0 {
-			return fmt.Errorf("%s:1: the column %q is nobody in this grid; name them with --who or --groups", name, title)
-		}
-	}
-	p := a.page(a.Out)
-	var rows [][]view.Cell
-	compared := 0
-	for {
-		row, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		line, _ := r.FieldPos(0)
-		at := grid.Find(strings.TrimSpace(row[0]))
-		if at < 0 {
-			return fmt.Errorf("%s:%d: %q is no listed place", name, line, row[0])
-		}
-		for i := 1; i < len(row); i++ {
-			compared++
-			is, _ := reachedText(grid.At(columns[i], at))
-			want := strings.ToLower(strings.Join(strings.Fields(tabular.Value(row[i])), " "))
-			if want == "none" || want == "·" || want == "-" {
-				want = ""
-			}
-			if is == want {
-				continue
-			}
-			said := func(text string) string {
-				if text == "" {
-					return "none"
-				}
-				return text
-			}
-			rows = append(rows, []view.Cell{{Text: row[0]}, {Text: head[i]}, {Text: "expected " + said(want), Style: view.Faint}, {Text: "is " + said(is), Style: view.No}, {Text: fmt.Sprintf("%s:%d", name, line), Style: view.Faint}})
-		}
-	}
-	if len(rows) == 0 {
-		p.Line("%s  all %d cells are as expected", p.Paint(view.Yes, "AGREES"), compared)
-		return nil
-	}
-	p.Line("%s  %d of %d cells are not as expected\n", p.Paint(view.No, "DIFFERS"), len(rows), compared)
-	p.Table(2, nil, rows)
-	return answered(exitNo)
 }
 
 // givenAt is what a test is given that asks what a request says.

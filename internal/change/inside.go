@@ -113,7 +113,7 @@ func (j *judge) withinAll(d *delegation, role string) bool {
 // mayGet says whether a delegation lets all have something whom an entry of a grant's `to` selects, those who join a
 // group later included.
 func (j *judge) mayGet(d *delegation, g *estate.Grant, t estate.SubjectTerm) bool {
-	if t.Kind == estate.IsAnonymous || t.Kind == estate.IsEveryone && d.ToMembersOf != nil {
+	if t.Kind == estate.IsEveryone && d.ToMembersOf != nil {
 		return false
 	}
 	for _, p := range j.is.Members(estate.Subjects{{Principal: t.Principal}}) {

@@ -2,7 +2,7 @@
 // that the next run maps it into memory instead of reading and compiling the files again.
 //
 // A cache must never change an answer. It is taken only if the same program wrote it, for the same folder, and every file that was read is the same: by size,
-// times and inode, and by its content where the times are so recent that a change could hide behind them; and if no file was added. It is taken only
+// times and inode, and by its content where it is small or the times are so recent that a change could hide behind them; and if no file was added. It is taken only
 // if it lies in a folder, and is a file, that nobody but the user can write, and is whole by its checksum. In every other case it is as if there were none.
 package cache
 
@@ -96,7 +96,7 @@ func identity() (string, error) {
 type file struct {
 	Name  string
 	Marks string
-	// Hash is that of the content, where the file had changed so shortly before that another change might leave the same marks; "" elsewhere.
+	// Hash is that of the content, of small files and where the file had changed so shortly before that another change might leave the same marks; "" elsewhere.
 	Hash string
 }
 
@@ -239,6 +239,9 @@ func (c *Cache) Begin() *Recording {
 	return &Recording{cache: c, began: time.Now()}
 }
 
+// small is how many bytes a file may have to be told by its content, whatever its times say: times can be set back.
+const small = 1 << 20
+
 // grain is how far back a change may lie and still share its time with another: file systems keep times in steps of
 // up to two seconds.
 const grain = 2 * time.Second
@@ -278,7 +281,7 @@ func (r *Recording) keep(root fs.FS, g *gate.Gate) error {
 			return errChanged // who knows what was read
 		}
 		f := file{Name: name, Marks: marksOf(info)}
-		if changed.After(r.began.Add(-grain)) {
+		if info.Size() <= small || changed.After(r.began.Add(-grain)) {
 			if f.Hash, err = hashOf(root, name); err != nil {
 				return err
 			}
@@ -332,6 +335,30 @@ func (c *Cache) write(k *kept, people []*estate.Subject) error {
 // unused is after how long a cache that nobody has written anew is taken away: the program or the workspace is gone.
 const unused = 30 * 24 * time.Hour
 
+// CheckVariable says what is wrong with what Variable says.
+func CheckVariable() error {
+	if place := os.Getenv(Variable); place != "" && place != "off" && !filepath.IsAbs(place) {
+		return fmt.Errorf("%s is %q: it is off, or a folder by its whole path", Variable, place)
+	}
+	return nil
+}
+
+// own says whether a file is one that this package made: by its name, and by how it begins.
+func own(path string) bool {
+	name := filepath.Base(path)
+	if _, err := hex.DecodeString(name); (err != nil || len(name) != 32) && !strings.HasPrefix(name, "new-") {
+		return false
+	}
+	f, err := openFile(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, len(magic))
+	_, err = io.ReadFull(f, head)
+	return err == nil && (string(head) == magic || string(head) == strings.Repeat("\x00", len(magic))) // the heading comes last
+}
+
 // tidy takes old caches away.
 func (c *Cache) tidy() {
 	files, err := os.ReadDir(filepath.Dir(c.path))
@@ -339,7 +366,7 @@ func (c *Cache) tidy() {
 		return
 	}
 	for _, f := range files {
-		if info, err := f.Info(); err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > unused {
+		if info, err := f.Info(); err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > unused && own(filepath.Join(filepath.Dir(c.path), f.Name())) {
 			_ = os.Remove(filepath.Join(filepath.Dir(c.path), f.Name()))
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/image"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/starter"
 )
@@ -261,4 +263,68 @@ func TestThereIsNoCacheInsideTheWorkspace(t *testing.T) {
 	_, ok := none.Open(p.root.FS())
 	assert.False(t, ok)
 	none.Begin().Keep(p.root.FS(), nil)
+}
+
+// Old caches are taken away, and nothing else that lies beside them.
+func TestOnlyItsOwnFilesAreTakenAway(t *testing.T) {
+	p := newPlace(t)
+	p.read()
+	folder := filepath.Dir(p.cache.path)
+	text, err := os.ReadFile(p.cache.path)
+	require.NoError(t, err)
+	old := filepath.Join(folder, "00112233445566778899aabbccddeeff")
+	files := map[string]string{old: string(text), filepath.Join(folder, "notes"): "mine", filepath.Join(folder, "ffeeddccbbaa99887766554433221100"): "mine, by that name", filepath.Join(folder, "new-letter"): "mine"}
+	for name, text := range files {
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
+		require.NoError(t, os.Chtimes(name, time.Time{}, time.Now().Add(-2*unused)))
+	}
+	p.cache.tidy()
+	for name := range files {
+		if name == old {
+			assert.NoFileExists(t, name)
+		} else {
+			assert.FileExists(t, name)
+		}
+	}
+}
+
+// A pipe in the place of a cache is not waited for.
+func TestAPipeIsNoCache(t *testing.T) {
+	p := newPlace(t)
+	require.NoError(t, os.MkdirAll(filepath.Dir(p.cache.path), 0o700))
+	require.NoError(t, syscall.Mkfifo(p.cache.path, 0o600))
+	_, ok := p.cache.Open(p.root.FS())
+	require.False(t, ok)
+}
+
+// What a small file says counts, whatever its marks are.
+func TestSmallFilesAreToldByTheirContent(t *testing.T) {
+	p := newPlace(t)
+	p.read()
+	all, err := mapped(p.cache.path)
+	require.NoError(t, err)
+	first, _, err := parts(all)
+	require.NoError(t, err)
+	var k kept
+	require.NoError(t, image.Decode(first, &k))
+	require.True(t, k.current(p.root.FS()))
+	for i := range k.Files {
+		require.NotEmpty(t, k.Files[i].Hash)
+	}
+	p.write("policy.yaml", policy+"\n")
+	info, err := os.Stat(filepath.Join(p.dir, "policy.yaml"))
+	require.NoError(t, err)
+	for i, f := range k.Files {
+		if f.Name == "policy.yaml" {
+			k.Files[i].Marks = marksOf(info) // as if they had been set back
+		}
+	}
+	require.False(t, k.current(p.root.FS()))
+}
+
+func TestTheVariableNamesAWholePath(t *testing.T) {
+	for value, fine := range map[string]bool{"": true, "off": true, "/tmp/x": true, "x": false, "./x": false, "on": false} {
+		t.Setenv(Variable, value)
+		require.Equal(t, fine, CheckVariable() == nil, value)
+	}
 }

@@ -23,9 +23,14 @@ func marksOf(info fs.FileInfo) string {
 	return fmt.Sprint(info.Size(), " ", info.ModTime().UnixNano(), " ", changedAt(info).UnixNano(), " ", stat.Ino, " ", stat.Dev)
 }
 
+// openFile opens a file, and waits for nobody: a pipe would.
+func openFile(path string) (*os.File, error) {
+	return os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+}
+
 // mapped maps a file that is the user's own into memory, which nobody may write to.
 func mapped(path string) ([]byte, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW, 0)
+	f, err := openFile(path)
 	if err != nil {
 		return nil, err
 	}

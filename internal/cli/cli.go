@@ -73,6 +73,8 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 			code = exitOutside
 		}
 	}()
+	out := &stream{Writer: streams.Out}
+	streams.Out = out
 	a := &app{Streams: streams, now: now}
 	root := a.root()
 	root.SetArgs(args)
@@ -86,6 +88,10 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 	var missing *gate.UnknownError
 	var refused *draft.Error
 	page := a.page(a.Err)
+	if out.failed != nil {
+		page.Line("hgate: the answer could not be written: %s", out.failed)
+		return exitOutside
+	}
 	switch {
 	case err == nil:
 		return exitYes
@@ -219,7 +225,7 @@ func (a *app) moment(c *cobra.Command) {
 // page gives a stream its width and colour.
 func (a *app) page(w io.Writer) *view.Page {
 	p := &view.Page{Writer: w, Width: 100}
-	f, isFile := w.(*os.File)
+	f, isFile := fileOf(w)
 	terminal := isFile && term.IsTerminal(int(f.Fd()))
 	if terminal {
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width >= 60 {
@@ -235,7 +241,7 @@ func (a *app) page(w io.Writer) *view.Page {
 
 // exact gives where machine-readable answers go, byte by byte; before a terminal they are cleaned as all else.
 func (a *app) exact() io.Writer {
-	if f, isFile := a.Out.(*os.File); isFile && term.IsTerminal(int(f.Fd())) {
+	if f, isFile := fileOf(a.Out); isFile && term.IsTerminal(int(f.Fd())) {
 		return a.page(a.Out)
 	}
 	return a.Out
@@ -292,6 +298,9 @@ func trusted(dir string, info, settings fs.FileInfo, foreign []string) error {
 func (a *app) workspace() (*os.Root, string, error) {
 	dir, err := a.folder()
 	if err != nil {
+		return nil, "", err
+	}
+	if err := cache.CheckVariable(); err != nil {
 		return nil, "", err
 	}
 	release, completed, err := journal.Settle(dir)

@@ -57,9 +57,13 @@ type watched struct {
 	line, column int    // of the next character, from 0
 	rest         []byte // of a character that is not whole yet
 	began, found bool
+	record       int  // bytes since a record of CSV began
+	quoted       bool // within quotes of CSV
+	csv          bool
 }
 
-var errHidden = errors.New("it holds a character that can't be seen")
+// errHidden ends a stream about which what is wrong has been said.
+var errHidden = errors.New("it is not read further")
 
 func (w *watched) Read(to []byte) (int, error) {
 	if w.found {
@@ -85,8 +89,30 @@ func (w *watched) Read(to []byte) (int, error) {
 		return w.fail(text, at, c, n)
 	}
 	w.pass(text[:whole])
+	if w.csv && w.long(text[:whole]) {
+		w.found = true
+		w.r.fail(diagnostic.Position{File: w.r.file, Line: w.line + 1, Column: 1}, "close the quote that is open", "a line has more than %d bytes, those in quotes counted", MaxLine)
+		return 0, errHidden
+	}
 	w.rest = append(w.rest[:0:0], text[whole:]...)
 	return n, err
+}
+
+// long says whether a record of CSV has become longer than a line may be: a cell in quotes goes over lines.
+func (w *watched) long(text []byte) bool {
+	for len(text) > 0 {
+		line, rest, ended := bytes.Cut(text, []byte("\n"))
+		w.record += len(line) + 1
+		w.quoted = w.quoted != (bytes.Count(line, []byte{'"'})%2 == 1)
+		if w.record > MaxLine {
+			return true
+		}
+		if ended && !w.quoted {
+			w.record = 0
+		}
+		text = rest
+	}
+	return false
 }
 
 // pass goes on behind a text.

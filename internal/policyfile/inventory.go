@@ -109,14 +109,14 @@ func (l *inventories) read(files fs.FS) {
 			l.fail(inv.at, "name a file inside the workspace, as people.csv or lists/people.csv", "%q is no file of the workspace", name)
 			continue
 		}
-		f, err := files.Open(name)
+		f, err := openFile(files, name)
 		if err != nil {
-			l.fail(inv.at, "", "the inventory %s can't be read: %s", name, reason(err))
+			l.fail(inv.at, "", "the inventory %s can't be read: %s", name, err)
 			continue
 		}
 		r := &reader{loader: l.loader, file: name, bad: map[*yaml.Node]bool{}}
 		limited := &io.LimitedReader{R: f, N: MaxInventory}
-		in := &watched{Reader: limited, r: r}
+		in := &watched{Reader: limited, r: r, csv: path.Ext(name) == ".csv"}
 		take := func(n *yaml.Node) { l.takePerson(r, n) }
 		if inv.resources != "" {
 			take = func(n *yaml.Node) { l.takeResource(r, n) }
@@ -170,6 +170,10 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 		return
 	}
 	columns := slices.Clone(header)
+	if len(columns) > MaxColumns {
+		r.fail(diagnostic.Position{File: r.file, Line: 1, Column: 1}, "leave out those that say nothing", "there are more than %d columns", MaxColumns)
+		return
+	}
 	if err == nil {
 		columns[0] = strings.TrimPrefix(columns[0], "\ufeff")
 		for i, name := range columns {

@@ -38,6 +38,8 @@ const (
 	MaxErrors    = 1000     // errors that are reported
 	MaxListed    = 10_000   // inventories
 	MaxTypes     = 60_000   // types of resource, of all kinds together
+	MaxChain     = 100      // roles, groups, scopes or kinds of which each names the next
+	MaxColumns   = 1000     // columns of an inventory
 )
 
 // Sources is what of a workspace's settings says which files are read.
@@ -131,17 +133,20 @@ func (l *loader) find(files fs.FS) []string {
 				l.fail(where, "put what it points to into the workspace, or name the link under ignore", "the link leaves the workspace, or points to nothing")
 				return nil
 			case info.IsDir():
-				if yamlFile {
-					l.fail(where, "name the link under ignore", "the link points to a folder")
-				}
+				l.fail(where, "put the folder itself here, or name the link under ignore", "the link points to a folder, and what is in that would not be read")
 				return nil
 			case !info.Mode().IsRegular():
+				l.fail(where, "put a file here, or name it under ignore", "the link points to what is no file")
 				return nil
 			}
 		} else if !entry.Type().IsRegular() {
+			l.fail(where, "put a file here, or name it under ignore", "this is no file: it is a pipe, a socket or a device")
 			return nil
 		}
 		if !yamlFile {
+			if ext := strings.ToLower(path.Ext(name)); ext == ".yaml" || ext == ".yml" {
+				l.fail(where, "name it "+strings.TrimSuffix(name, path.Ext(name))+ext+", or name it under ignore", "the file would not be read: its ending is not in small letters")
+			}
 			return nil
 		}
 		if base := path.Base(name); base == SettingsFile && name != SettingsFile {
@@ -167,7 +172,7 @@ func quoteLines(files fs.FS, errs diagnostic.List) {
 		}
 	}
 	for name, list := range wanted {
-		f, err := files.Open(name)
+		f, err := openFile(files, name)
 		if err != nil {
 			continue
 		}
@@ -280,14 +285,11 @@ func (r *reader) syntax(err error) {
 }
 
 func readLimited(files fs.FS, name string, most int64) ([]byte, error) {
-	f, err := files.Open(name)
+	f, err := openFile(files, name)
 	if err != nil {
-		return nil, errors.New(reason(err))
+		return nil, err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.IsDir() {
-		return nil, errors.New("it is a folder")
-	}
 	text, err := io.ReadAll(io.LimitReader(f, most+1))
 	switch {
 	case err != nil:
@@ -296,6 +298,24 @@ func readLimited(files fs.FS, name string, most int64) ([]byte, error) {
 		return nil, fmt.Errorf("it has more than %d bytes; move people and resources into an inventory", most)
 	}
 	return text, nil
+}
+
+// openFile opens a file that is one: a pipe would be waited for, and a device has no end.
+func openFile(files fs.FS, name string) (fs.File, error) {
+	info, err := fs.Stat(files, name)
+	switch {
+	case err != nil:
+		return nil, errors.New(reason(err))
+	case info.IsDir():
+		return nil, errors.New("it is a folder")
+	case !info.Mode().IsRegular():
+		return nil, errors.New("it is no file: it is a pipe, a socket or a device")
+	}
+	f, err := files.Open(name)
+	if err != nil {
+		return nil, errors.New(reason(err))
+	}
+	return f, nil
 }
 
 // readSections reads a file's documents. Settings stand in the workspace's own file alone.

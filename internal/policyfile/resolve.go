@@ -94,6 +94,7 @@ func (l *loader) circles(what string, ids []string, next func(string) []estate.R
 		known[id] = true
 	}
 	var path []string
+	length := map[string]int{} // of the longest chain that an entry begins
 	var visit func(id string)
 	visit = func(id string) {
 		state[id] = open
@@ -106,6 +107,11 @@ func (l *loader) circles(what string, ids []string, next func(string) []estate.R
 			case unseen:
 				if known[ref.ID] {
 					visit(ref.ID)
+				}
+			}
+			if n := length[ref.ID] + 1; n > length[id] {
+				if length[id] = n; n == MaxChain {
+					l.fail(ref.Position, "let it name those at the end of the chain itself", "%s %s begins a chain of more than %d, each naming the next", what, id, MaxChain)
 				}
 			}
 		}

@@ -9,13 +9,16 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"hiddengate/internal/catalog"
 	"hiddengate/internal/change"
+	"hiddengate/internal/directory"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/revision"
 )
 
 // What no table says of the files.
@@ -36,9 +39,48 @@ func pages() map[string]string {
 	return map[string]string{"files.md": files(), "catalogs.md": catalogs()}
 }
 
+// limits writes what may be how large.
+func limits() string {
+	var b strings.Builder
+	b.WriteString("| what | at most |\n|---|---|\n")
+	for _, l := range []struct {
+		what  string
+		most  int64
+		bytes bool
+	}{
+		{"a YAML file", policyfile.MaxFile, true}, {"levels of nesting in it", policyfile.MaxDepth, false}, {"entries of one list or mapping in it", policyfile.MaxEntries, false},
+		{"an inventory", policyfile.MaxInventory, true}, {"a line of it, what stands in quotes included", policyfile.MaxLine, true}, {"its columns", policyfile.MaxColumns, false}, {"inventories", policyfile.MaxListed, false},
+		{"an id", estate.MaxID, true}, {"roles, groups, scopes or kinds of which each names the next", policyfile.MaxChain, false}, {"types of resource", policyfile.MaxTypes, false},
+		{"errors that are told", policyfile.MaxErrors, false}, {"files of a revision", revision.MaxFiles, false}, {"those that may be read, together", revision.MaxBytes, true},
+		{"a list of people to import, or all that a directory says", directory.MaxSource, true}, {"its entries", directory.MaxEntries, false},
+	} {
+		fmt.Fprintf(&b, "| %s | %s |\n", l.what, amount(l.most, l.bytes))
+	}
+	return b.String()
+}
+
+// amount writes a number with commas, or bytes in the largest unit of which they are whole ones.
+func amount(n int64, bytes bool) string {
+	unit := ""
+	if bytes {
+		unit = " bytes"
+		for _, larger := range []string{" KiB", " MiB", " GiB"} {
+			if n%1024 != 0 {
+				break
+			}
+			n, unit = n/1024, larger
+		}
+	}
+	digits := strconv.FormatInt(n, 10)
+	for at := len(digits) - 3; at > 0; at -= 3 {
+		digits = digits[:at] + "," + digits[at:]
+	}
+	return digits + unit
+}
+
 func files() string {
 	var b strings.Builder
-	b.WriteString(filesHead)
+	b.WriteString(strings.Replace(filesHead, "LIMITS\n", limits(), 1))
 	for _, p := range policyfile.Pages() {
 		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n", p.Name, p.Doc)
 		judged := p.Fields[0].Authority != ""

@@ -4,15 +4,12 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
 )
-
-// rulings are the sections whose entries hold others back, or let them: they are taken out, as they are changed, by
-// their owners.
-var rulings = []string{"catalogs", "blocks", "separations", "delegations", "tests", "guarantees"}
 
 // mine says whether an entry with such an owner is the author's.
 func (j *judge) mine(owner *estate.Principal) bool {
@@ -55,8 +52,6 @@ func (j *judge) fresh(section, id string) bool {
 func (j *judge) gone(section string, was *estate.Object) {
 	switch {
 	case j.mine(was.Owner):
-	case slices.Contains(rulings, section):
-		j.breach(EntryOwner, was.Source.Position, "%s %s is gone", estate.Singular(section), was.ID)
 	case was.Protected:
 		j.breach(EntryOwner, was.Source.Position, "%s %s is protected, and gone", estate.Singular(section), was.ID)
 	case was.Owner != nil:
@@ -77,10 +72,14 @@ func (j *judge) emptied(section string, was *estate.Object) {
 			j.breach(EntryOwner, was.Source.Position, "%s %s does not stay, by the tags, and only its owner takes it out", estate.Singular(section), was.ID)
 		}
 	}
+	var keys []string
 	for _, a := range policyfile.AlteredKeys(section, entry, bare, same) {
 		if a.Authority == policyfile.Owners {
-			j.breach(EntryOwner, was.Source.Position, "%s %s is gone, and with it its %s, which only its owner takes out", estate.Singular(section), was.ID, a.Key)
+			keys = append(keys, a.Key)
 		}
+	}
+	if keys != nil {
+		j.breach(EntryOwner, was.Source.Position, "%s %s is gone, and with it what only its owner takes out: %s", estate.Singular(section), was.ID, strings.Join(keys, ", "))
 	}
 }
 

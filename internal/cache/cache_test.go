@@ -3,6 +3,7 @@
 package cache
 
 import (
+	"bytes"
 	"encoding/binary"
 	"os"
 	"path/filepath"
@@ -22,7 +23,7 @@ import (
 
 // place is a workspace with a cache of its own.
 type place struct {
-	*testing.T
+	testing.TB
 	dir   string
 	root  *os.Root
 	cache *Cache
@@ -35,8 +36,8 @@ roles: {look: {allow: table.read}}
 grants: {g: {to: ana, role: look, on: db:sky}}
 `
 
-func newPlace(t *testing.T) *place {
-	p := &place{T: t, dir: t.TempDir()}
+func newPlace(t testing.TB) *place {
+	p := &place{TB: t, dir: t.TempDir()}
 	t.Setenv(Variable, filepath.Join(t.TempDir(), "cache"))
 	p.write("hidden-gate.yaml", "hidden-gate: 1\nignore: [drafts]\ninventories: [{people: more.csv}]\n")
 	p.write("policy.yaml", policy)
@@ -327,4 +328,33 @@ func TestTheVariableNamesAWholePath(t *testing.T) {
 		t.Setenv(Variable, value)
 		require.Equal(t, fine, CheckVariable() == nil, value)
 	}
+}
+
+// A cache that was tampered with is taken whole or not at all, and never ends the program.
+func FuzzImage(f *testing.F) {
+	f.Add([]byte{}, uint16(0), byte(0))
+	f.Add([]byte("hgatekept"), uint16(40), byte(255))
+	p := newPlace(f)
+	p.read()
+	whole, err := os.ReadFile(p.cache.path)
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, more []byte, at uint16, flip byte) {
+		text := bytes.Clone(whole)
+		text[int(at)%len(text)] ^= flip
+		copy(text[int(at)%len(text):], more)
+		first, second, errParts := parts(text)
+		if errParts != nil { // the checksum is made good, so that what is behind it is looked at
+			n := binary.LittleEndian.Uint64(text[16:])
+			if n > uint64(len(text)-headers) {
+				n = uint64(len(text) - headers)
+			}
+			first, second = text[headers:headers+n], text[headers+n:]
+			copy(text, magic)
+			binary.LittleEndian.PutUint64(text[16:], n)
+			binary.LittleEndian.PutUint64(text[24:], uint64(len(second)))
+		}
+		binary.LittleEndian.PutUint64(text[32:], sum(first, second))
+		require.NoError(t, os.WriteFile(p.cache.path, text, 0o600))
+		p.cache.Open(p.root.FS())
+	})
 }

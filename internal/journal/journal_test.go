@@ -340,3 +340,32 @@ func TestTheStateIsTheUsersAlone(t *testing.T) {
 	require.ErrorContains(t, Write(dir, files), "not the user's alone")
 	require.Equal(t, "old", state(t, dir, files))
 }
+
+// Whatever a plan says, nothing outside of the workspace is written, and no file of it comes to be torn.
+func FuzzPlan(f *testing.F) {
+	f.Add([]byte(`{"Files":[{"Name":"../outside","Waiting":"x","Fresh":true,"New":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}]}`))
+	f.Add([]byte(`{"Files":[{"Name":"a.yaml","Waiting":"../../x","Old":"","New":"","Mode":511}]}`))
+	f.Add([]byte(`{"Files":[{"Name":".git/config","Waiting":".git/hooks/x"}]}`))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		top := t.TempDir()
+		t.Setenv("XDG_STATE_HOME", filepath.Join(top, "state"))
+		dir := filepath.Join(top, "ws")
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.yaml"), []byte("old"), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(top, "outside"), []byte("mine"), 0o644))
+		waiting, err := stateOf(dir)
+		require.NoError(t, err)
+		require.NoError(t, os.MkdirAll(waiting, 0o700))
+		for name, text := range map[string][]byte{planFile: text, "0.new": []byte("new"), "0.old": []byte("old")} {
+			require.NoError(t, os.WriteFile(filepath.Join(waiting, name), text, 0o600))
+		}
+		release, _, _ := settled(disk{}, dir, 0)
+		release()
+		got, err := os.ReadFile(filepath.Join(top, "outside"))
+		require.NoError(t, err)
+		require.Equal(t, "mine", string(got))
+		entries, err := os.ReadDir(top)
+		require.NoError(t, err)
+		require.Len(t, entries, 3)
+	})
+}

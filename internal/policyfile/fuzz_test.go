@@ -6,6 +6,8 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"github.com/stretchr/testify/require"
+
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
@@ -155,5 +157,25 @@ func FuzzTime(f *testing.F) {
 		}
 		_, _ = estate.ParseMoment(zone, text)
 		_, _ = estate.ParseAddr(text)
+	})
+}
+
+// Whatever an inventory holds, it is read or refused with a place in it, in each of its forms.
+func FuzzInventory(f *testing.F) {
+	f.Add([]byte("id,name,groups,tag.team\nana,Ana,crew;more,x\n"), byte(0))
+	f.Add([]byte(`{"id": "ana", "tags": {"a": "b"}}`+"\n"), byte(1))
+	f.Add([]byte(`{"at": "db:a/b", "type": "table", "owner": "bo"}`+"\n"), byte(2))
+	f.Add([]byte("at,type\ndb:a,table\n"), byte(3))
+	f.Fuzz(func(t *testing.T, text []byte, form byte) {
+		name := []string{"people: x.csv", "people: x.ndjson", "resources: x.ndjson", "resources: x.csv"}[form%4]
+		files := fstest.MapFS{SettingsFile: {Data: []byte("hidden-gate: 1\ninventories: [{" + name + "}]\nsystems: {db: {kind: database}}\npeople: {bo: {}}\ngroups: {crew: {}}\n")}, name[strings.Index(name, " ")+1:]: {Data: text}}
+		_, err := Load(files)
+		var list diagnostic.List
+		if err != nil {
+			require.ErrorAs(t, err, &list)
+			for _, d := range list {
+				require.NotEmpty(t, d.Position.File)
+			}
+		}
 	})
 }

@@ -59,7 +59,10 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	if err := do(d, before); err != nil {
 		return err
 	}
-	changes := d.Changes()
+	changes, err := d.Changes()
+	if err != nil {
+		return err
+	}
 	if len(changes) == 0 {
 		a.page(a.Out).Line("Nothing changes: it is so already.")
 		return nil

@@ -53,9 +53,14 @@ type Change struct {
 	Old, New []byte // Old is nil for a new file
 }
 
-// Changes lists the files that differ, by name.
-func (d *Draft) Changes() []Change {
+// Changes lists the files that differ, by name. Its error says that one of them would not say what was asked for.
+func (d *Draft) Changes() ([]Change, error) {
 	var out []Change
+	for _, s := range d.sheets {
+		if err := s.proved(); err != nil {
+			return nil, err
+		}
+	}
 	for name, old := range d.before {
 		text := d.text(name)
 		if string(text) != string(old) {
@@ -63,7 +68,7 @@ func (d *Draft) Changes() []Change {
 		}
 	}
 	slices.SortFunc(out, func(a, b Change) int { return strings.Compare(a.Name, b.Name) })
-	return out
+	return out, nil
 }
 
 func (d *Draft) text(name string) []byte {

@@ -60,7 +60,7 @@ func TestChangesOfPeopleAreReadAgain(t *testing.T) {
 				person[key] = text
 			}
 		}
-		for _, c := range d.Changes() {
+		for _, c := range changesOf(t, d) {
 			require.True(t, touched[c.Name], c.Name)
 		}
 		after, err := policyfile.Load(d.FS())
@@ -81,7 +81,8 @@ func TestChangesOfPeopleAreReadAgain(t *testing.T) {
 
 func said(d *Draft) string {
 	var b strings.Builder
-	for _, c := range d.Changes() {
+	all, _ := d.Changes()
+	for _, c := range all {
 		fmt.Fprintf(&b, "%s:\n%s\n", c.Name, c.New)
 	}
 	return b.String()
@@ -107,5 +108,28 @@ func TestWhatCanNotBeAddedIsRefused(t *testing.T) {
 	}
 	d := New(files, e)
 	require.ErrorContains(t, d.Rename("people", "ana", "no good"), "may not contain")
-	require.Empty(t, d.Changes(), "a refusal changes nothing")
+	require.Empty(t, changesOf(t, d), "a refusal changes nothing")
+}
+
+func changesOf(t require.TestingT, d *Draft) []Change {
+	all, err := d.Changes()
+	require.NoError(t, err)
+	return all
+}
+
+// A line that an edit of another touches is seen, and nothing is written.
+func TestASheetIsProved(t *testing.T) {
+	text := []byte("{\"id\": \"a\"}\n{\"id\": \"b\"}\n")
+	for after, sound := range map[string]bool{
+		"{\"id\": \"a\", \"name\": \"x\"}\n{\"id\": \"b\"}\n": true, "{\"id\": \"a\"}\n{\"id\": \"b\", \"name\": \"x\"}\n": false,
+		"{\"id\": \"b\"}\n": true, "{\"id\": \"a\"\n{\"id\": \"b\"}\n": false, "{\"id\": \"a\"}\n": false, "{\"id\": \"a\"}\n{\"id\": \"b\"}\n{\"id\": \"c\"}\n": false,
+	} {
+		s := &jsonSheet{name: "x", old: text, text: []byte(after), touched: map[string]bool{"a": true}}
+		require.Equal(t, sound, s.proved() == nil, after)
+	}
+	s, err := newCSV("x", []byte("id,name\na,A\nb,B\n"))
+	require.NoError(t, err)
+	require.NoError(t, s.proved())
+	s.lines[1].text = []byte("a,\"A\nb,B\"\n")
+	require.Error(t, s.proved())
 }

@@ -15,11 +15,14 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"hiddengate/internal/splice"
+	"hiddengate/internal/visible"
 )
 
 // sheet is an inventory that is being changed. Every line that is not concerned stays as it is.
 type sheet interface {
 	bytes() []byte
+	// proved sees that the text says what was asked for, and of all else what it said.
+	proved() error
 	// add adds a line with these keys.
 	add(body *yaml.Node) error
 	// set gives a key of the entry with the id, or address, another value; nil takes it out.
@@ -38,7 +41,7 @@ func (d *Draft) sheet(name string) (sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	var s sheet = &jsonSheet{name: name, text: text}
+	var s sheet = &jsonSheet{name: name, text: text, old: text, touched: map[string]bool{}}
 	if path.Ext(name) == ".csv" {
 		if s, err = newCSV(name, text); err != nil {
 			return nil, err
@@ -99,6 +102,21 @@ func (s *csvSheet) bytes() []byte {
 		out = append(out, l.text...)
 	}
 	return out
+}
+
+// proved reads the text again: each record has the cells that it was given.
+func (s *csvSheet) proved() error {
+	r := csv.NewReader(bytes.NewReader(s.bytes()))
+	r.FieldsPerRecord = -1
+	for _, l := range s.lines {
+		if cells, err := r.Read(); err != nil || !slices.Equal(cells, l.cells) {
+			return fmt.Errorf("%s: %w", s.name, splice.ErrFault)
+		}
+	}
+	if _, err := r.Read(); err != io.EOF {
+		return fmt.Errorf("%s: %w", s.name, splice.ErrFault)
+	}
+	return nil
 }
 
 // write writes a record as a line.
@@ -308,9 +326,46 @@ func (s *csvSheet) each(word string, change func(key, value string) (string, boo
 
 // jsonSheet is an NDJSON file.
 type jsonSheet struct {
-	name string
-	text []byte
-	rows map[string][2]int // the bytes of lines by id, once someone asks
+	name    string
+	text    []byte
+	old     []byte            // as it was
+	touched map[string]bool   // the ids of lines that are concerned
+	rows    map[string][2]int // the bytes of lines by id, once someone asks
+}
+
+// proved sees that each line is JSON still, and that those which are not concerned are as they were, in their order.
+func (s *jsonSheet) proved() error {
+	var kept [2][][]byte
+	for k, text := range [][]byte{s.old, s.text} {
+		one := &jsonSheet{text: text}
+		sound := true
+		one.eachLine(func(start, end int) bool {
+			line := text[start:end]
+			var name struct{ ID, At string }
+			if len(bytes.TrimSpace(line)) > 0 {
+				sound = sound && (k == 0 || json.Valid(line))
+				_ = json.Unmarshal(line, &name)
+			}
+			if !s.touched[name.ID+name.At] {
+				kept[k] = append(kept[k], line)
+			}
+			return sound
+		})
+		if !sound {
+			return fmt.Errorf("%s: %w", s.name, splice.ErrFault)
+		}
+	}
+	if !slices.EqualFunc(kept[0], kept[1], bytes.Equal) {
+		return fmt.Errorf("%s: %w", s.name, splice.ErrFault)
+	}
+	return nil
+}
+
+// touch notes that a line is concerned.
+func (s *jsonSheet) touch(line []byte) {
+	var name struct{ ID, At string }
+	_ = json.Unmarshal(line, &name)
+	s.touched[name.ID+name.At] = true
 }
 
 func (s *jsonSheet) bytes() []byte { return s.text }
@@ -388,6 +443,7 @@ func (s *jsonSheet) add(body *yaml.Node) error {
 	if len(s.text) > 0 && s.text[len(s.text)-1] != '\n' {
 		line = append([]byte{'\n'}, line...)
 	}
+	s.touch(line)
 	s.splice(len(s.text), len(s.text), line)
 	return nil
 }
@@ -400,6 +456,10 @@ func (s *jsonSheet) set(id, key string, value *yaml.Node) error {
 	all, err := parts(s.text[start:end])
 	if err != nil {
 		return err
+	}
+	s.touch(s.text[start:end])
+	if key == "id" || key == "at" {
+		s.touched[value.Value] = true // another id
 	}
 	k := slices.IndexFunc(all, func(p part) bool { return p.key == key })
 	switch {
@@ -420,6 +480,7 @@ func (s *jsonSheet) set(id, key string, value *yaml.Node) error {
 func (s *jsonSheet) remove(id string) error {
 	start, end, err := s.line(id)
 	if err == nil {
+		s.touch(s.text[start:end])
 		s.splice(start, min(end+1, len(s.text)), nil)
 	}
 	return err
@@ -457,12 +518,17 @@ func (s *jsonSheet) each(word string, change func(key, value string) (string, bo
 			wrong = err
 			return false
 		}
+		s.touch(line)
 		for k, p := range all {
 			text, changed := changedValue(line[p.start:p.end], p.key, change)
 			switch {
 			case !changed:
 				continue
 			case text != nil:
+				var name string
+				if json.Unmarshal(text, &name) == nil && (p.key == "id" || p.key == "at") {
+					s.touched[name] = true // another id
+				}
 				out = append(append(out, s.text[at:start+p.start]...), text...)
 				at = start + p.end
 			case k > 0: // nothing is left of it: the key goes, with the comma before it
@@ -555,5 +621,5 @@ func quoteJSON(text string) string {
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	_ = e.Encode(text)
-	return strings.TrimSuffix(b.String(), "\n")
+	return strings.TrimSuffix(string(visible.JSON(b.Bytes())), "\n")
 }

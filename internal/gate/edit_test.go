@@ -109,7 +109,8 @@ func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 			counts["refused"]++
 			continue
 		}
-		changes := w.Changes()
+		changes, err := w.Changes()
+		require.NoError(t, err)
 		if len(changes) == 0 {
 			counts["nothing"]++
 			continue

@@ -1,7 +1,10 @@
 // Package beside runs work on several goroutines so that a fault in one is a fault of whoever waits.
 package beside
 
-import "sync"
+import (
+	"runtime/debug"
+	"sync"
+)
 
 // Group is work that is going on. Its zero value is none.
 type Group struct {
@@ -18,6 +21,7 @@ func (g *Group) Go(do func()) {
 				g.once.Do(func() { g.fault = fault })
 			}
 		}()
+		debug.SetPanicOnFault(true) // mapped memory that goes away is such a fault, and not the end of the program
 		do()
 	})
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -53,7 +54,8 @@ type app struct {
 	at     string
 	color  string
 
-	release func() // lets others edit the workspace that is being read
+	uncached bool   // the cache is left alone
+	release  func() // lets others edit the workspace that is being read
 }
 
 // answered ends a command with an exit code and nothing more to say.
@@ -64,23 +66,43 @@ func (a answered) Error() string { return fmt.Sprintf("exit %d", int(a)) }
 // outside is an error of the world around the program.
 type outside struct{ error }
 
-// Run runs the program and gives its exit code. now is the clock.
-func Run(args []string, streams Streams, now func() time.Time) (code int) {
+// Run runs the program and gives its exit code. now is the clock. If the cache goes away while it is read, the command
+// begins anew without one.
+func Run(args []string, streams Streams, now func() time.Time) int {
+	a := &app{Streams: streams, now: now}
+	in, isFile := streams.In.(*os.File)
+	read := &source{Reader: streams.In}
+	if !isFile || !term.IsTerminal(int(in.Fd())) { // a terminal is asked as one
+		a.In = read
+	}
+	out := &stream{Writer: streams.Out}
+	a.Out = out
+	code, again := a.run(args, out)
+	if again && !read.begun && !out.begun {
+		a = &app{Streams: Streams{In: a.In, Out: out, Err: streams.Err}, now: now, uncached: true}
+		code, again = a.run(args, out)
+	}
+	if again {
+		a.page(a.Err).Line("hgate: the cache went away while it was read; run the command again")
+	}
+	return code
+}
+
+// run runs the program once. again says that memory went away on the way.
+func (a *app) run(args []string, out *stream) (code int, again bool) {
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {
 		if fault := recover(); fault != nil {
-			page := &view.Page{Writer: streams.Err}
-			page.Line("hgate: this is a fault of the program, not of your files: %v", fault)
-			code = exitOutside
+			if code, again = exitOutside, lost(fault); !again {
+				a.page(a.Err).Line("hgate: this is a fault of the program, not of your files: %v", fault)
+			}
 		}
 	}()
-	out := &stream{Writer: streams.Out}
-	streams.Out = out
-	a := &app{Streams: streams, now: now}
 	root := a.root()
 	root.SetArgs(args)
-	root.SetIn(streams.In)
-	root.SetOut(streams.Out)
-	root.SetErr(streams.Err)
+	root.SetIn(a.In)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
 	err := root.Execute()
 	var answer answered
 	var list diagnostic.List
@@ -90,16 +112,16 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 	page := a.page(a.Err)
 	if out.failed != nil {
 		page.Line("hgate: the answer could not be written: %s", out.failed)
-		return exitOutside
+		return exitOutside, false
 	}
 	switch {
 	case err == nil:
-		return exitYes
+		return exitYes, false
 	case errors.As(err, &answer):
-		return int(answer)
+		return int(answer), false
 	case errors.As(err, &world):
 		complain(page, world.Error())
-		return exitOutside
+		return exitOutside, false
 	case errors.As(err, &list):
 		diagnostic.Print(page, list, page.Severity)
 		page.Line("%s; nothing was done", count(list.Count(diagnostic.Error), "error"))
@@ -113,7 +135,7 @@ func Run(args []string, streams Streams, now func() time.Time) (code int) {
 	default:
 		complain(page, err.Error())
 	}
-	return exitWrong
+	return exitWrong, false
 }
 
 // complain writes what is wrong. What is said over several lines is indented, so that it looks like no other answer.
@@ -332,15 +354,23 @@ func (a *app) compiled() (*gate.Gate, error) {
 
 // estateIn gives the estate of a workspace: from the cache, with its roster, or, if it is small or there is none, from the files.
 func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, *gate.Roster, error) {
-	if g, ok := cache.Of(dir).Open(root.FS()); ok {
+	if g, ok := a.cache(dir).Open(root.FS()); ok {
 		return g.Estate(), g.Roster, nil
 	}
 	e, err := policyfile.Load(root.FS())
 	return e, nil, err
 }
 
+// cache gives the workspace's cache; nil if it is left alone.
+func (a *app) cache(dir string) *cache.Cache {
+	if a.uncached {
+		return nil
+	}
+	return cache.Of(dir)
+}
+
 func (a *app) compiledIn(root *os.Root, dir string) (*gate.Gate, error) {
-	kept := cache.Of(dir)
+	kept := a.cache(dir)
 	if g, ok := kept.Open(root.FS()); ok {
 		return g, nil
 	}

@@ -10,10 +10,12 @@ import (
 type stream struct {
 	io.Writer
 	failed error
+	begun  bool // something was written
 }
 
 func (s *stream) Write(text []byte) (int, error) {
 	n, err := s.Writer.Write(text)
+	s.begun = s.begun || n > 0
 	if err != nil && s.failed == nil {
 		s.failed = err
 	}
@@ -22,9 +24,26 @@ func (s *stream) Write(text []byte) (int, error) {
 
 // fileOf gives the file to which a writer writes, if it is one.
 func fileOf(w io.Writer) (*os.File, bool) {
-	if s, ok := w.(*stream); ok {
+	for s, ok := w.(*stream); ok; s, ok = w.(*stream) {
 		w = s.Writer
 	}
 	f, ok := w.(*os.File)
 	return f, ok
+}
+
+// source is what is read from standard input; it remembers that something was.
+type source struct {
+	io.Reader
+	begun bool
+}
+
+func (s *source) Read(to []byte) (int, error) {
+	s.begun = true
+	return s.Reader.Read(to)
+}
+
+// lost says whether a fault is of memory that went away: of a cache that is mapped, and was cut off meanwhile.
+func lost(fault any) bool {
+	_, ok := fault.(interface{ Addr() uintptr }) // as package runtime/debug says of SetPanicOnFault
+	return ok
 }

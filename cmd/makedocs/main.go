@@ -48,7 +48,7 @@ func limits() string {
 		most  int64
 		bytes bool
 	}{
-		{"a YAML file", policyfile.MaxFile, true}, {"levels of nesting in it", policyfile.MaxDepth, false}, {"entries of one list or mapping in it", policyfile.MaxEntries, false},
+		{"a YAML file", policyfile.MaxFile, true}, {"commas, colons and line breaks in it", policyfile.MaxParts, false}, {"levels of nesting in it", policyfile.MaxDepth, false}, {"entries of one list or mapping in it", policyfile.MaxEntries, false},
 		{"an inventory", policyfile.MaxInventory, true}, {"a line of it, what stands in quotes included", policyfile.MaxLine, true}, {"its columns", policyfile.MaxColumns, false}, {"inventories", policyfile.MaxListed, false},
 		{"an id", estate.MaxID, true}, {"roles, groups, scopes or kinds of which each names the next", policyfile.MaxChain, false}, {"types of resource", policyfile.MaxTypes, false},
 		{"errors that are told", policyfile.MaxErrors, false}, {"files of a revision", revision.MaxFiles, false}, {"those that may be read, together", revision.MaxBytes, true},

@@ -33,6 +33,7 @@ const (
 	MaxFile      = 32 << 20 // bytes of a YAML file
 	MaxInventory = 4 << 30  // bytes of an inventory
 	MaxLine      = 1 << 20  // bytes of a line of an inventory
+	MaxParts     = 2 << 20  // commas, colons and line breaks of a YAML file: what is between them takes memory
 	MaxDepth     = 32       // levels of nesting
 	MaxEntries   = 100_000  // entries of one list or mapping in YAML
 	MaxErrors    = 1000     // errors that are reported
@@ -217,6 +218,11 @@ func (l *loader) open(files fs.FS, name string) *document {
 		where.Line = bytes.Count(text[:at], []byte("\n")) + 1
 		where.Column = utf8.RuneCount(text[r.text.LineStart(where.Line):at]) + 1
 		l.fail(where, "save the file as UTF-8 text", "this is not UTF-8 text")
+		return nil
+	}
+	if parts := bytes.Count(text, []byte{','}) + bytes.Count(text, []byte{':'}) + bytes.Count(text, []byte{'\n'}); parts > MaxParts {
+		l.incomplete = true
+		l.fail(where, "move people and resources into an inventory, or take the file apart", "the file has more than %d commas, colons and line breaks", MaxParts)
 		return nil
 	}
 	if at, c, ok := visible.Find(text); ok {

@@ -2,7 +2,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unreleased)
 FUZZTIME ?= 10s
 
-.PHONY: build demo test lint platforms fuzz mutants bench bench-short docs screenshots zones
+.PHONY: build demo test lint platforms vulnerabilities fuzz mutants bench bench-short docs screenshots zones
 
 build:
 	CGO_ENABLED=0 go build -trimpath -ldflags '-s -w -X hiddengate/internal/cli.Version=$(VERSION)' -o bin/hgate ./cmd/hgate
@@ -28,6 +28,10 @@ test: lint
 platforms:
 	@for to in linux/amd64 linux/arm64 linux/386 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64; do \
 	  echo "go vet for $$to"; GOOS=$${to%/*} GOARCH=$${to#*/} CGO_ENABLED=0 go vet ./... || exit 1; done
+
+# Known faults of what the program is made of; it asks vuln.go.dev.
+vulnerabilities:
+	go run golang.org/x/vuln/cmd/govulncheck@v1.9.0 ./...
 
 fuzz:
 	@for target in policyfile/Load policyfile/Subject policyfile/Operation policyfile/Resource policyfile/Condition policyfile/Time evaluation/Batch \

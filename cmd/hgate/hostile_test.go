@@ -9,7 +9,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -64,7 +67,12 @@ func (x *trap) git(args ...string) {
 func (x *trap) hgate(args ...string) (out string, code int) {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	c := exec.CommandContext(ctx, filepath.Join(bin, "hgate"), args...)
+	words := append([]string{filepath.Join(bin, "hgate")}, args...)
+	trace := filepath.Join(x.dir, "trace")
+	if tracer() {
+		words = append([]string{"strace", "-f", "-y", "-s", "4096", "-o", trace, "-e", "trace=" + watchedCalls}, words...)
+	}
+	c := exec.CommandContext(ctx, words[0], words[1:]...)
 	c.Dir, c.WaitDelay = x.ws, time.Second
 	c.Env = []string{"HOME=" + filepath.Join(x.dir, "home"), "XDG_STATE_HOME=" + filepath.Join(x.dir, "state"), "PATH=" + filepath.Join(x.dir, "programs") + ":/usr/bin:/bin", "HGATE_CACHE=off"}
 	text, err := c.CombinedOutput()
@@ -73,7 +81,59 @@ func (x *trap) hgate(args ...string) (out string, code int) {
 		_, isExit := err.(*exec.ExitError)
 		require.True(x, isExit, "%v", err)
 	}
+	if tracer() {
+		x.traced(trace, strings.Join(args, " "))
+	}
 	return string(text), c.ProcessState.ExitCode()
+}
+
+// watchedCalls are the calls of the system by which a program runs another, or writes.
+const watchedCalls = "execve,execveat,open,openat,creat,unlink,unlinkat,rename,renameat,renameat2,mkdir,mkdirat," +
+	"symlink,symlinkat,link,linkat,chmod,fchmodat,chown,fchownat,truncate"
+
+// tracer says whether programs can be traced here.
+var tracer = sync.OnceValue(func() bool {
+	return exec.Command("strace", "-f", "-y", "-o", os.DevNull, "-e", "trace="+watchedCalls, "true").Run() == nil
+})
+
+var (
+	ran   = regexp.MustCompile(`execve(?:at)?\((?:[^"]*)"([^"]+)".* = 0$`)
+	wrote = regexp.MustCompile(`(?:(?:AT_FDCWD|\d+)<([^>]*)>, )?"((?:[^"\\]|\\.)*)"`)
+)
+
+// traced sees that a command ran nothing but git, and opened nothing for writing, and changed no name, but in the
+// workspace and the state folder.
+func (x *trap) traced(trace, about string) {
+	text, err := os.ReadFile(trace)
+	require.NoError(x, err)
+	require.NoError(x, os.Remove(trace))
+	real, err := filepath.EvalSymlinks(x.dir)
+	require.NoError(x, err)
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimSpace(line)
+		_, call, _ := strings.Cut(line, " ")
+		call = strings.TrimSpace(call)
+		if m := ran.FindStringSubmatch(line); m != nil {
+			assert.Contains(x, []string{"hgate", "git"}, filepath.Base(m[1]), "%s runs %s", about, line)
+		}
+		writes := strings.HasPrefix(call, "creat(") || !strings.HasPrefix(call, "open") && !strings.HasPrefix(call, "exec")
+		if strings.HasPrefix(call, "open") {
+			writes = strings.Contains(call, "O_WRONLY") || strings.Contains(call, "O_RDWR") || strings.Contains(call, "O_CREAT") || strings.Contains(call, "O_TRUNC")
+		}
+		if !writes {
+			continue
+		}
+		for _, m := range wrote.FindAllStringSubmatch(call, -1) {
+			path := m[2]
+			if !filepath.IsAbs(path) {
+				path = filepath.Join(m[1], path)
+			}
+			within := slices.ContainsFunc([]string{"ws", "state", "asked"}, func(name string) bool {
+				return path == filepath.Join(real, name) || strings.HasPrefix(path, filepath.Join(real, name)+"/")
+			})
+			assert.True(x, within || path == os.DevNull || path == "/dev/tty", "%s writes %s: %s", about, path, line)
+		}
+	}
 }
 
 // around tells everything outside of the workspace but the state folder, with contents and times.
@@ -86,7 +146,7 @@ func (x *trap) around() string {
 			return err
 		case name == "/ws" || name == "/state":
 			return fs.SkipDir
-		case name == "/asked" || name == "":
+		case name == "/asked" || name == "/trace" || name == "":
 			return nil
 		}
 		info, err := entry.Info()

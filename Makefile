@@ -35,7 +35,7 @@ vulnerabilities:
 
 fuzz:
 	@for target in policyfile/Load policyfile/Subject policyfile/Operation policyfile/Resource policyfile/Condition policyfile/Time evaluation/Batch \
-	  policyfile/Inventory splice/Edits visible/JSON directory/Directories revision/Tree cli/Sheet journal/Plan cache/Image; do \
+	  policyfile/Inventory splice/Edits visible/JSON directory/Directories revision/Tree cli/Sheet cli/Log journal/Plan cache/Image; do \
 	  echo "fuzzing $$target"; go test ./internal/$${target%/*} -run '^$$' -fuzz "^Fuzz$${target#*/}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 50x || exit 1; \
 	done
 

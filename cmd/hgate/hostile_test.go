@@ -247,3 +247,26 @@ func TestHostileWorkspaces(t *testing.T) {
 		})
 	}
 }
+
+// A workspace that somebody else put there is not taken because it was found.
+func TestAWorkspaceOfSomebodyElseIsNamed(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root gives folders away")
+	}
+	for name, give := range map[string]func(x *trap) string{
+		"the folder":     func(x *trap) string { return x.ws },
+		"its settings":   func(x *trap) string { return filepath.Join(x.ws, "hidden-gate.yaml") },
+		"one on the way": func(x *trap) string { return filepath.Join(x.ws, "inner") },
+	} {
+		x := newTrap(t)
+		require.NoError(t, os.Mkdir(filepath.Join(x.ws, "inner"), 0o755))
+		require.NoError(t, os.Chown(give(x), 4321, 4321))
+		top := x.ws
+		x.ws = filepath.Join(top, "inner")
+		out, code := x.hgate("list", "people")
+		assert.Equal(t, 2, code, name)
+		assert.Contains(t, out, "belongs to somebody else", name)
+		_, code = x.hgate("-C", top, "list", "people")
+		assert.Zero(t, code, name)
+	}
+}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"slices"
@@ -8,6 +9,10 @@ import (
 
 	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/survey"
 )
 
 // Whatever a sheet says of itself, it sets the flags of a grid's coverage and no others.
@@ -30,6 +35,24 @@ func FuzzSheet(f *testing.F) {
 			for _, r := range sheet.rows {
 				require.Len(t, r.cells, len(sheet.columns))
 			}
+		}
+	})
+}
+
+// Whatever a log says, each deed that is taken from it is one, and an error names its line.
+func FuzzLog(f *testing.F) {
+	f.Add([]byte(`{"time": "2027-11-01T10:00Z", "subject": "ana", "operation": "table.read", "resource": "db:sky"}`+"\n"), false)
+	f.Add([]byte("time,subject,operation,resource\n2027-11-01T10:00Z,ana,table.read,db:sky\n"), true)
+	f.Fuzz(func(t *testing.T, text []byte, isCSV bool) {
+		r := deedReader{zone: clock.UTC, estate: estate.New(), name: map[bool]string{false: "log.ndjson", true: "log.csv"}[isCSV]}
+		err := r.each(bytes.NewReader(text), func(d survey.Deed) {
+			require.NotEmpty(t, d.Operation)
+			require.Positive(t, d.Line)
+			_, err := estate.ParseAddress(d.Resource)
+			require.NoError(t, err)
+		})
+		if err != nil {
+			require.Contains(t, err.Error(), "log.")
 		}
 	})
 }

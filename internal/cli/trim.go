@@ -18,6 +18,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/plainjson"
 	"hiddengate/internal/survey"
 	"hiddengate/internal/view"
 )
@@ -167,6 +168,9 @@ func (r *deedReader) each(in io.Reader, each func(survey.Deed)) error {
 		var said map[string]any
 		if err := json.Unmarshal(lines.Bytes(), &said); err != nil {
 			return r.wrong(line, "this is no JSON object: %s; a log that is CSV ends in .csv", err)
+		}
+		if err := plainjson.EachKey(lines.Bytes(), nil); err != nil {
+			return r.wrong(line, "%s", err)
 		}
 		err := r.take(line, func(key string) (string, bool) {
 			text, ok := said[r.column(key)].(string)

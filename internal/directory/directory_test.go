@@ -5,6 +5,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
@@ -19,6 +20,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -125,7 +127,61 @@ func TestTheSamePeopleWhateverTheWay(t *testing.T) {
 		plain.CA = nil
 		_, err = ReadLDAP(plain, nil)
 		assert.ErrorContains(t, err, "TLS", "without TLS only where that is said")
+
+		c, err := ldap.DialURL(live.URL, ldap.DialWithTLSConfig(&tls.Config{InsecureSkipVerify: true}))
+		require.NoError(t, err)
+		defer c.Close()
+		require.NoError(t, c.Bind(live.User, "sesame"))
+		far := ldap.NewAddRequest("ou=far,dc=ternhollow,dc=example", nil)
+		far.Attribute("objectClass", []string{"referral", "extensibleObject"})
+		far.Attribute("ou", []string{"far"})
+		far.Attribute("ref", []string{"ldap://127.0.0.1:1/ou=far,dc=ternhollow,dc=example"})
+		require.NoError(t, c.Add(far))
+		plain.Plain, plain.Filter = true, ""
+		_, err = ReadLDAP(plain, nil)
+		assert.ErrorContains(t, err, "part of it is in another directory")
 	})
+}
+
+// A directory that says nothing, or does not end, is not waited for.
+func TestADirectoryIsNotWaitedForForEver(t *testing.T) {
+	reach, answer := patienceToReach, patienceToAnswer
+	defer func() { patienceToReach, patienceToAnswer = reach, answer }()
+	patienceToReach, patienceToAnswer = 200*time.Millisecond, 200*time.Millisecond
+	for name, talk := range map[string]func(net.Conn){
+		"silence":             func(c net.Conn) { time.Sleep(5 * time.Second) },
+		"an answer of a byte": func(c net.Conn) { _, _ = c.Write([]byte{0x30}); time.Sleep(5 * time.Second) },
+		"an answer too large": func(c net.Conn) {
+			_, _ = c.Write([]byte{0x30, 0x84, 0x7f, 0xff, 0xff, 0xff})
+			time.Sleep(5 * time.Second)
+		},
+		"nonsense": func(c net.Conn) { _, _ = c.Write(bytes.Repeat([]byte("no "), 1000)) },
+	} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go func() { defer c.Close(); talk(c) }()
+			}
+		}()
+		for _, scheme := range []string{"ldap", "ldaps"} {
+			began := time.Now()
+			_, err = ReadLDAP(Live{URL: scheme + "://" + l.Addr().String(), Base: "dc=x", Plain: true}, nil)
+			assert.Error(t, err, "%s %s", scheme, name)
+			assert.Less(t, time.Since(began), 4*time.Second, "%s %s", scheme, name)
+		}
+		l.Close()
+	}
+	one, other := net.Pipe()
+	go func() { _, _ = other.Write(make([]byte, 100)) }()
+	b := &bounded{Conn: one, left: 60}
+	n, err := io.ReadAll(b)
+	assert.Len(t, n, 60)
+	assert.ErrorContains(t, err, "says more than")
 }
 
 // startDirectory starts a private LDAP server on loopback, once with TLS and once without, and fills it.

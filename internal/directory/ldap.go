@@ -40,8 +40,8 @@ type Live struct {
 // page is how many entries are asked for at a time (RFC 2696).
 const page = 500
 
-// How long a directory may take to be reached, and for each answer.
-const (
+// How long a directory may take to be reached, and for each answer; tests have less patience.
+var (
 	patienceToReach  = 15 * time.Second
 	patienceToAnswer = 60 * time.Second
 )

@@ -20,7 +20,7 @@ lint:
 DRAWING := ./internal/gate ./internal/change ./internal/further
 test: lint
 	@if [ "$$(go env CGO_ENABLED)" = 1 ] && command -v $$(go env CC) >/dev/null; then \
-	  HGATE_ESTATES=400 go test -race -short -timeout 40m ./... && go test -timeout 40m $(DRAWING); \
+	  HGATE_ESTATES=400 HGATE_SAMPLE=yes go test -race -timeout 40m ./... && go test -timeout 40m $(DRAWING); \
 	else echo "no C compiler: without the race detector"; go test -timeout 40m ./...; fi
 	$(MAKE) fuzz
 

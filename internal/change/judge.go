@@ -91,8 +91,7 @@ func ActiveAt(s *estate.Subject, zone *clock.Zone, at clock.Instant) bool {
 	if s.Status != "" && s.Status != estate.Statuses[0] {
 		return false
 	}
-	begun := s.Starts == nil || s.Starts.IsDate && zone.DateOf(at).String() >= s.Starts.Date.String() || !s.Starts.IsDate && at >= s.Starts.Instant
-	return begun && (s.Ends == nil || !s.Ends.OverAt(zone, at))
+	return (s.Starts == nil || s.Starts.BegunAt(zone, at)) && (s.Ends == nil || !s.Ends.OverAt(zone, at))
 }
 
 func isOrIn(g *gate.Gate, owner, who estate.Principal) bool {
@@ -286,7 +285,9 @@ func (j *judge) gain(e *Effect, l *Line, who estate.Principal, op string) {
 				b.Message = fmt.Sprintf("%s gets %s on %s%s, and not by a grant of %s", who, op, place, asked, j.by)
 			}
 			b.Who, b.Where, b.Operation = who.String(), place, op
-			b.Would, b.later = j.wanted(who, op, r), p.May() != nil
+			if b.later = p.May() != nil; rule == GainDelegated {
+				b.Would = j.wanted(who, op, r) // where a block or a tag decides, no delegation would help
+			}
 			return
 		}
 	}

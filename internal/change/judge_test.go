@@ -50,6 +50,7 @@ func TestWhoseChangeItIs(t *testing.T) {
 		var rules []change.Rule
 		for _, b := range breaches {
 			rules = append(rules, b.Rule)
+			assert.False(t, b.Would != "" && (b.Rule == change.BlockStands || b.Rule == change.GainByGrant), "no delegation helps: %s", c.name)
 		}
 		assert.Contains(t, rules, c.rule, c.name)
 	}

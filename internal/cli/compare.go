@@ -261,11 +261,12 @@ func comingRows(e *change.Effect) []comingRow {
 }
 
 func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
+	p := a.page(a.Out)
 	cell := func(text string) string { return strings.NewReplacer("|", "\\|", "\n", " ").Replace(text) }
 	if e.Empty() {
-		fmt.Fprintln(a.page(a.Out), "Nobody's access changes.")
+		fmt.Fprintln(p, "Nobody's access changes.")
 	} else {
-		fmt.Fprintln(a.page(a.Out), "| who | | what | where | when | through |\n|---|---|---|---|---|---|")
+		fmt.Fprintln(p, "| who | | what | where | when | through |\n|---|---|---|---|---|---|")
 		var lines []change.Line
 		for _, all := range [][]change.Line{e.Lines, e.Coming} {
 			for i := 0; i < len(all); {
@@ -287,15 +288,15 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 			if l.OnRequest {
 				what = "on request: " + what
 			}
-			fmt.Fprintf(a.page(a.Out), "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)), cell(whenOf(l)), cell(strings.Join(through, ", ")))
+			fmt.Fprintf(p, "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)), cell(whenOf(l)), cell(strings.Join(through, ", ")))
 		}
 	}
 	turned, err := e.Turned(now)
 	for i, t := range turned {
 		if i == 0 {
-			fmt.Fprintln(a.page(a.Out))
+			fmt.Fprintln(p)
 		}
-		fmt.Fprintf(a.page(a.Out), "- %s `%s` %s\n", t.What, t.ID, turnedWords[t.What].is[t.Passes])
+		fmt.Fprintf(p, "- %s `%s` %s\n", t.What, t.ID, turnedWords[t.What].is[t.Passes])
 	}
 	return err
 }

@@ -681,7 +681,8 @@ func (a *app) gridCSV(s sheet, heading [][]string) error {
 }
 
 func (a *app) gridMarkdown(s sheet) {
-	line := func(cells []string) { fmt.Fprintf(a.page(a.Out), "| %s |\n", strings.Join(cells, " | ")) }
+	p := a.page(a.Out)
+	line := func(cells []string) { fmt.Fprintf(p, "| %s |\n", strings.Join(cells, " | ")) }
 	head := append([]string{s.first}, s.columns...)
 	if s.about {
 		head = append(head, "about")

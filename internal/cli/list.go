@@ -215,13 +215,14 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 		}
 		return w.Flush()
 	case "md":
-		fmt.Fprintf(a.page(a.Out), "| %s |\n|%s\n", strings.Join(columns, " | "), strings.Repeat("---|", len(columns)))
+		page := a.page(a.Out)
+		fmt.Fprintf(page, "| %s |\n|%s\n", strings.Join(columns, " | "), strings.Repeat("---|", len(columns)))
 		for _, e := range entries {
 			cells := e.cells(columns)
 			for i := range cells {
 				cells[i] = strings.NewReplacer("|", "\\|", "\n", " ").Replace(cells[i])
 			}
-			fmt.Fprintf(a.page(a.Out), "| %s |\n", strings.Join(cells, " | "))
+			fmt.Fprintf(page, "| %s |\n", strings.Join(cells, " | "))
 		}
 		return nil
 	}

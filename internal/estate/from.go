@@ -8,7 +8,7 @@ func (e *Estate) From(at clock.Instant) *Estate {
 	out := *e
 	over := func(m *Moment) bool { return m != nil && m.OverAt(e.Zone, at) }
 	begun := func(m *Moment) *Moment {
-		if m == nil || m.IsDate && e.Zone.DateOf(at).String() >= m.Date.String() || !m.IsDate && at >= m.Instant {
+		if m == nil || m.BegunAt(e.Zone, at) {
 			return nil
 		}
 		return m

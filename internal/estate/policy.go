@@ -244,6 +244,14 @@ func ParseMoment(zone *clock.Zone, text string) (*Moment, error) {
 	return &Moment{Instant: at, Text: text}, err
 }
 
+// BegunAt says whether the moment, a date as a whole day, has begun at the instant.
+func (m *Moment) BegunAt(zone *clock.Zone, at clock.Instant) bool {
+	if m.IsDate {
+		return zone.DateOf(at).String() >= m.Date.String()
+	}
+	return at >= m.Instant
+}
+
 // OverAt says whether all of the moment, a date as a whole day, is over at the instant.
 func (m *Moment) OverAt(zone *clock.Zone, at clock.Instant) bool {
 	if m.IsDate {

@@ -83,10 +83,10 @@ func (w *watched) Read(to []byte) (int, error) {
 	if !w.began && whole > 0 {
 		w.began = true
 	} else if whole > 0 && bytes.HasPrefix(text, []byte("\ufeff")) { // it is not at the beginning
-		return w.fail(text, 0, '\ufeff', n)
+		return w.fail(text, 0, '\ufeff')
 	}
 	if at, c, ok := visible.Find(text[:whole]); ok {
-		return w.fail(text, at, c, n)
+		return w.fail(text, at, c)
 	}
 	w.pass(text[:whole])
 	if w.csv && w.long(text[:whole]) {
@@ -124,7 +124,7 @@ func (w *watched) pass(text []byte) {
 	w.column += utf8.RuneCount(text)
 }
 
-func (w *watched) fail(text []byte, at int, c rune, n int) (int, error) {
+func (w *watched) fail(text []byte, at int, c rune) (int, error) {
 	w.found = true
 	w.pass(text[:at])
 	w.r.fail(diagnostic.Position{File: w.r.file, Line: w.line + 1, Column: w.column + 1}, hiddenHelp(c), "%s stands here, %s", visible.Name(c), hides(c))

@@ -161,7 +161,7 @@ func contents(dir string, names []string, entries map[string]entry) (map[string]
 		if string(head) != want || int64(len(rest)) <= entries[name].size {
 			return nil, fmt.Errorf("the repository does not hold what %s was: git says %q", name, head)
 		}
-		out[name] = slices.Clone(rest[:entries[name].size])
+		out[name] = rest[:entries[name].size:entries[name].size]
 		all = rest[entries[name].size+1:]
 	}
 	return out, nil

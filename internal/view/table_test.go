@@ -51,3 +51,20 @@ func TestNothingIsLostOrTooWide(t *testing.T) {
 		}
 	})
 }
+
+// Whatever comes from outside paints nothing, hides nothing and begins no line, in lines and in tables.
+func TestWhatComesFromOutsideIsShownAsItIs(t *testing.T) {
+	const evil = "a\x1b[32mb\nALLOWED\u202ec\r"
+	for _, color := range []bool{false, true} {
+		var b bytes.Buffer
+		p := &Page{Writer: &b, Width: 100, Color: color}
+		p.Line("said: %s", evil)
+		p.Line("said: %s", p.Paint(No, evil))
+		p.Table(2, []string{"head"}, [][]Cell{{{Text: evil, Style: Yes}, {Text: "one" + Break + "two"}}})
+		out := regexp.MustCompile("\x1b\\[(0|1|[0-9;]*38;5;[0-9]+)m").ReplaceAllString(b.String(), "")
+		assert.Equal(t, 3, strings.Count(out, "a<U+001B>[32mb ALLOWED<U+202E>c<U+000D>"))
+		assert.Len(t, strings.Split(strings.TrimSuffix(out, "\n"), "\n"), 5, "%q", out)
+		assert.Equal(t, color, out != b.String())
+	}
+	assert.Equal(t, "x", (&Page{}).Paint(Yes, "x"))
+}

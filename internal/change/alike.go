@@ -2,16 +2,21 @@ package change
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/policyfile"
 )
 
 // renamedAlike takes entries of the old estate that have another id in the new one, and are the same otherwise, by
 // their new ids, wherever they are named.
 func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate) {
 	ids := substitution{}
-	for _, section := range []string{"groups", "roles", "scopes", "grants", "blocks", "separations", "delegations", "tests", "guarantees"} {
+	for _, section := range estate.SectionNames {
+		if slices.Contains(kept, section) {
+			continue
+		}
 		ids[section] = map[string]string{}
 		taken := map[string]bool{}
 		for _, was := range before.Section(section) {
@@ -36,24 +41,35 @@ func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate)
 	if len(ids) == 0 {
 		return before, after
 	}
-	old := *before
-	old.People, old.Services = renamed(ids, "", before.People), renamed(ids, "", before.Services)
-	old.Groups, old.Roles, old.Scopes = renamed(ids, "groups", before.Groups), renamed(ids, "roles", before.Roles), renamed(ids, "scopes", before.Scopes)
-	old.Grants, old.Blocks, old.Separations = renamed(ids, "grants", before.Grants), renamed(ids, "blocks", before.Blocks), renamed(ids, "separations", before.Separations)
-	old.Delegations, old.Tests = renamed(ids, "delegations", before.Delegations), renamed(ids, "tests", before.Tests)
-	old.Guarantees = renamed(ids, "guarantees", before.Guarantees)
-	return &old, after
+	var edits []estate.Edit
+	for _, section := range estate.SectionNames {
+		if section == "catalogs" || section == "systems" {
+			continue // they name nothing of what is renamed but owners and precedence, which have their own rules
+		}
+		before.Each(section, func(o *estate.Object) {
+			one := ids.copy(reflect.ValueOf(before.Entry(section, o.ID))).Interface().(estate.Head)
+			if id, ok := ids[section][o.ID]; ok {
+				one.Head().ID = id
+				edits = append(edits, estate.Drop(section, o.ID))
+			}
+			edits = append(edits, estate.Put(section, one))
+		})
+	}
+	return before.With(edits...), after
 }
+
+// kept are the sections of which an entry with another id is another thing: somebody else, another system.
+var kept = []string{"catalogs", "systems", "people", "services"}
 
 // nowCalled gives the id that an entry which is gone has now, "" if none: of the new entries that are the same, the one
 // that is named as often.
 func nowCalled(before, after *estate.Estate, section, id string, taken map[string]bool) (found string) {
-	named, least := len(before.References(section, id)), 0
+	named, least := len(policyfile.References(before, section, id)), 0
 	for _, is := range after.Section(section) {
 		if before.Head(section, is.ID) != nil || taken[is.ID] || !alike(before.Entry(section, id), after.Entry(section, is.ID)) {
 			continue
 		}
-		off := len(after.References(section, is.ID)) - named
+		off := len(policyfile.References(after, section, is.ID)) - named
 		if off = max(off, -off); found == "" || off < least {
 			found, least = is.ID, off
 		}
@@ -75,22 +91,6 @@ func alike(was, is estate.Head) bool {
 
 // substitution is new ids by section and old id.
 type substitution map[string]map[string]string
-
-func renamed[T any, P interface {
-	*T
-	estate.Head
-}](ids substitution, section string, entries map[string]P) map[string]P {
-	out := make(map[string]P, len(entries))
-	for id, entry := range entries {
-		one := P(ids.copy(reflect.ValueOf(entry)).Interface().(P))
-		if is, ok := ids[section][id]; ok {
-			one.Head().ID = is
-			id = is
-		}
-		out[id] = one
-	}
-	return out
-}
 
 // copy copies a value deeply as far as it names entries, by their new ids.
 func (ids substitution) copy(v reflect.Value) reflect.Value {

@@ -24,14 +24,14 @@ type causes struct {
 // Causes lists the entries that differ and made a line so: those through which its first subject has, or had, its first operation on its first resource.
 func (e *Effect) Causes(l *Line) []Cause {
 	c := causes{e, map[string]map[string]bool{}}
-	c.note("people", e.altered.people)
-	c.note("services", e.altered.services)
-	c.note("groups", e.altered.groups)
-	c.note("roles", e.altered.roles)
-	c.note("scopes", e.altered.scopes)
-	c.note("grants", e.altered.grants)
-	c.note("blocks", e.altered.blocks)
-	c.note("systems", e.altered.systems)
+	c.note("people", e.altered["people"])
+	c.note("services", e.altered["services"])
+	c.note("groups", e.altered["groups"])
+	c.note("roles", e.altered["roles"])
+	c.note("scopes", e.altered["scopes"])
+	c.note("grants", e.altered["grants"])
+	c.note("blocks", e.altered["blocks"])
+	c.note("systems", e.altered["systems"])
 	var out []Cause
 	for _, g := range []*gate.Gate{e.Gates.New, e.Gates.Old} {
 		for _, cause := range c.through(g, l) {

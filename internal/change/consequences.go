@@ -94,7 +94,7 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 	all, few := of(nil), of(e.only)
 	for _, g := range estate.Sorted(e.After.Guarantees) {
 		was := e.Before.Guarantees[g.ID]
-		if was != nil && e.only != nil && !slices.Contains(e.altered.guarantees, g.ID) {
+		if was != nil && e.only != nil && !slices.Contains(e.altered["guarantees"], g.ID) {
 			if same, err := e.same(few, was, g); err != nil || same {
 				if err != nil {
 					return nil, err

@@ -52,7 +52,7 @@ type Effect struct {
 	Gates         *gate.Pair                              // of what is allowed
 	places        map[string][]string                     // that have been worked out already
 	direct        [2]map[estate.Principal][]*estate.Grant // afterwards and before, the grants that name a subject by itself
-	altered       *altered                                // the entries that are not the same
+	altered       altered                                 // the entries that are not the same
 	only          map[estate.Principal]bool               // those whose access can differ; nil for everybody
 	other         estate.Principal                        // where two subjects are compared, the second
 	Part          bool                                    // the gates answer only for those whose access can differ, and for whom tests are about

@@ -119,10 +119,6 @@ func (j *judge) altered(section string, was, is *estate.Object) {
 			continue // they are judged one by one
 		}
 		switch a.Key {
-		case policyfile.Statement:
-			if sameStatement(j.old.Entry(section, was.ID), j.new.Entry(section, was.ID)) {
-				continue
-			}
 		case "status", "starts", "ends":
 			if s := j.subject(section, was.ID); s != nil && j.shorter(j.old.Subject(s.Principal()), s, a.Key) {
 				continue // that takes access away
@@ -146,19 +142,6 @@ func (j *judge) altered(section string, was, is *estate.Object) {
 			j.breach(EntryOwner, is.Source.Position, "the %s of %s %s changes, which only its owner does", a.Key, one, was.ID)
 		}
 	}
-}
-
-// sameStatement says whether two entries say the same apart from what is free.
-func sameStatement(a, b estate.Head) bool {
-	x, okX := a.(*estate.Guarantee)
-	y, okY := b.(*estate.Guarantee)
-	if !okX || !okY {
-		return same(a, b)
-	}
-	one, other := *x, *y
-	one.Title, one.About, one.Why = "", "", ""
-	other.Title, other.About, other.Why = "", "", ""
-	return same(&one, &other)
 }
 
 // shorter says whether a subject is active at no time at which it was not, as far as a key says.

@@ -3,7 +3,6 @@ package change
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -138,12 +137,12 @@ func (f *fixer) allow() error {
 			for _, ref := range gr.Roles {
 				r := *f.estate.Roles[ref.ID]
 				r.Allow = append(slices.Clone(r.Allow), estate.OperationTerm{Kind: estate.ByName, Name: f.req.Operation})
-				f.propose("role", f.withRole(&r), f.command("set", "role", r.ID, "--allow", "+"+f.req.Operation))
+				f.propose("role", f.with("roles", &r), f.command("set", "role", r.ID, "--allow", "+"+f.req.Operation))
 			}
 		case "condition":
 			one := *gr
 			one.When = nil
-			f.propose("condition", f.withGrant(&one), f.command("set", "grant", gr.ID, "--when", ""))
+			f.propose("condition", f.with("grants", &one), f.command("set", "grant", gr.ID, "--when", ""))
 		}
 	}
 	f.give()
@@ -160,18 +159,16 @@ func (f *fixer) unblock() error {
 		kind string
 		edit func(*estate.Block) string
 	}{{"block", f.spare}, {"scope", f.clear}} {
-		with := *f.estate
-		with.Blocks = maps.Clone(f.estate.Blocks)
 		var commands []string
+		var edits []estate.Edit
 		for _, c := range why.Blocks {
 			if c.Met {
 				one := *c.Block
-				commands = append(commands, w.edit(&one))
-				with.Blocks[one.ID] = &one
+				commands, edits = append(commands, w.edit(&one)), append(edits, estate.Put("blocks", &one))
 			}
 		}
 		if len(commands) > 0 {
-			f.propose(w.kind, &with, commands...)
+			f.propose(w.kind, f.estate.With(edits...), commands...)
 		}
 	}
 	return nil
@@ -204,12 +201,12 @@ func (f *fixer) join(gr *estate.Grant) {
 		groups++
 		group := *f.estate.Groups[t.ID]
 		group.Members = append(slices.Clone(group.Members), estate.SubjectTerm{Principal: f.req.Subject})
-		f.propose("membership", f.withGroup(&group), f.command("set", "group", t.ID, "--members", "+"+f.who()))
+		f.propose("membership", f.with("groups", &group), f.command("set", "group", t.ID, "--members", "+"+f.who()))
 	}
 	if groups == 0 {
 		one := *gr
 		one.To = append(slices.Clone(gr.To), estate.SubjectTerm{Principal: f.req.Subject})
-		f.propose("grant", f.withGrant(&one), f.command("set", "grant", gr.ID, "--to", "+"+f.who()))
+		f.propose("grant", f.with("grants", &one), f.command("set", "grant", gr.ID, "--to", "+"+f.who()))
 	}
 }
 
@@ -217,14 +214,14 @@ func (f *fixer) join(gr *estate.Grant) {
 func (f *fixer) widen(gr *estate.Grant) {
 	one := *gr
 	one.On = append(slices.Clone(gr.On), f.here(false))
-	f.propose("scope", f.withGrant(&one), f.command("set", "grant", gr.ID, "--on", "+"+f.req.Resource))
+	f.propose("scope", f.with("grants", &one), f.command("set", "grant", gr.ID, "--on", "+"+f.req.Resource))
 	for _, t := range gr.On {
 		if t.Scope == "" || t.Not {
 			continue
 		}
 		s := *f.estate.Scopes[t.Scope]
 		s.Resources = append(slices.Clone(s.Resources), f.here(false))
-		f.propose("scope", f.withScope(&s), f.command("set", "scope", t.Scope, "--resources", "+"+f.req.Resource))
+		f.propose("scope", f.with("scopes", &s), f.command("set", "scope", t.Scope, "--resources", "+"+f.req.Resource))
 	}
 }
 
@@ -240,7 +237,7 @@ func (f *fixer) give() {
 		return
 	}
 	id := f.fresh("grants")
-	f.propose("grant", f.withGrant(&estate.Grant{
+	f.propose("grant", f.with("grants", &estate.Grant{
 		Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Roles: []estate.Ref{{ID: best}}, On: estate.Resources{f.here(false)},
 	}), f.command("add", "grant", id, "--to", f.who(), "--role", best, "--on", f.req.Resource))
 }
@@ -299,12 +296,13 @@ func (f *fixer) stop() error {
 		}
 	}
 	id := f.fresh("blocks")
-	with := *f.estate
-	with.Blocks = maps.Clone(f.estate.Blocks)
-	with.Blocks[id] = &estate.Block{
-		Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Deny: estate.Operations{{Kind: estate.ByName, Name: f.req.Operation}}, On: estate.Resources{f.here(false)},
-	}
-	f.propose("block", &with, f.command("add", "block", id, "--to", f.who(), "--deny", f.req.Operation, "--on", f.req.Resource))
+	with := f.with("blocks", &estate.Block{
+		Object: estate.Object{ID: id},
+		To:     estate.Subjects{{Principal: f.req.Subject}},
+		Deny:   estate.Operations{{Kind: estate.ByName, Name: f.req.Operation}},
+		On:     estate.Resources{f.here(false)},
+	})
+	f.propose("block", with, f.command("add", "block", id, "--to", f.who(), "--deny", f.req.Operation, "--on", f.req.Resource))
 	return nil
 }
 
@@ -320,7 +318,7 @@ func (f *fixer) leave(gr *estate.Grant) (*estate.Estate, string) {
 			continue // or `not` entries alone would be left, which no file may have
 		}
 		group.Members = listed
-		return f.withGroup(&group), f.command("set", "group", t.ID, "--members", "-"+f.who())
+		return f.with("groups", &group), f.command("set", "group", t.ID, "--members", "-"+f.who())
 	}
 	return nil, ""
 }
@@ -329,44 +327,21 @@ func (f *fixer) leave(gr *estate.Grant) (*estate.Estate, string) {
 func (f *fixer) except(gr *estate.Grant) (*estate.Estate, string) {
 	one := *gr
 	one.To = append(slices.Clone(gr.To), estate.SubjectTerm{Principal: f.req.Subject, Not: true})
-	return f.withGrant(&one), f.command("set", "grant", gr.ID, "--to", "+not "+f.who())
+	return f.with("grants", &one), f.command("set", "grant", gr.ID, "--to", "+not "+f.who())
 }
 
 // narrow takes the resource out of where a grant holds.
 func (f *fixer) narrow(gr *estate.Grant) (*estate.Estate, string) {
 	one := *gr
 	one.On = append(slices.Clone(gr.On), f.here(true))
-	return f.withGrant(&one), f.command("set", "grant", gr.ID, "--on", "+not "+f.req.Resource)
+	return f.with("grants", &one), f.command("set", "grant", gr.ID, "--on", "+not "+f.req.Resource)
 }
 
 func (f *fixer) remove(gr *estate.Grant) (*estate.Estate, string) {
 	return Without(f.estate, "grants", gr.ID), f.command("remove", "grant", gr.ID)
 }
 
-func (f *fixer) withGrant(g *estate.Grant) *estate.Estate {
-	with := *f.estate
-	with.Grants = maps.Clone(f.estate.Grants)
-	with.Grants[g.ID] = g
-	return &with
-}
-
-func (f *fixer) withGroup(g *estate.Group) *estate.Estate {
-	with := *f.estate
-	with.Groups = maps.Clone(f.estate.Groups)
-	with.Groups[g.ID] = g
-	return &with
-}
-
-func (f *fixer) withRole(r *estate.Role) *estate.Estate {
-	with := *f.estate
-	with.Roles = maps.Clone(f.estate.Roles)
-	with.Roles[r.ID] = r
-	return &with
-}
-
-func (f *fixer) withScope(s *estate.Scope) *estate.Estate {
-	with := *f.estate
-	with.Scopes = maps.Clone(f.estate.Scopes)
-	with.Scopes[s.ID] = s
-	return &with
+// with gives the estate with an entry in place of the one that has its id.
+func (f *fixer) with(section string, entry estate.Head) *estate.Estate {
+	return f.estate.With(estate.Put(section, entry))
 }

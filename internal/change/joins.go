@@ -33,8 +33,7 @@ func (j *judge) withMembers(groups []string) *estate.Estate {
 	if groups == nil {
 		return j.old
 	}
-	grown := *j.old
-	grown.Groups = maps.Clone(j.old.Groups)
+	var grown []estate.Edit
 	for _, id := range groups {
 		with := *j.old.Groups[id]
 		with.Members = nil
@@ -43,9 +42,9 @@ func (j *judge) withMembers(groups []string) *estate.Estate {
 				with.Members = append(with.Members, m)
 			}
 		}
-		grown.Groups[id] = &with
+		grown = append(grown, estate.Put("groups", &with))
 	}
-	return &grown
+	return j.old.With(grown...)
 }
 
 // held is an operation of somebody.

@@ -108,10 +108,10 @@ const anyone = "somebody new"
 
 // populate gives both estates the people who stand for those who come later. No id is like theirs.
 func (j *judge) populate(before, after *estate.Estate) {
-	old, is := *before, *after
-	both := [2]*estate.Estate{&old, &is}
+	more := []estate.Edit{estate.Own("people"), estate.Own("services")}
+	old, is := before.With(more...), after.With(more...)
+	both := [2]*estate.Estate{old, is}
 	for _, e := range both {
-		e.People, e.Services = maps.Clone(e.People), maps.Clone(e.Services)
 		e.People[anyone] = newPerson(anyone)
 	}
 	for id := range after.People {
@@ -152,7 +152,7 @@ func (j *judge) populate(before, after *estate.Estate) {
 	}
 	is.People[anyone] = old.People[anyone]
 	old.Groups, is.Groups = groups[0], groups[1]
-	j.old, j.new = &old, &is
+	j.old, j.new = old, is
 }
 
 func newPerson(id string) *estate.Subject {

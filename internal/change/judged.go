@@ -16,10 +16,9 @@ func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant
 	if !slices.ContainsFunc(slices.Collect(maps.Values(e.Systems)), func(s *estate.System) bool { return s.Judge }) {
 		return nil, nil
 	}
-	bare := *e
-	bare.Grants = map[string]*estate.Grant{}
+	bare := e.With(estate.Clear("grants"))
 	roster := gate.NewRoster(e)
-	pair, err := gate.CompileComing(&bare, e, gate.Standing, who, [2]*gate.Roster{roster, roster}, gate.Coming{Judged: true})
+	pair, err := gate.CompileComing(bare, e, gate.Standing, who, [2]*gate.Roster{roster, roster}, gate.Coming{Judged: true})
 	if err != nil {
 		return nil, err
 	}
@@ -27,7 +26,7 @@ func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant
 	if err := pair.Differences(since, g.take); err != nil {
 		return nil, err
 	}
-	out := &Effect{Before: &bare, After: e, altered: alteredIn(e, e), Gates: pair, ComingInPart: !pair.Whole}
+	out := &Effect{Before: bare, After: e, altered: alteredIn(e, e), Gates: pair, ComingInPart: !pair.Whole}
 	_, out.Coming = g.finish()
 	return out, nil
 }

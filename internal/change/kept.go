@@ -49,7 +49,7 @@ type stays struct {
 
 // places judges what rules are about: none loses a place that is still there, and no delegation gets one.
 func (j *judge) places() {
-	if j.old.Tree == j.new.Tree && sameEntries(j.old.Scopes, j.new.Scopes) && sameEntries(j.old.Systems, j.new.Systems) {
+	if j.old.Tree == j.new.Tree && !alteredIn(j.old, j.new).any("scopes", "systems") {
 		return
 	}
 	var rules []stays
@@ -107,9 +107,6 @@ func (j *judge) places() {
 		j.breach(RuleKeepsPlaces, diagnostic.Position{File: "hidden-gate.yaml", Line: 1, Column: 1}, "there are too many places to tell whether rules stay about them")
 	}
 }
-
-// sameEntries says whether two sections say the same.
-func sameEntries[T any](a, b map[string]*T) bool { return others(a, b) == nil }
 
 // placesOf lists the places that a test names.
 func placesOf(t *estate.Test) (out []estate.ResourceTerm) {

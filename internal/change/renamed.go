@@ -65,11 +65,11 @@ func (r renaming) cancels(lines []Line) bool {
 
 // principal gives the other id of who is renamed.
 func (r renaming) principal(p estate.Principal) estate.Principal {
-	kind, ok := map[string]estate.PrincipalKind{"people": estate.IsPerson, "services": estate.IsService, "groups": estate.IsGroup}[r.section]
 	switch {
-	case ok && p == (estate.Principal{Kind: kind, ID: r.from}):
+	case p.Kind.Section() != r.section:
+	case p.ID == r.from:
 		p.ID = r.to
-	case ok && p == (estate.Principal{Kind: kind, ID: r.to}):
+	case p.ID == r.to:
 		p.ID = r.from
 	}
 	return p

@@ -1,35 +1,34 @@
 package change
 
 import (
+	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
 )
 
 // Few is up to how many people an estate has for everybody to be looked at, whoever can be concerned. Tests set it to 0.
 var Few = 5000
 
 // altered lists, by section, the ids of the entries that are not the same in two estates.
-type altered struct {
-	people, services, groups, roles, scopes, grants, blocks, separations, systems, kinds, delegations, tests, guarantees []string
+type altered map[string][]string
+
+func alteredIn(before, after *estate.Estate) altered {
+	return estate.Differing(before, after, func(was, is estate.Head) bool { return same(was, is) })
 }
 
-func alteredIn(before, after *estate.Estate) *altered {
-	return &altered{
-		others(before.People, after.People), others(before.Services, after.Services), others(before.Groups, after.Groups),
-		others(before.Roles, after.Roles), others(before.Scopes, after.Scopes), others(before.Grants, after.Grants),
-		others(before.Blocks, after.Blocks), others(before.Separations, after.Separations), others(before.Systems, after.Systems),
-		others(before.Kinds, after.Kinds), others(before.Delegations, after.Delegations), others(before.Tests, after.Tests),
-		others(before.Guarantees, after.Guarantees),
-	}
+// any says whether entries of some of the sections are not the same.
+func (a altered) any(sections ...string) bool {
+	return slices.ContainsFunc(sections, func(s string) bool { return len(a[s]) > 0 })
 }
 
 // touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which entries are others: where an estate was read again
 // in part, the rest is the same by its address.
-func touched(before, after *estate.Estate, altered *altered, rosters [2]*gate.Roster) map[estate.Principal]bool {
+func touched(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster) map[estate.Principal]bool {
 	if len(before.People)+len(after.People) < 2*Few || before.Tree != after.Tree || before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
-		len(altered.separations)+len(altered.systems)+len(altered.kinds) > 0 {
+		altered.any("separations", "systems", "catalogs") {
 		return nil
 	}
 	out := map[estate.Principal]bool{}
@@ -53,14 +52,14 @@ func touched(before, after *estate.Estate, altered *altered, rosters [2]*gate.Ro
 }
 
 // subjects adds those who are others, or who are in other groups than before.
-func (a *altered) subjects(both [2]*estate.Estate, rosters [2]*gate.Roster, to map[estate.Principal]bool) {
-	for _, id := range a.people {
+func (a altered) subjects(both [2]*estate.Estate, rosters [2]*gate.Roster, to map[estate.Principal]bool) {
+	for _, id := range a["people"] {
 		to[estate.Principal{ID: id}] = true
 	}
-	for _, id := range a.services {
+	for _, id := range a["services"] {
 		to[estate.Principal{Kind: estate.IsService, ID: id}] = true
 	}
-	for _, id := range a.groups {
+	for _, id := range a["groups"] {
 		for _, outer := range around(both, id) {
 			changed(rosters[0].Group(outer), rosters[1].Group(outer), to)
 		}
@@ -68,42 +67,43 @@ func (a *altered) subjects(both [2]*estate.Estate, rosters [2]*gate.Roster, to m
 }
 
 // eachAltered visits the grants and blocks of both estates that are others, or that name a role or scope that is.
-func eachAltered(both [2]*estate.Estate, altered *altered, visit func(k int, to estate.Subjects, on estate.Resources)) {
-	roles := map[string]bool{}
-	for _, id := range altered.roles {
-		roles[id] = true
-	}
-	scopes := map[string]bool{}
-	for _, id := range altered.scopes {
-		scopes[id] = true
+func eachAltered(both [2]*estate.Estate, altered altered, visit func(k int, to estate.Subjects, on estate.Resources)) {
+	differ := map[string]map[string]bool{"roles": setOf(altered["roles"]), "scopes": setOf(altered["scopes"])}
+	names := func(section string, entry estate.Head) (any bool) {
+		policyfile.EachName(section, entry, func(_ string, n policyfile.Name) { any = any || differ[n.Section][n.ID] })
+		return any
 	}
 	for k, e := range both {
-		spread(roles, e.Roles, func(r *estate.Role, has func(string) bool) bool {
-			return slices.ContainsFunc(r.Include, func(ref estate.Ref) bool { return has(ref.ID) })
-		})
-		names := func(list estate.Resources) bool {
-			return slices.ContainsFunc(list, func(t estate.ResourceTerm) bool { return scopes[t.Scope] })
+		for section := range differ {
+			spread(differ[section], e, section)
 		}
-		spread(scopes, e.Scopes, func(s *estate.Scope, _ func(string) bool) bool { return names(s.Resources) })
 		for id, g := range e.Grants {
-			if slices.Contains(altered.grants, id) || names(g.On) || slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return roles[ref.ID] }) {
+			if slices.Contains(altered["grants"], id) || names("grants", g) {
 				visit(k, g.To, g.On)
 			}
 		}
 		for id, b := range e.Blocks {
-			if slices.Contains(altered.blocks, id) || names(b.On) {
+			if slices.Contains(altered["blocks"], id) || names("blocks", b) {
 				visit(k, b.To, b.On)
 			}
 		}
 	}
 }
 
+func setOf(ids []string) map[string]bool {
+	out := map[string]bool{}
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out
+}
+
 // concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ; nil where it may anywhere.
-func concerned(before, after *estate.Estate, altered *altered, rosters [2]*gate.Roster) *[2][]estate.Resources {
-	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition || len(altered.separations)+len(altered.kinds) > 0 {
+func concerned(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster) *[2][]estate.Resources {
+	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition || altered.any("separations", "catalogs") {
 		return nil
 	}
-	for _, id := range altered.systems {
+	for _, id := range altered["systems"] {
 		if was, is := before.Systems[id], after.Systems[id]; was == nil || is == nil || was.Kind.ID != is.Kind.ID {
 			return nil
 		}
@@ -118,7 +118,7 @@ func concerned(before, after *estate.Estate, altered *altered, rosters [2]*gate.
 	}
 	out := &[2][]estate.Resources{}
 	eachAltered(both, altered, func(k int, _ estate.Subjects, on estate.Resources) { out[k] = append(out[k], on) })
-	if len(altered.people)+len(altered.services)+len(altered.groups) == 0 {
+	if !altered.any("people", "services", "groups") {
 		return out
 	}
 	if len(before.People)+len(after.People) >= 2*Few {
@@ -145,54 +145,33 @@ func concerned(before, after *estate.Estate, altered *altered, rosters [2]*gate.
 }
 
 // rostersOf numbers the subjects of both estates, once where both have the same. That of the old one is given if it is known.
-func rostersOf(before, after *estate.Estate, altered *altered, known *gate.Roster) [2]*gate.Roster {
+func rostersOf(before, after *estate.Estate, altered altered, known *gate.Roster) [2]*gate.Roster {
 	if known == nil {
 		known = gate.NewRoster(before)
 	}
-	if len(altered.people)+len(altered.services)+len(altered.groups) == 0 {
+	if !altered.any("people", "services", "groups") {
 		return [2]*gate.Roster{known, known}
 	}
 	return [2]*gate.Roster{known, known.For(after)}
 }
 
-// others lists the ids of a section that are new, gone or not the same any more.
-func others[T any](before, after map[string]*T) (out []string) {
-	if estate.SameMap(before, after) {
-		return nil
-	}
-	gone := 0
-	for id, was := range before {
-		is := after[id]
-		if is == nil {
-			gone++
-		}
-		if is != was && (is == nil || !same(was, is)) {
-			out = append(out, id)
-		}
-	}
-	if len(after) == len(before)-gone {
-		return out
-	}
-	for id := range after {
-		if before[id] == nil {
-			out = append(out, id)
-		}
-	}
-	return out
-}
-
-// spread adds those that name any of the ids already there, until none does.
-func spread[T any](ids map[string]bool, section map[string]*T, names func(*T, func(string) bool) bool) {
+// spread adds the entries of a section that are made of any whose ids are already there, until none is.
+func spread(ids map[string]bool, e *estate.Estate, section string) {
 	if len(ids) == 0 {
 		return
 	}
 	for grown := true; grown; {
 		grown = false
-		for id, entry := range section {
-			if !ids[id] && names(entry, func(id string) bool { return ids[id] }) {
-				ids[id], grown = true, true
+		e.Each(section, func(o *estate.Object) {
+			if ids[o.ID] {
+				return
 			}
-		}
+			policyfile.EachNested(section, e.Entry(section, o.ID), func(ref estate.Ref) {
+				if ids[ref.ID] {
+					ids[o.ID], grown = true, true
+				}
+			})
+		})
 	}
 }
 
@@ -200,15 +179,9 @@ func spread[T any](ids map[string]bool, section map[string]*T, names func(*T, fu
 func around(both [2]*estate.Estate, id string) []string {
 	ids := map[string]bool{id: true}
 	for _, e := range both {
-		spread(ids, e.Groups, func(g *estate.Group, has func(string) bool) bool {
-			return slices.ContainsFunc(g.Members, func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && has(t.ID) })
-		})
+		spread(ids, e, "groups")
 	}
-	var out []string
-	for id := range ids {
-		out = append(out, id)
-	}
-	return out
+	return slices.Collect(maps.Keys(ids))
 }
 
 // changed adds those who are in one list and not in the other.
@@ -229,31 +202,18 @@ func changed(was, is []estate.Principal, out map[estate.Principal]bool) {
 
 // Others gives the entries of either estate that the other does not have, as estates of nothing else.
 func (e *Effect) Others() (before, after *estate.Estate) {
-	a, b := estate.New(), estate.New()
-	for _, x := range []*estate.Estate{a, b} {
-		x.Kinds, x.Tree = map[string]*estate.Kind{}, &estate.Tree{}
-	}
-	pick(e.altered.people, e.Before.People, e.After.People, a.People, b.People)
-	pick(e.altered.services, e.Before.Services, e.After.Services, a.Services, b.Services)
-	pick(e.altered.groups, e.Before.Groups, e.After.Groups, a.Groups, b.Groups)
-	pick(e.altered.roles, e.Before.Roles, e.After.Roles, a.Roles, b.Roles)
-	pick(e.altered.scopes, e.Before.Scopes, e.After.Scopes, a.Scopes, b.Scopes)
-	pick(e.altered.grants, e.Before.Grants, e.After.Grants, a.Grants, b.Grants)
-	pick(e.altered.blocks, e.Before.Blocks, e.After.Blocks, a.Blocks, b.Blocks)
-	pick(e.altered.separations, e.Before.Separations, e.After.Separations, a.Separations, b.Separations)
-	pick(e.altered.delegations, e.Before.Delegations, e.After.Delegations, a.Delegations, b.Delegations)
-	pick(e.altered.tests, e.Before.Tests, e.After.Tests, a.Tests, b.Tests)
-	pick(e.altered.guarantees, e.Before.Guarantees, e.After.Guarantees, a.Guarantees, b.Guarantees)
-	return a, b
-}
-
-func pick[T any](ids []string, before, after, was, is map[string]*T) {
-	for _, id := range ids {
-		if x := before[id]; x != nil {
-			was[id] = x
+	only := func(from *estate.Estate) *estate.Estate {
+		var some []estate.Edit
+		for section, ids := range e.altered {
+			for _, id := range ids {
+				if entry := from.Entry(section, id); entry != nil {
+					some = append(some, estate.Put(section, entry))
+				}
+			}
 		}
-		if x := after[id]; x != nil {
-			is[id] = x
-		}
+		out := estate.New().With(some...)
+		out.Tree = &estate.Tree{}
+		return out
 	}
+	return only(e.Before), only(e.After)
 }

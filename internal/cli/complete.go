@@ -2,12 +2,15 @@ package cli
 
 import (
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
 )
 
 // complete is what cobra calls to complete a word.
@@ -105,6 +108,41 @@ func (a *app) completeShow(_ *cobra.Command, args []string, _ string) ([]string,
 		}
 	}
 	return nil, cobra.ShellCompDirectiveNoFileComp
+}
+
+// completeNames offers what a key can name, for the last item of a list too.
+func (a *app) completeNames(sections []string) complete {
+	return func(_ *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+		before := typed[:strings.LastIndexAny(typed, ",+-")+1]
+		return a.words(func(g *gate.Gate) []string {
+			var out []string
+			for _, section := range sections {
+				for _, name := range namesIn(g, section) {
+					out = append(out, before+name)
+				}
+			}
+			return out
+		})
+	}
+}
+
+// namesIn lists what of a section can be named, as lists name it.
+func namesIn(g *gate.Gate, section string) []string {
+	switch section {
+	case policyfile.NamesOperation:
+		return usedOperations(g)
+	case policyfile.NamesFinding:
+		return estate.FindingCodes
+	case "resources":
+		return addresses(g, "")
+	case "catalogs":
+		return keys(g.Estate().Kinds)
+	}
+	out := ids(g.Estate().Section(section))
+	for i, id := range out {
+		out[i] = draft.Named(section, id)
+	}
+	return out
 }
 
 // usedOperations lists the operations of the kinds that the estate's systems have.

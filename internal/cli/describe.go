@@ -69,7 +69,7 @@ var listings = []listed{
 	{"delegations", "delegation", "delegations", []string{"id", "to", "may-grant", "on", "to-members-of"}, sectionIDs("delegations"), describeDelegation, nil},
 	{"tests", "test", "tests", []string{"id", "who", "allowed", "denied"}, sectionIDs("tests"), describeTest, nil},
 	{"guarantees", "guarantee", "guarantees", []string{"id", "says", "may", "on"}, sectionIDs("guarantees"), describeGuarantee, nil},
-	{"kinds", "kind", "kinds", []string{"id", "about", "types", "operations"}, func(g *gate.Gate) []string { return keys(g.Estate().Kinds) }, describeKind, nil},
+	{"kinds", "kind", "catalogs", []string{"id", "about", "types", "operations"}, func(g *gate.Gate) []string { return keys(g.Estate().Kinds) }, describeKind, nil},
 	{"operations", "operation", "operations", []string{"id", "level", "risk", "about"}, func(g *gate.Gate) []string { return keys(g.Estate().Operations) }, describeOperation, nil},
 	{"templates", "template", "", []string{"id", "about"}, func(*gate.Gate) []string { return templateIDs() }, describeTemplate, nil},
 	{"findings", "finding", "", []string{"id", "severity", "about"}, func(*gate.Gate) []string { return estate.FindingCodes }, describeFinding, nil},

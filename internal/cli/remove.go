@@ -63,6 +63,14 @@ func (a *app) remove(d *draft.Draft, old *estate.Estate, s policyfile.Section, i
 			Help:    fmt.Sprintf("take those out first, or with it: hgate remove %s %s --with-references", s.One, id),
 		}
 	}
+	for _, m := range others {
+		if m.Section == policyfile.SettingsSection {
+			return &draft.Error{
+				Message: fmt.Sprintf("the workspace belongs to %s %s (%s:%d), so it is not removed", s.One, id, m.File, m.Line()),
+				Help:    "name another " + m.Key + " in " + policyfile.SettingsFile + " first",
+			}
+		}
+	}
 	gone, err := d.RemoveWith(s.Name, id, others)
 	if err != nil {
 		return err
@@ -76,17 +84,25 @@ func (a *app) remove(d *draft.Draft, old *estate.Estate, s policyfile.Section, i
 	return nil
 }
 
+// entryNamed tells in which entry a mention stands.
+func entryNamed(m draft.Mention) string {
+	if m.Section == policyfile.SettingsSection {
+		return "the settings"
+	}
+	return estate.Singular(m.Section) + " " + m.ID
+}
+
 // mentionLines lists mentions with their places.
 func mentionLines(mentions []draft.Mention) string {
 	const most = 20
 	var lines []string
 	inFile := map[string]int{}
 	for _, m := range mentions {
-		if m.Line == 0 {
+		if m.Line() == 0 {
 			inFile[m.File]++
 			continue
 		}
-		lines = append(lines, fmt.Sprintf("  %s:%d  %s of %s %s", m.File, m.Line, m.Key, sectionNamed(m.Section).One, m.ID))
+		lines = append(lines, fmt.Sprintf("  %s:%d  %s of %s", m.File, m.Line(), m.Key, entryNamed(m)))
 	}
 	for _, name := range keys(inFile) {
 		lines = append(lines, fmt.Sprintf("  %s  %s", name, count(inFile[name], "line")))

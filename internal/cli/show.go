@@ -11,6 +11,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
 	"hiddengate/internal/view"
 )
 
@@ -73,9 +74,9 @@ and a group it says what it gives to how many, and what would be lost without it
 
 func (a *app) show(g *gate.Gate, l listed, id string) error {
 	pairs := l.describe(g, id)
-	var refs []estate.Reference
+	var refs []policyfile.Reference
 	if l.section != "" {
-		refs = g.Estate().References(l.section, id)
+		refs = policyfile.References(g.Estate(), l.section, id)
 	}
 	loss, err := a.loss(g, l.section, id)
 	if err != nil {

@@ -35,6 +35,8 @@ func (a *app) valueFlags(c *cobra.Command, s policyfile.Section) *values {
 		}
 		if len(f.Words) > 0 {
 			_ = c.RegisterFlagCompletionFunc(f.Name, cobra.FixedCompletions(f.Words, cobra.ShellCompDirectiveNoFileComp))
+		} else if len(f.Names) > 0 {
+			_ = c.RegisterFlagCompletionFunc(f.Name, a.completeNames(f.Names))
 		}
 	}
 	return v

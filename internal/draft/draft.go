@@ -168,13 +168,6 @@ func (i fileInfo) ModTime() time.Time { return time.Time{} }
 func (i fileInfo) IsDir() bool        { return false }
 func (i fileInfo) Sys() any           { return nil }
 
-// sectionFile says in which file a section's entries go where there are none yet.
-var sectionFile = map[string]string{
-	"catalogs": "systems.yaml", "systems": "systems.yaml", "people": "people.yaml", "services": "people.yaml", "groups": "people.yaml",
-	"roles": "access.yaml", "scopes": "access.yaml", "grants": "access.yaml", "blocks": "access.yaml", "separations": "access.yaml", "delegations": "access.yaml",
-	"tests": "tests.yaml", "guarantees": "tests.yaml",
-}
-
 // home gives the file in which most entries of a section stand.
 func (d *Draft) home(section string) string {
 	count := map[string]int{}
@@ -188,7 +181,7 @@ func (d *Draft) home(section string) string {
 		}
 	}
 	if best == "" {
-		return sectionFile[section]
+		return policyfile.Home(section)
 	}
 	return best
 }

@@ -273,8 +273,8 @@ func (d *Draft) Rename(section, id, to string) error {
 // prefixes by which lists of subjects name entries.
 var prefixes = map[string]string{"services": "service:", "groups": "group:", "people": ""}
 
-// named writes an entry as lists name it.
-func named(section, id string) string {
+// Named writes an entry as lists name it.
+func Named(section, id string) string {
 	if section == "scopes" {
 		return "scope:" + id
 	}

@@ -142,6 +142,19 @@ const (
 	IsAnonymous
 )
 
+// Section gives the section in which such subjects stand; "" where they stand in none.
+func (k PrincipalKind) Section() string {
+	switch k {
+	case IsPerson:
+		return "people"
+	case IsService:
+		return "services"
+	case IsGroup:
+		return "groups"
+	}
+	return ""
+}
+
 // Principal names a person, service or group, everyone, or anonymous.
 type Principal struct {
 	Kind PrincipalKind

@@ -45,6 +45,7 @@ type check struct {
 	finding *Finding
 	found   []Found
 	there   map[estate.Principal]bool // whether anybody active stands behind an owner
+	listed  []namedList               // once somebody asks for them
 }
 
 // Run looks for every finding as of now.

@@ -13,20 +13,20 @@ var futureWide = &Finding{
 	Cure: "name what is meant, or give it a tag and select by that",
 	dear: true,
 	find: func(c *check) {
-		c.placeLists(func(what string, o *estate.Object, list estate.Resources) {
-			if what != "scope" && what != "grant" {
-				return
+		for _, l := range c.lists() {
+			if l.what != "scope" && l.what != "grant" {
+				continue
 			}
-			for _, t := range list {
+			for _, t := range l.Resources {
 				if t.Not || t.In == nil || t.In.Plain() || t.Tags != nil || t.Owners != nil || !bareWildcard(t.In.String()) {
 					continue
 				}
 				n := c.matches(*t.In, 3)
 				if n == 1 || n == 2 {
-					c.report(o, t.Position, "%s: %s fits %d today and anything new", named(what, o), t, n)
+					c.report(l.entry, t.Position, "%s: %s fits %d today and anything new", named(l.what, l.entry), t, n)
 				}
 			}
-		})
+		}
 	},
 }
 

@@ -14,43 +14,64 @@ var matchesNothing = &Finding{
 	Cure: "correct the pattern, or list what it is meant to fit",
 	dear: true,
 	find: func(c *check) {
-		c.placeLists(func(what string, o *estate.Object, list estate.Resources) {
-			for _, t := range list {
-				plain := t.In != nil && t.In.Plain() && t.String() == estate.ResourceTerm{In: t.In, Not: t.Not}.String()
-				if !plain && !c.coversAny(estate.Resources{withoutNot(t)}) {
-					c.weigh(kept(what == "block" || t.Not), o, t.Position, "%s: %s fits no listed resource", named(what, o), t)
-				}
+		for _, l := range c.lists() {
+			c.emptyPlaces(l)
+			c.emptyOperations(l)
+			isNot := func(t estate.SubjectTerm) bool { return t.Not }
+			if !l.Beside && slices.ContainsFunc(l.Subjects, isNot) && len(c.gate.Members(l.Subjects)) == 0 {
+				c.weigh(kept(l.what == "block"), l.entry, l.Subjects[0].Position, "%s: the `not` entries leave nobody over", named(l.what, l.entry))
 			}
-			if len(list) > 1 && slices.ContainsFunc(list, func(t estate.ResourceTerm) bool { return t.Not }) && !c.coversAny(list) {
-				c.weigh(kept(what == "block"), o, list[0].Position, "%s: the `not` entries leave no listed resource over", named(what, o))
-			}
-		})
-		c.operationLists(func(what string, o *estate.Object, list estate.Operations) {
-			for _, t := range list {
-				if t.Kind == estate.ByGlob && !c.fitsAny(estate.Operations{{Kind: t.Kind, Name: t.Name}}) {
-					c.weigh(kept(what == "block" || t.Not), o, t.Position, "%s: %s fits no operation", named(what, o), t)
-				}
-			}
-			if len(list) > 1 && slices.ContainsFunc(list, func(t estate.OperationTerm) bool { return t.Not }) && what != "role" && !c.fitsAny(list) {
-				c.weigh(kept(what == "block"), o, list[0].Position, "%s: the `not` entries leave no operation over", named(what, o))
-			}
-		})
+		}
 		for _, r := range estate.Sorted(c.about.Roles) {
-			if len(c.gate.RoleOperations(r.ID)) == 0 && !slices.ContainsFunc(r.Allow, func(t estate.OperationTerm) bool { return t.Kind == estate.ByName && !t.Not }) {
+			isUnknown := func(t estate.OperationTerm) bool { // of which unknown-operation tells
+				return t.Kind == estate.ByName && !t.Not && c.estate.Operations[t.Name] == nil
+			}
+			if len(c.gate.RoleOperations(r.ID)) == 0 && !slices.ContainsFunc(r.Allow, isUnknown) {
 				c.report(&r.Object, r.Source.Position, "role %s has no operation", r.ID)
 			}
 		}
-		c.subjectLists(func(what string, o *estate.Object, list estate.Subjects) {
-			if slices.ContainsFunc(list, func(t estate.SubjectTerm) bool { return t.Not }) && len(c.gate.Members(list)) == 0 {
-				c.weigh(kept(what == "block"), o, list[0].Position, "%s: the `not` entries leave nobody over", named(what, o))
-			}
-		})
 		for _, g := range estate.Sorted(c.about.Groups) {
-			if g.Match != nil && g.Members == nil && len(c.gate.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: g.ID}}})) == 0 {
+			isNot := slices.ContainsFunc(g.Members, func(t estate.SubjectTerm) bool { return t.Not })
+			if g.Match == nil && !isNot || g.Match != nil && g.Members != nil {
+				continue
+			}
+			if len(c.gate.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: g.ID}}})) > 0 {
+				continue
+			}
+			if isNot {
+				c.report(&g.Object, g.Members[0].Position, "group %s: the `not` entries leave nobody over", g.ID)
+			} else {
 				c.report(&g.Object, g.Source.Position, "group %s: nobody has the tags that it matches", g.ID)
 			}
 		}
 	},
+}
+
+// emptyPlaces reports what of a list of resources selects nothing.
+func (c *check) emptyPlaces(l namedList) {
+	for _, t := range l.Resources {
+		plain := t.In != nil && t.In.Plain() && t.String() == estate.ResourceTerm{In: t.In, Not: t.Not}.String()
+		if !plain && !c.coversAny(estate.Resources{withoutNot(t)}) {
+			c.weigh(kept(l.what == "block" || t.Not), l.entry, t.Position, "%s: %s fits no listed resource", named(l.what, l.entry), t)
+		}
+	}
+	isNot := func(t estate.ResourceTerm) bool { return t.Not }
+	if len(l.Resources) > 1 && slices.ContainsFunc(l.Resources, isNot) && !c.coversAny(l.Resources) {
+		c.weigh(kept(l.what == "block"), l.entry, l.Resources[0].Position, "%s: the `not` entries leave no listed resource over", named(l.what, l.entry))
+	}
+}
+
+// emptyOperations reports what of a list of operations selects nothing.
+func (c *check) emptyOperations(l namedList) {
+	for _, t := range l.Operations {
+		if t.Kind == estate.ByGlob && !c.fitsAny(estate.Operations{{Kind: t.Kind, Name: t.Name}}) {
+			c.weigh(kept(l.what == "block" || t.Not), l.entry, t.Position, "%s: %s fits no operation", named(l.what, l.entry), t)
+		}
+	}
+	isNot := func(t estate.OperationTerm) bool { return t.Not }
+	if !l.Beside && len(l.Operations) > 1 && slices.ContainsFunc(l.Operations, isNot) && !c.fitsAny(l.Operations) {
+		c.weigh(kept(l.what == "block"), l.entry, l.Operations[0].Position, "%s: the `not` entries leave no operation over", named(l.what, l.entry))
+	}
 }
 
 // kept is an error where something is meant to be kept out.
@@ -77,41 +98,4 @@ func (c *check) fitsAny(list estate.Operations) bool {
 		}
 	}
 	return false
-}
-
-// placeLists visits every list of resources in the estate.
-func (c *check) placeLists(visit func(what string, o *estate.Object, list estate.Resources)) {
-	for _, s := range estate.Sorted(c.about.Scopes) {
-		visit("scope", &s.Object, s.Resources)
-	}
-	for _, g := range estate.Sorted(c.about.Grants) {
-		visit("grant", &g.Object, g.On)
-	}
-	for _, b := range estate.Sorted(c.about.Blocks) {
-		visit("block", &b.Object, b.On)
-	}
-	for _, d := range estate.Sorted(c.about.Delegations) {
-		visit("delegation", &d.Object, d.On)
-	}
-	for _, g := range estate.Sorted(c.about.Guarantees) {
-		visit("guarantee", &g.Object, g.On)
-	}
-}
-
-// subjectLists visits every list of subjects that gathers by itself.
-func (c *check) subjectLists(visit func(what string, o *estate.Object, list estate.Subjects)) {
-	for _, g := range estate.Sorted(c.about.Groups) {
-		if g.Match == nil {
-			visit("group", &g.Object, g.Members)
-		}
-	}
-	for _, g := range estate.Sorted(c.about.Grants) {
-		visit("grant", &g.Object, g.To)
-	}
-	for _, b := range estate.Sorted(c.about.Blocks) {
-		visit("block", &b.Object, b.To)
-	}
-	for _, d := range estate.Sorted(c.about.Delegations) {
-		visit("delegation", &d.Object, d.To)
-	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/policyfile"
 )
 
 var unknownOperation = &Finding{
@@ -14,38 +15,16 @@ var unknownOperation = &Finding{
 	Cure: "see `hgate list operations` for the names",
 	find: func(c *check) {
 		known := slices.Sorted(maps.Keys(c.estate.Operations))
-		c.operationLists(func(what string, o *estate.Object, list estate.Operations) {
-			for _, t := range list {
+		for _, l := range c.namings(func(n policyfile.Naming) bool { return n.Operations != nil }) {
+			for _, t := range l.Operations {
 				if t.Kind == estate.ByName && c.estate.Operations[t.Name] == nil {
 					near := diagnostic.Nearest(t.Name, known)
 					if near != "" {
 						near = "; did you mean " + near + "?"
 					}
-					c.report(o, t.Position, "%s names the operation %s, which no kind offers%s", named(what, o), t.Name, near)
+					c.report(l.entry, t.Position, "%s names the operation %s, which no kind offers%s", named(l.what, l.entry), t.Name, near)
 				}
 			}
-		})
-	},
-}
-
-// operationLists visits every list of operations in the estate.
-func (c *check) operationLists(visit func(what string, o *estate.Object, list estate.Operations)) {
-	for _, r := range estate.Sorted(c.about.Roles) {
-		visit("role", &r.Object, r.Allow)
-	}
-	for _, b := range estate.Sorted(c.about.Blocks) {
-		visit("block", &b.Object, b.Deny)
-	}
-	for _, d := range estate.Sorted(c.about.Delegations) {
-		visit("delegation", &d.Object, d.Within)
-	}
-	for _, t := range estate.Sorted(c.about.Tests) {
-		for _, s := range slices.Concat(t.Allowed, t.Denied) {
-			visit("test", &t.Object, estate.Operations{s.Operation})
 		}
-	}
-	for _, g := range estate.Sorted(c.about.Guarantees) {
-		visit("guarantee", &g.Object, g.May)
-		visit("guarantee", &g.Object, g.Both)
-	}
+	},
 }

@@ -2,7 +2,6 @@ package finding
 
 import (
 	"hiddengate/internal/diagnostic"
-	"hiddengate/internal/estate"
 )
 
 var unlistedAddress = &Finding{
@@ -12,8 +11,8 @@ var unlistedAddress = &Finding{
 	dear: true,
 	find: func(c *check) {
 		helped := 0 // looking for what is near takes a while among many
-		c.placeLists(func(what string, o *estate.Object, list estate.Resources) {
-			for _, t := range list {
+		for _, l := range c.lists() {
+			for _, t := range l.Resources {
 				if t.In == nil || !t.In.Plain() {
 					continue
 				}
@@ -37,8 +36,8 @@ var unlistedAddress = &Finding{
 				if help != "" {
 					help = "; did you mean " + help + "?"
 				}
-				c.weigh(severity, o, t.Position, "%s names %s, which is not listed%s", named(what, o), a, help)
+				c.weigh(severity, l.entry, t.Position, "%s names %s, which is not listed%s", named(l.what, l.entry), a, help)
 			}
-		})
+		}
 	},
 }

@@ -3,6 +3,7 @@ package finding
 import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/policyfile"
 )
 
 var unusedScope = &Finding{
@@ -12,29 +13,20 @@ var unusedScope = &Finding{
 	dear: true,
 	find: func(c *check) {
 		used := map[string]bool{}
-		var use func(list estate.Resources)
-		use = func(list estate.Resources) {
-			for _, t := range list {
-				if t.Scope != "" && !used[t.Scope] {
-					used[t.Scope] = true
-					use(c.estate.Scopes[t.Scope].Resources)
-				}
+		var use func(id string)
+		use = func(id string) {
+			if !used[id] {
+				used[id] = true
+				policyfile.EachNested("scopes", c.estate.Scopes[id], func(ref estate.Ref) { use(ref.ID) })
 			}
 		}
-		c.placeLists(func(what string, _ *estate.Object, list estate.Resources) {
-			if what != "scope" {
-				use(list)
-			}
-		})
-		for _, t := range c.estate.Tests {
-			for _, s := range t.Allowed {
-				use(estate.Resources{s.Place})
-			}
-			for _, s := range t.Denied {
-				use(estate.Resources{s.Place})
-			}
-			for _, l := range t.Levels {
-				use(estate.Resources{l.Place})
+		for _, l := range c.namings(func(n policyfile.Naming) bool { return n.Resources != nil }) {
+			if l.what != "scope" {
+				l.Each(func(n policyfile.Name) {
+					if n.Section == "scopes" {
+						use(n.ID)
+					}
+				})
 			}
 		}
 		for _, s := range estate.Sorted(c.estate.Scopes) {

@@ -336,8 +336,7 @@ func (w *Ways) grown(cost int) *estate.Estate {
 	if cost == 0 {
 		return w.estate
 	}
-	e := *w.estate
-	e.Grants, e.Groups, e.Roles = maps.Clone(e.Grants), maps.Clone(e.Groups), maps.Clone(e.Roles)
+	e := w.estate.With(estate.Own("grants"), estate.Own("groups"), estate.Own("roles"))
 	for key, m := range w.moves {
 		var to estate.Subjects
 		for who, by := range m.by {
@@ -373,7 +372,7 @@ func (w *Ways) grown(cost int) *estate.Estate {
 			}
 		}
 	}
-	return &e
+	return e
 }
 
 // allows lists the operations that a step gives.

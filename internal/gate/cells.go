@@ -39,13 +39,12 @@ type Access struct {
 
 // CompileCells compiles an estate so that all its cells can be gone through. Its error names entries whose conditions are too complex.
 func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
-	bare := *e
-	bare.Grants, bare.Blocks = map[string]*estate.Grant{}, map[string]*estate.Block{}
+	bare := e.With(estate.Clear("grants"), estate.Clear("blocks"))
 	if s.Roster == nil {
 		s.Roster = NewRoster(e)
 	}
 	lists := append(onOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
-	pair, err := compilePair(&bare, e, [2]*Roster{s.Roster, s.Roster}, options{
+	pair, err := compilePair(bare, e, [2]*Roster{s.Roster, s.Roster}, options{
 		facts: gatherFacts(e), which: s.Which, only: s.Only, lists: s.Places, marks: newcomers(e, lists),
 	})
 	if err != nil {

@@ -35,21 +35,12 @@ type Altered struct {
 	Authority Authority
 }
 
-// Statement stands for all keys of an entry that is judged as a whole.
-const Statement = "statement"
-
-// AlteredKeys tells which keys of a section two entries have otherwise, each that decides by its name. Sections whose
-// entries are read into something else first are told as one Statement.
+// AlteredKeys tells which keys of a section two entries have otherwise.
 func AlteredKeys(section string, was, is estate.Head, same func(a, b any) bool) (out []Altered) {
 	for _, f := range tableOf(section) {
 		a, ok := f.value(was)
 		b, okToo := f.value(is)
-		switch {
-		case !ok || !okToo:
-			if len(out) == 0 || out[len(out)-1].Key != Statement {
-				out = append(out, Altered{Statement, f.authority})
-			}
-		case !same(a, b):
+		if ok && okToo && !same(a, b) {
 			out = append(out, Altered{f.name, f.authority})
 		}
 	}

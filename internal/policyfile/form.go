@@ -10,11 +10,24 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// form is the way a value is written: its name on the reference pages, its JSON Schema, and how it is read.
+// form is the way a value is written: its name on the reference pages, its JSON Schema, how it is read, and what it names.
 type form[V any] struct {
 	name   string
 	schema any
 	read   func(r *reader, n *yaml.Node) (V, bool)
+	names  []string                                                // the sections of what it names, for completion
+	naming func(v V, visit func(Naming))                           // what a value names; nil for nothing
+	sites  func(n *yaml.Node, path []string, visit func(one Site)) // where a node names it; nil for nowhere
+}
+
+// naming says that a form's values name entries of some sections: which, and in which words of a node.
+func naming[V any](f form[V], sections []string, of func(V) Naming, words func(*yaml.Node) []Word) form[V] {
+	f.names = sections
+	f.naming = func(v V, visit func(Naming)) { visit(of(v)) }
+	f.sites = func(n *yaml.Node, path []string, visit func(Site)) {
+		visit(Site{Path: path, Node: n, Words: words(n)})
+	}
+	return f
 }
 
 // field is one key of an entry.
@@ -27,41 +40,80 @@ type field struct {
 	read      func(r *reader, into any, n *yaml.Node)
 	value     func(entry any) (any, bool) // false for what is no entry of the field's table
 	authority Authority
+	names     []string
+	namings   func(entry any, visit func(Naming))
+	sites     func(n *yaml.Node, path []string, visit func(one Site))
+	nesting   bool // it names entries of the same section, of which the entry is made
+	essential bool // an entry that gathers nothing by it any more is of no use
 }
 
 // of makes a field of T that is written in the form and kept where at says.
 func of[T, V any](name string, f form[V], doc string, at func(*T) *V) field {
-	return field{name: name, doc: doc, form: f.name, schema: f.schema, read: func(r *reader, into any, n *yaml.Node) {
-		if v, ok := f.read(r, n); ok {
-			*at(into.(*T)) = v
+	return fieldOf(name, f, doc, func(entry any) *V {
+		if t, ok := entry.(*T); ok {
+			return at(t)
 		}
-	}, value: func(entry any) (any, bool) {
-		t, ok := entry.(*T)
-		if !ok {
+		return nil
+	})
+}
+
+// fieldOf makes a field that is kept where at says, which is nil for what is no entry of its table.
+func fieldOf[V any](name string, f form[V], doc string, at func(entry any) *V) field {
+	out := field{name: name, doc: doc, form: f.name, schema: f.schema, names: f.names, sites: f.sites}
+	out.read = func(r *reader, into any, n *yaml.Node) {
+		if v, ok := f.read(r, n); ok {
+			*at(into) = v
+		}
+	}
+	out.value = func(entry any) (any, bool) {
+		v := at(entry)
+		if v == nil {
 			return nil, false
 		}
-		return *at(t), true
-	}}
+		return *v, true
+	}
+	if f.naming != nil {
+		out.namings = func(entry any, visit func(Naming)) {
+			if v := at(entry); v != nil {
+				f.naming(*v, visit)
+			}
+		}
+	}
+	return out
 }
 
 // head makes a field that every entry has.
 func head[V any](name string, f form[V], doc string, at func(*estate.Object) *V) field {
-	return field{name: name, doc: doc, form: f.name, schema: f.schema, read: func(r *reader, into any, n *yaml.Node) {
-		if v, ok := f.read(r, n); ok {
-			*at(into.(estate.Head).Head()) = v
+	return fieldOf(name, f, doc, func(entry any) *V {
+		if h, ok := entry.(estate.Head); ok {
+			return at(h.Head())
 		}
-	}, value: func(entry any) (any, bool) {
-		h, ok := entry.(estate.Head)
-		if !ok {
-			return nil, false
-		}
-		return *at(h.Head()), true
-	}}
+		return nil
+	})
 }
 
 // must marks a field that may not be left out.
 func (f field) must() field {
 	f.required = true
+	return f
+}
+
+// nests marks a field by which an entry is made of others of its section.
+func (f field) nests() field {
+	f.nesting = true
+	return f
+}
+
+// vital marks a field without which an entry is of no use, though it may be left out beside others.
+func (f field) vital() field {
+	f.essential = true
+	return f
+}
+
+// another marks a field that is another way of writing one before it: what it says is told as that.
+func (f field) another() field {
+	f.namings = nil
+	f.value = func(any) (any, bool) { return nil, false }
 	return f
 }
 
@@ -122,15 +174,45 @@ func listOf[V any](item form[V]) form[[]V] {
 			}
 			return out, len(out) > 0
 		},
+		names: item.names,
+		naming: whereNamed(item.naming != nil, func(list []V, visit func(Naming)) {
+			for _, v := range list {
+				item.naming(v, visit)
+			}
+		}),
+		sites: whereNamed(item.sites != nil, func(n *yaml.Node, path []string, visit func(Site)) {
+			eachItem(n, func(i int, c *yaml.Node) {
+				item.sites(c, path, func(one Site) { // of whatever stands in an item, the item is what can be taken out
+					one.Path, one.Index, one.IsKey = path, i, false
+					visit(one)
+				})
+			})
+		}),
 	}
+}
+
+// whereNamed gives a function if a form's values name something.
+func whereNamed[F any](does bool, f F) F {
+	var none F
+	if !does {
+		return none
+	}
+	return f
 }
 
 // pointer keeps whether a value was written at all.
 func pointer[V any](f form[V]) form[*V] {
-	return form[*V]{name: f.name, schema: f.schema, read: func(r *reader, n *yaml.Node) (*V, bool) {
+	out := form[*V]{name: f.name, schema: f.schema, names: f.names, sites: f.sites}
+	out.read = func(r *reader, n *yaml.Node) (*V, bool) {
 		v, ok := f.read(r, n)
 		return &v, ok
-	}}
+	}
+	out.naming = whereNamed(f.naming != nil, func(v *V, visit func(Naming)) {
+		if v != nil {
+			f.naming(*v, visit)
+		}
+	})
+	return out
 }
 
 // scalarForm reads one text with a parser.

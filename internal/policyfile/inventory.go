@@ -20,7 +20,7 @@ import (
 	"hiddengate/internal/estate"
 )
 
-var groupsField = of("groups", refsForm, "groups the person belongs to", func(s *estate.Subject) *[]estate.Ref { return &s.Groups })
+var groupsField = of("groups", groupsForm, "groups the person belongs to", func(s *estate.Subject) *[]estate.Ref { return &s.Groups })
 
 var inventoryPersonFields = append([]field{
 	of("id", scalarForm("id", pattern(idPattern), func(_ *reader, text string) (string, error) { return text, estate.CheckID(text) }), "the person's id", func(s *estate.Subject) *string { return &s.ID }).must(),

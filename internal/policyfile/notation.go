@@ -52,65 +52,104 @@ func countForm(least, most int) form[int] {
 	}}
 }
 
-var principalForm = scalarForm("subject", pattern(`((person|service|group):)?`+idPattern), func(_ *reader, text string) (estate.Principal, error) {
+var principalForm = naming(scalarForm("subject", pattern(`((person|service|group):)?`+idPattern), func(_ *reader, text string) (estate.Principal, error) {
 	return estate.ParsePrincipal(text)
-})
+}), subjectSections, func(p estate.Principal) Naming { return Naming{Subjects: estate.Subjects{{Principal: p}}} }, subjectWords)
 
-var ownerForm = scalarForm("person, service or group", pattern(`((person|service|group):)?`+idPattern), func(_ *reader, text string) (*estate.Principal, error) {
+var ownerForm = naming(scalarForm("person, service or group", pattern(`((person|service|group):)?`+idPattern), func(_ *reader, text string) (*estate.Principal, error) {
 	p, err := estate.ParsePrincipal(text)
 	if err == nil && p.Kind > estate.IsGroup {
 		err = fmt.Errorf("%s can't own anything; an owner is a person, service:ID or group:ID", text)
 	}
 	return &p, err
-})
+}), subjectSections, ownerNaming, subjectWords)
 
-var refForm = form[estate.Ref]{name: "id", schema: pattern(idPattern), read: func(r *reader, n *yaml.Node) (estate.Ref, bool) {
-	text, ok := parse(r, n, "an id", func(text string) (string, error) { return text, estate.CheckID(text) })
-	return estate.Ref{ID: text, Position: r.at(n)}, ok
-}}
+// refTo reads the id of an entry of a section.
+func refTo(section string) form[estate.Ref] {
+	return naming(form[estate.Ref]{name: "id", schema: pattern(idPattern), read: func(r *reader, n *yaml.Node) (estate.Ref, bool) {
+		text, ok := parse(r, n, "an id", func(text string) (string, error) { return text, estate.CheckID(text) })
+		return estate.Ref{ID: text, Position: r.at(n)}, ok
+	}}, []string{section}, func(ref estate.Ref) Naming {
+		if ref.ID == "" {
+			return Naming{}
+		}
+		return Naming{Section: section, Entries: []estate.Ref{ref}}
+	}, entryWords(section))
+}
 
-var refsForm = listOf(refForm)
+var (
+	kindForm   = refTo("catalogs")
+	groupsForm = listOf(refTo("groups"))
+	roleForm   = refTo("roles")
+	rolesForm  = listOf(roleForm)
+)
+
+// termsOf reads a list of terms, which is named as a whole.
+func termsOf[T any, L ~[]T](name string, item form[T], whole func(L) Naming) form[L] {
+	list := listOf(item)
+	out := form[L]{name: name, schema: list.schema, names: list.names, sites: list.sites}
+	out.read = func(r *reader, n *yaml.Node) (L, bool) { return list.read(r, n) }
+	out.naming = func(v L, visit func(Naming)) {
+		n := whole(v)
+		n.IsList = true
+		visit(n)
+	}
+	return out
+}
 
 // gathers reads a list of terms and sees that not all of them take away.
-func gathers[T any, L ~[]T](name string, item form[T], not func(T) bool) form[L] {
-	list := listOf(item)
-	return form[L]{name: name, schema: list.schema, read: func(r *reader, n *yaml.Node) (L, bool) {
-		out, ok := list.read(r, n)
+func gathers[T any, L ~[]T](list form[L], not func(T) bool) form[L] {
+	read := list.read
+	list.read = func(r *reader, n *yaml.Node) (L, bool) {
+		out, ok := read(r, n)
 		if ok && !slices.ContainsFunc(out, func(t T) bool { return !not(t) }) && len(out) == len(r.items(n)) {
 			r.wrong(n, "put what they take away from before them", "only `not` entries stand here, so nothing is gathered")
 			ok = false
 		}
 		return out, ok
-	}}
+	}
+	return list
 }
 
-var subjectTerm = form[estate.SubjectTerm]{name: "subject", schema: pattern(`(not )?((person|service|group):)?` + idPattern), read: func(r *reader, n *yaml.Node) (estate.SubjectTerm, bool) {
+// mayTakeAway says that a list may take away alone: another key of the entry gathers too.
+func mayTakeAway[V any](list form[V]) form[V] {
+	of := list.naming
+	list.naming = func(v V, visit func(Naming)) {
+		of(v, func(n Naming) {
+			n.Beside = true
+			visit(n)
+		})
+	}
+	return list
+}
+
+var subjectTerm = naming(form[estate.SubjectTerm]{name: "subject", schema: pattern(`(not )?((person|service|group):)?` + idPattern), read: func(r *reader, n *yaml.Node) (estate.SubjectTerm, bool) {
 	t, ok := parse(r, n, "a subject", estate.ParseSubjectTerm)
 	t.Position = r.at(n)
 	return t, ok
-}}
+}}, subjectSections, func(t estate.SubjectTerm) Naming { return Naming{Subjects: estate.Subjects{t}} }, subjectWords)
 
-var subjectsForm = gathers[estate.SubjectTerm, estate.Subjects]("subjects", subjectTerm, func(t estate.SubjectTerm) bool { return t.Not })
+var subjectTerms = termsOf("subjects", subjectTerm, func(l estate.Subjects) Naming { return Naming{Subjects: l} })
+
+var subjectsForm = gathers(subjectTerms, func(t estate.SubjectTerm) bool { return t.Not })
 
 // membersForm may take away alone: `match` may gather beside it.
-var membersForm = form[estate.Subjects]{name: "subjects", schema: subjectsForm.schema, read: func(r *reader, n *yaml.Node) (estate.Subjects, bool) {
-	return listOf(subjectTerm).read(r, n)
-}}
+var membersForm = mayTakeAway(subjectTerms)
 
 const operationPattern = `(not )?(all|(only|up to|from) (view|use|change|govern)|[a-z0-9.*-]*[*.][a-z0-9.*-]*)`
 
-var operationTerm = form[estate.OperationTerm]{name: "operation", schema: pattern(operationPattern), read: func(r *reader, n *yaml.Node) (estate.OperationTerm, bool) {
+var operationTerm = naming(form[estate.OperationTerm]{name: "operation", schema: pattern(operationPattern), read: func(r *reader, n *yaml.Node) (estate.OperationTerm, bool) {
 	t, ok := parse(r, n, "an operation", estate.ParseOperationTerm)
 	t.Position = r.at(n)
 	return t, ok
-}}
+}}, []string{NamesOperation}, func(t estate.OperationTerm) Naming { return Naming{Operations: estate.Operations{t}} }, operationWords)
 
-var operationsForm = gathers[estate.OperationTerm, estate.Operations]("operations", operationTerm, func(t estate.OperationTerm) bool { return t.Not })
+var operationTerms = termsOf("operations", operationTerm, func(l estate.Operations) Naming { return Naming{Operations: l} })
+
+var operationsForm = gathers(operationTerms, func(t estate.OperationTerm) bool { return t.Not })
 
 // allowForm may take away alone: `include` may gather beside it.
-var allowForm = form[estate.Operations]{name: "operations", schema: operationsForm.schema, read: func(r *reader, n *yaml.Node) (estate.Operations, bool) {
-	return listOf(operationTerm).read(r, n)
-}}
+var allowForm = mayTakeAway(operationTerms)
 
 const resourcePattern = `(not )?[\p{L}\p{Nd}*][^\x00-\x1f]*`
 
@@ -139,11 +178,11 @@ var selectorFields = []field{
 	of("exactly", flagForm, "what `in` matches alone, not what is inside", func(s *selector) *bool { return &s.exactly }),
 }
 
-var resourceTerm = form[estate.ResourceTerm]{
+var resourceTerm = naming(form[estate.ResourceTerm]{
 	name:   "resource",
 	schema: object{"anyOf": []any{pattern(resourcePattern), object{"$ref": "#/$defs/selector"}, object{"type": "object", "required": []any{"not"}, "additionalProperties": false, "properties": object{"not": object{"$ref": "#/$defs/selector"}}}}},
 	read:   readResourceTerm,
-}
+}, placeSections, func(t estate.ResourceTerm) Naming { return Naming{Resources: estate.Resources{t}} }, placeWords)
 
 func readResourceTerm(r *reader, n *yaml.Node) (estate.ResourceTerm, bool) {
 	if n.Kind != yaml.MappingNode || looksLikeAddress(n) {
@@ -191,7 +230,9 @@ func looksLikeAddress(n *yaml.Node) bool {
 		diagnostic.Nearest(n.Content[0].Value, fieldNames(selectorFields)) == ""
 }
 
-var resourcesForm = gathers[estate.ResourceTerm, estate.Resources]("resources", resourceTerm, func(t estate.ResourceTerm) bool { return t.Not })
+var resourcesForm = gathers(
+	termsOf("resources", resourceTerm, func(l estate.Resources) Naming { return Naming{Resources: l} }),
+	func(t estate.ResourceTerm) bool { return t.Not })
 
 // checkKey tells what is wrong with the key of a tag or attribute.
 func checkKey(key string) error {

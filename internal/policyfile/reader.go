@@ -28,8 +28,8 @@ type loader struct {
 	// incomplete says that something with a name could not be read at all: then a name that finds nothing proves
 	// nothing, and names are not looked up.
 	incomplete bool
-	// knownTypes are the types of resource of all kinds, once someone asks for them.
-	knownTypes map[string]bool
+	// knownTypes are the types of resource of all kinds, and knownOperations the operations, once someone asks for them.
+	knownTypes, knownOperations map[string]bool
 }
 
 // reader reads one file's nodes into the loader's estate.

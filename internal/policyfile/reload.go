@@ -2,7 +2,6 @@ package policyfile
 
 import (
 	"io/fs"
-	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -20,8 +19,8 @@ func Reload(was, files fs.FS, before *estate.Estate, changed []string) (*estate.
 	return Load(files)
 }
 
-// sharable are the sections of which entries can be read anew by themselves.
-var sharable = []string{"people", "services", "groups", "roles", "scopes", "grants", "blocks", "separations", "delegations", "tests", "guarantees"}
+// whole are the sections that are read as a whole: much follows from them.
+var whole = []*section{catalogs, systems}
 
 // reload is Reload where that can be done; nil elsewhere.
 func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.Estate {
@@ -36,22 +35,18 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 			return nil
 		}
 	}
-	for _, s := range before.Systems {
-		if slices.Contains(changed, s.Source.File) {
-			return nil
-		}
+	stands := false
+	for _, s := range whole {
+		before.Each(s.name, func(o *estate.Object) { stands = stands || slices.Contains(changed, o.Source.File) })
 	}
-	for _, k := range before.Kinds {
-		if slices.Contains(changed, k.Source.File) {
-			return nil
-		}
+	if stands {
+		return nil
 	}
-	e := *before
-	l := &loader{estate: &e, zone: before.Zone, texts: map[string][]byte{}, lines: map[string][]string{}, settings: settings{ignore: before.Ignore}}
+	l := &loader{zone: before.Zone, texts: map[string][]byte{}, lines: map[string][]string{}, settings: settings{ignore: before.Ignore}}
 	var documents []*document
-	named := map[string]bool{} // sections that the files have, or to which inventories add
-	if len(lists) > 0 {
-		named["people"], named["groups"] = true, true
+	var edits []estate.Edit
+	if len(lists) > 0 { // which add to them
+		edits = append(edits, estate.Own("people"), estate.Own("groups"))
 	}
 	for _, name := range changed {
 		if IsInventory(name) {
@@ -66,21 +61,28 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 		}
 		for _, root := range d.roots {
 			for i := 0; i < len(root.Content); i += 2 {
-				if !slices.Contains(sharable, root.Content[i].Value) {
+				name := root.Content[i].Value
+				if !slices.Contains(sectionNames(), name) || slices.ContainsFunc(whole, func(s *section) bool { return s.name == name }) {
 					return nil
 				}
-				named[root.Content[i].Value] = true
+				edits = append(edits, estate.Own(name))
 			}
 		}
 		documents = append(documents, d)
 	}
-	yamls := slices.DeleteFunc(slices.Clone(changed), IsInventory)
-	e.People, e.Services = left(before.People, yamls, named["people"]), left(before.Services, yamls, named["services"])
-	e.Groups, e.Roles = left(before.Groups, yamls, named["groups"]), left(before.Roles, yamls, named["roles"])
-	e.Scopes, e.Grants = left(before.Scopes, yamls, named["scopes"]), left(before.Grants, yamls, named["grants"])
-	e.Blocks, e.Separations = left(before.Blocks, yamls, named["blocks"]), left(before.Separations, yamls, named["separations"])
-	e.Delegations, e.Tests = left(before.Delegations, yamls, named["delegations"]), left(before.Tests, yamls, named["tests"])
-	e.Guarantees = left(before.Guarantees, yamls, named["guarantees"])
+	isChanged := map[string]bool{}
+	for _, name := range changed {
+		isChanged[name] = !IsInventory(name)
+	}
+	for _, section := range estate.SectionNames {
+		before.Each(section, func(o *estate.Object) {
+			if isChanged[o.Source.File] {
+				edits = append(edits, estate.Drop(section, o.ID))
+			}
+		})
+	}
+	e := before.With(edits...)
+	l.estate = e
 	again := relisted{gone: map[string]map[estate.Principal]bool{}}
 	for _, name := range lists {
 		if !again.read(l, was, files, name) {
@@ -106,70 +108,33 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 			}
 		}
 	}
-	again.ownGroups(&e, before)
+	again.ownGroups(e, before)
 	// What resources name has to be there still.
 	for _, owner := range e.Tree.Owners {
 		if owner != nil && (owner.Kind == estate.IsGroup && e.Groups[owner.ID] == nil || owner.Kind != estate.IsGroup && e.Subject(*owner) == nil) {
 			return nil
 		}
 	}
-	if !lacks(e.People, before.People) && !lacks(e.Services, before.Services) && !lacks(e.Groups, before.Groups) && !lacks(e.Roles, before.Roles) && !lacks(e.Scopes, before.Scopes) {
+	if !slices.ContainsFunc(namedSections(), func(section string) bool { return e.Lacks(before, section) }) {
 		l.fresh = map[string]bool{}
 		for _, name := range changed {
 			l.fresh[name] = true
 		}
 	}
-	l.resolveSubjects()
-	l.resolvePolicy()
-	l.resolveHeads()
-	if !estate.SameMap(e.Groups, before.Groups) {
-		l.circles("group", heads(e.Groups), func(id string) []estate.Ref { return groupRefs(e.Groups[id].Members) })
+	for _, section := range sectionNames() {
+		l.resolveNames(section)
 	}
-	l.circles("role", heads(e.Roles), func(id string) []estate.Ref { return e.Roles[id].Include })
-	l.circles("scope", heads(e.Scopes), func(id string) []estate.Ref { return scopeRefs(e.Scopes[id]) })
+	l.resolveListed()
+	for _, section := range sectionNames() {
+		if !e.Shares(before, section) {
+			l.circles(section)
+		}
+	}
 	if len(l.errors) > 0 || l.incomplete {
 		return nil
 	}
-	return &e
+	return e
 }
 
 // IsInventory says whether a file is an inventory by its name.
 func IsInventory(name string) bool { return path.Ext(name) == ".csv" || path.Ext(name) == ".ndjson" }
-
-// left gives a section without the entries of some files, as a map of its own if there are any, or if others will come.
-func left[T any, P interface {
-	*T
-	estate.Head
-}](section map[string]P, changed []string, others bool) map[string]P {
-	isChanged := map[string]bool{}
-	for _, name := range changed {
-		isChanged[name] = true
-	}
-	var gone []string
-	for id, entry := range section {
-		if isChanged[entry.Head().Source.File] {
-			gone = append(gone, id)
-		}
-	}
-	if len(gone) == 0 && !others {
-		return section
-	}
-	out := maps.Clone(section)
-	for _, id := range gone {
-		delete(out, id)
-	}
-	return out
-}
-
-// lacks says whether a section lacks an entry that it had before.
-func lacks[T any](section, before map[string]T) bool {
-	if estate.SameMap(section, before) {
-		return false
-	}
-	for id := range before {
-		if _, ok := section[id]; !ok {
-			return true
-		}
-	}
-	return false
-}

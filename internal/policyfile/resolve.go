@@ -13,39 +13,30 @@ import (
 func (l *loader) resolve() {
 	e := l.estate
 	before := len(l.errors)
-	l.resolveKinds()
+	l.resolveNames("catalogs")
+	if len(l.errors) == before {
+		l.resolveKinds()
+	}
 	sound := len(l.errors) == before
-	for _, s := range estate.Sorted(e.Systems) {
-		if s.Kind.ID == "" {
-			sound = false // which has been said
-		} else if !l.exists(e.Kinds[s.Kind.ID] != nil, s.Kind, "kind", ids(e.Kinds)) {
-			sound = false
-		}
+	l.resolveNames("systems")
+	for _, s := range e.Systems {
+		sound = sound && e.Kinds[s.Kind.ID] != nil
 	}
 	if sound { // without sound kinds nothing can be said of what is in a system
 		e.IndexKinds()
 		l.resolveEntries()
 		l.resolveTypes()
 	}
-	l.resolveSubjects()
-	l.resolvePolicy()
+	for _, section := range sectionNames()[2:] {
+		l.resolveNames(section)
+	}
+	l.resolveListed()
 	if o := l.settings.owner; o != nil {
-		l.principal(o.Principal, o.Position)
+		Naming{Subjects: estate.Subjects{*o}}.Each(func(n Name) { l.look(n, o.Position) })
 	}
-	l.resolveHeads()
-	l.circles("group", heads(e.Groups), func(id string) []estate.Ref { return groupRefs(e.Groups[id].Members) })
-	l.circles("role", heads(e.Roles), func(id string) []estate.Ref { return e.Roles[id].Include })
-	l.circles("scope", heads(e.Scopes), func(id string) []estate.Ref { return scopeRefs(e.Scopes[id]) })
-}
-
-func scopeRefs(s *estate.Scope) []estate.Ref {
-	var refs []estate.Ref
-	for _, t := range s.Resources {
-		if t.Scope != "" {
-			refs = append(refs, estate.Ref{ID: t.Scope, Position: t.Position})
-		}
+	for _, section := range sectionNames()[1:] {
+		l.circles(section)
 	}
-	return refs
 }
 
 func heads[T any](section map[string]T) []string {
@@ -55,16 +46,6 @@ func heads[T any](section map[string]T) []string {
 // ids is heads, when it is asked for.
 func ids[T any](section map[string]T) func() []string {
 	return func() []string { return heads(section) }
-}
-
-func groupRefs(list estate.Subjects) []estate.Ref {
-	var refs []estate.Ref
-	for _, t := range list {
-		if t.Kind == estate.IsGroup {
-			refs = append(refs, estate.Ref{ID: t.ID, Position: t.Position})
-		}
-	}
-	return refs
 }
 
 // maxHelped is how many errors get a nearest name: among many names each takes a while to find.
@@ -82,24 +63,34 @@ func (l *loader) exists(found bool, ref estate.Ref, what string, known func() []
 	return found
 }
 
-// circles reports every entry that leads back to itself, once for each circle.
-func (l *loader) circles(what string, ids []string, next func(string) []estate.Ref) {
+// circles reports every entry of a section that is made of itself in the end, once for each circle.
+func (l *loader) circles(section string) {
+	if !nests(section) {
+		return
+	}
+	what := estate.Singular(section)
+	if section == "catalogs" {
+		what = "kind"
+	}
+	next, known := map[string][]estate.Ref{}, map[string]bool{}
+	var ids []string
+	for _, o := range l.estate.Section(section) {
+		ids, known[o.ID] = append(ids, o.ID), true
+		EachNested(section, l.estate.Entry(section, o.ID), func(ref estate.Ref) { next[o.ID] = append(next[o.ID], ref) })
+	}
 	const (
 		unseen = iota
 		open
 		done
 	)
-	state, known := map[string]int{}, map[string]bool{}
-	for _, id := range ids {
-		known[id] = true
-	}
+	state := map[string]int{}
 	var path []string
 	length := map[string]int{} // of the longest chain that an entry begins
 	var visit func(id string)
 	visit = func(id string) {
 		state[id] = open
 		path = append(path, id)
-		for _, ref := range next(id) {
+		for _, ref := range next[id] {
 			switch state[ref.ID] {
 			case open:
 				way := append(slices.Clone(path[slices.Index(path, ref.ID):]), ref.ID)
@@ -125,22 +116,11 @@ func (l *loader) circles(what string, ids []string, next func(string) []estate.R
 	}
 }
 
-// resolveKinds sees that kinds build on kinds and that an operation means the same wherever it occurs.
+// resolveKinds sees that no kind is based on itself in the end, and that an operation means the same wherever it occurs.
 func (l *loader) resolveKinds() {
 	e := l.estate
 	before := len(l.errors)
-	for _, k := range estate.Sorted(e.Kinds) {
-		if k.BasedOn.ID != "" {
-			l.exists(e.Kinds[k.BasedOn.ID] != nil, k.BasedOn, "kind", ids(e.Kinds))
-		}
-	}
-	l.circles("kind", heads(e.Kinds), func(id string) []estate.Ref {
-		if ref := e.Kinds[id].BasedOn; ref.ID != "" {
-			return []estate.Ref{ref}
-		}
-		return nil
-	})
-	if len(l.errors) > before {
+	if l.circles("catalogs"); len(l.errors) > before {
 		return
 	}
 	types := map[string]bool{}
@@ -178,13 +158,6 @@ func (l *loader) resolveKinds() {
 			}
 		}
 	}
-	for _, k := range kinds {
-		for _, o := range k.Operations {
-			for _, need := range o.Needs {
-				l.exists(meaning[need] != nil, estate.Ref{ID: need, Position: o.Position}, "operation", ids(meaning))
-			}
-		}
-	}
 }
 
 // resolveEntries gives listed resources their full, canonical addresses, each once.
@@ -206,7 +179,7 @@ func (l *loader) resolveEntries() {
 			l.wrongType(at, s, id)
 		case "owner":
 			p, _ := estate.ParsePrincipal(id)
-			l.principal(p, at)
+			eachPrincipal(p, at, func(n Name) { l.look(n, at) })
 		}
 	})
 	for _, t := range e.IndexResources() {
@@ -230,63 +203,83 @@ func (l *loader) resolveTypes() {
 	}
 }
 
-func (l *loader) principal(p estate.Principal, at diagnostic.Position) {
-	e := l.estate
-	ref := estate.Ref{ID: p.ID, Position: at}
-	switch p.Kind {
-	case estate.IsPerson:
-		if e.People[p.ID] == nil && (e.Groups[p.ID] != nil || e.Services[p.ID] != nil) {
-			help := "write group:" + p.ID
-			if e.Groups[p.ID] == nil {
-				help = "write service:" + p.ID
+// resolveNames looks for what the entries of a section name.
+func (l *loader) resolveNames(section string) {
+	var unresolved []*estate.Object
+	l.estate.Each(section, func(o *estate.Object) {
+		if l.fresh == nil || l.fresh[o.Source.File] {
+			unresolved = append(unresolved, o)
+		}
+	})
+	slices.SortFunc(unresolved, func(a, b *estate.Object) int { return strings.Compare(a.ID, b.ID) })
+	for _, o := range unresolved {
+		entry := l.estate.Entry(section, o.ID)
+		EachName(section, entry, func(_ string, n Name) { l.look(n, o.Source.Position) })
+		if s, ok := entry.(*estate.System); ok {
+			for _, r := range s.Resources {
+				EachName("resources", r, func(_ string, n Name) { l.look(n, r.Source.Position) })
 			}
-			l.fail(at, help, "there is no person %q", p.ID)
+		}
+	}
+}
+
+// look reports a name that finds nothing; at is where its entry stands, for names whose place is not kept.
+func (l *loader) look(n Name, at diagnostic.Position) {
+	e, ref := l.estate, n.Ref
+	if ref.Position.File == "" {
+		ref.Position = at
+	}
+	switch n.Section {
+	case NamesOperation:
+		if !n.Unchecked {
+			l.exists(l.operations()[ref.ID], ref, "operation", ids(l.operations()))
+		}
+	case NamesType:
+		if types := l.types(); types != nil {
+			l.exists(types[ref.ID], ref, "type of resource", ids(types))
+		}
+	case NamesFinding:
+		l.exists(slices.Contains(estate.FindingCodes, ref.ID), ref, "finding", func() []string { return estate.FindingCodes })
+	case "catalogs":
+		l.exists(e.Kinds[ref.ID] != nil, ref, "kind", ids(e.Kinds))
+	default:
+		known := func() (out []string) {
+			for _, o := range e.Section(n.Section) {
+				out = append(out, o.ID)
+			}
+			return out
+		}
+		found := e.Entry(n.Section, ref.ID) != nil
+		if help := l.misnamed(n); !found && help != "" {
+			l.fail(ref.Position, help, "there is no %s %q", estate.Singular(n.Section), ref.ID)
 			return
 		}
-		l.exists(e.People[p.ID] != nil, ref, "person", ids(e.People))
-	case estate.IsService:
-		l.exists(e.Services[p.ID] != nil, ref, "service", ids(e.Services))
-	case estate.IsGroup:
-		l.exists(e.Groups[p.ID] != nil, ref, "group", ids(e.Groups))
+		l.exists(found, ref, estate.Singular(n.Section), known)
 	}
 }
 
-func (l *loader) subjects(list estate.Subjects) {
-	for _, t := range list {
-		l.principal(t.Principal, t.Position)
-	}
-}
-
-func (l *loader) roleRefs(refs []estate.Ref) {
-	for _, ref := range refs {
-		l.exists(l.estate.Roles[ref.ID] != nil, ref, "role", ids(l.estate.Roles))
-	}
-}
-
-func (l *loader) place(t estate.ResourceTerm) {
-	e := l.estate
-	if t.Scope != "" {
-		l.exists(e.Scopes[t.Scope] != nil, estate.Ref{ID: t.Scope, Position: t.Position}, "scope", ids(e.Scopes))
-	}
-	if t.In != nil && !strings.Contains(t.In.System, "*") && e.Systems[t.In.System] == nil {
-		help := nearestHelp(t.In.System, heads(e.Systems))
-		if e.Scopes[t.In.System] != nil && len(t.In.Segments) == 0 {
-			help = "write scope:" + t.In.System
+// misnamed tells what to write where a name finds nothing because it lacks the word before it.
+func (l *loader) misnamed(n Name) string {
+	others := map[string][]string{"people": {"groups", "services"}, "systems": {"scopes"}}
+	for _, other := range others[n.Section] {
+		if l.estate.Entry(other, n.ID) != nil {
+			return "write " + estate.Singular(other) + ":" + n.ID
 		}
-		l.fail(t.Position, help, "there is no system %q", t.In.System)
 	}
-	for _, k := range t.Kinds {
-		l.exists(e.Kinds[k] != nil, estate.Ref{ID: k, Position: t.Position}, "kind", ids(e.Kinds))
-	}
-	for _, typ := range t.Types {
-		if l.types() == nil {
-			break
+	return ""
+}
+
+// operations gives the name of every operation of some kind.
+func (l *loader) operations() map[string]bool {
+	if l.knownOperations == nil {
+		l.knownOperations = map[string]bool{}
+		for _, k := range l.estate.Kinds {
+			for _, o := range k.Operations {
+				l.knownOperations[o.Name] = true
+			}
 		}
-		l.exists(l.types()[typ], estate.Ref{ID: typ, Position: t.Position}, "type of resource", ids(l.types()))
 	}
-	for _, o := range t.Owners {
-		l.principal(o, t.Position)
-	}
+	return l.knownOperations
 }
 
 // types gives every type of resource that some kind has; nil if the kinds are not sound.
@@ -302,37 +295,9 @@ func (l *loader) types() map[string]bool {
 	return l.knownTypes
 }
 
-func (l *loader) places(list estate.Resources) {
-	for _, t := range list {
-		l.place(t)
-	}
-}
-
-// unresolved lists the entries of a section that have yet to be resolved, by id.
-func unresolved[T any, P interface {
-	*T
-	estate.Head
-}](l *loader, section map[string]P) []P {
-	if l.fresh == nil {
-		return estate.Sorted(section)
-	}
-	some := map[string]P{}
-	for id, entry := range section {
-		if !l.isResolved(entry.Head()) {
-			some[id] = entry
-		}
-	}
-	return estate.Sorted(some)
-}
-
-func (l *loader) isResolved(o *estate.Object) bool { return l.fresh != nil && !l.fresh[o.Source.File] }
-
-func (l *loader) resolveSubjects() {
+// resolveListed makes those who are in groups by an inventory members of them.
+func (l *loader) resolveListed() {
 	e := l.estate
-	for _, g := range unresolved(l, e.Groups) {
-		l.subjects(g.Members)
-		l.subjects(g.Stewards)
-	}
 	for _, s := range l.listedPeople {
 		for _, ref := range s.Groups {
 			if g := e.Groups[ref.ID]; l.exists(g != nil, ref, "group", ids(e.Groups)) {
@@ -340,80 +305,5 @@ func (l *loader) resolveSubjects() {
 			}
 		}
 		s.Groups = nil // they have become members
-	}
-}
-
-func (l *loader) resolvePolicy() {
-	e := l.estate
-	for _, s := range unresolved(l, e.Systems) {
-		l.roleRefs(s.Precedence)
-	}
-	for _, r := range unresolved(l, e.Roles) {
-		l.roleRefs(r.Include)
-	}
-	for _, s := range unresolved(l, e.Scopes) {
-		l.places(s.Resources)
-	}
-	for _, g := range unresolved(l, e.Grants) {
-		l.subjects(g.To)
-		l.roleRefs(g.Roles)
-		for _, a := range g.Acknowledged {
-			l.roleRefs([]estate.Ref{a.Role})
-		}
-		l.places(g.On)
-		if g.OnRequest != nil {
-			l.subjects(g.OnRequest.Approvers)
-		}
-	}
-	for _, b := range unresolved(l, e.Blocks) {
-		l.subjects(b.To)
-		l.places(b.On)
-	}
-	for _, s := range unresolved(l, e.Separations) {
-		l.roleRefs(s.Roles)
-	}
-	for _, d := range unresolved(l, e.Delegations) {
-		l.subjects(d.To)
-		l.subjects(d.ToMembersOf)
-		l.subjects(d.MayEdit)
-		l.roleRefs(d.MayGrant)
-		l.places(d.On)
-	}
-	for _, t := range unresolved(l, e.Tests) {
-		l.subjects(t.Who)
-		l.roleRefs(t.Given.Roles)
-		for _, s := range slices.Concat(t.Allowed, t.Denied) {
-			l.place(s.Place)
-		}
-		for _, rule := range t.Levels {
-			l.principal(rule.Subject, rule.Position)
-			l.place(rule.Place)
-		}
-	}
-	for _, g := range unresolved(l, e.Guarantees) {
-		l.subjects(g.Subjects)
-		l.places(g.On)
-	}
-}
-
-// resolveHeads looks at what every entry may carry.
-func (l *loader) resolveHeads() {
-	e := l.estate
-	check := func(o *estate.Object) {
-		if l.isResolved(o) {
-			return
-		}
-		if o.Owner != nil {
-			l.principal(*o.Owner, o.Source.Position)
-		}
-		for _, a := range o.Accept {
-			l.exists(slices.Contains(estate.FindingCodes, a.Finding), estate.Ref{ID: a.Finding, Position: o.Source.Position}, "finding", func() []string { return estate.FindingCodes })
-		}
-	}
-	e.EachHead(check)
-	for _, s := range unresolved(l, e.Systems) {
-		for _, entry := range s.Resources {
-			check(&entry.Object)
-		}
 	}
 }

@@ -31,8 +31,8 @@ func Schema() ([]byte, error) {
 		}
 		defs[s.one] = entry
 		entry = object{"$ref": "#/$defs/" + s.one}
-		if s.bareSchema != nil {
-			entry = object{"anyOf": []any{entry, s.bareSchema}}
+		if f := s.fieldNamed(s.bare); f != nil {
+			entry = object{"anyOf": []any{entry, f.schema}}
 		}
 		properties[s.name] = object{
 			"description": s.doc, "type": "object",
@@ -122,6 +122,7 @@ type PageField struct {
 	Name, Form, Doc string
 	Required        bool
 	Authority       Authority // "" where a key stands within another
+	Names           []string  // what can be named under it: sections, and NamesOperation and the like
 	schema          any
 }
 
@@ -130,7 +131,7 @@ func Pages() []Page {
 	page := func(name, doc string, table []field) Page {
 		p := Page{Name: name, Doc: doc}
 		for _, f := range table {
-			p.Fields = append(p.Fields, PageField{f.name, f.form, f.doc, f.required, f.authority, f.schema})
+			p.Fields = append(p.Fields, PageField{f.name, f.form, f.doc, f.required, f.authority, f.names, f.schema})
 		}
 		return p
 	}

@@ -17,9 +17,8 @@ type section struct {
 	add    func(*estate.Estate, estate.Head)
 	find   func(*estate.Estate, string) *estate.Object      // nil if there is none
 	finish func(r *reader, entry estate.Head, n *yaml.Node) // what no single key can tell
-	// bare reads an entry that is written without keys; it is nil, or false, where keys are meant.
-	bare       func(r *reader, entry estate.Head, n *yaml.Node) bool
-	bareSchema any
+	bare   string                                           // the key whose value an entry may be written as, "" for none
+	home   string                                           // the file for its entries where there are none yet
 }
 
 // sectionOf makes the section whose entries are kept where place says.
@@ -57,8 +56,8 @@ func (s *section) read(r *reader, n *yaml.Node) {
 		entry.Head().Source = estate.Source{Position: r.at(key)}
 		entry.Head().Source.Start, entry.Head().Source.End = r.text.Extent(n, key)
 		before := len(r.errors)
-		if s.bare != nil && s.bare(r, entry, value) {
-			// nothing more to read
+		if f := s.bareField(value); f != nil {
+			f.read(r, entry, value)
 		} else if r.fields(s.table, entry, value, s.one+" "+id, r.at(key)) && len(r.errors) == before && !r.tainted(value) {
 			s.finish(r, entry, value)
 		}
@@ -67,6 +66,49 @@ func (s *section) read(r *reader, n *yaml.Node) {
 		r.incomplete = r.incomplete || s.name == "catalogs" && len(r.errors) > before
 	})
 	r.incomplete = r.incomplete || !sound
+}
+
+// bareField gives the one key whose value an entry is written as; nil where keys are meant.
+func (s *section) bareField(n *yaml.Node) *field {
+	if s.bare == "" || n.Kind == yaml.MappingNode && len(keysOf(n, fieldNames(s.table)...)) > len(keysOf(n, "owner")) {
+		return nil // `owner` is a key of selectors too
+	}
+	return s.fieldNamed(s.bare)
+}
+
+func (s *section) fieldNamed(name string) *field {
+	for i := range s.table {
+		if s.table[i].name == name {
+			return &s.table[i]
+		}
+	}
+	return nil
+}
+
+// written says under which key the value stands that an entry may be written as.
+func (s *section) written(key string) *section {
+	s.bare = key
+	return s
+}
+
+// Home gives the file for the entries of a section where there are none yet.
+func Home(section string) string {
+	for _, s := range sections {
+		if s.name == section {
+			return s.home
+		}
+	}
+	return ""
+}
+
+// IsVital says whether an entry is of no use once the list under a key gathers nothing any more.
+func IsVital(section, key string) bool {
+	for _, f := range tableOf(section) {
+		if f.name == key {
+			return f.required || f.essential
+		}
+	}
+	return false
 }
 
 // enter adds an entry to the estate unless its id is taken.
@@ -93,8 +135,11 @@ var common = []field{
 	head("accept", listOf(acceptanceForm), "findings that are accepted, each with why, until an end", func(o *estate.Object) *[]estate.Acceptance { return &o.Accept }).by(Owners),
 }
 
+var findingForm = naming(textForm, []string{NamesFinding},
+	func(code string) Naming { return Naming{Section: NamesFinding, Entries: []estate.Ref{{ID: code}}} }, entryWords(NamesFinding))
+
 var acceptanceFields = []field{
-	of("finding", textForm, "the finding's code", func(a *estate.Acceptance) *string { return &a.Finding }).must(),
+	of("finding", findingForm, "the finding's code", func(a *estate.Acceptance) *string { return &a.Finding }).must(),
 	of("why", textForm, "why it is accepted", func(a *estate.Acceptance) *string { return &a.Why }).must(),
 	of("ends", momentForm, "until when", func(a *estate.Acceptance) **estate.Moment { return &a.Ends }),
 }
@@ -108,6 +153,10 @@ func record[T any](name, one string, table []field) form[T] {
 		before := len(r.errors)
 		ok := r.fields(table, &v, n, one, r.at(n))
 		return v, ok && len(r.errors) == before
+	}, naming: func(v T, visit func(Naming)) {
+		tableNamings(table, &v, visit)
+	}, sites: func(n *yaml.Node, path []string, visit func(Site)) {
+		tableSites(table, n, path, visit)
 	}}
 }
 

@@ -15,18 +15,34 @@ import (
 var sections []*section
 
 func init() {
-	sections = []*section{catalogs, systems, people, services, groups, roles, scopes, grants, blocks, separations, delegations, tests, guarantees}
+	sections = slices.Concat(
+		in("systems.yaml", catalogs, systems),
+		in("people.yaml", people, services, groups),
+		in("access.yaml", roles, scopes, grants, blocks, separations, delegations),
+		in("tests.yaml", tests, guarantees))
+}
+
+// in says in which file the entries of some sections go where there are none yet.
+func in(file string, some ...*section) []*section {
+	for _, s := range some {
+		s.home = file
+	}
+	return some
 }
 
 var typesForm = listOf(scalarForm("type of resource", pattern(`[a-z0-9-]+`), func(_ *reader, text string) (string, error) {
 	return text, estate.CheckResourceType(text)
 }))
 
+// needForm names an operation; Operation.Needs keeps no place of its own.
+var needForm = naming(textForm, []string{NamesOperation},
+	func(name string) Naming { return Naming{Section: NamesOperation, Entries: []estate.Ref{{ID: name}}} }, entryWords(NamesOperation))
+
 var operationFields = []field{
 	of("level", oneOf("level", estate.LevelNames()...), "how far it goes", func(o *operation) *string { return &o.level }).must(),
 	of("about", textForm, "what it does, in a few words", func(o *operation) *string { return &o.About }),
 	of("types", typesForm, "the types of resource it applies to; left out: every type of its kind", func(o *operation) *[]string { return &o.Types }),
-	of("needs", listOf(textForm), "operations without which it is of no use, at the resource or the nearest place above where they are valid", func(o *operation) *[]string { return &o.Needs }),
+	of("needs", listOf(needForm), "operations without which it is of no use, at the resource or the nearest place above where they are valid", func(o *operation) *[]string { return &o.Needs }),
 	of("risk", oneOf("risk", "high"), "it can do great harm", func(o *operation) *string { return &o.risk }),
 	of("exclusive", flagForm, "one subject at a time", func(o *operation) *bool { return &o.Exclusive }),
 	of("opens", listOf(oneOf("way to further access", estate.Opens...)), "the subject can get further access through it", func(o *operation) *[]string { return &o.Opens }),
@@ -57,6 +73,19 @@ var operationMap = form[[]*estate.Operation]{
 		slices.SortFunc(out, func(a, b *estate.Operation) int { return strings.Compare(a.Name, b.Name) })
 		return out, ok
 	},
+	naming: func(list []*estate.Operation, visit func(Naming)) {
+		for _, o := range list {
+			tableNamings(operationFields, &operation{Operation: *o}, func(n Naming) {
+				for i := range n.Entries {
+					n.Entries[i].Position = o.Position
+				}
+				visit(n)
+			})
+		}
+	},
+	sites: func(n *yaml.Node, path []string, visit func(Site)) {
+		eachPair(n, func(name, body *yaml.Node) { tableSites(operationFields, body, inside(path, name.Value), visit) })
+	},
 }
 
 var caseForm = form[bool]{name: "word: fold", schema: object{"const": "fold"}, read: func(r *reader, n *yaml.Node) (bool, bool) {
@@ -65,17 +94,17 @@ var caseForm = form[bool]{name: "word: fold", schema: object{"const": "fold"}, r
 }}
 
 var catalogs = sectionOf("catalogs", "catalog", "A kind of system of your own, or one that adds to another.", []field{
-	of("based-on", refForm, "the kind whose operations it has too", func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).by(Owners),
+	of("based-on", kindForm, "the kind whose operations it has too", func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).nests().by(Owners),
 	of("types", typesForm, "the default type by depth: the system, what stands in it, …; the last for all below", func(k *estate.Kind) *[]string { return &k.Types }).by(Owners),
 	of("case", caseForm, "`fold`: addresses ignore case", func(k *estate.Kind) *bool { return &k.Fold }).by(Owners),
 	of("operations", operationMap, "what can be done to such a system", func(k *estate.Kind) *[]*estate.Operation { return &k.Operations }).by(Owners),
 }, func(e *estate.Estate) map[string]*estate.Kind { return e.Kinds }, nil)
 
 var systemFields = []field{
-	of("kind", refForm, "what kind of system it is", func(s *estate.System) *estate.Ref { return &s.Kind }).must().by(Owners),
+	of("kind", kindForm, "what kind of system it is", func(s *estate.System) *estate.Ref { return &s.Kind }).must().by(Owners),
 	of("tags", tagsForm, "values for conditions and scopes; what is inside inherits them", func(s *estate.System) *estate.Tags { return &s.Tags }).by(ByEffect),
 	of("unlisted", judgeForm, "an address in no inventory: `refuse` (the default) or `judge`", func(s *estate.System) *bool { return &s.Judge }).by(Owners),
-	of("precedence", refsForm, "whose role wins an exclusive operation; the first is highest, unnamed roles come last", func(s *estate.System) *[]estate.Ref { return &s.Precedence }).by(Owners),
+	of("precedence", rolesForm, "whose role wins an exclusive operation; the first is highest, unnamed roles come last", func(s *estate.System) *[]estate.Ref { return &s.Precedence }).by(Owners),
 	of("resources", resourceMap, "what is inside, by path; parents are implied", func(s *estate.System) *[]*estate.Entry { return &s.Resources }).by(ByEffect),
 }
 
@@ -102,6 +131,10 @@ var resourceFields = append([]field{
 			return nil, false
 		}
 		return []any{e.Owner, e.NoOwner}, true
+	}, names: ownerForm.names, sites: ownerForm.sites, namings: func(entry any, visit func(Naming)) {
+		if e, ok := entry.(*estate.Entry); ok {
+			visit(ownerNaming(e.Owner))
+		}
 	}},
 }, slices.DeleteFunc(slices.Clone(common), func(f field) bool { return f.name == "owner" })...)
 
@@ -124,6 +157,17 @@ var resourceMap = form[[]*estate.Entry]{
 			}
 		})
 		return out, ok
+	},
+	sites: func(n *yaml.Node, path []string, visit func(Site)) {
+		eachPair(n, func(key, body *yaml.Node) {
+			system, at := path[1], inside(path, key.Value)
+			in := func(one Site) {
+				one.Section, one.ID = "resources", system+":"+key.Value
+				visit(one)
+			}
+			in(Site{Key: "inside it", Path: at, Node: key, IsKey: true, Words: pathWord(system, key)})
+			tableSites(resourceFields, body, at, in)
+		})
 	},
 }
 
@@ -158,7 +202,7 @@ func finishSubject(service bool) func(*reader, *estate.Subject, *yaml.Node) {
 }
 
 var groups = sectionOf("groups", "group", "People and services that get the same.", []field{
-	of("members", membersForm, "who belongs to it", func(g *estate.Group) *estate.Subjects { return &g.Members }).by(Delegated),
+	of("members", membersForm, "who belongs to it", func(g *estate.Group) *estate.Subjects { return &g.Members }).nests().by(Delegated),
 	of("match", matchesForm(false), "and every person and service whose tags say so, in every key", func(g *estate.Group) *[]estate.Match { return &g.Match }).by(Owners),
 	of("stewards", subjectsForm, "who looks after its membership", func(g *estate.Group) *estate.Subjects { return &g.Stewards }).by(ByControl),
 	of("tags", tagsForm, "values for listings", func(g *estate.Group) *estate.Tags { return &g.Tags }).by(Free),
@@ -170,7 +214,7 @@ var groups = sectionOf("groups", "group", "People and services that get the same
 })
 
 var roles = sectionOf("roles", "role", "Named sets of operations.", append([]field{
-	of("include", refsForm, "roles whose operations it has too", func(o *estate.Role) *[]estate.Ref { return &o.Include }).by(ByEffect),
+	of("include", rolesForm, "roles whose operations it has too", func(o *estate.Role) *[]estate.Ref { return &o.Include }).nests().by(ByEffect),
 	of("allow", allowForm, "the operations it has", func(o *estate.Role) *estate.Operations { return &o.Allow }).by(ByEffect),
 	of("at-most", countForm(1, 1_000_000), "how many people and services may hold it", func(o *estate.Role) *int { return &o.AtMost }).by(Owners),
 	of("at-most-per-system", countForm(1, 1_000_000), "how many may hold it in one system", func(o *estate.Role) *int { return &o.AtMostPerSystem }).by(Owners),
@@ -183,25 +227,14 @@ var roles = sectionOf("roles", "role", "Named sets of operations.", append([]fie
 	})
 
 // scopes are written as the list of what is in them; one that says more of itself has the list under `resources`.
-var scopes = func() *section {
-	s := sectionOf("scopes", "scope", "Named sets of resources. A scope is written as the list of what is in it; one that carries a title or the like has the list under `resources`.", []field{
-		of("resources", resourcesForm, "what is in it", func(s *estate.Scope) *estate.Resources { return &s.Resources }).must().by(ByEffect),
-	}, func(e *estate.Estate) map[string]*estate.Scope { return e.Scopes }, nil)
-	s.bare = func(r *reader, entry estate.Head, n *yaml.Node) bool {
-		if n.Kind == yaml.MappingNode && len(keysOf(n, fieldNames(s.table)...)) > len(keysOf(n, "owner")) {
-			return false
-		}
-		entry.(*estate.Scope).Resources, _ = resourcesForm.read(r, n)
-		return true
-	}
-	s.bareSchema = resourcesForm.schema
-	return s
-}()
+var scopes = sectionOf("scopes", "scope", "Named sets of resources. A scope is written as the list of what is in it; one that carries a title or the like has the list under `resources`.", []field{
+	of("resources", resourcesForm, "what is in it", func(s *estate.Scope) *estate.Resources { return &s.Resources }).must().nests().by(ByEffect),
+}, func(e *estate.Estate) map[string]*estate.Scope { return e.Scopes }, nil).written("resources")
 
 var grants = sectionOf("grants", "grant", "Who gets which role, where, when and under which condition.", append([]field{
 	of("to", subjectsForm, "who gets it", func(g *estate.Grant) *estate.Subjects { return &g.To }).must().by(Delegated),
-	of("role", refsForm, "the role they get", func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).by(Delegated),
-	of("roles", refsForm, "the same for several", func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).by(Delegated),
+	of("role", rolesForm, "the role they get", func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().by(Delegated),
+	of("roles", rolesForm, "the same for several", func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().another().by(Delegated),
 	of("on", resourcesForm, "where", func(g *estate.Grant) *estate.Resources { return &g.On }).must().by(Delegated),
 	of("when", conditionForm, "what must hold of the request", func(g *estate.Grant) **condition { return &g.When }).by(Delegated),
 	of("on-request", pointer(record[estate.OnRequest]("request", "on-request", requestFields)), "it is lent for a limited time, and not standing", func(g *estate.Grant) **estate.OnRequest { return &g.OnRequest }).by(Delegated),
@@ -214,7 +247,7 @@ var grants = sectionOf("grants", "grant", "Who gets which role, where, when and 
 	})
 
 var acknowledgementFields = []field{
-	of("role", refForm, "the role", func(a *estate.Acknowledgement) *estate.Ref { return &a.Role }).must(),
+	of("role", roleForm, "the role", func(a *estate.Acknowledgement) *estate.Ref { return &a.Role }).must(),
 	of("by", textForm, "who accepted it", func(a *estate.Acknowledgement) *string { return &a.By }).must(),
 	of("why", textForm, "why", func(a *estate.Acknowledgement) *string { return &a.Why }).must(),
 	of("date", momentForm, "when", func(a *estate.Acknowledgement) **estate.Moment { return &a.Date }),
@@ -230,7 +263,7 @@ var requestFields = []field{
 }
 
 var blocks = sectionOf("blocks", "block", "Prohibitions; they win over every grant.", append([]field{
-	of("to", subjectsForm, "whom it stops; left out: everyone and anonymous", func(b *estate.Block) *estate.Subjects { return &b.To }).by(Owners),
+	of("to", subjectsForm, "whom it stops; left out: everyone and anonymous", func(b *estate.Block) *estate.Subjects { return &b.To }).vital().by(Owners),
 	of("deny", operationsForm, "what it stops", func(b *estate.Block) *estate.Operations { return &b.Deny }).must().by(Owners),
 	of("on", resourcesForm, "where", func(b *estate.Block) *estate.Resources { return &b.On }).must().by(Owners),
 	of("when", conditionForm, "when it stops them; left out: always", func(b *estate.Block) **condition { return &b.When }).by(Owners),
@@ -242,7 +275,7 @@ var blocks = sectionOf("blocks", "block", "Prohibitions; they win over every gra
 	})
 
 var separations = sectionOf("separations", "separation", "Roles that one subject must not combine.", []field{
-	of("roles", refsForm, "the roles, each for all it includes as well", func(s *estate.Separation) *[]estate.Ref { return &s.Roles }).must().by(Owners),
+	of("roles", rolesForm, "the roles, each for all it includes as well", func(s *estate.Separation) *[]estate.Ref { return &s.Roles }).must().by(Owners),
 	of("at-most", countForm(1, 1000), "how many of them are allowed (1, where left out)", func(s *estate.Separation) *int { return &s.AtMost }).by(Owners),
 	of("within", withinForm, "`person`: held at all; `session`: used at once", func(s *estate.Separation) *bool { return &s.Session }).must().by(Owners),
 }, func(e *estate.Estate) map[string]*estate.Separation { return e.Separations }, func(r *reader, s *estate.Separation, n *yaml.Node) {
@@ -259,12 +292,12 @@ var withinForm = form[bool]{name: "word: person, session", schema: object{"enum"
 
 var delegations = sectionOf("delegations", "delegation", "Who may hand out what, where, to whom.", []field{
 	of("to", subjectsForm, "who may hand out", func(d *estate.Delegation) *estate.Subjects { return &d.To }).must().by(Owners),
-	of("may-grant", refsForm, "the roles they may hand out", func(d *estate.Delegation) *[]estate.Ref { return &d.MayGrant }).by(Owners),
+	of("may-grant", rolesForm, "the roles they may hand out", func(d *estate.Delegation) *[]estate.Ref { return &d.MayGrant }).vital().by(Owners),
 	of("within", operationsForm, "and never more than this", func(d *estate.Delegation) *estate.Operations { return &d.Within }).by(Owners),
-	of("on", resourcesForm, "where", func(d *estate.Delegation) *estate.Resources { return &d.On }).by(Owners),
-	of("to-members-of", subjectsForm, "to whom", func(d *estate.Delegation) *estate.Subjects { return &d.ToMembersOf }).by(Owners),
+	of("on", resourcesForm, "where", func(d *estate.Delegation) *estate.Resources { return &d.On }).vital().by(Owners),
+	of("to-members-of", subjectsForm, "to whom", func(d *estate.Delegation) *estate.Subjects { return &d.ToMembersOf }).vital().by(Owners),
 	of("longest", durationForm, "for how long at most", func(d *estate.Delegation) *time.Duration { return &d.Longest }).by(Owners),
-	of("may-edit", subjectsForm, "the groups whose members they may add and take out", func(d *estate.Delegation) *estate.Subjects { return &d.MayEdit }).by(Owners),
+	of("may-edit", subjectsForm, "the groups whose members they may add and take out", func(d *estate.Delegation) *estate.Subjects { return &d.MayEdit }).vital().by(Owners),
 	of("to-self", flagForm, "they may hand out to themselves", func(d *estate.Delegation) *bool { return &d.ToSelf }).by(Owners),
 }, func(e *estate.Estate) map[string]*estate.Delegation { return e.Delegations }, nil)
 

@@ -80,13 +80,18 @@ var severitiesForm = form[map[string]diagnostic.Severity]{
 }
 
 // workspaceOwnerForm keeps where the owner is named, who is looked for once all people are read.
-var workspaceOwnerForm = form[*estate.SubjectTerm]{name: ownerForm.name, schema: ownerForm.schema, read: func(r *reader, n *yaml.Node) (*estate.SubjectTerm, bool) {
+var workspaceOwnerForm = naming(form[*estate.SubjectTerm]{name: ownerForm.name, schema: ownerForm.schema, read: func(r *reader, n *yaml.Node) (*estate.SubjectTerm, bool) {
 	p, ok := ownerForm.read(r, n)
 	if !ok {
 		return nil, false
 	}
 	return &estate.SubjectTerm{Principal: *p, Position: r.at(n)}, true
-}}
+}}, subjectSections, func(t *estate.SubjectTerm) Naming {
+	if t == nil {
+		return Naming{}
+	}
+	return Naming{Subjects: estate.Subjects{*t}}
+}, subjectWords)
 
 var settingFields = []field{
 	of("hidden-gate", countForm(1, 1), "the format's version: 1", func(s *settings) *int { return &s.version }).must().by(Nobodys),

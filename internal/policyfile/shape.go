@@ -22,6 +22,7 @@ type Field struct {
 	Shape    Shape
 	Required bool
 	Words    []string // all it can be, where that is a few words
+	Names    []string // what it can name: sections, and NamesOperation and the like
 }
 
 // Section is one of the sections of files.
@@ -47,7 +48,7 @@ func Sections() []Section {
 func fieldsOf(table []field) []Field {
 	var out []Field
 	for _, f := range table {
-		one := Field{Name: f.name, Doc: f.doc, Form: f.form, Required: f.required}
+		one := Field{Name: f.name, Doc: f.doc, Form: f.form, Required: f.required, Names: f.names}
 		one.Shape, one.Words = shapeOf(f.schema)
 		out = append(out, one)
 	}

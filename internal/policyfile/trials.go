@@ -3,6 +3,7 @@ package policyfile
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,7 +13,7 @@ import (
 )
 
 // selectionForm reads `table.read on obsdb:sky`.
-var selectionForm = form[estate.Selection]{
+var selectionForm = naming(form[estate.Selection]{
 	name:   "OPERATION on PLACE",
 	schema: pattern(`(all|(only|up to|from) (view|use|change|govern)|[a-z0-9.*-]*[*.][a-z0-9.*-]*) on [\p{L}\p{Nd}*].*`),
 	read: func(r *reader, n *yaml.Node) (estate.Selection, bool) {
@@ -36,7 +37,9 @@ var selectionForm = form[estate.Selection]{
 			return s, nil
 		})
 	},
-}
+}, append([]string{NamesOperation}, placeSections...), func(s estate.Selection) Naming {
+	return Naming{Operations: estate.Operations{s.Operation}, Resources: estate.Resources{s.Place}}
+}, selectionWords)
 
 var givenFields = []field{
 	of("time", timeForm, "when; left out: now", func(g *estate.Given) **estate.Moment { return &g.Time }),
@@ -46,7 +49,7 @@ var givenFields = []field{
 	of("reason", pointer(flagForm), "with a reason or without", func(g *estate.Given) **bool { return &g.Reason }),
 	of("ticket", pointer(flagForm), "with a ticket or without", func(g *estate.Given) **bool { return &g.Ticket }),
 	of("context", attributesForm, "the request's own attributes", func(g *estate.Given) *estate.Tags { return &g.Context }),
-	of("roles", refsForm, "the roles the session names", func(g *estate.Given) *[]estate.Ref { return &g.Roles }),
+	of("roles", rolesForm, "the roles the session names", func(g *estate.Given) *[]estate.Ref { return &g.Roles }),
 }
 
 var attributesForm = form[estate.Tags]{name: "attributes", schema: tagsForm.schema, read: func(r *reader, n *yaml.Node) (estate.Tags, bool) {
@@ -95,12 +98,30 @@ var levelsForm = form[[]estate.LevelRule]{
 		})
 		return out, ok
 	},
+	names: append(slices.Clone(subjectSections), placeSections...),
+	naming: func(rules []estate.LevelRule, visit func(Naming)) {
+		for _, rule := range rules {
+			visit(Naming{
+				Subjects:  estate.Subjects{{Principal: rule.Subject, Position: rule.Position}},
+				Resources: estate.Resources{rule.Place},
+			})
+		}
+	},
+	sites: func(n *yaml.Node, path []string, visit func(Site)) {
+		eachPair(n, func(subject, places *yaml.Node) {
+			at := inside(path, subject.Value)
+			visit(Site{Path: at, Node: subject, IsKey: true, Words: subjectWords(subject)})
+			eachPair(places, func(place, _ *yaml.Node) {
+				visit(Site{Path: inside(at, place.Value), Node: place, IsKey: true, Words: placeWords(place)})
+			})
+		})
+	},
 }
 
 var principalOrAnonymous = principalForm.schema
 
 var tests = sectionOf("tests", "test", "Examples of expected decisions.", []field{
-	of("who", subjectsForm, "the subjects; of a group, every member must pass", func(t *estate.Test) *estate.Subjects { return &t.Who }).by(Owners),
+	of("who", subjectsForm, "the subjects; of a group, every member must pass", func(t *estate.Test) *estate.Subjects { return &t.Who }).vital().by(Owners),
 	of("given", record[estate.Given]("request", "given", givenFields), "what the requests say; what is left out is open", func(t *estate.Test) *estate.Given { return &t.Given }).by(Owners),
 	of("allowed", listOf(selectionForm), "every pair of these must be allowed", func(t *estate.Test) *[]estate.Selection { return &t.Allowed }).by(Owners),
 	of("denied", listOf(selectionForm), "every pair of these must be denied", func(t *estate.Test) *[]estate.Selection { return &t.Denied }).by(Owners),
@@ -117,62 +138,57 @@ var tests = sectionOf("tests", "test", "Examples of expected decisions.", []fiel
 })
 
 var guaranteeFields = []field{
-	of("only", subjectsForm, "nobody but these may", func(g *guarantee) *estate.Subjects { return &g.only }).by(Owners),
-	of("never", subjectsForm, "none of these may", func(g *guarantee) *estate.Subjects { return &g.never }).by(Owners),
-	of("at-least", countForm(1, 1_000_000), "so many people may, by standing grants, at every moment", func(g *guarantee) *int { return &g.atLeast }).by(Owners),
-	of("at-most", countForm(0, 1_000_000), "no more people may", func(g *guarantee) *int { return &g.atMost }).by(Owners),
-	of("never-both", operationsForm, "nobody may do both", func(g *guarantee) *estate.Operations { return &g.Both }).by(Owners),
-	of("apart", subjectsForm, "on no resource may both groups", func(g *guarantee) *estate.Subjects { return &g.apart }).by(Owners),
-	of("requires", conditionForm, "whoever may, only under this condition", func(g *guarantee) **condition { return &g.Guarantee.Requires }).by(Owners),
-	of("may", operationsForm, "the operations it speaks of", func(g *guarantee) *estate.Operations { return &g.May }).by(Owners),
-	of("on", resourcesForm, "where", func(g *guarantee) *estate.Resources { return &g.On }).must().by(Owners),
-	of("for", durationForm, "how far ahead at-least looks (7d, where left out)", func(g *guarantee) *time.Duration { return &g.For }).by(Owners),
-	of("same-resource", flagForm, "never-both on one and the same resource only", func(g *guarantee) *bool { return &g.SameResource }).by(Owners),
+	statement(estate.OnlyMay, subjectsForm, "nobody but these may", func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital(),
+	statement(estate.NeverMay, subjectsForm, "none of these may", func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital(),
+	statement(estate.AtLeast, countForm(1, 1_000_000), "so many people may, by standing grants, at every moment", func(g *estate.Guarantee) *int { return &g.Count }),
+	statement(estate.AtMost, countForm(0, 1_000_000), "no more people may", func(g *estate.Guarantee) *int { return &g.Count }),
+	statement(estate.NeverBoth, operationsForm, "nobody may do both", func(g *estate.Guarantee) *estate.Operations { return &g.Both }),
+	statement(estate.Apart, subjectsForm, "on no resource may both groups", func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital(),
+	statement(estate.Requires, conditionForm, "whoever may, only under this condition", func(g *estate.Guarantee) **condition { return &g.Requires }),
+	of("may", operationsForm, "the operations it speaks of", func(g *estate.Guarantee) *estate.Operations { return &g.May }).by(Owners),
+	of("on", resourcesForm, "where", func(g *estate.Guarantee) *estate.Resources { return &g.On }).must().by(Owners),
+	of("for", durationForm, "how far ahead at-least looks (7d, where left out)", func(g *estate.Guarantee) *time.Duration { return &g.For }).by(Owners),
+	of("same-resource", flagForm, "never-both on one and the same resource only", func(g *estate.Guarantee) *bool { return &g.SameResource }).by(Owners),
 }
 
-// guarantee is a guarantee while it is read: each kind has its key.
-type guarantee struct {
-	estate.Guarantee
-	only, never, apart estate.Subjects
-	atLeast, atMost    int
-}
-
-var guaranteeKinds = []string{"only", "never", "at-least", "at-most", "never-both", "apart", "requires"}
-
-var guarantees = func() *section {
-	s := sectionOf("guarantees", "guarantee", "Statements that must hold of all decisions.", guaranteeFields,
-		func(*estate.Estate) map[string]*guarantee { return nil }, finishGuarantee)
-	s.add = func(e *estate.Estate, h estate.Head) { e.Guarantees[h.Head().ID] = &h.(*guarantee).Guarantee }
-	s.find = func(e *estate.Estate, id string) *estate.Object {
-		if g := e.Guarantees[id]; g != nil {
-			return g.Head()
+// statement makes the field of a kind of guarantee. Of each kind it gives its own value alone: several keep theirs in one place.
+func statement[V any](kind estate.GuaranteeKind, f form[V], doc string, at func(*estate.Guarantee) *V) field {
+	guaranteeKinds = append(guaranteeKinds, string(kind))
+	out := fieldOf(string(kind), f, doc, func(entry any) *V {
+		switch g, ok := entry.(*estate.Guarantee); {
+		case !ok:
+			return nil
+		case g.Kind != kind:
+			return new(V)
+		default:
+			return at(g)
 		}
-		return nil
+	}).by(Owners)
+	read := out.read
+	out.read = func(r *reader, into any, n *yaml.Node) {
+		into.(*estate.Guarantee).Kind = kind
+		read(r, into, n)
 	}
-	return s
-}()
+	return out
+}
 
-func finishGuarantee(r *reader, g *guarantee, n *yaml.Node) {
+// guaranteeKinds are the keys of which a guarantee has one, in the order of the table.
+var guaranteeKinds []string
+
+var guarantees = sectionOf("guarantees", "guarantee", "Statements that must hold of all decisions.", guaranteeFields,
+	func(e *estate.Estate) map[string]*estate.Guarantee { return e.Guarantees }, finishGuarantee)
+
+func finishGuarantee(r *reader, g *estate.Guarantee, n *yaml.Node) {
 	said := keysOf(n, guaranteeKinds...)
 	if len(said) != 1 {
 		r.wrong(n, "write one of "+strings.Join(guaranteeKinds, ", "), "guarantee %s makes %d statements; it makes one", g.ID, len(said))
 		return
 	}
-	g.Kind = estate.GuaranteeKind(said[0])
 	switch g.Kind {
-	case estate.OnlyMay:
-		g.Subjects = g.only
-	case estate.NeverMay:
-		g.Subjects = g.never
 	case estate.Apart:
-		g.Subjects = g.apart
-		if len(g.apart) != 2 {
-			r.wrong(n, "write apart: [group:ONE, group:OTHER]", "apart names two groups, this names %d", len(g.apart))
+		if len(g.Subjects) != 2 {
+			r.wrong(n, "write apart: [group:ONE, group:OTHER]", "apart names two groups, this names %d", len(g.Subjects))
 		}
-	case estate.AtLeast:
-		g.Count = g.atLeast
-	case estate.AtMost:
-		g.Count = g.atMost
 	case estate.NeverBoth:
 		if len(g.Both) != 2 {
 			r.wrong(n, "write never-both: [OPERATION, OPERATION]", "never-both names two operations, this names %d", len(g.Both))

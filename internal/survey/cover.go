@@ -360,21 +360,15 @@ func Reliances(rows []Covered) (out []Reliance) {
 
 // Without gives the estate as it would be once some subjects have left.
 func Without(e *estate.Estate, who []estate.Principal) *estate.Estate {
-	with := *e
-	with.People, with.Services = map[string]*estate.Subject{}, map[string]*estate.Subject{}
-	leave := func(to, from map[string]*estate.Subject) {
-		for id, s := range from {
-			if slices.Contains(who, s.Principal()) {
-				one := *s
-				one.Status = estate.Statuses[len(estate.Statuses)-1]
-				s = &one
-			}
-			to[id] = s
+	var edits []estate.Edit
+	for _, p := range who {
+		if s := e.Subject(p); s != nil && s != estate.AnonymousSubject {
+			one := *s
+			one.Status = estate.Statuses[len(estate.Statuses)-1]
+			edits = append(edits, estate.Put(p.Kind.Section(), &one))
 		}
 	}
-	leave(with.People, e.People)
-	leave(with.Services, e.Services)
-	return &with
+	return e.With(edits...)
 }
 
 // Lost gives what nobody can do any more, of what somebody could: rows that have no people, without those in which nobody had any before.

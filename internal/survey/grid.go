@@ -2,7 +2,6 @@ package survey
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -407,9 +406,9 @@ func (g *Grid) seen(compiled *gate.Gate, who estate.Principal, ctx *gate.Context
 
 // withColumns adds a person for each group and role.
 func withColumns(e *estate.Estate, columns []Column) (*estate.Estate, []estate.Principal) {
-	with := *e
-	with.People, with.Groups, with.Grants = maps.Clone(e.People), maps.Clone(e.Groups), maps.Clone(e.Grants)
+	var edits []estate.Edit
 	who := make([]estate.Principal, len(columns))
+	joined := map[string]*estate.Group{}
 	var roles estate.Subjects // to whom nothing else applies
 	for i, c := range columns {
 		who[i] = c.Subject
@@ -417,57 +416,63 @@ func withColumns(e *estate.Estate, columns []Column) (*estate.Estate, []estate.P
 			continue
 		}
 		one := &estate.Subject{Object: estate.Object{ID: "who has " + c.Name}, Status: estate.Statuses[0]} // no id can be like that
-		with.People[one.ID] = one
+		edits = append(edits, estate.Put("people", one))
 		who[i] = one.Principal()
 		if c.Role == "" {
-			g := *with.Groups[c.Subject.ID]
-			g.Members = append(slices.Clone(g.Members), estate.SubjectTerm{Principal: who[i]})
-			with.Groups[c.Subject.ID] = &g
+			if joined[c.Subject.ID] == nil {
+				group := *e.Groups[c.Subject.ID]
+				group.Members = slices.Clone(group.Members)
+				joined[c.Subject.ID] = &group
+				edits = append(edits, estate.Put("groups", &group))
+			}
+			joined[c.Subject.ID].Members = append(joined[c.Subject.ID].Members, estate.SubjectTerm{Principal: who[i]})
 			continue
 		}
 		roles = append(roles, estate.SubjectTerm{Principal: who[i], Not: true})
-		with.Grants[one.ID] = &estate.Grant{
+		edits = append(edits, estate.Put("grants", &estate.Grant{
 			Object: estate.Object{ID: one.ID}, To: estate.Subjects{{Principal: who[i]}}, Roles: []estate.Ref{{ID: c.Role}}, On: estate.Resources{{Everything: true}},
-		}
+		}))
 	}
 	if len(roles) > 0 {
-		for id, gr := range e.Grants {
+		for _, gr := range e.Grants {
 			one := *gr
 			one.To = slices.Concat(gr.To, roles)
-			with.Grants[id] = &one
+			edits = append(edits, estate.Put("grants", &one))
 		}
-		with.Blocks = map[string]*estate.Block{}
-		for id, b := range e.Blocks {
+		for _, b := range e.Blocks {
 			one := *b
 			one.To = slices.Concat(b.To, roles)
-			with.Blocks[id] = &one
+			edits = append(edits, estate.Put("blocks", &one))
 		}
 	}
-	return &with, who
+	return e.With(edits...), who
 }
 
 // standing gives the estate with all that is on request as if it stood; nil if nothing is.
 func standing(e *estate.Estate) *estate.Estate {
-	var with *estate.Estate
-	for id, gr := range e.Grants {
+	var edits []estate.Edit
+	for _, gr := range e.Grants {
 		if gr.OnRequest == nil {
 			continue
 		}
-		if with == nil {
-			copied := *e
-			copied.Grants = maps.Clone(e.Grants)
-			with = &copied
-		}
 		one := *gr
 		one.OnRequest = nil
-		with.Grants[id] = &one
+		edits = append(edits, estate.Put("grants", &one))
 	}
-	return with
+	return withSome(e, edits)
+}
+
+// withSome gives an estate with some edits; nil if there are none.
+func withSome(e *estate.Estate, edits []estate.Edit) *estate.Estate {
+	if edits == nil {
+		return nil
+	}
+	return e.With(edits...)
 }
 
 // indirect gives the estate without what grants give to some subjects by name, and marks those; nil if none does.
 func indirect(e *estate.Estate, who []estate.Principal, named []bool) *estate.Estate {
-	var with *estate.Estate
+	var edits []estate.Edit
 	for id, gr := range e.Grants {
 		var left estate.Subjects
 		for _, t := range gr.To {
@@ -481,18 +486,13 @@ func indirect(e *estate.Estate, who []estate.Principal, named []bool) *estate.Es
 		if len(left) == len(gr.To) {
 			continue
 		}
-		if with == nil {
-			copied := *e
-			copied.Grants = maps.Clone(e.Grants)
-			with = &copied
-		}
 		if len(left) == 0 {
-			delete(with.Grants, id)
+			edits = append(edits, estate.Drop("grants", id))
 			continue
 		}
 		one := *gr
 		one.To = left
-		with.Grants[id] = &one
+		edits = append(edits, estate.Put("grants", &one))
 	}
-	return with
+	return withSome(e, edits)
 }

@@ -2,7 +2,6 @@ package trial
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -142,11 +141,9 @@ func (p *Prover) look(g *estate.Guarantee) (*gate.Cells, error) {
 	}
 	if g.Kind == estate.Requires {
 		// What is allowed without the condition is what is left once the condition is a block.
-		with := *e
-		with.Blocks = maps.Clone(e.Blocks)
 		everybody := estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}}, {Principal: estate.Principal{Kind: estate.IsAnonymous}}}
-		with.Blocks["guarantee "+g.ID] = &estate.Block{Object: g.Object, To: everybody, Deny: g.May, On: g.On, When: g.Requires}
-		return gate.CompileCells(&with, scene)
+		block := &estate.Block{Object: estate.Object{ID: "guarantee " + g.ID, Source: g.Source}, To: everybody, Deny: g.May, On: g.On, When: g.Requires}
+		return gate.CompileCells(e.With(estate.Put("blocks", block)), scene)
 	}
 	key := counting{scene.Which, p.further(g)}
 	if c := p.cells[key]; c != nil {

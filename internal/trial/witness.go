@@ -2,7 +2,6 @@ package trial
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -149,11 +148,14 @@ func (p *Prover) least(g *estate.Guarantee, grants []string) ([]string, *violati
 
 // with looks for a violation where there are no other grants.
 func (p *Prover) with(g *estate.Guarantee, grants []string) (*violation, *gate.Cells, error) {
-	e := *p.gate.Estate()
-	e.Grants = maps.Clone(e.Grants)
-	maps.DeleteFunc(e.Grants, func(id string, _ *estate.Grant) bool { return !slices.Contains(grants, id) })
-	e.Guarantees = map[string]*estate.Guarantee{g.ID: g}
-	c, err := gate.CompileCells(&e, gate.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Places: []estate.Resources{g.On}})
+	all := p.gate.Estate()
+	edits := []estate.Edit{estate.Clear("grants"), estate.Clear("guarantees"), estate.Put("guarantees", g)}
+	for _, id := range grants {
+		if granted := all.Grants[id]; granted != nil {
+			edits = append(edits, estate.Put("grants", granted))
+		}
+	}
+	c, err := gate.CompileCells(all.With(edits...), gate.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Places: []estate.Resources{g.On}})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -17,7 +17,7 @@ lint:
 
 # The race detector needs cgo and a C compiler, and takes its time: what draws estates or judges changes does less with it,
 # and runs again in full without it. DRAWING are the packages that do.
-DRAWING := ./internal/gate ./internal/change ./internal/further
+DRAWING := ./internal/gate ./internal/change ./internal/escalation
 test: lint
 	@if [ "$$(go env CGO_ENABLED)" = 1 ] && command -v $$(go env CC) >/dev/null; then \
 	  HGATE_ESTATES=400 HGATE_SAMPLE=yes go test -race -timeout 40m ./... && go test -timeout 40m $(DRAWING); \
@@ -35,7 +35,7 @@ vulnerabilities:
 
 fuzz:
 	@for target in policyfile/Load policyfile/Subject policyfile/Operation policyfile/Resource policyfile/Condition policyfile/Time evaluation/Batch \
-	  policyfile/Inventory splice/Edits visible/JSON directory/Directories revision/Tree cli/Sheet cli/Log journal/Plan cache/Image; do \
+	  policyfile/Inventory splice/Edits visible/JSON directory/Directories revision/Tree cli/Sheet cli/Log journal/Plan cache/Snapshot; do \
 	  echo "fuzzing $$target"; go test ./internal/$${target%/*} -run '^$$' -fuzz "^Fuzz$${target#*/}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 50x || exit 1; \
 	done
 

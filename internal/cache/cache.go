@@ -23,8 +23,8 @@ import (
 	"hiddengate/internal/beside"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/image"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/snapshot"
 )
 
 // Variable is the environment variable that names another folder, or turns the cache off with `off`.
@@ -33,7 +33,7 @@ const Variable = "HGATE_CACHE"
 const (
 	magic   = "hgatekept\x001\n" // and a version; 12 bytes
 	folder  = "hidden-gate"
-	headers = 64 // bytes before the images
+	headers = 64 // bytes before the snapshots
 )
 
 // Cache is the place of one workspace's cache.
@@ -100,7 +100,7 @@ type file struct {
 	Hash string
 }
 
-// kept is what an image holds beside the people.
+// kept is what a snapshot holds beside the people.
 type kept struct {
 	Program   string
 	Workspace string
@@ -141,13 +141,13 @@ func (c *Cache) Open(root fs.FS) (g *gate.Gate, ok bool) {
 	var errPeople error
 	defer wait.Wait() // a fault here leaves nothing behind that still reads the file
 	wait.Go(func() {
-		errPeople = image.Decode(second, &people)
+		errPeople = snapshot.Decode(second, &people)
 		byID = make(map[string]*estate.Subject, len(people))
 		for _, p := range people {
 			byID[p.ID] = p
 		}
 	})
-	err = image.Decode(first, &k)
+	err = snapshot.Decode(first, &k)
 	fits := err == nil && k.Program == c.program && k.Workspace == c.workspace && k.current(root)
 	if fits {
 		e := k.Estate.Take()
@@ -161,25 +161,25 @@ func (c *Cache) Open(root fs.FS) (g *gate.Gate, ok bool) {
 	return g, fits && err == nil
 }
 
-// parts sees that a file is whole, and gives the images in it.
+// parts sees that a file is whole, and gives the snapshots in it.
 func parts(all []byte) (first, second []byte, err error) {
 	if len(all) < headers || string(all[:len(magic)]) != magic {
-		return nil, nil, image.ErrDamaged
+		return nil, nil, snapshot.ErrDamaged
 	}
 	n, m := binary.LittleEndian.Uint64(all[16:]), binary.LittleEndian.Uint64(all[24:])
 	if n > uint64(len(all)) || m > uint64(len(all)) || headers+n+m != uint64(len(all)) {
-		return nil, nil, image.ErrDamaged
+		return nil, nil, snapshot.ErrDamaged
 	}
 	first, second = all[headers:headers+n], all[headers+n:]
 	if sum(first, second) != binary.LittleEndian.Uint64(all[32:]) {
-		return nil, nil, image.ErrDamaged
+		return nil, nil, snapshot.ErrDamaged
 	}
 	return first, second, nil
 }
 
 var table = crc32.MakeTable(crc32.Castagnoli)
 
-// sum is a checksum against damage: the CRC-32C of RFC 3720 of both images.
+// sum is a checksum against damage: the CRC-32C of RFC 3720 of both snapshots.
 func sum(first, second []byte) uint64 {
 	var high uint32
 	var wait beside.Group
@@ -306,11 +306,11 @@ func (c *Cache) write(k *kept, people []*estate.Subject) error {
 		return err
 	}
 	first, second := &summing{Writer: out}, &summing{Writer: out}
-	n, err := image.Encode(first, k)
+	n, err := snapshot.Encode(first, k)
 	if err != nil {
 		return err
 	}
-	m, err := image.Encode(second, &people)
+	m, err := snapshot.Encode(second, &people)
 	if err != nil {
 		return err
 	}

@@ -16,8 +16,8 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/image"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/snapshot"
 	"hiddengate/internal/starter"
 )
 
@@ -307,7 +307,7 @@ func TestSmallFilesAreToldByTheirContent(t *testing.T) {
 	first, _, err := parts(all)
 	require.NoError(t, err)
 	var k kept
-	require.NoError(t, image.Decode(first, &k))
+	require.NoError(t, snapshot.Decode(first, &k))
 	require.True(t, k.current(p.root.FS()))
 	for i := range k.Files {
 		require.NotEmpty(t, k.Files[i].Hash)
@@ -331,7 +331,7 @@ func TestTheVariableNamesAWholePath(t *testing.T) {
 }
 
 // A cache that was tampered with is taken whole or not at all, and never ends the program.
-func FuzzImage(f *testing.F) {
+func FuzzSnapshot(f *testing.F) {
 	f.Add([]byte{}, uint16(0), byte(0))
 	f.Add([]byte("hgatekept"), uint16(40), byte(255))
 	p := newPlace(f)

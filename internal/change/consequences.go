@@ -7,7 +7,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 )
 
 // Turned is a test or guarantee that comes out otherwise than before, or is new.
@@ -64,7 +64,7 @@ func (e *Effect) Turned(now clock.Instant) ([]Turned, error) {
 }
 
 func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
-	before, err := trial.RunAll(e.Gates.Old, estate.Sorted(e.Before.Tests), now)
+	before, err := verify.RunAll(e.Gates.Old, estate.Sorted(e.Before.Tests), now)
 	if err != nil {
 		before = nil // they could not be run before
 	}
@@ -72,7 +72,7 @@ func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
 	for _, r := range before {
 		passed[r.Test.ID], known[r.Test.ID] = r.Passed(), true
 	}
-	after, err := trial.RunAll(e.Gates.New, estate.Sorted(e.After.Tests), now)
+	after, err := verify.RunAll(e.Gates.New, estate.Sorted(e.After.Tests), now)
 	for _, r := range after {
 		if !known[r.Test.ID] || passed[r.Test.ID] != r.Passed() {
 			out = append(out, Turned{"test", r.Test.ID, r.Passed(), !known[r.Test.ID]})
@@ -85,9 +85,9 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 	if len(e.After.Guarantees) == 0 {
 		return nil, nil
 	}
-	of := func(only map[estate.Principal]bool) (p [2]*trial.Prover) {
+	of := func(only map[estate.Principal]bool) (p [2]*verify.Prover) {
 		for k, g := range []*gate.Gate{e.Gates.Old, e.Gates.New} {
-			p[k] = trial.NewProver(g, trial.Of{Since: now, Only: only})
+			p[k] = verify.NewProver(g, verify.Of{Since: now, Only: only})
 		}
 		return p
 	}
@@ -121,9 +121,8 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 
 // same says that a guarantee comes out as before, as far as that can be told from those alone whose access can differ. What it says of each subject
 // by itself it says of them likewise; the others count people, or hold them against one another.
-func (e *Effect) same(few [2]*trial.Prover, was, is *estate.Guarantee) (bool, error) {
-	switch is.Kind {
-	case estate.AtLeast, estate.AtMost, estate.Apart:
+func (e *Effect) same(few [2]*verify.Prover, was, is *estate.Guarantee) (bool, error) {
+	if verify.KindOf(is).Together {
 		return !slices.ContainsFunc(e.Lines, func(l Line) bool {
 			return slices.ContainsFunc(l.Operations, func(name string) bool {
 				o := e.After.Operations[name]

@@ -6,6 +6,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/verify"
 )
 
 // roles judges what roles come to: they hold nothing that they did not, and stand for all that is counted, kept apart
@@ -148,7 +149,7 @@ func (j *judge) people() {
 			continue
 		}
 		names := lost(g.Subjects, is.Subjects)
-		if g.Kind == estate.OnlyMay {
+		if verify.KindOf(g).Excepts {
 			names = j.more(g.Subjects, is.Subjects, j.was)
 		}
 		if names != nil {

@@ -54,7 +54,7 @@ func TestATestsFlagsAskTheSame(t *testing.T) {
 				}
 				for _, who := range g.Members(test.Who) {
 					args := []string{"try", who.String(), s.Operation.Name, s.Place.String()}
-					for _, word := range strings.Fields(givenFlags(g, test)) {
+					for _, word := range strings.Fields(askFlags(g.Estate().Zone, &test.Given)) {
 						args = append(args, strings.Trim(word, "'"))
 					}
 					_, problems, code := hgate(dir, "", args...)

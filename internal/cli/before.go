@@ -4,21 +4,21 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
 
 // proof is a test as it comes out now, and on the policy as it was.
 type proof struct {
-	trial.Result
-	before *trial.Result // nil where it could not be put to that
+	verify.Result
+	before *verify.Result // nil where it could not be put to that
 }
 
 // proved says that the change made the difference.
 func (p proof) proved() bool { return p.Passed() && (p.before == nil || !p.before.Passed()) }
 
 // putBefore puts tests to a policy as it was.
-func putBefore(old *estate.Estate, results []trial.Result, now clock.Instant) ([]proof, error) {
+func putBefore(old *estate.Estate, results []verify.Result, now clock.Instant) ([]proof, error) {
 	g, err := gate.Compile(old, nil)
 	if err != nil {
 		return nil, err
@@ -26,8 +26,8 @@ func putBefore(old *estate.Estate, results []trial.Result, now clock.Instant) ([
 	var out []proof
 	for _, r := range results {
 		one := proof{Result: r}
-		if trial.Known(old, r.Test) {
-			if before, err := trial.Run(g, r.Test, now); err == nil {
+		if verify.Known(old, r.Test) {
+			if before, err := verify.Run(g, r.Test, now); err == nil {
 				one.before = &before
 			}
 		}

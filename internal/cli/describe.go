@@ -11,6 +11,7 @@ import (
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/survey"
+	"hiddengate/internal/verify"
 )
 
 // pair is one thing to say of an entry: a text, a truth value, a number or a list of texts. One that is empty is
@@ -362,22 +363,12 @@ func describeTest(g *gate.Gate, id string) []pair {
 		}
 		levels = append(levels, fmt.Sprintf("%s gets to %s on %s", l.Subject, word, l.Place))
 	}
-	return head(&t.Object, pair{"who", texts(t.Who)}, pair{"given", strings.TrimSpace(givenFlags(g, t))}, pair{"allowed", selections(t.Allowed)}, pair{"denied", selections(t.Denied)}, pair{"levels", levels})
+	return head(&t.Object, pair{"who", texts(t.Who)}, pair{"given", strings.TrimSpace(askFlags(g.Estate().Zone, &t.Given))}, pair{"allowed", selections(t.Allowed)}, pair{"denied", selections(t.Denied)}, pair{"levels", levels})
 }
 
 func describeGuarantee(g *gate.Gate, id string) []pair {
 	gu := g.Estate().Guarantees[id]
-	says := string(gu.Kind)
-	switch gu.Kind {
-	case estate.OnlyMay, estate.NeverMay, estate.Apart:
-		says += " " + strings.Join(texts(gu.Subjects), ", ")
-	case estate.AtLeast, estate.AtMost:
-		says += fmt.Sprint(" ", gu.Count)
-	case estate.NeverBoth:
-		says += " " + strings.Join(texts(gu.Both), " and ")
-	case estate.Requires:
-		says += " " + g.When(gu.Requires, nil, nil)
-	}
+	says := verify.SaysOf(gu, func(c *estate.Condition) string { return g.When(c, nil, nil) })
 	return head(&gu.Object, pair{"says", says}, pair{"may", texts(gu.May)}, pair{"on", texts(gu.On)})
 }
 

@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"unicode"
@@ -11,12 +10,11 @@ import (
 	"github.com/clipperhouse/displaywidth"
 	"github.com/spf13/cobra"
 
-	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/survey"
 	"hiddengate/internal/tabular"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
 
@@ -735,30 +733,8 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 	if !timed {
 		return fmt.Errorf("--as-tests needs a time; leave --at any out")
 	}
-	given := []string{"time: " + g.Estate().Zone.Format(at)}
-	said := ctx.Said()
-	if said.Network != nil {
-		given = append(given, "network: '"+said.Network.String()+"'")
-	}
-	for _, flag := range []struct {
-		name string
-		is   *bool
-	}{{"mfa", said.MFA}, {"reason", said.Reason}, {"ticket", said.Ticket}} {
-		if flag.is != nil {
-			given = append(given, fmt.Sprintf("%s: %v", flag.name, *flag.is))
-		}
-	}
-	if said.SignIn != "" {
-		given = append(given, "sign-in: "+said.SignIn)
-	}
-	if len(said.Attributes) > 0 {
-		var pairs []string
-		for key, value := range said.Attributes {
-			pairs = append(pairs, key+": "+yamlText(value))
-		}
-		slices.Sort(pairs)
-		given = append(given, "context: {"+strings.Join(pairs, ", ")+"}")
-	}
+	said := ctx.Said(g.Estate().Zone)
+	given := givenText(&said)
 	var left, written []string
 	for c, column := range grid.Columns {
 		var levels []string
@@ -770,7 +746,7 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 			for _, place := range append([]*estate.Resource{r.Place}, r.Alike...) {
 				rule := estate.LevelRule{Subject: column.Subject, None: !r.Cells[c].Any, Level: r.Cells[c].Level}
 				rule.Place, _ = estate.ParseResourceTerm(place.Address.String())
-				result, err := trial.Run(g, &estate.Test{Object: estate.Object{ID: f.asTests}, Levels: []estate.LevelRule{rule}, Given: givenAt(g, at, said)}, at)
+				result, err := verify.Run(g, &estate.Test{Object: estate.Object{ID: f.asTests}, Levels: []estate.LevelRule{rule}, Given: said}, at)
 				if err != nil || !result.Passed() {
 					left = append(left, column.Name+" on "+place.Address.String())
 					continue
@@ -804,11 +780,25 @@ func yamlText(text string) string {
 	return string(out)
 }
 
-// givenAt is what a test is given that asks what a request says.
-func givenAt(g *gate.Gate, at clock.Instant, said gate.Said) estate.Given {
-	out := estate.Given{Time: &estate.Moment{Instant: at, Text: g.Estate().Zone.Format(at)}, Network: said.Network, MFA: said.MFA, Reason: said.Reason, Ticket: said.Ticket, SignIn: said.SignIn}
-	for _, key := range slices.Sorted(maps.Keys(said.Attributes)) {
-		out.Context = append(out.Context, estate.Tag{Key: key, Value: said.Attributes[key]})
+// givenText writes what a request says as the keys of a test's given.
+func givenText(said *estate.Given) (out []string) {
+	out = append(out, "time: "+said.Time.Text)
+	for _, v := range said.Facts {
+		value := v.Value
+		switch estate.FactNamed(v.Fact).Kind {
+		case estate.YesNo, estate.Carried:
+			value = fmt.Sprint(value == estate.Yes)
+		case estate.FromNetwork:
+			value = yamlText(value)
+		}
+		out = append(out, v.Fact+": "+value)
+	}
+	var pairs []string
+	for _, tag := range said.Context {
+		pairs = append(pairs, tag.Key+": "+yamlText(tag.Value))
+	}
+	if pairs != nil {
+		out = append(out, "context: {"+strings.Join(pairs, ", ")+"}")
 	}
 	return out
 }

@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"hiddengate/internal/clock"
+	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/further"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/view"
 )
@@ -210,8 +210,8 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 // eventualHolders tells who may, and who can get to it.
 func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context, resources []*estate.Resource, selects func(*estate.Operation) bool, question, said string) error {
 	done := a.working("looking for ways to more")
-	ways, err := further.Work(g.Estate(), now)
-	var holders []further.Holder
+	ways, err := escalation.Work(g.Estate(), now)
+	var holders []escalation.Holder
 	if err == nil {
 		holders, err = ways.Holders(ctx, g, resources, selects)
 	}
@@ -250,7 +250,7 @@ func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context
 	return err
 }
 
-func (a *app) eventualText(g *gate.Gate, ctx *gate.Context, holders []further.Holder, now []gate.Answer, question, said string) error {
+func (a *app) eventualText(g *gate.Gate, ctx *gate.Context, holders []escalation.Holder, now []gate.Answer, question, said string) error {
 	p := a.page(a.Out)
 	held, style := fmt.Sprint("HELD BY ", len(now)), view.Heading
 	if len(now) == 0 {

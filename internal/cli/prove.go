@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -8,15 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/draft"
+	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/further"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
 
@@ -80,17 +80,17 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 			}
 			chosen = append(chosen, one)
 		}
-		of := trial.Of{Since: now, InForce: inForce}
+		of := verify.Of{Since: now, InForce: inForce}
 		if eventual {
 			done := a.working("looking for ways to more")
-			of.Ways, err = further.Work(g.Estate(), now)
+			of.Ways, err = escalation.Work(g.Estate(), now)
 			done()
 			if err != nil {
 				return err
 			}
 		}
-		prover := trial.NewProver(g, of)
-		var verdicts []trial.Verdict
+		prover := verify.NewProver(g, of)
+		var verdicts []verify.Verdict
 		for _, one := range chosen {
 			done := a.working("proving " + one.ID)
 			v, err := prover.Judge(one)
@@ -111,7 +111,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 		default:
 			a.proveText(g, verdicts)
 		}
-		if err == nil && slices.ContainsFunc(verdicts, func(v trial.Verdict) bool { return !v.Holds() }) {
+		if err == nil && slices.ContainsFunc(verdicts, func(v verify.Verdict) bool { return !v.Holds() }) {
 			err = answered(exitNo)
 		}
 		return err
@@ -122,7 +122,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 
 // stated compiles the workspace with a statement as a guarantee of its own.
 func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
-	value, err := trial.Statement(text)
+	value, err := verify.Statement(text)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -172,23 +172,10 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 
 // saidIn writes what a guarantee says, as --that reads it.
 func saidIn(g *gate.Gate, gu *estate.Guarantee) string {
-	on := " on " + strings.Join(texts(gu.On), ", ")
-	may := "may " + strings.Join(texts(gu.May), ", ")
-	switch gu.Kind {
-	case estate.OnlyMay, estate.NeverMay, estate.Apart:
-		return string(gu.Kind) + " " + strings.Join(texts(gu.Subjects), ", ") + " " + may + on
-	case estate.AtLeast, estate.AtMost:
-		return fmt.Sprintf("%s %d %s%s", gu.Kind, gu.Count, may, on)
-	case estate.NeverBoth:
-		if gu.SameResource {
-			on += " same-resource"
-		}
-		return "never-both " + strings.Join(texts(gu.Both), " and ") + on
-	}
-	return may + on + " requires: " + g.When(gu.Requires, nil, nil)
+	return verify.Said(gu, func(c *estate.Condition) string { return g.When(c, nil, nil) })
 }
 
-func (a *app) proveText(g *gate.Gate, verdicts []trial.Verdict) {
+func (a *app) proveText(g *gate.Gate, verdicts []verify.Verdict) {
 	p := a.page(a.Out)
 	if len(verdicts) == 0 {
 		p.Line("There are no guarantees. Judge one with --that, or write it down with `hgate add guarantee`.")
@@ -217,7 +204,7 @@ func (a *app) proveText(g *gate.Gate, verdicts []trial.Verdict) {
 }
 
 // verdictText tells what became of a guarantee, by its name if it has one.
-func (a *app) verdictText(p *view.Page, g *gate.Gate, v trial.Verdict, name string) {
+func (a *app) verdictText(p *view.Page, g *gate.Gate, v verify.Verdict, name string) {
 	verdict := p.Paint(view.Yes, "HOLDS")
 	if !v.Holds() {
 		verdict = p.Paint(view.No, "FAILS")
@@ -237,9 +224,9 @@ func (a *app) verdictText(p *view.Page, g *gate.Gate, v trial.Verdict, name stri
 }
 
 // witnessText tells why a guarantee fails, and how to see it.
-func (a *app) witnessText(p *view.Page, g *gate.Gate, v trial.Verdict) {
+func (a *app) witnessText(p *view.Page, g *gate.Gate, v verify.Verdict) {
 	w, e := v.Witness, g.Estate()
-	if v.Guarantee.Kind == estate.AtLeast {
+	if w.IsShort() {
 		left := "nobody can"
 		if len(w.Left) > 0 {
 			left = "only " + strings.Join(texts(w.Left), ", ") + " can"
@@ -279,13 +266,9 @@ func (a *app) witnessText(p *view.Page, g *gate.Gate, v trial.Verdict) {
 }
 
 // tryLine writes the command that decides a witness's request.
-func tryLine(e *estate.Estate, r trial.Shown) string {
-	said := r.Context.Said()
-	var at *clock.Instant
-	if moment, ok := r.Context.Moment(); ok {
-		at = &moment
-	}
-	line := fmt.Sprintf("hgate try %s %s %s%s", r.Subject, r.Operation, quoted(r.Resource), askFlags(e.Zone, at, said, r.Context.Roles))
+func tryLine(e *estate.Estate, r verify.Shown) string {
+	said := r.Context.Said(e.Zone)
+	line := fmt.Sprintf("hgate try %s %s %s%s", r.Subject, r.Operation, quoted(r.Resource), askFlags(e.Zone, &said))
 	if r.Lent != "" {
 		line += " --lent " + r.Lent
 	}
@@ -293,43 +276,83 @@ func tryLine(e *estate.Estate, r trial.Shown) string {
 }
 
 // holdersLine writes the command that shows who is left.
-func holdersLine(e *estate.Estate, v trial.Verdict) string {
+func holdersLine(e *estate.Estate, v verify.Verdict) string {
 	return fmt.Sprintf("hgate holders %s %s --at %s", quoted(v.Guarantee.May[0].String()), quoted(v.Witness.Resource), quoted(e.Zone.Format(v.Witness.At)))
 }
 
-// requestJSON is a request of try.
+// requestJSON is a request of try, with a key for each fact that it says.
 type requestJSON struct {
-	Subject   string            `json:"subject"`
-	Operation string            `json:"operation"`
-	Resource  string            `json:"resource"`
-	Time      string            `json:"time,omitempty"`
-	Network   string            `json:"network,omitempty"`
-	MFA       *bool             `json:"mfa,omitempty"`
-	SignIn    string            `json:"sign-in,omitempty"`
-	Reason    *bool             `json:"reason,omitempty"`
-	Ticket    *bool             `json:"ticket,omitempty"`
-	Context   map[string]string `json:"context,omitempty"`
-	Roles     []string          `json:"roles,omitempty"`
-	Lent      string            `json:"lent,omitempty"`
-	Command   string            `json:"command"`
+	subject, operation, resource string
+	said                         estate.Given
+	lent, command                string
 }
 
-func requestOf(e *estate.Estate, r trial.Shown) requestJSON {
-	said := r.Context.Said()
-	out := requestJSON{
-		Subject: r.Subject.String(), Operation: r.Operation, Resource: r.Resource, MFA: said.MFA, SignIn: said.SignIn, Reason: said.Reason, Ticket: said.Ticket,
-		Context: said.Attributes, Roles: r.Context.Roles, Lent: r.Lent, Command: tryLine(e, r),
-	}
-	if at, ok := r.Context.Moment(); ok {
-		out.Time = e.Zone.Format(at)
-	}
-	if said.Network != nil {
-		out.Network = said.Network.String()
-	}
-	return out
+func requestOf(e *estate.Estate, r verify.Shown) requestJSON {
+	return requestJSON{r.Subject.String(), r.Operation, r.Resource, r.Context.Said(e.Zone), r.Lent, tryLine(e, r)}
 }
 
-func (a *app) proveJSON(g *gate.Gate, verdicts []trial.Verdict) error {
+// MarshalJSON writes the keys in the order in which a request is read.
+func (r requestJSON) MarshalJSON() ([]byte, error) {
+	out := object{{"subject", r.subject}, {"operation", r.operation}, {"resource", r.resource}}
+	if r.said.Time != nil {
+		out = append(out, member{"time", r.said.Time.Text})
+	}
+	for _, v := range r.said.Facts {
+		var value any = v.Value
+		if kind := estate.FactNamed(v.Fact).Kind; kind == estate.YesNo || kind == estate.Carried {
+			value = v.Value == estate.Yes
+		}
+		out = append(out, member{v.Fact, value})
+	}
+	if len(r.said.Context) > 0 {
+		attributes := map[string]string{}
+		for _, tag := range r.said.Context {
+			attributes[tag.Key] = tag.Value
+		}
+		out = append(out, member{"context", attributes})
+	}
+	if len(r.said.Roles) > 0 {
+		var roles []string
+		for _, ref := range r.said.Roles {
+			roles = append(roles, ref.ID)
+		}
+		out = append(out, member{"roles", roles})
+	}
+	if r.lent != "" {
+		out = append(out, member{"lent", r.lent})
+	}
+	return append(out, member{"command", r.command}).MarshalJSON()
+}
+
+// object is a JSON object whose keys keep their order.
+type object []member
+
+type member struct {
+	key   string
+	value any
+}
+
+// MarshalJSON writes the members in their order.
+func (o object) MarshalJSON() ([]byte, error) {
+	out := []byte{'{'}
+	for i, m := range o {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		key, err := json.Marshal(m.key)
+		if err != nil {
+			return nil, err
+		}
+		value, err := json.Marshal(m.value)
+		if err != nil {
+			return nil, err
+		}
+		out = append(append(append(out, key...), ':'), value...)
+	}
+	return append(out, '}'), nil
+}
+
+func (a *app) proveJSON(g *gate.Gate, verdicts []verify.Verdict) error {
 	type shortage struct {
 		Resource string   `json:"resource"`
 		Time     string   `json:"time"`
@@ -355,7 +378,7 @@ func (a *app) proveJSON(g *gate.Gate, verdicts []trial.Verdict) error {
 		one := guarantee{Name: v.Guarantee.ID, Empty: v.Empty, Holds: v.Holds(), Says: saidIn(g, v.Guarantee)}
 		switch w := v.Witness; {
 		case v.Holds():
-		case v.Guarantee.Kind == estate.AtLeast:
+		case w.IsShort():
 			one.Witness = shortage{w.Resource, e.Zone.Format(w.At), append([]string{}, texts(w.Left)...), holdersLine(e, v)}
 		default:
 			for _, r := range w.Requests {

@@ -2,35 +2,36 @@ package cli
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/policyfile"
 )
 
 // circumstances are the flags with which a command says how a request is made.
 type circumstances struct {
-	network, mfa, signIn, reason, ticket string
-	context, roles                       []string
+	facts          map[string]*string // by name
+	context, roles []string
 }
 
 func (a *app) circumstances(c *cobra.Command) *circumstances {
-	s := &circumstances{}
+	s := &circumstances{facts: map[string]*string{}}
 	a.moment(c)
 	f := c.Flags()
-	f.StringVar(&s.network, "network", "", "the `address` it comes from")
-	f.StringVar(&s.mfa, "mfa", "", "with a second factor: yes or no")
-	f.StringVar(&s.signIn, "sign-in", "", "how the subject signed in: "+strings.Join(estate.SignIns, ", "))
-	f.StringVar(&s.reason, "reason", "", "the reason it carries; an empty one is none")
-	f.StringVar(&s.ticket, "ticket", "", "the ticket it carries; an empty one is none")
+	for _, fact := range estate.Facts {
+		s.facts[fact.Name] = f.String(fact.Name, "", fact.Flag)
+		words := fact.Words
+		if fact.Kind == estate.YesNo {
+			words = []string{estate.Yes, estate.No}
+		}
+		if words != nil {
+			_ = c.RegisterFlagCompletionFunc(fact.Name, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
+		}
+	}
 	f.StringArrayVar(&s.context, "context", nil, "an attribute of the request, as `key=value`; may be repeated")
 	f.StringArrayVar(&s.roles, "role", nil, "a `role` that the session names; may be repeated")
-	_ = c.RegisterFlagCompletionFunc("mfa", cobra.FixedCompletions([]string{"yes", "no"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = c.RegisterFlagCompletionFunc("sign-in", cobra.FixedCompletions(policyfile.Words("given", "sign-in"), cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("role", a.completeSection("roles"))
 	return s
 }
@@ -49,37 +50,18 @@ func (s *circumstances) build(a *app, c *cobra.Command, g *gate.Gate) (*gate.Con
 		ctx.Time(at)
 		said = append(said, "at "+g.Estate().Zone.Format(at))
 	}
-	if s.network != "" {
-		addr, err := estate.ParseAddr(s.network)
+	for _, fact := range estate.Facts {
+		text := *s.facts[fact.Name]
+		if !c.Flags().Changed(fact.Name) || text == "" && fact.Kind != estate.Carried {
+			continue
+		}
+		value, err := fact.Parse(text)
 		if err != nil {
-			return nil, "", fmt.Errorf("--network: %w", err)
+			return nil, "", fmt.Errorf("--%s: %w", fact.Name, err)
 		}
-		ctx.Network(addr)
-		said = append(said, "from "+addr.String())
+		ctx.Say(fact, value)
+		said = append(said, fact.Say(value))
 	}
-	switch s.mfa {
-	case "":
-	case "yes", "no":
-		ctx.MFA(s.mfa == "yes")
-		said = append(said, map[string]string{"yes": "with a second factor", "no": "without a second factor"}[s.mfa])
-	default:
-		return nil, "", fmt.Errorf("--mfa %s: write yes or no", s.mfa)
-	}
-	if s.signIn != "" {
-		if !slices.Contains(estate.SignIns, s.signIn) {
-			return nil, "", fmt.Errorf("--sign-in %s: the ways to sign in are %s", s.signIn, strings.Join(estate.SignIns, ", "))
-		}
-		ctx.SignIn(s.signIn)
-		said = append(said, "signed in by "+s.signIn)
-	}
-	carried := func(name, text string, set func(bool)) {
-		if c.Flags().Changed(name) {
-			set(text != "")
-			said = append(said, map[bool]string{true: "with", false: "without"}[text != ""]+" a "+name)
-		}
-	}
-	carried("reason", s.reason, ctx.Reason)
-	carried("ticket", s.ticket, ctx.Ticket)
 	for _, pair := range s.context {
 		key, value, found := strings.Cut(pair, "=")
 		if !found {

@@ -19,7 +19,13 @@ import (
 )
 
 // sheetFlags are the flags that say what a sheet covers. A sheet gives them in lines of their own, and no others.
-var sheetFlags = []string{"who", "groups", "members-of", "roles", "where", "what", "levels", "depth", "unfold", "network", "mfa", "sign-in", "reason", "ticket", "context"}
+var sheetFlags = func() []string {
+	out := []string{"who", "groups", "members-of", "roles", "where", "what", "levels", "depth", "unfold"}
+	for _, fact := range estate.Facts {
+		out = append(out, fact.Name)
+	}
+	return append(out, "context")
+}()
 
 // sheetVersion is the version of a sheet's form.
 const sheetVersion = "1"

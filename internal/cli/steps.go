@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"strings"
 
+	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/further"
 	"hiddengate/internal/view"
 )
 
 // chainText tells the steps of a chain, and what can be done at its end.
-func chainText(p *view.Page, indent int, e *estate.Estate, c further.Chain, operation, resource string) {
+func chainText(p *view.Page, indent int, e *estate.Estate, c escalation.Chain, operation, resource string) {
 	var rows [][]view.Cell
 	asIs, how := true, "--at any" // what the steps so far leave of the policy as it is written
 	for i, s := range c.Steps {
@@ -18,9 +18,9 @@ func chainText(p *view.Page, indent int, e *estate.Estate, c further.Chain, oper
 		if s.Operation != "" && asIs {
 			rows = append(rows, []view.Cell{{}, {Text: fmt.Sprintf("hgate try %s %s %s %s", s.As, s.Operation, quoted(s.Resource), how), Style: view.Faint}})
 		}
-		if s.Kind == further.Asks && i == 0 {
+		if s.Kind == escalation.Asks && i == 0 {
 			how = "--lent " + s.Entry
-		} else if s.Kind != further.SignsIn && s.Kind != further.Acts {
+		} else if s.Kind != escalation.SignsIn && s.Kind != escalation.Acts {
 			asIs = false
 		} else {
 			how = "--at any"
@@ -31,7 +31,7 @@ func chainText(p *view.Page, indent int, e *estate.Estate, c further.Chain, oper
 		return
 	}
 	end := "then may " + operation + " on " + resource
-	if n := len(c.Steps); c.As != c.Steps[n-1].Subject || c.Steps[n-1].Kind == further.SignsIn || c.Steps[n-1].Kind == further.Acts {
+	if n := len(c.Steps); c.As != c.Steps[n-1].Subject || c.Steps[n-1].Kind == escalation.SignsIn || c.Steps[n-1].Kind == escalation.Acts {
 		end += ", as " + c.As.String() + " may"
 	}
 	rows = append(rows, []view.Cell{{}, {Text: end}})
@@ -39,37 +39,37 @@ func chainText(p *view.Page, indent int, e *estate.Estate, c further.Chain, oper
 }
 
 // stepText says one step.
-func stepText(e *estate.Estate, s further.Step) string {
+func stepText(e *estate.Estate, s escalation.Step) string {
 	by := s.Subject.String()
 	if s.As != s.Subject {
 		by = fmt.Sprintf("%s, as %s,", s.Subject, s.As)
 	}
 	does := fmt.Sprintf("%s has %s on %s", by, s.Operation, s.Resource)
 	switch s.Kind {
-	case further.Asks:
+	case escalation.Asks:
 		text := fmt.Sprintf("%s asks for grant %s", by, s.Entry)
 		if s.Approvers != nil {
 			text += ", which " + strings.Join(texts(s.Approvers), ", ") + " may approve"
 		}
 		return text
-	case further.Joins:
+	case escalation.Joins:
 		return fmt.Sprintf("%s joins group:%s, which is theirs to fill", by, s.Entry)
-	case further.Hands:
+	case escalation.Hands:
 		return fmt.Sprintf("%s takes what delegation %s lets them hand to themselves", by, s.Entry)
-	case further.SignsIn:
+	case escalation.SignsIn:
 		return fmt.Sprintf("%s, and opens the account of %s in %s with it", does, s.Who, s.Where.System)
-	case further.Acts:
+	case escalation.Acts:
 		return fmt.Sprintf("%s, and acts there as anybody with it, such as %s", does, s.Who)
-	case further.Assigns:
+	case escalation.Assigns:
 		return fmt.Sprintf("%s, and takes any role in %s with it", does, s.Where)
-	case further.Rewrites:
+	case escalation.Rewrites:
 		return fmt.Sprintf("%s, and writes into the roles in %s with it", does, s.Where)
 	}
 	return fmt.Sprintf("%s, and gives it %s", does, tagsText(e, s))
 }
 
 // tagsText says which tags a step sets, and which it clears.
-func tagsText(e *estate.Estate, s further.Step) string {
+func tagsText(e *estate.Estate, s escalation.Step) string {
 	var set, cleared []string
 	was := e.Listed(s.Where).Tags
 	for _, t := range s.Set {
@@ -115,22 +115,22 @@ type stepJSON struct {
 	Tags      map[string]string `json:"tags,omitempty"`
 }
 
-var stepKinds = map[further.Kind]string{
-	further.Asks: "ask", further.Joins: "join", further.Hands: "hand-out", further.SignsIn: "open-account", further.Acts: "act-as-anybody",
-	further.Assigns: "take-roles", further.Rewrites: "write-roles", further.Tags: "set-tags",
+var stepKinds = map[escalation.Kind]string{
+	escalation.Asks: "ask", escalation.Joins: "join", escalation.Hands: "hand-out", escalation.SignsIn: "open-account", escalation.Acts: "act-as-anybody",
+	escalation.Assigns: "take-roles", escalation.Rewrites: "write-roles", escalation.Tags: "set-tags",
 }
 
-func stepsJSON(c further.Chain) []stepJSON {
+func stepsJSON(c escalation.Chain) []stepJSON {
 	out := []stepJSON{}
 	for _, s := range c.Steps {
 		one := stepJSON{Kind: stepKinds[s.Kind], Subject: s.Subject.String(), As: s.As.String(), Operation: s.Operation, Resource: s.Resource, Entry: s.Entry, Approvers: texts(s.Approvers)}
-		if s.Kind == further.SignsIn || s.Kind == further.Acts {
+		if s.Kind == escalation.SignsIn || s.Kind == escalation.Acts {
 			one.Who = s.Who.String()
 		}
 		if s.Where.System != "" {
 			one.Where = s.Where.String()
 		}
-		if s.Kind == further.Tags {
+		if s.Kind == escalation.Tags {
 			one.Tags = map[string]string{}
 			for _, t := range s.Set {
 				one.Tags[t.Key] = t.Value

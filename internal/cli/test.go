@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/xml"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -12,7 +11,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 	"hiddengate/internal/visible"
 )
@@ -58,7 +57,7 @@ the difference: a test is proved if it failed then and passes now. Where tests a
 		default:
 			err = a.testText(g, results)
 		}
-		if err == nil && slices.ContainsFunc(results, func(r trial.Result) bool { return !r.Passed() }) {
+		if err == nil && slices.ContainsFunc(results, func(r verify.Result) bool { return !r.Passed() }) {
 			err = answered(exitNo)
 		}
 		return err
@@ -70,7 +69,7 @@ the difference: a test is proved if it failed then and passes now. Where tests a
 }
 
 // runTests runs the named tests, or all; what is wrong with any of them is reported together.
-func runTests(g *gate.Gate, names []string, now clock.Instant) ([]trial.Result, error) {
+func runTests(g *gate.Gate, names []string, now clock.Instant) ([]verify.Result, error) {
 	for _, name := range names {
 		if g.Estate().Tests[name] == nil {
 			return nil, unknown("test", name, ids(g.Estate().Section("tests")))
@@ -80,10 +79,10 @@ func runTests(g *gate.Gate, names []string, now clock.Instant) ([]trial.Result, 
 	if len(names) > 0 {
 		tests = slices.DeleteFunc(tests, func(t *estate.Test) bool { return !slices.Contains(names, t.ID) })
 	}
-	return trial.RunAll(g, tests, now)
+	return verify.RunAll(g, tests, now)
 }
 
-func (a *app) testJSON(results []trial.Result) error {
+func (a *app) testJSON(results []verify.Result) error {
 	type failure struct {
 		Subject   string `json:"subject"`
 		Operation string `json:"operation"`
@@ -116,7 +115,7 @@ func (a *app) testJSON(results []trial.Result) error {
 	return a.json(out)
 }
 
-func (a *app) testJUnit(results []trial.Result) error {
+func (a *app) testJUnit(results []verify.Result) error {
 	type failure struct {
 		Message string `xml:"message,attr"`
 		Text    string `xml:",chardata"`
@@ -157,7 +156,7 @@ func (a *app) testJUnit(results []trial.Result) error {
 
 const mostFailures = 5
 
-func (a *app) testText(g *gate.Gate, results []trial.Result) error {
+func (a *app) testText(g *gate.Gate, results []verify.Result) error {
 	p := a.page(a.Out)
 	failed := 0
 	for _, r := range results {
@@ -192,10 +191,10 @@ func (a *app) testText(g *gate.Gate, results []trial.Result) error {
 	return nil
 }
 
-func (a *app) failureText(p *view.Page, g *gate.Gate, t *estate.Test, f trial.Failure) error {
+func (a *app) failureText(p *view.Page, g *gate.Gate, t *estate.Test, f verify.Failure) error {
 	p.Line("          %s %s on %s: expected %s, got %s", f.Subject, f.Operation, f.Resource, p.Paint(view.Heading, f.Expected), p.Paint(view.Heading, f.Got))
 	if !f.Single {
-		p.Line("            hgate reach %s%s", f.Subject, givenFlags(g, t))
+		p.Line("            hgate reach %s%s", f.Subject, askFlags(g.Estate().Zone, &t.Given))
 		return nil
 	}
 	why, err := g.Explain(gate.Request{Subject: f.Subject, Operation: f.Operation, Resource: f.Resource, Context: f.Context})
@@ -203,7 +202,7 @@ func (a *app) failureText(p *view.Page, g *gate.Gate, t *estate.Test, f trial.Fa
 		return err
 	}
 	p.Line("            %s", p.Paint(view.Faint, cause(why)))
-	p.Line("            hgate try %s %s %s%s", f.Subject, f.Operation, quoted(f.Resource), givenFlags(g, t))
+	p.Line("            hgate try %s %s %s%s", f.Subject, f.Operation, quoted(f.Resource), askFlags(g.Estate().Zone, &t.Given))
 	return nil
 }
 
@@ -237,50 +236,25 @@ func cause(why gate.Explanation) string {
 	return strings.Join(parts, "; ")
 }
 
-// givenFlags writes what a test gives as flags of try.
-func givenFlags(g *gate.Gate, t *estate.Test) string {
-	said := gate.Said{Network: t.Given.Network, MFA: t.Given.MFA, Reason: t.Given.Reason, Ticket: t.Given.Ticket, SignIn: t.Given.SignIn, Attributes: map[string]string{}}
-	for _, tag := range t.Given.Context {
-		said.Attributes[tag.Key] = tag.Value
-	}
-	var at *clock.Instant
-	if t.Given.Time != nil {
-		at = &t.Given.Time.Instant
-	}
-	var roles []string
-	for _, ref := range t.Given.Roles {
-		roles = append(roles, ref.ID)
-	}
-	return askFlags(g.Estate().Zone, at, said, roles)
-}
-
 // askFlags writes what a request says as flags of try.
-func askFlags(zone *clock.Zone, at *clock.Instant, said gate.Said, roles []string) string {
+func askFlags(zone *clock.Zone, given *estate.Given) string {
 	var out []string
 	flag := func(name, value string) { out = append(out, "--"+name, quoted(value)) }
-	if at != nil {
-		flag("at", zone.Format(*at))
+	if given.Time != nil {
+		flag("at", zone.Format(given.Time.Instant))
 	}
-	if said.Network != nil {
-		flag("network", said.Network.String())
+	for _, v := range given.Facts {
+		value := v.Value
+		if estate.FactNamed(v.Fact).Kind == estate.Carried {
+			value = map[string]string{estate.Yes: "a " + v.Fact}[v.Value]
+		}
+		flag(v.Fact, value)
 	}
-	if said.MFA != nil {
-		flag("mfa", map[bool]string{true: "yes", false: "no"}[*said.MFA])
+	for _, tag := range given.Context {
+		flag("context", tag.Key+"="+tag.Value)
 	}
-	if said.SignIn != "" {
-		flag("sign-in", said.SignIn)
-	}
-	if said.Reason != nil {
-		flag("reason", map[bool]string{true: "a reason"}[*said.Reason])
-	}
-	if said.Ticket != nil {
-		flag("ticket", map[bool]string{true: "a ticket"}[*said.Ticket])
-	}
-	for _, key := range slices.Sorted(maps.Keys(said.Attributes)) {
-		flag("context", key+"="+said.Attributes[key])
-	}
-	for _, id := range roles {
-		flag("role", id)
+	for _, ref := range given.Roles {
+		flag("role", ref.ID)
 	}
 	if len(out) == 0 {
 		return ""
@@ -299,7 +273,7 @@ func quoted(word string) string {
 }
 
 // testBefore tells which tests a change made pass.
-func (a *app) testBefore(since string, results []trial.Result, now clock.Instant, named bool) error {
+func (a *app) testBefore(since string, results []verify.Result, now clock.Instant, named bool) error {
 	if a.format == "junit" {
 		return fmt.Errorf("--format junit tells how tests come out now; leave --before out")
 	}

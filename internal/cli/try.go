@@ -13,7 +13,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/survey"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 	"hiddengate/internal/visible"
 )
@@ -117,7 +117,7 @@ func lend(g *gate.Gate, req gate.Request, grants []string) (*gate.Gate, error) {
 		case !g.Selects(gr.To, req.Subject):
 			return nil, fmt.Errorf("--lent %s: %s is none of those who may ask for it", id, req.Subject)
 		default:
-			elevations = append(elevations, trial.Lend(req.Subject, gr, at)...)
+			elevations = append(elevations, verify.Lend(req.Subject, gr, at)...)
 		}
 	}
 	return gate.Compile(e, elevations)

@@ -13,12 +13,9 @@ import (
 
 // Condition is what must hold of a request: all that is said of it.
 type Condition struct {
-	MFA      *bool
-	SignIn   []string
+	Facts    []FactTerm // each fact once
 	Network  []netip.Prefix
 	Hours    []Hours
-	Reason   *bool
-	Ticket   *bool
 	Context  []Match
 	Subject  []Match
 	Resource []Match
@@ -26,23 +23,6 @@ type Condition struct {
 	Owner    *bool
 	Any      []Condition
 	Not      *Condition
-}
-
-// SignIns are the ways to sign in.
-var SignIns = []string{"password", "passkey", "certificate", "key", "token"}
-
-// Facts are the names of what a request says apart from its attributes; no attribute may have one.
-var Facts = []string{"time", "network", "mfa", "sign-in", "reason", "ticket", "roles"}
-
-// CheckAttribute tells what is wrong with the name of a request's attribute.
-func CheckAttribute(name string) error {
-	if slices.Contains(Facts, name) {
-		return fmt.Errorf("%q is a fact of every request and can't be an attribute", name)
-	}
-	if name == "" {
-		return fmt.Errorf("an attribute's name may not be empty")
-	}
-	return nil
 }
 
 // ParsePrefix reads a CIDR of IPv4 or IPv6. Host bits are an error.

@@ -29,7 +29,7 @@ type Estate struct {
 
 	Kinds       map[string]*Kind
 	Systems     map[string]*System
-	People      map[string]*Subject `image:"-"` // which are kept apart
+	People      map[string]*Subject `snapshot:"-"` // which are kept apart
 	Services    map[string]*Subject
 	Groups      map[string]*Group
 	Roles       map[string]*Role
@@ -42,11 +42,11 @@ type Estate struct {
 	Guarantees  map[string]*Guarantee
 
 	// What follows from the entries.
-	Operations map[string]*Operation `image:"-"` // of every kind, by name
-	Listings   []*Listing            `image:"-"` // of inventories, until the tree is planted
-	Tree       *Tree                 `image:"-"` // the listed resources
-	folding    bool                  `image:"-"` // some system's addresses ignore case
-	offers     map[string]*Offer     `image:"-"`
+	Operations map[string]*Operation `snapshot:"-"` // of every kind, by name
+	Listings   []*Listing            `snapshot:"-"` // of inventories, until the tree is planted
+	Tree       *Tree                 `snapshot:"-"` // the listed resources
+	folding    bool                  `snapshot:"-"` // some system's addresses ignore case
+	offers     map[string]*Offer     `snapshot:"-"`
 }
 
 // New makes an estate without entries.

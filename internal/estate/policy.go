@@ -1,7 +1,6 @@
 package estate
 
 import (
-	"net/netip"
 	"slices"
 	"time"
 
@@ -25,7 +24,7 @@ type Subject struct {
 	Tags     Tags
 	Reserve  bool
 	// Groups are those that an inventory's column names; files list members at the group.
-	Groups []Ref `image:"-"` // which have become members of the groups
+	Groups []Ref `snapshot:"-"` // which have become members of the groups
 }
 
 // Principal names the subject.
@@ -166,14 +165,10 @@ type Elevation struct {
 	From, To clock.Instant
 }
 
-// Given is what a test says of its requests; what it leaves out is open, the time apart, which is then now.
+// Given is what a request says. What it leaves out is open; of a test, the time that is left out is now.
 type Given struct {
 	Time    *Moment
-	Network *netip.Addr
-	MFA     *bool
-	SignIn  string
-	Reason  *bool
-	Ticket  *bool
+	Facts   FactsSaid
 	Context Tags
 	Roles   []Ref
 }
@@ -206,27 +201,16 @@ type Test struct {
 	Levels  []LevelRule
 }
 
-// GuaranteeKind is the statement a guarantee makes.
+// GuaranteeKind is the statement a guarantee makes: the key that says it. Package verify has the kinds.
 type GuaranteeKind string
-
-// The statements a guarantee can make; each but Requires is also the key that says so.
-const (
-	OnlyMay   GuaranteeKind = "only"
-	NeverMay  GuaranteeKind = "never"
-	AtLeast   GuaranteeKind = "at-least"
-	AtMost    GuaranteeKind = "at-most"
-	NeverBoth GuaranteeKind = "never-both"
-	Apart     GuaranteeKind = "apart"
-	Requires  GuaranteeKind = "requires"
-)
 
 // Guarantee is a statement that must hold of all decisions.
 type Guarantee struct {
 	Object
 	Kind         GuaranteeKind
-	Subjects     Subjects // only, never; the groups of apart
-	Count        int      // at-least, at-most
-	Both         Operations
+	Subjects     Subjects   // of a kind that takes subjects
+	Count        int        // of one that takes a number
+	Both         Operations // of one that takes two operations
 	May          Operations
 	On           Resources
 	Requires     *Condition

@@ -7,8 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"slices"
-	"strings"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
@@ -150,52 +148,20 @@ func (b *Batch) request(line []byte) (gate.Request, error) {
 
 // say puts one thing of a request's context into ours.
 func (b *Batch) say(key string, raw json.RawMessage) error {
+	if fact := estate.FactNamed(key); fact != nil {
+		return b.sayFact(fact, raw)
+	}
 	switch key {
-	case "time", "network", "sign-in":
+	case "time":
 		text, err := jsonText(raw)
 		if err != nil {
 			return err
 		}
-		switch key {
-		case "time":
-			at, err := b.gate.Estate().Zone.ParseTime(text)
-			if err != nil {
-				return err
-			}
-			b.context.Time(at)
-		case "network":
-			addr, err := estate.ParseAddr(text)
-			if err != nil {
-				return err
-			}
-			b.context.Network(addr)
-		default:
-			if !slices.Contains(estate.SignIns, text) {
-				return fmt.Errorf("%q is none of %s", text, strings.Join(estate.SignIns, ", "))
-			}
-			b.context.SignIn(text)
+		at, err := b.gate.Estate().Zone.ParseTime(text)
+		if err != nil {
+			return err
 		}
-	case "mfa":
-		if string(raw) != "true" && string(raw) != "false" {
-			return fmt.Errorf("it is true or false")
-		}
-		b.context.MFA(string(raw) == "true")
-	case "reason", "ticket":
-		given := string(raw) == "true"
-		if raw[0] == '"' {
-			text, err := jsonText(raw)
-			if err != nil {
-				return err
-			}
-			given = text != ""
-		} else if !given && string(raw) != "false" {
-			return fmt.Errorf("it is a text, true or false")
-		}
-		if key == "reason" {
-			b.context.Reason(given)
-		} else {
-			b.context.Ticket(given)
-		}
+		b.context.Time(at)
 	case "roles":
 		var roles []string
 		if err := json.Unmarshal(raw, &roles); err != nil {
@@ -217,6 +183,29 @@ func (b *Batch) say(key string, raw json.RawMessage) error {
 		}
 	}
 	return nil
+}
+
+// sayFact puts a fact of a request's context into ours.
+func (b *Batch) sayFact(fact *estate.Fact, raw json.RawMessage) error {
+	isFlag := string(raw) == "true" || string(raw) == "false"
+	switch {
+	case fact.Kind == estate.YesNo && !isFlag:
+		return fmt.Errorf("it is true or false")
+	case fact.Kind == estate.Carried && !isFlag && raw[0] != '"':
+		return fmt.Errorf("it is a text, true or false")
+	case isFlag && (fact.Kind == estate.YesNo || fact.Kind == estate.Carried):
+		b.context.Flag(fact, string(raw) == "true")
+		return nil
+	}
+	text, err := jsonText(raw)
+	if err != nil {
+		return err
+	}
+	value, err := fact.Parse(text)
+	if err == nil {
+		b.context.Say(fact, value)
+	}
+	return err
 }
 
 // jsonText reads a JSON string; one without escapes without a decoder.

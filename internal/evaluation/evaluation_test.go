@@ -105,7 +105,7 @@ func TestLinesInOneBufferAreToldApart(t *testing.T) {
 			require.NoError(t, err)
 			c := g.NewContext()
 			c.Time(b.Now)
-			c.MFA(true)
+			c.Flag(estate.FactNamed("mfa"), true)
 			want, err := g.Decide(gate.Request{Subject: estate.Principal{ID: who}, Operation: operation, Resource: place, Context: c})
 			require.NoError(t, err)
 			alone[line] = plainAnswers[want]

@@ -5,13 +5,14 @@ import (
 	"slices"
 	"strings"
 
+	"hiddengate/internal/estate"
 	"hiddengate/internal/plainjson"
 )
 
 // The keys that a request is read by, by those in which they stand; those of context are what a request can say beside
 // its own attributes.
 var (
-	contextKeys = []string{"time", "network", "sign-in", "mfa", "reason", "ticket", "roles"}
+	contextKeys = estate.RequestKeys()
 	knownKeys   = map[string][]string{
 		"": {"subject", "action", "resource", "context"}, "subject.": {"type", "id"}, "action.": {"name"}, "resource.": {"type", "id"}, "context.": contextKeys,
 	}

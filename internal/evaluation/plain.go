@@ -122,14 +122,10 @@ func (b *Batch) sayPlain(name string, line []byte, i int) int {
 			return -1
 		}
 		yes := line[i] == 't'
-		switch name {
-		case "mfa":
-			b.context.MFA(yes)
-		case "reason":
-			b.context.Reason(yes)
-		case "ticket":
-			b.context.Ticket(yes)
-		case "time", "network", "sign-in", "roles":
+		switch fact := estate.FactNamed(name); {
+		case fact != nil && (fact.Kind == estate.YesNo || fact.Kind == estate.Carried):
+			b.context.Flag(fact, yes)
+		case fact != nil || name == "time" || name == "roles":
 			return -1
 		default:
 			b.context.Attribute(name, lookup.Text(line[i:end]))
@@ -137,6 +133,12 @@ func (b *Batch) sayPlain(name string, line []byte, i int) int {
 		return end
 	}
 	value := lookup.Text(plainjson.Inner(line[i:end]))
+	if fact := estate.FactNamed(name); fact != nil {
+		if !b.sayPlainFact(fact, value) {
+			return -1
+		}
+		return end
+	}
 	switch name {
 	case "time":
 		at, err := b.gate.Estate().Zone.ParseTime(value)
@@ -144,26 +146,33 @@ func (b *Batch) sayPlain(name string, line []byte, i int) int {
 			return -1
 		}
 		b.context.Time(at)
-	case "network":
-		from, err := netip.ParseAddr(value)
-		if err != nil || from.Zone() != "" {
-			return -1
-		}
-		b.context.Network(from)
-	case "sign-in":
-		k := slices.Index(estate.SignIns, value)
-		if k < 0 {
-			return -1
-		}
-		b.context.SignIn(estate.SignIns[k])
-	case "reason":
-		b.context.Reason(value != "")
-	case "ticket":
-		b.context.Ticket(value != "")
-	case "mfa", "roles":
+	case "roles":
 		return -1
 	default:
 		b.context.Attribute(name, value)
 	}
 	return end
+}
+
+// sayPlainFact says what a text says of a fact, without keeping the text; it is false if the ordinary reader should look at it.
+func (b *Batch) sayPlainFact(fact *estate.Fact, value string) bool {
+	switch fact.Kind {
+	case estate.Carried:
+		b.context.Flag(fact, value != "")
+	case estate.Choice:
+		k := slices.Index(fact.Words, value)
+		if k < 0 {
+			return false
+		}
+		b.context.Say(fact, fact.Words[k])
+	case estate.FromNetwork:
+		from, err := netip.ParseAddr(value)
+		if err != nil || from.Zone() != "" {
+			return false
+		}
+		b.context.Network(from)
+	default:
+		return false
+	}
+	return true
 }

@@ -4,7 +4,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 )
 
 var clockDependentTest = &Finding{
@@ -23,7 +23,7 @@ var clockDependentTest = &Finding{
 					return
 				}
 			}
-			if trial.HangsOnTheClock(c.gate, from, t, c.now) {
+			if verify.HangsOnTheClock(c.gate, from, t, c.now) {
 				c.report(&t.Object, t.Source.Position, "test %s hangs on when it is run", t.ID)
 			}
 		}

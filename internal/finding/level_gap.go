@@ -7,6 +7,7 @@ import (
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/verify"
 )
 
 var levelGap = &Finding{
@@ -33,7 +34,7 @@ var levelGap = &Finding{
 			}
 		}
 		for _, g := range estate.Sorted(c.about.Guarantees) {
-			if g.Kind == estate.NeverMay {
+			if verify.KindOf(g).Denies {
 				c.gap("guarantee", &g.Object, g.May)
 			}
 		}

@@ -4,8 +4,8 @@ import (
 	"fmt"
 
 	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/further"
 )
 
 var wayToMore = &Finding{
@@ -15,7 +15,7 @@ var wayToMore = &Finding{
 	Cure: "take out what the first step takes, narrow where it holds, or accept it",
 	dear: true,
 	find: func(c *check) {
-		ways, err := further.Work(c.estate, c.now)
+		ways, err := escalation.Work(c.estate, c.now)
 		if err != nil {
 			c.report(nil, diagnostic.Position{File: "."}, "ways to more were not looked for: %s", err)
 			return

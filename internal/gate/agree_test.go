@@ -19,8 +19,8 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/image"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/snapshot"
 )
 
 func load(t testing.TB, text string) *estate.Estate {
@@ -49,16 +49,16 @@ func (p partial) context(g *gate.Gate) *gate.Context {
 		c.Network(*p.from)
 	}
 	if p.mfa != nil {
-		c.MFA(*p.mfa)
+		c.Flag(estate.FactNamed("mfa"), *p.mfa)
 	}
 	if p.reason != nil {
-		c.Reason(*p.reason)
+		c.Flag(estate.FactNamed("reason"), *p.reason)
 	}
 	if p.ticket != nil {
-		c.Ticket(*p.ticket)
+		c.Flag(estate.FactNamed("ticket"), *p.ticket)
 	}
 	if p.signIn != nil {
-		c.SignIn(*p.signIn)
+		c.Say(estate.FactNamed("sign-in"), *p.signIn)
 	}
 	if p.device != nil {
 		c.Attribute("device", *p.device)
@@ -336,7 +336,7 @@ func (d draw) asked(e *estate.Estate, times []int64) (a drawnRequest, ok bool) {
 	return drawnRequest{who, op, address, s, q}, true
 }
 
-// keptAndTaken writes a gate and its estate as an image, and reads them again.
+// keptAndTaken writes a gate and its estate as a snapshot, and reads them again.
 func keptAndTaken(t *testing.T, g *gate.Gate) *gate.Gate {
 	type all struct {
 		Estate *estate.Kept
@@ -346,13 +346,13 @@ func keptAndTaken(t *testing.T, g *gate.Gate) *gate.Gate {
 	kept, ok := g.Keep()
 	require.True(t, ok)
 	var out bytes.Buffer
-	_, err := image.Encode(&out, &all{g.Estate().Keep(), estate.Sorted(g.Estate().People), kept})
+	_, err := snapshot.Encode(&out, &all{g.Estate().Keep(), estate.Sorted(g.Estate().People), kept})
 	require.NoError(t, err)
-	words := make([]uint64, out.Len()/8) // an image stands at a multiple of 8
+	words := make([]uint64, out.Len()/8) // a snapshot stands at a multiple of 8
 	b := unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(words))), out.Len())
 	copy(b, out.Bytes())
 	var read all
-	require.NoError(t, image.Decode(b, &read))
+	require.NoError(t, snapshot.Decode(b, &read))
 	read.Estate.Estate.People = map[string]*estate.Subject{}
 	for _, p := range read.People {
 		read.Estate.Estate.People[p.ID] = p

@@ -39,7 +39,7 @@ func TestDecidingAllocatesNothing(t *testing.T) {
 		c.Time(at)
 		if full {
 			c.Network(netip.MustParseAddr("10.1.2.3"))
-			c.MFA(true)
+			c.Flag(estate.FactNamed("mfa"), true)
 		}
 		for _, who := range []string{"ana", "bo"} {
 			for _, what := range []string{"table.read", "table.drop", "table.view"} {

@@ -1,7 +1,7 @@
 package gate
 
 import (
-	"net/netip"
+	"maps"
 	"slices"
 
 	"hiddengate/internal/clock"
@@ -170,55 +170,56 @@ func (g *Gate) Sessions(p estate.Principal, c *Context) ([][]string, error) {
 func (g *Gate) For(c *Context, of *Gate) *Context {
 	out := g.NewContext()
 	out.Roles = slices.Clone(c.Roles)
-	for _, name := range of.Dimensions() {
-		switch name {
-		case "time":
-			if at, ok := c.region.Time(); ok {
-				out.Time(at)
+	if at, ok := c.region.Time(); ok {
+		out.Time(at)
+	}
+	for _, v := range c.facts() {
+		out.Say(estate.FactNamed(v.Fact), v.Value)
+	}
+	for key := range of.facts.context {
+		if text, absent, ok := c.region.Text("context " + key); ok && absent {
+			out.region.SetAbsent("context " + key)
+		} else if ok {
+			out.region.SetText("context "+key, text)
+		}
+	}
+	return out
+}
+
+// facts gives what the context says of the facts of a request.
+func (c *Context) facts() (out estate.FactsSaid) {
+	for _, f := range estate.Facts {
+		switch f.Kind {
+		case estate.YesNo, estate.Carried:
+			if yes, ok := c.region.Flag(f.Name); ok {
+				out = append(out, estate.FactValue{Fact: f.Name, Value: estate.YesOrNo(yes)})
 			}
-		case "network":
+		case estate.Choice:
+			if text, _, ok := c.region.Text(f.Name); ok {
+				out = append(out, estate.FactValue{Fact: f.Name, Value: text})
+			}
+		case estate.FromNetwork:
 			if a, ok := c.region.Network(); ok {
-				out.Network(a)
-			}
-		case "mfa", "reason", "ticket":
-			if yes, ok := c.region.Flag(name); ok {
-				out.region.SetFlag(name, yes)
-			}
-		default:
-			if text, absent, ok := c.region.Text(name); ok && absent {
-				out.region.SetAbsent(name)
-			} else if ok {
-				out.region.SetText(name, text)
+				out = append(out, estate.FactValue{Fact: f.Name, Value: a.String()})
 			}
 		}
 	}
 	return out
 }
 
-// Said is what a context says of a request, apart from its time and roles.
-type Said struct {
-	Network             *netip.Addr
-	MFA, Reason, Ticket *bool
-	SignIn              string            // "" if it is open
-	Attributes          map[string]string // those that conditions ask about and the context names
-}
-
-// Said reads the context.
-func (c *Context) Said() Said {
-	s := Said{Attributes: map[string]string{}}
-	if a, ok := c.region.Network(); ok {
-		s.Network = &a
+// Said gives what the context says of a request: of its own attributes, those that conditions ask about.
+func (c *Context) Said(zone *clock.Zone) estate.Given {
+	out := estate.Given{Facts: c.facts()}
+	if at, ok := c.region.Time(); ok {
+		out.Time = &estate.Moment{Instant: at, Text: zone.Format(at)}
 	}
-	for name, to := range map[string]**bool{"mfa": &s.MFA, "reason": &s.Reason, "ticket": &s.Ticket} {
-		if yes, ok := c.region.Flag(name); ok {
-			*to = &yes
-		}
-	}
-	s.SignIn, _, _ = c.region.Text("sign-in")
-	for key := range c.attributes {
+	for _, key := range slices.Sorted(maps.Keys(c.attributes)) {
 		if text, absent, ok := c.region.Text("context " + key); ok && !absent {
-			s.Attributes[key] = text
+			out.Context = append(out.Context, estate.Tag{Key: key, Value: text})
 		}
 	}
-	return s
+	for _, id := range c.Roles {
+		out.Roles = append(out.Roles, estate.Ref{ID: id})
+	}
+	return out
 }

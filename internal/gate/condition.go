@@ -94,17 +94,30 @@ func (f *facts) dimensions() []region.Dimension {
 		return region.Dimension{Kind: region.Text, Name: "resource " + k, Label: "the resource's " + k}
 	})
 	f.fixed = len(dims)
-	dims = append(dims,
-		region.Dimension{Kind: region.Flag, Name: "mfa", Phrases: [2]string{"without a second factor", "with a second factor"}},
-		region.Dimension{Kind: region.Flag, Name: "reason", Phrases: [2]string{"without a reason", "with a reason"}},
-		region.Dimension{Kind: region.Flag, Name: "ticket", Phrases: [2]string{"without a ticket", "with a ticket"}},
-		region.Dimension{Kind: region.Choice, Name: "sign-in", Values: estate.SignIns})
+	for _, f := range orderedFacts {
+		switch f.Kind {
+		case estate.YesNo, estate.Carried:
+			dims = append(dims, region.Dimension{Kind: region.Flag, Name: f.Name, Phrases: f.Phrases})
+		case estate.Choice:
+			dims = append(dims, region.Dimension{Kind: region.Choice, Name: f.Name, Values: f.Words})
+		}
+	}
 	for _, k := range slices.Sorted(maps.Keys(f.context)) {
 		f.attributes[k] = len(dims)
 		dims = append(dims, region.Dimension{Kind: region.Text, Name: "context " + k, Label: k})
 	}
 	return dims
 }
+
+// orderedFacts are the facts of a request in the order in which people would change them, and regions ask: what is so or not comes first.
+var orderedFacts = func() []*estate.Fact {
+	out := slices.Clone(estate.Facts)
+	slices.SortStableFunc(out, func(a, b *estate.Fact) int {
+		rank := map[estate.FactKind]int{estate.YesNo: 0, estate.Carried: 0, estate.Choice: 1, estate.FromNetwork: 2}
+		return rank[a.Kind] - rank[b.Kind]
+	})
+	return out
+}()
 
 // fixedNames lists the dimensions that a subject and a resource settle.
 func (f *facts) fixedNames() []string {
@@ -122,20 +135,18 @@ func (f *facts) fixedNames() []string {
 func (g *Gate) condition(c *estate.Condition) (region.Region, error) {
 	s := g.space
 	var all []region.Region
-	flag := func(name string, want *bool) {
-		if want != nil {
-			all = append(all, s.Is(name, *want))
+	for _, t := range c.Facts {
+		if estate.FactNamed(t.Fact).Kind == estate.Choice {
+			all = append(all, s.OneOf(t.Fact, t.Values...))
+		} else {
+			all = append(all, s.Is(t.Fact, t.Values[0] == estate.Yes))
 		}
 	}
-	flag("mfa", c.MFA)
-	flag("reason", c.Reason)
-	flag("ticket", c.Ticket)
-	flag("owner", c.Owner)
+	if c.Owner != nil {
+		all = append(all, s.Is("owner", *c.Owner))
+	}
 	for _, k := range c.Same {
 		all = append(all, s.Is("same "+k, true))
-	}
-	if c.SignIn != nil {
-		all = append(all, s.OneOf("sign-in", c.SignIn...))
 	}
 	texts := func(prefix string, list []estate.Match) {
 		for _, m := range list {

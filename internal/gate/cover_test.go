@@ -9,7 +9,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/survey"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 )
 
 // As many people can do an operation on a resource as a guarantee may say, and no fewer; and where nobody is short of hours, so many are there always.
@@ -51,7 +51,7 @@ func TestCoverCountsWhatGuaranteesHoldTo(t *testing.T) {
 			with := load(t, said)
 			g, err := gate.Compile(with, nil)
 			require.NoError(t, err)
-			p := trial.NewProver(g, trial.Of{Since: since, InForce: true})
+			p := verify.NewProver(g, verify.Of{Since: since, InForce: true})
 			fails := func(id string) bool {
 				v, err := p.Judge(with.Guarantees[id])
 				require.NoError(t, err)

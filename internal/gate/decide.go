@@ -51,7 +51,7 @@ func (c *Context) Reset() {
 	c.Roles = nil
 }
 
-// Time, Network, MFA, SignIn, Reason, Ticket and Attribute each say one thing.
+// Time says when.
 func (c *Context) Time(at clock.Instant) { c.region.SetTime(at) }
 
 // Moment gives the time, if it is said.
@@ -60,17 +60,40 @@ func (c *Context) Moment() (clock.Instant, bool) { return c.region.Time() }
 // Network says from which address.
 func (c *Context) Network(a netip.Addr) { c.region.SetNetwork(a) }
 
-// MFA says whether with a second factor.
-func (c *Context) MFA(yes bool) { c.region.SetFlag("mfa", yes) }
+// Flag says that a fact which is so or not is so, or that the request carries one.
+func (c *Context) Flag(fact *estate.Fact, yes bool) { c.region.SetFlag(fact.Name, yes) }
 
-// SignIn says in which way the subject signed in, one of estate.SignIns.
-func (c *Context) SignIn(how string) { c.region.SetText("sign-in", how) }
+// Say says something of a fact, in the words of estate.Fact.Parse.
+func (c *Context) Say(fact *estate.Fact, value string) {
+	switch fact.Kind {
+	case estate.YesNo, estate.Carried:
+		c.Flag(fact, value == estate.Yes)
+	case estate.Choice:
+		c.region.SetText(fact.Name, value)
+	case estate.FromNetwork:
+		if a, err := netip.ParseAddr(value); err == nil {
+			c.Network(a)
+		}
+	}
+}
 
-// Reason says whether there is one.
-func (c *Context) Reason(yes bool) { c.region.SetFlag("reason", yes) }
-
-// Ticket says whether there is one.
-func (c *Context) Ticket(yes bool) { c.region.SetFlag("ticket", yes) }
+// SayAll says all that is given of a request; now is the time where none is given, nil to leave it open.
+func (c *Context) SayAll(given *estate.Given, now *clock.Instant) {
+	if given.Time != nil {
+		c.Time(given.Time.Instant)
+	} else if now != nil {
+		c.Time(*now)
+	}
+	for _, v := range given.Facts {
+		c.Say(estate.FactNamed(v.Fact), v.Value)
+	}
+	for _, a := range given.Context {
+		c.Attribute(a.Key, a.Value)
+	}
+	for _, ref := range given.Roles {
+		c.Roles = append(c.Roles, ref.ID)
+	}
+}
 
 // Attribute gives an attribute of the request its value.
 func (c *Context) Attribute(name, value string) {

@@ -105,7 +105,7 @@ func TestTwoBlocksStopARequestTogether(t *testing.T) {
 	both := always + "blocks: {b: {deny: table.read, on: db, when: {mfa: true}}, c: {deny: all, on: db:sky, when: {mfa: false}}}"
 	assert.Equal(t, "deny", ask(t, both, "ana", "table.read", "db:sky/a", "", nil))
 	assert.Equal(t, "depends", ask(t, both, "ana", "table.read", "db:ground", "", nil), "where one of them is in force")
-	assert.Equal(t, "deny", ask(t, both, "ana", "table.read", "db:ground", "", func(c *gate.Context) { c.MFA(true) }))
+	assert.Equal(t, "deny", ask(t, both, "ana", "table.read", "db:ground", "", func(c *gate.Context) { c.Flag(estate.FactNamed("mfa"), true) }))
 	dates := "grants: {g: {to: ana, role: look, on: db, ends: 2027-06-30}}\nblocks: {b: {deny: table.read, on: db, ends: 2027-06-30}}"
 	assert.Equal(t, "deny", ask(t, dates, "ana", "table.read", "db:sky/a", "", nil), "it never begins before the grant ends")
 }

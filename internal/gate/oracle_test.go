@@ -299,8 +299,14 @@ func (o *oracle) holds(c *estate.Condition, s setting, x concrete) bool {
 		return true
 	}
 	is := func(want *bool, got bool) bool { return want == nil || *want == got }
-	ok := is(c.MFA, x.mfa) && is(c.Reason, x.reason) && is(c.Ticket, x.ticket) && is(c.Owner, s.owns)
-	ok = ok && (len(c.SignIn) == 0 || slices.Contains(c.SignIn, x.signIn))
+	ok := is(c.Owner, s.owns)
+	for _, t := range c.Facts {
+		said := map[string]string{"sign-in": x.signIn}
+		for name, yes := range map[string]bool{"mfa": x.mfa, "reason": x.reason, "ticket": x.ticket} {
+			said[name] = map[bool]string{true: "yes", false: "no"}[yes]
+		}
+		ok = ok && slices.Contains(t.Values, said[t.Fact])
+	}
 	if len(c.Network) > 0 {
 		found := false
 		for _, n := range c.Network {

@@ -15,7 +15,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 )
 
 // guarantee makes up one.
@@ -133,33 +133,33 @@ func (w *world) attack(d draw, g *estate.Guarantee, requests int) (contradiction
 		all := w.e.Offer(r.System.Kind.ID).On(r.Type)
 		op := all[d.IntN(len(all))]
 		who := w.who[d.IntN(len(w.who))]
-		selected := g.Kind == estate.NeverBoth && fits(g.Both, op.Name) || g.Kind != estate.NeverBoth && fits(g.May, op.Name)
+		selected := g.Kind == "never-both" && fits(g.Both, op.Name) || g.Kind != "never-both" && fits(g.May, op.Name)
 		x := w.at(d)
 		if !selected || !w.may(who, op, place, x) {
 			continue
 		}
 		said := fmt.Sprintf("%s may %s on %s at %+v", who, op.Name, place, x)
 		switch g.Kind {
-		case estate.OnlyMay:
+		case "only":
 			if !w.oracle.memberOf(who, g.Subjects) {
 				return said
 			}
-		case estate.NeverMay:
+		case "never":
 			if w.oracle.memberOf(who, g.Subjects) {
 				return said
 			}
-		case estate.Requires:
+		case "requires":
 			if !w.oracle.holds(g.Requires, w.oracle.setting(who, op.Name, s), x) {
 				return said
 			}
-		case estate.AtMost:
+		case "at-most":
 			if who.Kind == estate.IsPerson {
 				people[who] = true
 			}
 			if len(people) > g.Count {
 				return fmt.Sprint(people)
 			}
-		case estate.NeverBoth:
+		case "never-both":
 			at := ""
 			if g.SameResource {
 				at = place
@@ -173,7 +173,7 @@ func (w *world) attack(d draw, g *estate.Guarantee, requests int) (contradiction
 			if one[key{who, at}] && other[key{who, at}] {
 				return said
 			}
-		case estate.Apart:
+		case "apart":
 			for k := range groups {
 				if w.oracle.memberOf(who, g.Subjects[k:k+1]) {
 					groups[k][place] = true
@@ -227,9 +227,9 @@ func (w *world) left(g *estate.Guarantee, place string, at int64) (n int) {
 }
 
 // shown sees that the oracle allows a witness's requests, and that they say what the guarantee forbids.
-func (w *world) shown(t *testing.T, d draw, v trial.Verdict, about string) {
+func (w *world) shown(t *testing.T, d draw, v verify.Verdict, about string) {
 	g := v.Guarantee
-	if g.Kind == estate.AtLeast {
+	if g.Kind == "at-least" {
 		require.Less(t, len(v.Witness.Left), g.Count, about)
 		require.Equal(t, w.left(g, v.Witness.Resource, int64(v.Witness.At)), len(v.Witness.Left), about)
 		return
@@ -243,7 +243,7 @@ func (w *world) shown(t *testing.T, d draw, v trial.Verdict, about string) {
 		for range 8 { // what the request leaves open is anything
 			x := w.filled(d, r.Context)
 			require.True(t, w.may(r.Subject, op, r.Resource, x), "%s: %s %s %s at %+v", about, r.Subject, r.Operation, r.Resource, x)
-			if g.Kind == estate.Requires {
+			if g.Kind == "requires" {
 				place := placeIn(w.e, r.Resource)
 				s := spot{system: place.System}
 				if place.Address.Path != "" {
@@ -253,21 +253,21 @@ func (w *world) shown(t *testing.T, d draw, v trial.Verdict, about string) {
 			}
 		}
 		switch g.Kind {
-		case estate.OnlyMay, estate.NeverMay:
-			require.Equal(t, g.Kind == estate.NeverMay, w.oracle.memberOf(r.Subject, g.Subjects), about)
-		case estate.Apart:
+		case "only", "never":
+			require.Equal(t, g.Kind == "never", w.oracle.memberOf(r.Subject, g.Subjects), about)
+		case "apart":
 			require.True(t, w.oracle.memberOf(r.Subject, g.Subjects[i:i+1]), about)
 			require.Equal(t, v.Witness.Requests[0].Resource, r.Resource, about)
-		case estate.NeverBoth:
+		case "never-both":
 			require.True(t, g.Both[i:i+1].Fit(op, w.e.Edition), about)
 			require.Equal(t, v.Witness.Requests[0].Subject, r.Subject, about)
 			require.True(t, !g.SameResource || v.Witness.Requests[0].Resource == r.Resource, about)
 		}
-		if g.Kind != estate.NeverBoth {
+		if g.Kind != "never-both" {
 			require.True(t, g.May.Fit(op, w.e.Edition), about)
 		}
 	}
-	if g.Kind == estate.AtMost {
+	if g.Kind == "at-most" {
 		require.Greater(t, len(people), g.Count, about)
 	}
 }
@@ -278,20 +278,20 @@ func (w *world) filled(d draw, c *gate.Context) concrete {
 	if at, ok := c.Moment(); ok {
 		x.at = int64(at)
 	}
-	said := c.Said()
-	if said.Network != nil {
-		x.from = *said.Network
+	said := c.Said(clock.UTC)
+	if from, err := netip.ParseAddr(said.Facts.Of("network")); err == nil {
+		x.from = from
 	}
-	for to, from := range map[*bool]*bool{&x.mfa: said.MFA, &x.reason: said.Reason, &x.ticket: said.Ticket} {
-		if from != nil {
-			*to = *from
+	for name, to := range map[string]*bool{"mfa": &x.mfa, "reason": &x.reason, "ticket": &x.ticket} {
+		if is := said.Facts.Of(name); is != "" {
+			*to = is == "yes"
 		}
 	}
-	if said.SignIn != "" {
-		x.signIn = said.SignIn
+	if how := said.Facts.Of("sign-in"); how != "" {
+		x.signIn = how
 	}
-	for key, value := range said.Attributes {
-		x.attrs[key] = value
+	for _, tag := range said.Context {
+		x.attrs[tag.Key] = tag.Value
 	}
 	return x
 }
@@ -312,13 +312,13 @@ func TestGuaranteesHoldAsTheOracleSays(t *testing.T) {
 		w := newWorld(t, d, e)
 		g, err := gate.Compile(e, nil)
 		require.NoError(t, err)
-		p := trial.NewProver(g, trial.Of{Since: w.since})
+		p := verify.NewProver(g, verify.Of{Since: w.since})
 		for _, gu := range estate.Sorted(e.Guarantees) {
 			about := fmt.Sprintf("seed %d, %s", seed, gu.ID)
 			v, err := p.Judge(gu)
 			require.NoError(t, err, "%s\n%s", about, text)
 			counts[fmt.Sprintf("%s %v", gu.Kind, v.Holds())]++
-			if v.Holds() && gu.Kind == estate.AtLeast {
+			if v.Holds() && gu.Kind == "at-least" {
 				w.sees(t, d, gu, about)
 			} else if v.Holds() {
 				attacks += 3000
@@ -358,8 +358,8 @@ func (w *world) sees(t *testing.T, d draw, g *estate.Guarantee, about string) {
 }
 
 // leavesNoneOut sees that a guarantee fails with the grants of its witness alone, and with none of them fewer.
-func leavesNoneOut(t *testing.T, p *trial.Prover, g *gate.Gate, gu *estate.Guarantee, v trial.Verdict, since clock.Instant, about string) {
-	if gu.Kind == estate.AtLeast {
+func leavesNoneOut(t *testing.T, p *verify.Prover, g *gate.Gate, gu *estate.Guarantee, v verify.Verdict, since clock.Instant, about string) {
+	if gu.Kind == "at-least" {
 		return
 	}
 	fails := func(grants []string) bool {
@@ -370,7 +370,7 @@ func leavesNoneOut(t *testing.T, p *trial.Prover, g *gate.Gate, gu *estate.Guara
 		}
 		only, err := gate.Compile(&e, nil)
 		require.NoError(t, err)
-		fails, err := trial.NewProver(only, trial.Of{Since: since}).Fails(gu)
+		fails, err := verify.NewProver(only, verify.Of{Since: since}).Fails(gu)
 		require.NoError(t, err)
 		return fails
 	}
@@ -410,7 +410,7 @@ func TestFalseGuaranteesAreRefuted(t *testing.T) {
 			with := load(t, said)
 			g, err := gate.Compile(with, nil)
 			require.NoError(t, err)
-			p := trial.NewProver(g, trial.Of{Since: w.since})
+			p := verify.NewProver(g, verify.Of{Since: w.since})
 			v, err := p.Judge(with.Guarantees["false"])
 			require.NoError(t, err, said)
 			require.False(t, v.Holds(), "seed %d: %s may %s on %s at %+v\n%s", seed, who, op.Name, place, x, said)

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -187,11 +188,14 @@ func (g *Gate) Asks(r region.Region, c *Context) (text, what string) {
 
 // Dimensions lists what a request can say, in the order in which people would change it.
 func (g *Gate) Dimensions() []string {
-	names := []string{"mfa", "reason", "ticket", "sign-in", "network", "time"}
-	for k := range g.facts.context {
+	var names []string
+	for _, f := range orderedFacts {
+		names = append(names, f.Name)
+	}
+	names = append(names, "time")
+	for _, k := range slices.Sorted(maps.Keys(g.facts.context)) {
 		names = append(names, "context "+k)
 	}
-	slices.Sort(names[6:])
 	return names
 }
 

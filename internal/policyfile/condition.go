@@ -20,13 +20,9 @@ var conditionForm = form[*condition]{
 var conditionFields []field
 
 func init() {
-	conditionFields = []field{
-		of("mfa", pointer(flagForm), "the request was made with a second factor (`false`: without)", func(c *condition) **bool { return &c.MFA }),
-		of("sign-in", listOf(oneOf("way to sign in", estate.SignIns...)), "the subject signed in this way", func(c *condition) *[]string { return &c.SignIn }),
+	conditionFields = append(factTerms(), []field{
 		of("network", listOf(prefixForm), "it comes from one of these; a mapped address is IPv4, host bits are an error", func(c *condition) *[]netip.Prefix { return &c.Network }),
 		of("hours", listOf(hoursForm), "the local time is at or after the first and before the second; days are `daily` (or left out), `sat`, `mon,wed`, `sat-mon`; one that runs past midnight belongs to the day it begins on", func(c *condition) *[]estate.Hours { return &c.Hours }),
-		of("reason", pointer(flagForm), "it carries a reason (`false`: none)", func(c *condition) **bool { return &c.Reason }),
-		of("ticket", pointer(flagForm), "it carries a ticket (`false`: none)", func(c *condition) **bool { return &c.Ticket }),
 		of("context", matchesForm(true), "the request's own attribute has this value", func(c *condition) *[]estate.Match { return &c.Context }),
 		of("subject", matchesForm(false), "the subject's tag has this value", func(c *condition) *[]estate.Match { return &c.Subject }),
 		of("resource", matchesForm(false), "the resource's tag has this value", func(c *condition) *[]estate.Match { return &c.Resource }),
@@ -34,7 +30,35 @@ func init() {
 		of("owner", pointer(flagForm), "the subject owns the resource (`false`: not)", func(c *condition) **bool { return &c.Owner }),
 		of("any", anyForm, "one of these holds", func(c *condition) *[]condition { return &c.Any }),
 		of("not", conditionForm, "this does not hold", func(c *condition) **condition { return &c.Not }),
+	}...)
+}
+
+// factTerms makes a key for each fact that a condition can ask about.
+func factTerms() (out []field) {
+	for _, f := range estate.Facts {
+		if f.Condition == "" {
+			continue
+		}
+		out = append(out, fieldAt(f.Name, factForm(f, true), f.Condition, func(c *condition, values []string) {
+			c.Facts = append(c.Facts, estate.FactTerm{Fact: f.Name, Values: values})
+		}))
 	}
+	return out
+}
+
+// factForm reads what is said of a fact, or several ways in which it may be.
+func factForm(f *estate.Fact, several bool) form[[]string] {
+	switch f.Kind {
+	case estate.YesNo, estate.Carried:
+		return as(flagForm, func(yes bool) []string { return []string{estate.YesOrNo(yes)} })
+	case estate.FromNetwork:
+		return as(addrForm, func(a netip.Addr) []string { return []string{a.String()} })
+	}
+	one := oneOf("way to sign in", f.Words...)
+	if several {
+		return listOf(one)
+	}
+	return as(one, func(word string) []string { return []string{word} })
 }
 
 var anyForm = form[[]condition]{

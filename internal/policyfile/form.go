@@ -191,6 +191,23 @@ func listOf[V any](item form[V]) form[[]V] {
 	}
 }
 
+// as reads what a form reads as something else.
+func as[V, W any](f form[V], turn func(V) W) form[W] {
+	return form[W]{name: f.name, schema: f.schema, read: func(r *reader, n *yaml.Node) (W, bool) {
+		v, ok := f.read(r, n)
+		return turn(v), ok
+	}}
+}
+
+// fieldAt makes a field of T whose values are handed to keep.
+func fieldAt[T, V any](name string, f form[V], doc string, keep func(*T, V)) field {
+	return field{name: name, doc: doc, form: f.name, schema: f.schema, read: func(r *reader, into any, n *yaml.Node) {
+		if v, ok := f.read(r, n); ok {
+			keep(into.(*T), v)
+		}
+	}, value: func(any) (any, bool) { return nil, false }}
+}
+
 // whereNamed gives a function if a form's values name something.
 func whereNamed[F any](does bool, f F) F {
 	var none F

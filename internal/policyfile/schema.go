@@ -3,6 +3,8 @@ package policyfile
 import (
 	"encoding/json"
 	"slices"
+
+	"hiddengate/internal/verify"
 )
 
 // Schema gives the JSON Schema (2020-12) of one document of a workspace's files, the settings' among them.
@@ -24,7 +26,7 @@ func Schema() ([]byte, error) {
 			entry.(object)["oneOf"] = []any{object{"required": []any{"role"}}, object{"required": []any{"roles"}}}
 		case "guarantees":
 			var ways []any
-			for _, kind := range guaranteeKinds {
+			for _, kind := range verify.KindNames() {
 				ways = append(ways, object{"required": []any{kind}})
 			}
 			entry.(object)["oneOf"] = ways

@@ -16,7 +16,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 )
 
 // failing runs every test of a workspace and names those that fail.
@@ -29,7 +29,7 @@ func failing(t *testing.T, workspace fs.FS, now string) []string {
 	require.NoError(t, err)
 	failed := []string{}
 	for _, test := range estate.Sorted(e.Tests) {
-		r, err := trial.Run(g, test, at)
+		r, err := verify.Run(g, test, at)
 		require.NoError(t, err)
 		for _, f := range r.Failures {
 			t.Logf("%s: %s %s %s: expected %s, got %s", test.ID, f.Subject, f.Operation, f.Resource, f.Expected, f.Got)

@@ -58,7 +58,7 @@ func TestWhoGetsWhatOneAloneMayHave(t *testing.T) {
 			holder = &estate.Principal{ID: c.holder}
 		}
 		ctx := g.NewContext()
-		ctx.MFA(c.mfa)
+		ctx.Flag(estate.FactNamed("mfa"), c.mfa)
 		all, rule, err := survey.Contest(g, "control.take", e.Listed(estate.Address{System: c.where}), ctx, who, holder)
 		require.NoError(t, err)
 		require.Equal(t, c.rule, rule, c)

@@ -50,7 +50,7 @@ roles: {reader: {allow: table.read}, viewer: {allow: table.view}, late: {allow: 
 		at, err := g.Estate().Zone.ParseTime("2027-12-01T22:00")
 		require.NoError(t, err)
 		c.Time(at)
-		c.MFA(false)
+		c.Flag(estate.FactNamed("mfa"), false)
 		a, err := estate.ParseAddress("db:sky/a")
 		require.NoError(t, err)
 		addr, err := estate.ParseAddr("192.0.2.1")

@@ -1,7 +1,9 @@
-package trial
+package verify
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"hiddengate/internal/estate"
@@ -14,32 +16,33 @@ func Statement(text string) (string, error) {
 	kind, rest, _ := strings.Cut(text, " ")
 	var parts []string
 	put := func(key, value string) { parts = append(parts, key+": "+value) }
-	switch estate.GuaranteeKind(kind) {
-	case estate.OnlyMay, estate.NeverMay, estate.Apart:
+	is := slices.IndexFunc(Kinds, func(k *Kind) bool { return string(k.Name) == kind && k.Takes != TakesCondition })
+	switch {
+	case kind == "may":
+		rest = text
+	case is < 0:
+		return "", misread("it begins with none of " + strings.Join(beginnings(), ", "))
+	case Kinds[is].Takes == TakesSubjects:
 		who, after, ok := strings.Cut(rest, " may ")
 		if !ok {
 			return "", misread("it does not say what they may")
 		}
 		put(kind, list(who))
 		rest = "may " + after
-	case estate.AtLeast, estate.AtMost:
+	case Kinds[is].Takes == TakesNumber:
 		count, after, ok := strings.Cut(rest, " ")
 		if !ok {
 			return "", misread("it does not say how many")
 		}
 		put(kind, count)
 		rest = after
-	case estate.NeverBoth:
+	default:
 		both, after, ok := strings.Cut(rest, " on ")
 		if !ok {
 			return "", misread("it does not say where: end with `on PLACE`")
 		}
 		put(kind, list(strings.ReplaceAll(both, " and ", ", ")))
 		rest = "on " + after
-	case "may":
-		rest = text
-	default:
-		return "", misread("it begins with none of only, never, at-least, at-most, never-both, apart, may")
 	}
 	if may, ok := strings.CutPrefix(rest, "may "); ok {
 		what, after, ok := strings.Cut(may, " on ")
@@ -69,6 +72,59 @@ func Statement(text string) (string, error) {
 	}
 	put("on", list(where))
 	return "{" + strings.Join(parts, ", ") + "}", nil
+}
+
+// beginnings lists the words with which a statement can begin. One that takes a condition begins with what may be done, and ends with it.
+func beginnings() (out []string) {
+	for _, k := range Kinds {
+		if k.Takes != TakesCondition {
+			out = append(out, string(k.Name))
+		}
+	}
+	return append(out, "may")
+}
+
+// Said writes a guarantee as Statement reads it; its condition, if it takes one, in words of the caller's.
+func Said(g *estate.Guarantee, condition func(*estate.Condition) string) string {
+	on := " on " + terms(g.On)
+	if g.SameResource {
+		on += " same-resource"
+	}
+	k := KindOf(g)
+	may := " may " + terms(g.May)
+	switch {
+	case k.WithoutMay:
+		may = ""
+	case k.Takes == TakesCondition:
+		return strings.TrimSpace(may) + on + " requires: " + condition(g.Requires)
+	}
+	return SaysOf(g, condition) + may + on
+}
+
+// SaysOf writes what stands under the key of a guarantee, after the key.
+func SaysOf(g *estate.Guarantee, condition func(*estate.Condition) string) string {
+	says := string(g.Kind) + " "
+	switch KindOf(g).Takes {
+	case TakesSubjects:
+		return says + terms(g.Subjects)
+	case TakesNumber:
+		return says + strconv.Itoa(g.Count)
+	case TakesOperations:
+		var both []string
+		for _, t := range g.Both {
+			both = append(both, t.String())
+		}
+		return says + strings.Join(both, " and ")
+	}
+	return says + condition(g.Requires)
+}
+
+func terms[T fmt.Stringer](list []T) string {
+	var out []string
+	for _, t := range list {
+		out = append(out, t.String())
+	}
+	return strings.Join(out, ", ")
 }
 
 func misread(why string) error {

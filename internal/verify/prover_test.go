@@ -1,4 +1,4 @@
-package trial_test
+package verify_test
 
 import (
 	"strings"
@@ -9,7 +9,7 @@ import (
 
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 )
 
 const watched = `hidden-gate: 1
@@ -65,7 +65,7 @@ func TestGuarantees(t *testing.T) {
 			require.NoError(t, err)
 			at, err := e.Zone.ParseTime("2027-06-01T12:00")
 			require.NoError(t, err)
-			v, err := trial.NewProver(g, trial.Of{Since: at}).Judge(e.Guarantees["g"])
+			v, err := verify.NewProver(g, verify.Of{Since: at}).Judge(e.Guarantees["g"])
 			require.NoError(t, err)
 			var got []string
 			if w := v.Witness; w != nil && w.Resource != "" {
@@ -94,12 +94,12 @@ func TestStatementsAreReadAsGuarantees(t *testing.T) {
 		"apart group:a, group:b may all on {tags: {a: [b, c]}}":              "{apart: ['group:a', 'group:b'], may: ['all'], on: [{tags: {a: [b, c]}}]}",
 		"may from govern on 'db:it''s' requires {mfa: true}":                 "{may: ['from govern'], requires: {mfa: true}, on: ['db:it''''s']}",
 	} {
-		got, err := trial.Statement(text)
+		got, err := verify.Statement(text)
 		require.NoError(t, err, text)
 		require.Equal(t, want, got)
 	}
 	for _, text := range []string{"", "never", "never ana", "never ana may all", "at-least", "at-least 2", "may all on db", "apart a, b on db", "never-both a and b"} {
-		_, err := trial.Statement(text)
+		_, err := verify.Statement(text)
 		require.ErrorContains(t, err, "it is said as in", text)
 	}
 }

@@ -1,6 +1,6 @@
-// Package further works out what access subjects can still get: through operations that open accounts, tags, memberships or roles, through
+// Package escalation works out what access subjects can still get: through operations that open accounts, tags, memberships or roles, through
 // delegations and groups that they look after, and on request, step by step.
-package further
+package escalation
 
 import (
 	"time"

@@ -1,5 +1,5 @@
-// Package trial holds an estate to its tests.
-package trial
+// Package verify holds an estate to its tests.
+package verify
 
 import (
 	"fmt"
@@ -81,32 +81,7 @@ func run(g *gate.Gate, t *estate.Test, c *gate.Context) (Result, error) {
 // given makes the context of a test's requests. A nil now leaves a time that is not given open.
 func given(g *gate.Gate, t *estate.Test, now *clock.Instant) *gate.Context {
 	c := g.NewContext()
-	if t.Given.Time != nil {
-		c.Time(t.Given.Time.Instant)
-	} else if now != nil {
-		c.Time(*now)
-	}
-	if t.Given.Network != nil {
-		c.Network(*t.Given.Network)
-	}
-	if t.Given.MFA != nil {
-		c.MFA(*t.Given.MFA)
-	}
-	if t.Given.Reason != nil {
-		c.Reason(*t.Given.Reason)
-	}
-	if t.Given.Ticket != nil {
-		c.Ticket(*t.Given.Ticket)
-	}
-	if t.Given.SignIn != "" {
-		c.SignIn(t.Given.SignIn)
-	}
-	for _, a := range t.Given.Context {
-		c.Attribute(a.Key, a.Value)
-	}
-	for _, ref := range t.Given.Roles {
-		c.Roles = append(c.Roles, ref.ID)
-	}
+	c.SayAll(&t.Given, now)
 	return c
 }
 

@@ -1,4 +1,4 @@
-package image
+package snapshot
 
 import (
 	"fmt"
@@ -118,7 +118,7 @@ func newPlan(t reflect.Type) plan {
 	case reflect.Struct:
 		return structPlan(t)
 	}
-	panic(fmt.Sprintf("image: there is no way to write a %s", t))
+	panic(fmt.Sprintf("snapshot: there is no way to write a %s", t))
 }
 
 // byText writes a value as the text that names it.
@@ -312,7 +312,7 @@ func mapPlan(t reflect.Type) plan {
 	}
 }
 
-// structPlan writes the fields one after another, without those marked `image:"-"`; those of a struct within it stand in its place. A field that nobody else can see is a
+// structPlan writes the fields one after another, without those marked `snapshot:"-"`; those of a struct within it stand in its place. A field that nobody else can see is a
 // fault: it would be lost.
 func structPlan(t reflect.Type) plan {
 	fields := fieldsOf(t, 0)
@@ -340,9 +340,9 @@ func fieldsOf(t reflect.Type, at uintptr) (out []fieldAt) {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		switch {
-		case f.Tag.Get("image") == "-":
+		case f.Tag.Get("snapshot") == "-":
 		case !f.IsExported() && !f.Anonymous:
-			panic(fmt.Sprintf("image: %s has a field %s that would be lost", t, f.Name))
+			panic(fmt.Sprintf("snapshot: %s has a field %s that would be lost", t, f.Name))
 		case f.Type.Kind() == reflect.Struct && !special[f.Type]:
 			out = append(out, fieldsOf(f.Type, at+f.Offset)...)
 		default:

@@ -1,4 +1,4 @@
-package further_test
+package escalation_test
 
 import (
 	"fmt"
@@ -14,11 +14,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/clock"
+	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/further"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
-	"hiddengate/internal/trial"
+	"hiddengate/internal/verify"
 )
 
 // world is a small estate that can be written, changed by a step, and read again.
@@ -142,7 +142,7 @@ func TestWaysAreWhatTakingStepsFinds(t *testing.T) {
 	for seed := range uint64(scaled(60)) {
 		w := drawn(seed)
 		e := w.load(t)
-		ways, err := further.Work(e, 0)
+		ways, err := escalation.Work(e, 0)
 		require.NoError(t, err)
 		for _, who := range []string{"p0", "p1", "p2", "p3"} {
 			p := player{t: t, first: w, seen: map[string]bool{}, got: map[string]int{}}
@@ -192,9 +192,9 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 		e := w.load(t)
 		g, err := gate.Compile(e, nil)
 		require.NoError(t, err)
-		ways, err := further.Work(e, 0)
+		ways, err := escalation.Work(e, 0)
 		require.NoError(t, err)
-		prover := trial.NewProver(g, trial.Of{Ways: ways})
+		prover := verify.NewProver(g, verify.Of{Ways: ways})
 		at := g.NewContext()
 		for _, name := range operations {
 			o := e.Operations[name]
@@ -220,7 +220,7 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 			for who, is := range reached {
 				require.Equal(t, is, told[who], "seed %d: %s %s\n%s", seed, who, name, w.text())
 				v, err := prover.Judge(&estate.Guarantee{
-					Object: estate.Object{ID: "g"}, Kind: estate.NeverMay, Subjects: estate.Subjects{{Principal: estate.Principal{ID: who}}},
+					Object: estate.Object{ID: "g"}, Kind: "never", Subjects: estate.Subjects{{Principal: estate.Principal{ID: who}}},
 					May: estate.Operations{{Name: name}}, On: estate.Resources{{Everything: true}},
 				})
 				require.NoError(t, err)
@@ -276,7 +276,7 @@ func TestSteps(t *testing.T) {
 			require.NoError(t, err)
 			g, err := gate.Compile(e, nil)
 			require.NoError(t, err)
-			ways, err := further.Work(e, 0)
+			ways, err := escalation.Work(e, 0)
 			require.NoError(t, err)
 			at, err := estate.ParseAddress(c.resource)
 			require.NoError(t, err)
@@ -285,12 +285,12 @@ func TestSteps(t *testing.T) {
 			require.NoError(t, err)
 			var got []string
 			for _, s := range chain.Steps {
-				what := map[further.Kind]string{further.Asks: "asks for " + s.Entry, further.Joins: "joins " + s.Entry, further.SignsIn: "signs in as " + s.Who.ID,
-					further.Acts: "acts as " + s.Who.ID, further.Assigns: "takes roles in " + s.Where.String(), further.Rewrites: "rewrites " + s.Where.String(), further.Tags: "tags " + s.Where.String()}
+				what := map[escalation.Kind]string{escalation.Asks: "asks for " + s.Entry, escalation.Joins: "joins " + s.Entry, escalation.SignsIn: "signs in as " + s.Who.ID,
+					escalation.Acts: "acts as " + s.Who.ID, escalation.Assigns: "takes roles in " + s.Where.String(), escalation.Rewrites: "rewrites " + s.Where.String(), escalation.Tags: "tags " + s.Where.String()}
 				got = append(got, s.Subject.ID+" "+what[s.Kind])
 			}
 			require.Equal(t, c.want, strings.Join(got, ", "))
-			v, err := trial.NewProver(g, trial.Of{Ways: ways}).Judge(e.Guarantees["g"])
+			v, err := verify.NewProver(g, verify.Of{Ways: ways}).Judge(e.Guarantees["g"])
 			require.NoError(t, err)
 			require.Equal(t, ok, !v.Holds())
 		})

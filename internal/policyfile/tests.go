@@ -2,7 +2,6 @@ package policyfile
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/verify"
 )
 
 // selectionForm reads `table.read on obsdb:sky`.
@@ -41,15 +41,22 @@ var selectionForm = naming(form[estate.Selection]{
 	return Naming{Operations: estate.Operations{s.Operation}, Resources: estate.Resources{s.Place}}
 }, selectionWords)
 
-var givenFields = []field{
-	of("time", timeForm, "when; left out: now", func(g *estate.Given) **estate.Moment { return &g.Time }),
-	of("network", pointer(addrForm), "from which address", func(g *estate.Given) **netip.Addr { return &g.Network }),
-	of("mfa", pointer(flagForm), "with a second factor or without", func(g *estate.Given) **bool { return &g.MFA }),
-	of("sign-in", oneOf("way to sign in", estate.SignIns...), "how the subject signed in", func(g *estate.Given) *string { return &g.SignIn }),
-	of("reason", pointer(flagForm), "with a reason or without", func(g *estate.Given) **bool { return &g.Reason }),
-	of("ticket", pointer(flagForm), "with a ticket or without", func(g *estate.Given) **bool { return &g.Ticket }),
-	of("context", attributesForm, "the request's own attributes", func(g *estate.Given) *estate.Tags { return &g.Context }),
-	of("roles", rolesForm, "the roles the session names", func(g *estate.Given) *[]estate.Ref { return &g.Roles }),
+var givenFields = slices.Concat(
+	[]field{of("time", timeForm, "when; left out: now", func(g *estate.Given) **estate.Moment { return &g.Time })},
+	factValues(),
+	[]field{
+		of("context", attributesForm, "the request's own attributes", func(g *estate.Given) *estate.Tags { return &g.Context }),
+		of("roles", rolesForm, "the roles the session names", func(g *estate.Given) *[]estate.Ref { return &g.Roles }),
+	})
+
+// factValues makes a key for each fact.
+func factValues() (out []field) {
+	for _, f := range estate.Facts {
+		out = append(out, fieldAt(f.Name, factForm(f, false), f.Given, func(g *estate.Given, values []string) {
+			g.Facts = g.Facts.With(f.Name, values[0])
+		}))
+	}
+	return out
 }
 
 var attributesForm = form[estate.Tags]{name: "attributes", schema: tagsForm.schema, read: func(r *reader, n *yaml.Node) (estate.Tags, bool) {
@@ -137,28 +144,37 @@ var tests = sectionOf("tests", "test", "Examples of expected decisions.", []fiel
 	}
 })
 
-var guaranteeFields = []field{
-	statement(estate.OnlyMay, subjectsForm, "nobody but these may", func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital(),
-	statement(estate.NeverMay, subjectsForm, "none of these may", func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital(),
-	statement(estate.AtLeast, countForm(1, 1_000_000), "so many people may, by standing grants, at every moment", func(g *estate.Guarantee) *int { return &g.Count }),
-	statement(estate.AtMost, countForm(0, 1_000_000), "no more people may", func(g *estate.Guarantee) *int { return &g.Count }),
-	statement(estate.NeverBoth, operationsForm, "nobody may do both", func(g *estate.Guarantee) *estate.Operations { return &g.Both }),
-	statement(estate.Apart, subjectsForm, "on no resource may both groups", func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital(),
-	statement(estate.Requires, conditionForm, "whoever may, only under this condition", func(g *estate.Guarantee) **condition { return &g.Requires }),
+var guaranteeFields = append(statements(), []field{
 	of("may", operationsForm, "the operations it speaks of", func(g *estate.Guarantee) *estate.Operations { return &g.May }).by(Owners),
 	of("on", resourcesForm, "where", func(g *estate.Guarantee) *estate.Resources { return &g.On }).must().by(Owners),
 	of("for", durationForm, "how far ahead at-least looks (7d, where left out)", func(g *estate.Guarantee) *time.Duration { return &g.For }).by(Owners),
 	of("same-resource", flagForm, "never-both on one and the same resource only", func(g *estate.Guarantee) *bool { return &g.SameResource }).by(Owners),
+}...)
+
+// statements makes a key for each kind of guarantee.
+func statements() (out []field) {
+	for _, k := range verify.Kinds {
+		switch k.Takes {
+		case verify.TakesSubjects:
+			out = append(out, statement(k, subjectsForm, func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital())
+		case verify.TakesNumber:
+			out = append(out, statement(k, countForm(k.Least, 1_000_000), func(g *estate.Guarantee) *int { return &g.Count }))
+		case verify.TakesOperations:
+			out = append(out, statement(k, operationsForm, func(g *estate.Guarantee) *estate.Operations { return &g.Both }))
+		case verify.TakesCondition:
+			out = append(out, statement(k, conditionForm, func(g *estate.Guarantee) **condition { return &g.Requires }))
+		}
+	}
+	return out
 }
 
 // statement makes the field of a kind of guarantee. Of each kind it gives its own value alone: several keep theirs in one place.
-func statement[V any](kind estate.GuaranteeKind, f form[V], doc string, at func(*estate.Guarantee) *V) field {
-	guaranteeKinds = append(guaranteeKinds, string(kind))
-	out := fieldOf(string(kind), f, doc, func(entry any) *V {
+func statement[V any](k *verify.Kind, f form[V], at func(*estate.Guarantee) *V) field {
+	out := fieldOf(string(k.Name), f, k.Doc, func(entry any) *V {
 		switch g, ok := entry.(*estate.Guarantee); {
 		case !ok:
 			return nil
-		case g.Kind != kind:
+		case g.Kind != k.Name:
 			return new(V)
 		default:
 			return at(g)
@@ -166,40 +182,33 @@ func statement[V any](kind estate.GuaranteeKind, f form[V], doc string, at func(
 	}).by(Owners)
 	read := out.read
 	out.read = func(r *reader, into any, n *yaml.Node) {
-		into.(*estate.Guarantee).Kind = kind
+		into.(*estate.Guarantee).Kind = k.Name
 		read(r, into, n)
 	}
 	return out
 }
 
-// guaranteeKinds are the keys of which a guarantee has one, in the order of the table.
-var guaranteeKinds []string
-
 var guarantees = sectionOf("guarantees", "guarantee", "Statements that must hold of all decisions.", guaranteeFields,
 	func(e *estate.Estate) map[string]*estate.Guarantee { return e.Guarantees }, finishGuarantee)
 
 func finishGuarantee(r *reader, g *estate.Guarantee, n *yaml.Node) {
-	said := keysOf(n, guaranteeKinds...)
-	if len(said) != 1 {
-		r.wrong(n, "write one of "+strings.Join(guaranteeKinds, ", "), "guarantee %s makes %d statements; it makes one", g.ID, len(said))
+	kinds := verify.KindNames()
+	if said := keysOf(n, kinds...); len(said) != 1 {
+		r.wrong(n, "write one of "+strings.Join(kinds, ", "), "guarantee %s makes %d statements; it makes one", g.ID, len(said))
 		return
 	}
-	switch g.Kind {
-	case estate.Apart:
-		if len(g.Subjects) != 2 {
-			r.wrong(n, "write apart: [group:ONE, group:OTHER]", "apart names two groups, this names %d", len(g.Subjects))
-		}
-	case estate.NeverBoth:
-		if len(g.Both) != 2 {
-			r.wrong(n, "write never-both: [OPERATION, OPERATION]", "never-both names two operations, this names %d", len(g.Both))
-		}
+	k := verify.KindOf(g)
+	if named := len(g.Subjects) + len(g.Both); k.Two != "" && named != 2 {
+		r.wrong(n, fmt.Sprintf("write %s: %s", k.Name, k.Example), "%s names two %s, this names %d", k.Name, k.Two, named)
 	}
-	if g.Kind != estate.NeverBoth && g.May == nil {
+	if !k.WithoutMay && g.May == nil {
 		r.wrong(n, "add may: [OPERATION…]", "guarantee %s does not say of which operations it speaks", g.ID)
 	}
-	for key, kind := range map[string]estate.GuaranteeKind{"for": estate.AtLeast, "same-resource": estate.NeverBoth} {
-		if len(keysOf(n, key)) > 0 && g.Kind != kind {
-			r.wrong(n, "take it out", "%s goes with %s alone", key, kind)
+	for _, other := range verify.Kinds {
+		for _, key := range keysOf(n, other.Options...) {
+			if other != k {
+				r.wrong(n, "take it out", "%s goes with %s alone", key, other.Name)
+			}
 		}
 	}
 }

@@ -1,4 +1,4 @@
-package image
+package snapshot
 
 import (
 	"bytes"
@@ -37,7 +37,7 @@ type tree struct {
 	N      int
 	Days   [3]bool
 	Zone   *clock.Zone
-	Unsaid string `image:"-"`
+	Unsaid string `snapshot:"-"`
 }
 
 func encode(t require.TestingT, v *tree) []byte {
@@ -49,7 +49,7 @@ func encode(t require.TestingT, v *tree) []byte {
 	return aligned(out.Bytes())
 }
 
-// aligned copies bytes to where an image may stand.
+// aligned copies bytes to where a snapshot may stand.
 func aligned(b []byte) []byte {
 	words := make([]uint64, len(b)/8+1)
 	out := unsafe.Slice((*byte)(unsafe.Pointer(&words[0])), len(words)*8)[:len(b)]
@@ -113,5 +113,5 @@ func TestDamage(t *testing.T) {
 
 func TestAFieldThatWouldBeLostIsAFault(t *testing.T) {
 	type closed struct{ name string }
-	assert.PanicsWithValue(t, "image: image.closed has a field name that would be lost", func() { _, _ = Encode(&bytes.Buffer{}, &closed{"x"}) })
+	assert.PanicsWithValue(t, "snapshot: snapshot.closed has a field name that would be lost", func() { _, _ = Encode(&bytes.Buffer{}, &closed{"x"}) })
 }

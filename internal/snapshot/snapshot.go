@@ -1,10 +1,10 @@
-// Package image writes plain Go values as bytes and reads them back: structs, slices, maps by text, pointers, texts and
+// Package snapshot writes plain Go values as bytes and reads them back: structs, slices, maps by text, pointers, texts and
 // numbers. Long slices of numbers, and of structs of numbers, are not read at all: they stay where they stand in the bytes, which is what
 // makes a file that is mapped into memory quick to take up. Every text is written once.
 //
-// An image is read only by the program that wrote it, on the machine that wrote it: numbers stand as they stand in memory, and types are not
-// described. Whoever keeps images sees to that, and to their being whole.
-package image
+// A snapshot is read only by the program that wrote it, on the machine that wrote it: numbers stand as they stand in memory, and types are not
+// described. Whoever keeps snapshots sees to that, and to their being whole.
+package snapshot
 
 import (
 	"bufio"
@@ -16,13 +16,13 @@ import (
 	"unsafe"
 )
 
-// ErrDamaged says that bytes are no image of the value that was asked for.
-var ErrDamaged = errors.New("the image is damaged")
+// ErrDamaged says that bytes are no snapshot of the value that was asked for.
+var ErrDamaged = errors.New("the snapshot is damaged")
 
-// Raw slices are aligned to this many bytes from the beginning of the image.
+// Raw slices are aligned to this many bytes from the beginning of the snapshot.
 const align = 8
 
-// Writer writes one image.
+// Writer writes one snapshot.
 type Writer struct {
 	to      *bufio.Writer
 	written int
@@ -32,7 +32,7 @@ type Writer struct {
 	number  [binary.MaxVarintLen64]byte
 }
 
-// Encode writes the image of the value that v points to and tells how many bytes it has. The bytes before it must be a multiple of 8, if there are any.
+// Encode writes the snapshot of the value that v points to and tells how many bytes it has. The bytes before it must be a multiple of 8, if there are any.
 func Encode(out io.Writer, v any) (int, error) {
 	w := &Writer{to: bufio.NewWriterSize(out, 1<<20), texts: map[string]uint64{}}
 	p := reflect.ValueOf(v)
@@ -98,14 +98,14 @@ func (w *Writer) string(t string) {
 	w.uint(n)
 }
 
-// reader reads one image.
+// reader reads one snapshot.
 type reader struct {
 	all   []byte
 	rest  []byte
 	texts []string
 }
 
-// Decode reads an image into the value that v points to. What it reads keeps pointing into b, which must stay, and must begin at a multiple of 8.
+// Decode reads a snapshot into the value that v points to. What it reads keeps pointing into b, which must stay, and must begin at a multiple of 8.
 func Decode(b []byte, v any) (err error) {
 	defer func() {
 		if fault := recover(); fault != nil {
@@ -147,7 +147,7 @@ func (r *reader) uint() uint64 {
 func (r *reader) length(least int) int {
 	n := r.uint()
 	if n > uint64(len(r.rest)/max(least, 1)+1) {
-		panic("something is longer than the image")
+		panic("something is longer than the snapshot")
 	}
 	return int(n)
 }

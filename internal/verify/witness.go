@@ -1,4 +1,4 @@
-package trial
+package verify
 
 import (
 	"fmt"
@@ -15,7 +15,7 @@ func (p *Prover) witness(c *gate.Cells, g *estate.Guarantee, v *violation) (*Wit
 	if v.short != nil {
 		return p.shortage(g, v)
 	}
-	if p.further(g) {
+	if p.countsSteps(g) {
 		return p.reached(v)
 	}
 	if len(v.claims) == 1 {

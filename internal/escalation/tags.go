@@ -1,4 +1,4 @@
-package further
+package escalation
 
 import (
 	"slices"

@@ -1,4 +1,4 @@
-package trial
+package verify_test
 
 import (
 	"testing"
@@ -9,6 +9,7 @@ import (
 
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/verify"
 )
 
 const base = `hidden-gate: 1
@@ -24,12 +25,12 @@ grants:
   bo-perhaps: {to: bo, role: changer, on: 'db:sky/a', when: {mfa: true}}
 `
 
-func run1(t *testing.T, text string) (Result, error) {
+func run1(t *testing.T, text string) (verify.Result, error) {
 	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(base + "tests: {t: {given: {time: 2027-12-01T10:00}, " + text + "}}\n")}})
 	require.NoError(t, err)
 	g, err := gate.Compile(e, nil)
 	require.NoError(t, err)
-	return Run(g, e.Tests["t"], 0)
+	return verify.Run(g, e.Tests["t"], 0)
 }
 
 func TestWhatPassesAndWhatFails(t *testing.T) {

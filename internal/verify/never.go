@@ -1,0 +1,14 @@
+package verify
+
+import (
+	"hiddengate/internal/estate"
+)
+
+var never = &Kind{
+	Name: "never", Doc: "none of these may",
+	Takes: TakesSubjects, Denies: true,
+	find: func(s search) (*violation, error) {
+		named := s.members(s.says.Subjects)
+		return s.any(s.cells, func(who estate.Principal) bool { return named[who] })
+	},
+}

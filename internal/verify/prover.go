@@ -1,0 +1,194 @@
+package verify
+
+import (
+	"time"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/escalation"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/region"
+)
+
+// Prover judges guarantees of one estate: over every subject, every place and every context from an instant on.
+type Prover struct {
+	gate    *gate.Gate
+	since   clock.Instant
+	inForce bool
+	more    *escalation.Ways
+	only    map[estate.Principal]bool
+	roster  *gate.Roster
+	cells   map[counting]*gate.Cells
+}
+
+// counting says what counts in cells.
+type counting struct {
+	which gate.Counting
+	steps bool
+}
+
+// Of says what a prover looks at.
+type Of struct {
+	Since   clock.Instant
+	InForce bool                      // on-request grants count where they are lent, not as if they were
+	Only    map[estate.Principal]bool // nobody else is looked at; nil: everybody is
+	Ways    *escalation.Ways          // what can be got by steps counts as well, from the same instant on; nil: it does not
+}
+
+// NewProver makes a prover for a gate's estate. The gate decides the witnesses.
+func NewProver(g *gate.Gate, of Of) *Prover {
+	return &Prover{gate: g, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster, cells: map[counting]*gate.Cells{}}
+}
+
+// Verdict is what became of a guarantee: it holds, or a witness shows that it does not.
+type Verdict struct {
+	Guarantee *estate.Guarantee
+	Witness   *Witness
+	// Empty says that it speaks of nothing: no operation that it names applies to any resource that it names.
+	Empty bool
+}
+
+// Holds says whether it does.
+func (v Verdict) Holds() bool { return v.Witness == nil }
+
+// Witness shows that a guarantee does not hold. Either requests do, each of which was decided and is allowed, or a moment at which
+// too few people are left for an operation on a resource.
+type Witness struct {
+	Requests []Shown
+	Grants   []string // that make it so: all others may go, and none of these
+	Also     []string // of one request: other grants that give it too
+	Resource string   // where too few are left
+	At       clock.Instant
+	Left     []estate.Principal // who is
+	Reached  []Reached          // of what can be got by steps, in place of requests
+}
+
+// IsShort says that too few people are left at some moment; else requests show that it does not hold.
+func (w *Witness) IsShort() bool { return w.Resource != "" }
+
+// Reached is something that somebody can do in the end, and how it comes to that.
+type Reached struct {
+	Subject             estate.Principal
+	Operation, Resource string
+	escalation.Chain
+}
+
+// Shown is one allowed request.
+type Shown struct {
+	gate.Request
+	Lent    string // the on-request grant that has to be lent for it, "" if none has
+	Longest time.Duration
+}
+
+// claim is one thing that somebody may do: what a violation is made of.
+type claim struct {
+	who       estate.Principal
+	operation string
+	pile      *gate.Pile
+	when      region.Region
+}
+
+// violation is why a guarantee fails: claims, or a place that is short of people at some time.
+type violation struct {
+	claims []claim
+	short  *gate.Pile
+	at     clock.Instant
+}
+
+// Judge judges a guarantee. Its error says that conditions are too complex.
+func (p *Prover) Judge(g *estate.Guarantee) (Verdict, error) {
+	cells, err := p.look(g)
+	if err != nil {
+		return Verdict{}, err
+	}
+	v, err := p.find(cells, g)
+	out := Verdict{Guarantee: g, Empty: len(cells.Piles()) == 0}
+	if err == nil && v != nil {
+		out.Witness, err = p.witness(cells, g, v)
+	}
+	return out, err
+}
+
+// Fails says whether a guarantee fails, without looking for a witness.
+func (p *Prover) Fails(g *estate.Guarantee) (bool, error) {
+	cells, err := p.look(g)
+	if err != nil {
+		return false, err
+	}
+	v, err := p.find(cells, g)
+	return v != nil, err
+}
+
+// which says which grants count for a guarantee.
+func (p *Prover) which(g *estate.Guarantee) gate.Counting {
+	if p.inForce || p.countsSteps(g) || KindOf(g).Standing {
+		return gate.Standing
+	}
+	return gate.Both
+}
+
+// countsSteps says whether what can be got by steps counts for a guarantee. Nobody is counted on who would have to take some first.
+func (p *Prover) countsSteps(g *estate.Guarantee) bool {
+	return p.more != nil && !KindOf(g).Standing
+}
+
+// look gives the cells in which to look for what a guarantee speaks of.
+func (p *Prover) look(g *estate.Guarantee) (*gate.Cells, error) {
+	e := p.gate.Estate()
+	scene := gate.Scene{Which: p.which(g), Only: p.only, Roster: p.roster}
+	if p.countsSteps(g) {
+		e, scene.Roster, scene.Places = p.more.Estate(), nil, p.more.Places()
+	}
+	if edits := KindOf(g).edits; edits != nil {
+		return gate.CompileCells(e.With(edits(g)...), scene)
+	}
+	key := counting{scene.Which, p.countsSteps(g)}
+	if c := p.cells[key]; c != nil {
+		return c, nil
+	}
+	for _, g := range estate.Sorted(e.Guarantees) {
+		scene.Places = append(scene.Places, g.On)
+	}
+	c, err := gate.CompileCells(e, scene)
+	p.cells[key] = c
+	return c, err
+}
+
+// find looks for a violation; nil if there is none.
+func (p *Prover) find(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
+	c.Among(nil, false)
+	p.choose(c, g)
+	return KindOf(g).find(search{p, c, g, p.countsSteps(g)})
+}
+
+// each goes through what may be done in cells, and by steps where they count. who and first say whom alone to go through, and whether one cell of each will do.
+func (p *Prover) each(c *gate.Cells, who func(estate.Principal) bool, first bool, each func(gate.Access) bool) error {
+	if p.more != nil {
+		return p.more.Each(c, each)
+	}
+	c.Among(who, first)
+	return c.Each(p.since, each)
+}
+
+// members tells whom a list selects.
+func (p *Prover) members(list estate.Subjects) map[estate.Principal]bool {
+	out := map[estate.Principal]bool{}
+	for _, who := range p.roster.Of(list) {
+		out[who] = true
+	}
+	return out
+}
+
+// any looks for somebody who fits and may anything.
+func (p *Prover) any(c *gate.Cells, fits func(estate.Principal) bool) (out *violation, err error) {
+	err = p.each(c, fits, true, func(a gate.Access) bool {
+		for _, who := range a.Subjects {
+			if fits(who) {
+				out = &violation{claims: []claim{{who, a.Operation, a.Piles[0], a.Possible}}}
+				return false
+			}
+		}
+		return true
+	})
+	return out, err
+}

@@ -1,0 +1,21 @@
+package verify
+
+import (
+	"hiddengate/internal/estate"
+)
+
+var requires = &Kind{
+	Name: "requires", Doc: "whoever may, only under this condition",
+	Takes: TakesCondition,
+	// What is allowed without the condition is what is left once the condition is a block.
+	edits: func(g *estate.Guarantee) []estate.Edit {
+		return []estate.Edit{estate.Put("blocks", &estate.Block{
+			Object: estate.Object{ID: "guarantee " + g.ID, Source: g.Source},
+			To:     estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}}, {Principal: estate.Principal{Kind: estate.IsAnonymous}}},
+			Deny:   g.May, On: g.On, When: g.Requires,
+		})}
+	},
+	find: func(s search) (*violation, error) {
+		return s.any(s.cells, func(estate.Principal) bool { return true })
+	},
+}

@@ -20,9 +20,9 @@ import (
 	"strings"
 	"time"
 
-	"hiddengate/internal/beside"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/parallel"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/snapshot"
 )
@@ -137,7 +137,7 @@ func (c *Cache) Open(root fs.FS) (g *gate.Gate, ok bool) {
 	var k kept
 	var people []*estate.Subject
 	var byID map[string]*estate.Subject
-	var wait beside.Group
+	var wait parallel.Group
 	var errPeople error
 	defer wait.Wait() // a fault here leaves nothing behind that still reads the file
 	wait.Go(func() {
@@ -182,7 +182,7 @@ var table = crc32.MakeTable(crc32.Castagnoli)
 // sum is a checksum against damage: the CRC-32C of RFC 3720 of both snapshots.
 func sum(first, second []byte) uint64 {
 	var high uint32
-	var wait beside.Group
+	var wait parallel.Group
 	wait.Go(func() { high = crc32.Checksum(second, table) })
 	low := crc32.Checksum(first, table)
 	wait.Wait()

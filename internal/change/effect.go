@@ -58,23 +58,30 @@ type Effect struct {
 	Part          bool                                    // the gates answer only for those whose access can differ, and for whom tests are about
 }
 
-// Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else nil.
-func Of(before, after *estate.Estate, roster *gate.Roster, since clock.Instant) (*Effect, error) {
-	return of(before, after, roster, since, [2][]estate.Resources{})
+// How says how an effect is worked out.
+type How struct {
+	Since  clock.Instant         // from when on
+	Roster *gate.Roster          // of the old estate, if it is known
+	Few    int                   // up to how many people everybody is looked at: the constant Few where it is 0, and nobody but who can be concerned where it is below
+	apart  [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
 }
 
-// of is Of where what may come is told apart by more lists, of the old estate and of the new one.
-func of(before, after *estate.Estate, roster *gate.Roster, since clock.Instant, more [2][]estate.Resources) (*Effect, error) {
+// Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else nil.
+func Of(before, after *estate.Estate, how How) (*Effect, error) {
+	if how.Few == 0 {
+		how.Few = Few
+	}
+	few := max(how.Few, 0)
 	altered := alteredIn(before, after)
-	rosters := rostersOf(before, after, altered, roster)
-	only := touched(before, after, altered, rosters)
-	within := concerned(before, after, altered, rosters)
-	e := &Effect{Before: before, After: after, within: within, altered: altered, only: only, Part: only != nil || len(after.People) > Few}
+	rosters := rostersOf(before, after, altered, how.Roster)
+	only := touched(before, after, altered, rosters, few)
+	within := concerned(before, after, altered, rosters, few)
+	e := &Effect{Before: before, After: after, within: within, altered: altered, only: only, Part: only != nil || len(after.People) > few}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
 		if which == gate.OnRequest && !lends(before) && !lends(after) {
 			break
 		}
-		pair, err := gate.CompileComing(before, after, which, only, rosters, gate.Coming{Apart: more, Within: within})
+		pair, err := gate.CompileComing(before, after, which, only, rosters, gate.Coming{Apart: how.apart, Within: within})
 		if err != nil {
 			return nil, err
 		}
@@ -83,7 +90,7 @@ func of(before, after *estate.Estate, roster *gate.Roster, since clock.Instant, 
 			e.Gates = pair
 		}
 		g := gatherer{pair: pair, lent: which == gate.OnRequest, lines: map[string]*Line{}}
-		if err := pair.Differences(since, g.take); err != nil {
+		if err := pair.Differences(how.Since, g.take); err != nil {
 			return nil, err
 		}
 		there, coming := g.finish()

@@ -43,7 +43,7 @@ func told(t *testing.T, edits ...string) ([]string, *change.Effect) {
 		require.Equal(t, 1, strings.Count(text, edits[i]), edits[i])
 		text = strings.Replace(text, edits[i], edits[i+1], 1)
 	}
-	e, err := change.Of(estateOf(t, small), estateOf(t, text), nil, noon)
+	e, err := change.Of(estateOf(t, small), estateOf(t, text), change.How{Since: noon})
 	require.NoError(t, err)
 	var out []string
 	for i := range e.Lines {

@@ -55,7 +55,7 @@ func Fixes(g *gate.Gate, req gate.Request, now clock.Instant, quote func(string)
 	}
 	var out []Fix
 	for _, p := range f.found[:min(len(f.found), mostTried)] {
-		effect, err := Of(g.Estate(), p.edited, g.Roster, now)
+		effect, err := Of(g.Estate(), p.edited, How{Since: now, Roster: g.Roster})
 		if err != nil {
 			continue // its conditions would be too complex
 		}

@@ -233,7 +233,7 @@ func (j *judge) eachGain(e *Effect, visit func(*Line, estate.Principal, string))
 
 // effect judges everything that somebody gains, cell by cell.
 func (j *judge) effect() error {
-	effect, err := of(j.grown, j.new, nil, j.now, j.apart())
+	effect, err := Of(j.grown, j.new, How{Since: j.now, apart: j.apart()})
 	if err != nil {
 		return err
 	}

@@ -18,7 +18,7 @@ roles: {dropper: {allow: [table.drop]}}
 grants: {
 `
 	before, after := estateOf(t, text+"}\n"), estateOf(t, text+"  own: {to: everyone, role: dropper, on: db, when: {owner: true}}\n}\n")
-	effect, err := change.Of(before, after, nil, noon)
+	effect, err := change.Of(before, after, change.How{Since: noon})
 	require.NoError(t, err)
 	require.Empty(t, effect.Lines, "nobody owns anything yet")
 	var who []string

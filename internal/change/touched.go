@@ -9,8 +9,8 @@ import (
 	"hiddengate/internal/policyfile"
 )
 
-// Few is up to how many people an estate has for everybody to be looked at, whoever can be concerned. Tests set it to 0.
-var Few = 5000
+// Few is up to how many people an estate has for everybody to be looked at, whoever can be concerned.
+const Few = 5000
 
 // altered lists, by section, the ids of the entries that are not the same in two estates.
 type altered map[string][]string
@@ -26,8 +26,8 @@ func (a altered) any(sections ...string) bool {
 
 // touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which entries are others: where an estate was read again
 // in part, the rest is the same by its address.
-func touched(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster) map[estate.Principal]bool {
-	if len(before.People)+len(after.People) < 2*Few || before.Tree != after.Tree || before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
+func touched(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster, few int) map[estate.Principal]bool {
+	if len(before.People)+len(after.People) < 2*few || before.Tree != after.Tree || before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
 		altered.any("separations", "systems", "catalogs") {
 		return nil
 	}
@@ -99,7 +99,7 @@ func setOf(ids []string) map[string]bool {
 }
 
 // concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ; nil where it may anywhere.
-func concerned(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster) *[2][]estate.Resources {
+func concerned(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster, few int) *[2][]estate.Resources {
 	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition || altered.any("separations", "catalogs") {
 		return nil
 	}
@@ -121,7 +121,7 @@ func concerned(before, after *estate.Estate, altered altered, rosters [2]*gate.R
 	if !altered.any("people", "services", "groups") {
 		return out
 	}
-	if len(before.People)+len(after.People) >= 2*Few {
+	if len(before.People)+len(after.People) >= 2*few {
 		return nil // the pair looks at the grants alone that concern whom it is about
 	}
 	others := map[estate.Principal]bool{}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -34,7 +35,7 @@ func demo(t *testing.T) (dir string, g *gate.Gate) {
 
 func hgate(dir, in string, args ...string) (out, problems string, code int) {
 	var o, e bytes.Buffer
-	code = Run(append([]string{"-C", dir}, args...), Streams{strings.NewReader(in), &o, &e}, at)
+	code = Run(context.Background(), append([]string{"-C", dir}, args...), Streams{strings.NewReader(in), &o, &e}, at)
 	return o.String(), e.String(), code
 }
 

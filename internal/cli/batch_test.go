@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -59,7 +60,7 @@ func bareRun(in io.Reader, out io.Writer) error {
 func BenchmarkBatch(b *testing.B) {
 	dir := b.TempDir() + "/demo"
 	require.NoError(b, starter.Write(starter.Demo(), dir))
-	a := &app{dir: dir, format: "text", now: time.Now}
+	a := &app{ctx: context.Background(), dir: dir, format: "text", now: time.Now}
 	g, err := a.compiled()
 	require.NoError(b, err)
 	lines := requests(benchLines)
@@ -104,7 +105,7 @@ func TestBatchSkipsAnEndlessLine(t *testing.T) {
 	for _, end := range []string{"\n", ""} {
 		in := one + "\n" + strings.Repeat("x", maxBatchLine+10) + "\n" + one + end
 		var out, problems bytes.Buffer
-		code := Run([]string{"-C", dir, "try", "--batch", "-"}, Streams{strings.NewReader(in), &out, &problems}, time.Now)
+		code := Run(t.Context(), []string{"-C", dir, "try", "--batch", "-"}, Streams{strings.NewReader(in), &out, &problems}, time.Now)
 		require.Equal(t, exitWrong, code)
 		answers := strings.Split(strings.TrimSpace(out.String()), "\n")
 		require.Len(t, answers, 3)

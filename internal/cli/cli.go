@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -48,6 +50,8 @@ type Streams struct {
 // app is one run of the program.
 type app struct {
 	Streams
+	ctx    context.Context // ends when the program is to end
+	held   sync.Mutex      // while files are put in place
 	now    func() time.Time
 	dir    string
 	format string
@@ -66,10 +70,10 @@ func (a answered) Error() string { return fmt.Sprintf("exit %d", int(a)) }
 // outside is an error of the world around the program.
 type outside struct{ error }
 
-// Run runs the program and gives its exit code. now is the clock. If the cache goes away while it is read, the command
-// begins anew without one.
-func Run(args []string, streams Streams, now func() time.Time) int {
-	a := &app{Streams: streams, now: now}
+// Run runs the program and gives its exit code. It ends soon after the context does. now is the clock. If the cache goes away
+// while it is read, the command begins anew without one.
+func Run(ctx context.Context, args []string, streams Streams, now func() time.Time) int {
+	a := &app{Streams: streams, ctx: ctx, now: now}
 	in, isFile := streams.In.(*os.File)
 	read := &source{Reader: streams.In}
 	if !isFile || !term.IsTerminal(int(in.Fd())) { // a terminal is asked as one
@@ -77,15 +81,45 @@ func Run(args []string, streams Streams, now func() time.Time) int {
 	}
 	out := &stream{Writer: streams.Out}
 	a.Out = out
-	code, again := a.run(args, out)
+	code, again := a.attended(args, out)
 	if again && !read.begun && !out.begun {
-		a = &app{Streams: Streams{In: a.In, Out: out, Err: streams.Err}, now: now, uncached: true}
-		code, again = a.run(args, out)
+		a = &app{Streams: Streams{In: a.In, Out: out, Err: streams.Err}, ctx: ctx, now: now, uncached: true}
+		code, again = a.attended(args, out)
 	}
 	if again {
 		a.page(a.Err).Line("hgate: the cache went away while it was read; run the command again")
 	}
 	return code
+}
+
+// toEnd is how long a command has to come to its end once it is interrupted; then it is left behind.
+const toEnd = time.Second
+
+// attended runs the program once, until it ends or is interrupted. What works for long needs not look whether it is: an edit is not cut off
+// where it puts files in place, and nothing else leaves anything behind.
+func (a *app) attended(args []string, out *stream) (code int, again bool) {
+	type ended struct {
+		code  int
+		again bool
+	}
+	end := make(chan ended, 1)
+	go func() {
+		code, again := a.run(args, out)
+		end <- ended{code, again}
+	}()
+	select {
+	case e := <-end:
+		return e.code, e.again
+	case <-a.ctx.Done():
+	}
+	select {
+	case e := <-end:
+		return e.code, e.again
+	case <-time.After(toEnd):
+	}
+	a.held.Lock()
+	a.page(a.Err).Line("hgate: interrupted")
+	return exitOutside, false
 }
 
 // run runs the program once. again says that memory went away on the way.
@@ -95,6 +129,9 @@ func (a *app) run(args []string, out *stream) (code int, again bool) {
 		if fault := recover(); fault != nil {
 			if code, again = exitOutside, lost(fault); !again {
 				a.page(a.Err).Line("hgate: this is a fault of the program, not of your files: %v", fault)
+				if os.Getenv("HGATE_DEBUG") != "" {
+					complain(a.page(a.Err), string(stackOf(fault)))
+				}
 			}
 		}
 	}()
@@ -103,7 +140,7 @@ func (a *app) run(args []string, out *stream) (code int, again bool) {
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
-	err := root.Execute()
+	err := root.ExecuteContext(a.ctx)
 	var answer answered
 	var list diagnostic.List
 	var world outside
@@ -119,6 +156,9 @@ func (a *app) run(args []string, out *stream) (code int, again bool) {
 		return exitYes, false
 	case errors.As(err, &answer):
 		return int(answer), false
+	case errors.Is(err, context.Canceled):
+		page.Line("hgate: interrupted; nothing was done")
+		return exitOutside, false
 	case errors.As(err, &world):
 		complain(page, world.Error())
 		return exitOutside, false
@@ -325,7 +365,7 @@ func (a *app) workspace() (*os.Root, string, error) {
 	if err := cache.CheckVariable(); err != nil {
 		return nil, "", err
 	}
-	release, completed, err := journal.Settle(dir)
+	release, completed, err := journal.Settle(a.ctx, dir)
 	if err != nil {
 		return nil, "", outside{err}
 	}

@@ -123,7 +123,7 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 		return nil, 0, err
 	}
 	defer a.working("comparing")()
-	effect, err := change.Of(before, after, nil, now)
+	effect, err := change.Of(before, after, change.How{Since: now})
 	return effect, now, err
 }
 

@@ -84,7 +84,7 @@ func (a *app) walk(dir string) error {
 		if p.Color {
 			inner[3] = "always"
 		}
-		if code := Run(inner, a.Streams, a.now); code > exitNo {
+		if code := Run(a.ctx, inner, a.Streams, a.now); code > exitNo {
 			return answered(code)
 		}
 	}

@@ -78,7 +78,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		done()
 		return err
 	}
-	effect, err := change.Of(before, after, roster, now)
+	effect, err := change.Of(before, after, change.How{Since: now, Roster: roster})
 	if err != nil {
 		done()
 		return err
@@ -112,7 +112,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	for _, x := range changes {
 		files = append(files, journal.File{Name: x.Name, Old: x.Old, New: x.New})
 	}
-	if err := journal.Write(dir, files); err != nil {
+	if err := a.putInPlace(dir, files); err != nil {
 		if errors.Is(err, journal.ErrChanged) {
 			return fmt.Errorf("%w, by somebody else: nothing was written; run the command again", err)
 		}
@@ -153,12 +153,37 @@ func (a *app) confirm(c editing, e *change.Effect) error {
 		return &draft.Error{Message: "this hands out " + strongWords(grave) + ", so nothing was written", Help: "look at it with --dry-run, and write it with --yes"}
 	}
 	fmt.Fprintf(a.page(a.Err), "This hands out %s. Write it? [y/N] ", strongWords(grave))
-	line, _ := bufio.NewReader(a.In).ReadString('\n')
+	line, err := a.answer()
+	if err != nil {
+		return err
+	}
 	if word := strings.ToLower(strings.TrimSpace(line)); word != "y" && word != "yes" {
 		a.page(a.Out).Line("Nothing was written.")
 		return answered(exitNo)
 	}
 	return nil
+}
+
+// putInPlace writes files. Nothing cuts it off once it has begun.
+func (a *app) putInPlace(dir string, files []journal.File) error {
+	a.held.Lock()
+	defer a.held.Unlock()
+	return journal.Write(a.ctx, dir, files)
+}
+
+// answer reads a line from the terminal.
+func (a *app) answer() (string, error) {
+	line := make(chan string, 1)
+	go func() {
+		text, _ := bufio.NewReader(a.In).ReadString('\n')
+		line <- text
+	}()
+	select {
+	case text := <-line:
+		return text, nil
+	case <-a.ctx.Done():
+		return "", a.ctx.Err()
+	}
 }
 
 func strongWords(list []*estate.Operation) string {

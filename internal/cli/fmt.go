@@ -71,7 +71,7 @@ in form, and exits with 1 if there are any.`,
 			p.Line("%s", p.Paint(view.No, count(len(files), "file")+" not in form; `hgate fmt` brings them there:"))
 		default:
 			a.release()
-			if err := journal.Write(dir, files); err != nil {
+			if err := a.putInPlace(dir, files); err != nil {
 				return outside{err}
 			}
 			p.Line("Brought into form:")

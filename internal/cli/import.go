@@ -168,7 +168,7 @@ func (a *app) askDirectory(live directory.Live, m directory.Map, passwordFile, c
 		live.CA = text
 	}
 	defer a.progress("asking the directory")()
-	from, err := directory.ReadLDAP(live, m)
+	from, err := directory.ReadLDAP(a.ctx, live, m)
 	if err != nil {
 		return nil, outside{fmt.Errorf("%s: %w", address.Host, err)}
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,7 +24,7 @@ func FuzzSheet(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text []byte) {
 		name := filepath.Join(t.TempDir(), "sheet.csv")
 		require.NoError(t, os.WriteFile(name, text, 0o600))
-		a := &app{}
+		a := &app{ctx: context.Background()}
 		c := a.gridCommand()
 		sheet, err := a.signedSheet(c, name)
 		c.Flags().VisitAll(func(flag *pflag.Flag) {

@@ -38,7 +38,7 @@ func (a *app) workspaceAt(dir, since string) (*estate.Estate, error) {
 		}
 		defer root.Close()
 		files = root.FS()
-	} else if at, err := revision.Open(dir, since); err != nil {
+	} else if at, err := revision.Open(a.ctx, dir, since); err != nil {
 		return nil, fmt.Errorf("%s is no revision (a folder begins with ./, ../ or /): %w", since, err)
 	} else {
 		files = at

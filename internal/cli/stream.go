@@ -3,6 +3,9 @@ package cli
 import (
 	"io"
 	"os"
+	"runtime/debug"
+
+	"hiddengate/internal/parallel"
 )
 
 // stream is where answers go. It remembers that they could not be written, as to a full disk: an answer that is cut off
@@ -44,6 +47,17 @@ func (s *source) Read(to []byte) (int, error) {
 
 // lost says whether a fault is of memory that went away: of a cache that is mapped, and was cut off meanwhile.
 func lost(fault any) bool {
+	if f, ok := fault.(*parallel.Fault); ok {
+		fault = f.Value
+	}
 	_, ok := fault.(interface{ Addr() uintptr }) // as package runtime/debug says of SetPanicOnFault
 	return ok
+}
+
+// stackOf tells where a fault was.
+func stackOf(fault any) []byte {
+	if f, ok := fault.(*parallel.Fault); ok {
+		return f.Stack
+	}
+	return debug.Stack()
 }

@@ -47,7 +47,7 @@ func TestMemoryThatGoesAwayIsCaught(t *testing.T) {
 	for faults, code := range []int{exitYes, exitYes, exitOutside} {
 		out := &faulty{memory: gone(t), faults: faults}
 		var said bytes.Buffer
-		got := Run([]string{"version"}, Streams{In: strings.NewReader(""), Out: out, Err: &said}, time.Now)
+		got := Run(t.Context(), []string{"version"}, Streams{In: strings.NewReader(""), Out: out, Err: &said}, time.Now)
 		require.Equal(t, code, got, said.String())
 		if code == exitYes {
 			require.Contains(t, out.String(), "hgate")

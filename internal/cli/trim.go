@@ -254,7 +254,7 @@ type proposal struct {
 
 // propose works out what an edit of the estate would take.
 func (a *app) propose(g *gate.Gate, command string, edited *estate.Estate) (proposal, error) {
-	effect, err := change.Of(g.Estate(), edited, g.Roster, clock.Of(a.now()))
+	effect, err := change.Of(g.Estate(), edited, change.How{Since: clock.Of(a.now()), Roster: g.Roster})
 	if err != nil {
 		return proposal{}, err
 	}

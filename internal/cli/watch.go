@@ -1,26 +1,22 @@
 package cli
 
 import (
+	"context"
 	"errors"
-	"fmt"
 	"io/fs"
-	"os"
-	"os/signal"
 	"path/filepath"
 	"strings"
 	"time"
 
+	"github.com/fsnotify/fsnotify"
 	"github.com/spf13/cobra"
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/view"
 )
 
-// How often a watched workspace is looked at, and how long it must be quiet before it is read again.
-const (
-	lookEvery = 300 * time.Millisecond
-	quietFor  = 150 * time.Millisecond
-)
+// quietFor is how long a watched workspace must be quiet before it is read again: a save may touch several files.
+const quietFor = 150 * time.Millisecond
 
 // watching gives a command --watch: it runs again whenever a file of the workspace is saved, until it is interrupted.
 func (a *app) watching(c *cobra.Command) {
@@ -35,24 +31,61 @@ func (a *app) watching(c *cobra.Command) {
 		if err != nil {
 			return err
 		}
+		w, err := fsnotify.NewWatcher()
+		if err != nil {
+			return outside{err}
+		}
+		defer w.Close()
+		if err := watchBelow(w, dir); err != nil {
+			return outside{err}
+		}
 		longRun()
-		stop := make(chan os.Signal, 1)
-		signal.Notify(stop, os.Interrupt)
-		defer signal.Stop(stop)
 		for {
-			seen := marks(dir)
 			a.again(cmd, args, run)
-			for now := marks(dir); now == seen; now = marks(dir) {
-				select {
-				case <-stop:
-					return nil
-				case <-time.After(lookEvery):
+			if err := changed(a.ctx, w, dir); err != nil {
+				if errors.Is(err, context.Canceled) {
+					return nil // that is how it ends
 				}
+				return outside{err}
 			}
-			for last := ""; last != marks(dir); { // a save may touch several files
-				last = marks(dir)
-				time.Sleep(quietFor)
+		}
+	}
+}
+
+// watchBelow watches a folder and those in it. What begins with a dot is no file of a workspace.
+func watchBelow(w *fsnotify.Watcher, dir string) error {
+	return filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {
+		switch {
+		case err != nil && path == dir:
+			return err
+		case err != nil || !entry.IsDir(): // it has gone meanwhile, or is seen in its folder
+			return nil
+		case path != dir && strings.HasPrefix(entry.Name(), "."):
+			return fs.SkipDir
+		}
+		return w.Add(path)
+	})
+}
+
+// changed returns when a file has changed and the workspace has been quiet since. Folders that come are watched too.
+func changed(ctx context.Context, w *fsnotify.Watcher, dir string) error {
+	var quiet <-chan time.Time // nil until something has changed
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-quiet:
+			return nil
+		case err := <-w.Errors:
+			return err
+		case event := <-w.Events:
+			if event.Has(fsnotify.Chmod) || strings.HasPrefix(filepath.Base(event.Name), ".") {
+				continue
 			}
+			if event.Has(fsnotify.Create) {
+				_ = watchBelow(w, event.Name) // of a file there is nothing to watch
+			}
+			quiet = time.After(quietFor)
 		}
 	}
 }
@@ -72,22 +105,4 @@ func (a *app) again(cmd *cobra.Command, args []string, run func(*cobra.Command, 
 	default:
 		a.page(a.Err).Line("hgate: %s", err)
 	}
-}
-
-// marks is other text whenever a file of the workspace, or what is said of it, is another.
-func marks(dir string) string {
-	var b strings.Builder
-	_ = filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			return nil
-		}
-		if entry.IsDir() && path != dir && strings.HasPrefix(entry.Name(), ".") {
-			return fs.SkipDir
-		}
-		if info, err := entry.Info(); err == nil && !entry.IsDir() {
-			fmt.Fprintln(&b, path, info.Size(), info.ModTime().UnixNano())
-		}
-		return nil
-	})
-	return b.String()
 }

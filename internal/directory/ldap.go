@@ -2,6 +2,7 @@ package directory
 
 import (
 	"cmp"
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -63,7 +64,7 @@ func (from Live) Address() (*url.URL, error) {
 }
 
 // ReadLDAP reads people and groups from a directory. Unless it is told otherwise it speaks TLS, by ldaps or StartTLS.
-func ReadLDAP(from Live, m Map) (*People, error) {
+func ReadLDAP(ctx context.Context, from Live, m Map) (*People, error) {
 	u, err := from.Address()
 	if err != nil {
 		return nil, err
@@ -75,11 +76,12 @@ func ReadLDAP(from Live, m Map) (*People, error) {
 			return nil, errors.New("the file of certificates holds none")
 		}
 	}
-	c, err := reach(u, trust)
+	c, err := reach(ctx, u, trust)
 	if err != nil {
 		return nil, err
 	}
 	defer c.Close()
+	defer context.AfterFunc(ctx, func() { c.Close() })()
 	c.SetTimeout(patienceToAnswer)
 	if u.Scheme == "ldap" && !from.Plain {
 		if err := c.StartTLS(trust); err != nil {
@@ -99,9 +101,10 @@ func ReadLDAP(from Live, m Map) (*People, error) {
 }
 
 // reach connects to a directory. What it says is bounded, all in all.
-func reach(u *url.URL, trust *tls.Config) (*ldap.Conn, error) {
+func reach(ctx context.Context, u *url.URL, trust *tls.Config) (*ldap.Conn, error) {
 	port := cmp.Or(u.Port(), map[string]string{"ldap": "389", "ldaps": "636"}[u.Scheme])
-	wire, err := net.DialTimeout("tcp", net.JoinHostPort(u.Hostname(), port), patienceToReach)
+	toReach := &net.Dialer{Timeout: patienceToReach}
+	wire, err := toReach.DialContext(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +112,7 @@ func reach(u *url.URL, trust *tls.Config) (*ldap.Conn, error) {
 	if u.Scheme == "ldaps" {
 		secure := tls.Client(wire, trust)
 		_ = secure.SetDeadline(time.Now().Add(patienceToReach))
-		if err := secure.Handshake(); err != nil {
+		if err := secure.HandshakeContext(ctx); err != nil {
 			wire.Close()
 			return nil, err
 		}

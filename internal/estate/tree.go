@@ -9,9 +9,9 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/lookup"
+	"hiddengate/internal/parallel"
 )
 
 // Tree is the listed resources of an estate in tree order: systems by id, then in each the paths, so that what
@@ -191,7 +191,7 @@ func (e *Estate) plant() []Twice {
 	}
 	workers := runtime.GOMAXPROCS(0)
 	planters := make([]*planter, 0, workers)
-	var wait beside.Group
+	var wait parallel.Group
 	for first := 0; first < len(t.Systems); {
 		share, last := 0, first
 		for last < len(t.Systems) && (share == 0 || share < total/workers) {
@@ -257,7 +257,7 @@ func (t *Tree) index() {
 	t.makeRoom()
 	const run = 1 << 14
 	hashes := make([][]uint64, (len(t.Rows)+run-1)/run)
-	var wait beside.Group
+	var wait parallel.Group
 	workers := runtime.GOMAXPROCS(0)
 	for w := range workers {
 		wait.Go(func() {
@@ -344,7 +344,7 @@ func sorted(list []sprout) []sprout {
 		return list
 	}
 	a, b := list[:len(list)/2], list[len(list)/2:]
-	var wait beside.Group
+	var wait parallel.Group
 	wait.Go(func() { slices.SortFunc(a, compareSprouts) })
 	slices.SortFunc(b, compareSprouts)
 	wait.Wait()

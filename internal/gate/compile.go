@@ -5,10 +5,10 @@ import (
 	"maps"
 	"slices"
 
-	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/lookup"
+	"hiddengate/internal/parallel"
 	"hiddengate/internal/region"
 )
 
@@ -119,7 +119,7 @@ func compile(e *estate.Estate, elevations []estate.Elevation, o options) (*Gate,
 		c.chosen = &policy{estate.Sorted(e.Grants), estate.Sorted(e.Blocks)}
 	}
 	c.units = newUnitMaker(len(g.classes.ops.list))
-	var placing beside.Group
+	var placing parallel.Group
 	placing.Go(c.place)
 	c.subjects()
 	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {

@@ -170,11 +170,11 @@ func onlyThese(t *testing.T, seed uint64, what string, e *estate.Estate, text, e
 func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estate, counts map[string]int) {
 	since, err := after.Zone.ParseTime(d.one(drawnTimes[:3]...))
 	require.NoError(t, err)
+	how := change.How{Since: since}
 	if seed%2 == 0 { // as in a large estate, in which only those are looked at who can be concerned
-		defer func(few int) { change.Few = few }(change.Few)
-		change.Few = 0
+		how.Few = -1
 	}
-	effect, err := change.Of(before, after, nil, since)
+	effect, err := change.Of(before, after, how)
 	require.NoError(t, err)
 	found := map[cellName][2]gate.Cell{}
 	for i := range effect.Lines {

@@ -4,8 +4,8 @@ import (
 	"runtime"
 	"slices"
 
-	"hiddengate/internal/beside"
 	"hiddengate/internal/lookup"
+	"hiddengate/internal/parallel"
 )
 
 // holder is what a decision needs of a subject: few bytes, so that they come into the processor's cache at once.
@@ -215,7 +215,7 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMa
 	// There are as many steps as events at most. What is not used of each weaver's part is never touched.
 	r.steps, r.blocks = lookup.Large[step](total, total), lookup.Large[uint32](total/blockSteps, total/blockSteps)
 	free := 0
-	var wait beside.Group
+	var wait parallel.Group
 	for k := range weavers {
 		first, last := k*classes.Len()/workers, (k+1)*classes.Len()/workers
 		events := 0

@@ -3,11 +3,10 @@ package gate
 import (
 	"cmp"
 	"math/bits"
-	"runtime"
 	"slices"
 
-	"hiddengate/internal/beside"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/parallel"
 	"hiddengate/internal/region"
 )
 
@@ -206,73 +205,43 @@ func (t *Table) core() *tableGate {
 // resources it is allowed on and on how many it depends. It works on all cores and calls each in the order of the subjects;
 // the counts are each's to read until it returns. It stops when each returns false.
 func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) error {
-	type batch struct {
-		counts [][]Count
-		err    error
-		fault  any
-		done   chan struct{}
-	}
 	const size = 256
-	batches := make([]batch, (len(t.gate.people)+size-1)/size)
-	for i := range batches {
-		batches[i].done = make(chan struct{})
-	}
-	workers := runtime.GOMAXPROCS(0)
-	for len(t.gates) < workers {
+	people := len(t.gate.people)
+	for len(t.gates) < parallel.Workers() {
 		t.gates = append(t.gates, t.core())
 	}
-	next := make(chan int)
-	unread := make(chan struct{}, 4*workers) // how far the workers may be before whoever reads
-	stop := make(chan struct{})
-	var wait beside.Group
-	wait.Go(func() {
-		defer close(next)
-		for i := range batches {
-			select {
-			case unread <- struct{}{}:
-				next <- i
-			case <-stop:
-				return
+	type batch struct {
+		first  int
+		counts [][]Count
+		err    error
+	}
+	batches := func(yield func(int) bool) {
+		for first := 0; first < people && yield(first); first += size {
+		}
+	}
+	var err error
+	parallel.Ordered(batches, func(w int) func(int) batch {
+		return func(first int) batch {
+			b := batch{first: first}
+			for n := first; n < min(first+size, people) && b.err == nil; n++ {
+				counts := make([]Count, len(t.gate.classes.ops.list))
+				b.err = t.gates[w].count(n, counts)
+				b.counts = append(b.counts, counts)
+			}
+			return b
+		}
+	}, func(b batch) bool {
+		if err = b.err; err != nil {
+			return false
+		}
+		for k, counts := range b.counts {
+			if !each(t.gate.principal(b.first+k), counts) {
+				return false
 			}
 		}
+		return true
 	})
-	for w := range workers {
-		wait.Go(func() {
-			for i := range next {
-				func() {
-					b := &batches[i]
-					defer func() { // a fault is a fault of whoever reads
-						b.fault = recover()
-						close(b.done)
-					}()
-					for n := i * size; n < min((i+1)*size, len(t.gate.people)) && b.err == nil; n++ {
-						counts := make([]Count, len(t.gate.classes.ops.list))
-						b.err = t.gates[w].count(n, counts)
-						b.counts = append(b.counts, counts)
-					}
-				}()
-			}
-		})
-	}
-	defer wait.Wait()
-	defer close(stop)
-	for i := range batches {
-		<-batches[i].done
-		if batches[i].fault != nil {
-			panic(batches[i].fault)
-		}
-		if batches[i].err != nil {
-			return batches[i].err
-		}
-		for k, counts := range batches[i].counts {
-			if !each(t.gate.principal(i*size+k), counts) {
-				return nil
-			}
-		}
-		batches[i].counts = nil
-		<-unread
-	}
-	return nil
+	return err
 }
 
 // count counts for one subject.

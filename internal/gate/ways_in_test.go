@@ -171,7 +171,7 @@ func TestEveryWayInGivesTheOraclesAnswer(t *testing.T) {
 		}
 		for way, in := range map[string]io.Reader{"a file": strings.NewReader(strings.Join(lines, "\n")), "line by line": &oneByOne{lines}} {
 			var out, problems bytes.Buffer
-			cli.Run([]string{"-C", dir, "try", "--batch", "-", "--at", "any"}, cli.Streams{In: in, Out: &out, Err: &problems}, time.Now)
+			cli.Run(t.Context(), []string{"-C", dir, "try", "--batch", "-", "--at", "any"}, cli.Streams{In: in, Out: &out, Err: &problems}, time.Now)
 			got := bytes.Split(bytes.TrimSpace(out.Bytes()), []byte("\n"))
 			require.Len(t, got, len(requests), "%s", problems.String())
 			for k := range got {

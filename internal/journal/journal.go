@@ -8,6 +8,7 @@
 package journal
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -54,15 +55,17 @@ const (
 )
 
 // Write puts all files in place, or leaves all as they were. Its error wraps ErrChanged if one is not as Old says.
-func Write(dir string, files []File) error { return write(disk{}, dir, files) }
+func Write(ctx context.Context, dir string, files []File) error {
+	return write(ctx, disk{}, dir, files)
+}
 
-func write(sys system, dir string, files []File) error {
+func write(ctx context.Context, sys system, dir string, files []File) error {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	unlock, err := lock(root, true, waitToWrite)
+	unlock, err := lock(ctx, root, whileEditing, waitToWrite)
 	if err != nil {
 		return err
 	}
@@ -88,11 +91,11 @@ func write(sys system, dir string, files []File) error {
 
 // Settle sees to it, before a workspace is read, that no edit is half done: it waits for one that is going on, and
 // completes one of the user's own that was cut off, or undoes it. Until release is called nobody edits the workspace.
-func Settle(dir string) (release func(), completed bool, err error) {
-	return settled(disk{}, dir, waitToRead)
+func Settle(ctx context.Context, dir string) (release func(), completed bool, err error) {
+	return settled(ctx, disk{}, dir, waitToRead)
 }
 
-func settled(sys system, dir string, wait time.Duration) (release func(), completed bool, err error) {
+func settled(ctx context.Context, sys system, dir string, wait time.Duration) (release func(), completed bool, err error) {
 	nothing := func() {}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -105,8 +108,8 @@ func settled(sys system, dir string, wait time.Duration) (release func(), comple
 	}
 	for until := time.Now().Add(wait); ; {
 		if !hasPlan(waiting) && !marked(root) {
-			release, err := lock(root, false, time.Until(until))
-			if errors.Is(err, ErrBusy) {
+			release, err := lock(ctx, root, whileReading, time.Until(until))
+			if errors.Is(err, ErrBusy) || ctx.Err() != nil {
 				return nothing, completed, err
 			}
 			if err != nil {
@@ -118,7 +121,7 @@ func settled(sys system, dir string, wait time.Duration) (release func(), comple
 			release()
 			continue
 		}
-		unlock, err := lock(root, true, time.Until(until))
+		unlock, err := lock(ctx, root, whileEditing, time.Until(until))
 		if err != nil {
 			return nothing, completed, err
 		}

@@ -157,20 +157,20 @@ func TestACutOffChangeIsCompletedOrUndone(t *testing.T) {
 		for calls := 0; ; calls++ {
 			dir, files := workspace(t)
 			before := names(t, dir)
-			err := write(&failing{left: calls, half: half}, dir, files)
+			err := write(t.Context(), &failing{left: calls, half: half}, dir, files)
 			if state(t, dir, files) == "mixed" { // whoever else reads it is told
 				mixed++
 				own := os.Getenv("XDG_STATE_HOME")
 				t.Setenv("XDG_STATE_HOME", t.TempDir())
-				_, _, other := settled(disk{}, dir, 0)
+				_, _, other := settled(t.Context(), disk{}, dir, 0)
 				require.ErrorIs(t, other, ErrOther, "after %d calls", calls)
 				t.Setenv("XDG_STATE_HOME", own)
 			}
 			// The next run may be cut off too, anywhere, before one gets through.
 			for again := range 12 {
-				_, _, _ = settled(&failing{left: again}, dir, time.Second)
+				_, _, _ = settled(t.Context(), &failing{left: again}, dir, time.Second)
 			}
-			release, _, errSettle := Settle(dir)
+			release, _, errSettle := Settle(t.Context(), dir)
 			require.NoError(t, errSettle)
 			release()
 			got := state(t, dir, files)
@@ -209,24 +209,24 @@ func TestWhatCannotBePutInPlaceLeavesAllAsItWas(t *testing.T) {
 	for n := range 4 {
 		dir, files := workspace(t)
 		before := names(t, dir)
-		require.ErrorIs(t, write(&once{left: n}, dir, files), syscall.EBUSY)
+		require.ErrorIs(t, write(t.Context(), &once{left: n}, dir, files), syscall.EBUSY)
 		require.Equal(t, "old", state(t, dir, files))
 		require.Equal(t, before, names(t, dir))
-		require.NoError(t, Write(dir, files))
+		require.NoError(t, Write(t.Context(), dir, files))
 		require.Equal(t, "new", state(t, dir, files))
 	}
 }
 
 func TestModesStayAndChangesAreSeen(t *testing.T) {
 	dir, files := workspace(t)
-	require.NoError(t, Write(dir, files[1:2]))
+	require.NoError(t, Write(t.Context(), dir, files[1:2]))
 	info, err := os.Stat(filepath.Join(dir, "more/file1.yaml"))
 	require.NoError(t, err)
 	require.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
-	require.ErrorIs(t, Write(dir, files), ErrChanged)
+	require.ErrorIs(t, Write(t.Context(), dir, files), ErrChanged)
 	require.Equal(t, "mixed", state(t, dir, files), "nothing else was written")
 	require.NoError(t, os.Remove(filepath.Join(dir, "more/file1.yaml")))
-	require.Error(t, Write(dir, files[:2]))
+	require.Error(t, Write(t.Context(), dir, files[:2]))
 	require.Equal(t, []string{"", "/file0.yaml", "/file2.yaml", "/more"}, names(t, dir))
 }
 
@@ -248,13 +248,13 @@ func TestNothingIsWrittenThroughALinkOrOutside(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "locked.yaml"), []byte("old\n"), 0o444))
 		before := names(t, dir)
 		for _, old := range [][]byte{[]byte("old\n"), []byte("old 0\n"), nil} {
-			require.Error(t, Write(dir, []File{{name, old, []byte("new\n")}}), name)
+			require.Error(t, Write(t.Context(), dir, []File{{name, old, []byte("new\n")}}), name)
 		}
 		old := []byte("old\n")
 		if strings.HasPrefix(name, "more/") || strings.HasPrefix(name, ".h") {
 			old = nil
 		}
-		require.ErrorIs(t, Write(dir, []File{{name, old, []byte("new\n")}}), is, name)
+		require.ErrorIs(t, Write(t.Context(), dir, []File{{name, old, []byte("new\n")}}), is, name)
 		require.Equal(t, before, names(t, dir), name)
 		text, err := os.ReadFile(secret)
 		require.NoError(t, err)
@@ -271,13 +271,13 @@ func TestAWorkspaceGivesNoOrders(t *testing.T) {
 	require.NoError(t, os.Symlink(outside, filepath.Join(dir, ".hgate-change")))
 	require.NoError(t, os.Symlink(filepath.Join(outside, "made"), filepath.Join(dir, Mark)))
 	before := names(t, dir)
-	_, _, err := settled(disk{}, dir, 0)
+	_, _, err := settled(t.Context(), disk{}, dir, 0)
 	require.ErrorIs(t, err, ErrOther)
-	require.ErrorIs(t, write(disk{}, dir, files), ErrOther)
+	require.ErrorIs(t, write(t.Context(), disk{}, dir, files), ErrOther)
 	require.Equal(t, before, names(t, dir))
 	require.Len(t, names(t, outside), 2)
 	require.NoError(t, os.Remove(filepath.Join(dir, Mark)))
-	require.NoError(t, Write(dir, files))
+	require.NoError(t, Write(t.Context(), dir, files))
 	require.Len(t, names(t, outside), 2)
 }
 
@@ -286,13 +286,13 @@ func TestAPlanIsNotFollowedThroughALink(t *testing.T) {
 	outside := t.TempDir()
 	for calls := range 40 {
 		dir, files := workspace(t)
-		if write(&failing{left: calls}, dir, files) == nil || state(t, dir, files) != "old" {
+		if write(t.Context(), &failing{left: calls}, dir, files) == nil || state(t, dir, files) != "old" {
 			continue
 		}
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "more")))
 		require.NoError(t, os.Symlink(outside, filepath.Join(dir, "more")))
 		require.NoError(t, os.WriteFile(filepath.Join(outside, "file1.yaml"), files[1].Old, 0o644))
-		_, _, _ = settled(disk{}, dir, 0)
+		_, _, _ = settled(t.Context(), disk{}, dir, 0)
 		text, err := os.ReadFile(filepath.Join(outside, "file1.yaml"))
 		require.NoError(t, err)
 		require.Equal(t, string(files[1].Old), string(text), "after %d calls", calls)
@@ -308,25 +308,25 @@ func TestReadersWaitForAnEditAndEditsForReaders(t *testing.T) {
 	root, err := os.OpenRoot(dir)
 	require.NoError(t, err)
 	defer root.Close()
-	unlock, err := lock(root, true, 0)
+	unlock, err := lock(t.Context(), root, whileEditing, 0)
 	require.NoError(t, err)
-	_, _, err = settled(disk{}, dir, 0)
+	_, _, err = settled(t.Context(), disk{}, dir, 0)
 	require.ErrorIs(t, err, ErrBusy)
 	go func() {
 		time.Sleep(50 * time.Millisecond)
 		unlock()
 	}()
-	release, completed, err := Settle(dir)
+	release, completed, err := Settle(t.Context(), dir)
 	require.NoError(t, err)
 	require.False(t, completed, "nothing had been cut off")
-	again, _, err := Settle(dir)
+	again, _, err := Settle(t.Context(), dir)
 	require.NoError(t, err, "readers do not wait for one another")
 	again()
 	go func() {
 		time.Sleep(50 * time.Millisecond)
 		release()
 	}()
-	require.NoError(t, Write(dir, files))
+	require.NoError(t, Write(t.Context(), dir, files))
 }
 
 // Others can write into a state folder that is theirs, so it is not used.
@@ -337,7 +337,7 @@ func TestTheStateIsTheUsersAlone(t *testing.T) {
 	dir, files := workspace(t)
 	require.NoError(t, os.Mkdir(filepath.Join(os.Getenv("XDG_STATE_HOME"), "hidden-gate"), 0o777))
 	require.NoError(t, os.Chmod(filepath.Join(os.Getenv("XDG_STATE_HOME"), "hidden-gate"), 0o777))
-	require.ErrorContains(t, Write(dir, files), "not the user's alone")
+	require.ErrorContains(t, Write(t.Context(), dir, files), "not the user's alone")
 	require.Equal(t, "old", state(t, dir, files))
 }
 
@@ -359,7 +359,7 @@ func FuzzPlan(f *testing.F) {
 		for name, text := range map[string][]byte{planFile: text, "0.new": []byte("new"), "0.old": []byte("old")} {
 			require.NoError(t, os.WriteFile(filepath.Join(waiting, name), text, 0o600))
 		}
-		release, _, _ := settled(disk{}, dir, 0)
+		release, _, _ := settled(t.Context(), disk{}, dir, 0)
 		release()
 		got, err := os.ReadFile(filepath.Join(top, "outside"))
 		require.NoError(t, err)

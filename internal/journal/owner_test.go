@@ -20,7 +20,7 @@ func TestOwnersStayAndTheUmaskIsHeeded(t *testing.T) {
 	require.NoError(t, os.Chown(filepath.Join(dir, "file0.yaml"), 12, 34))
 	old := syscall.Umask(0o077)
 	defer syscall.Umask(old)
-	require.NoError(t, Write(dir, files))
+	require.NoError(t, Write(t.Context(), dir, files))
 	info, err := os.Stat(filepath.Join(dir, "file0.yaml"))
 	require.NoError(t, err)
 	require.Equal(t, uint32(12), info.Sys().(*syscall.Stat_t).Uid)

@@ -5,16 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"runtime"
 	"slices"
-	"sync"
 
 	"go.yaml.in/yaml/v4"
 
-	"hiddengate/internal/beside"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/lookup"
+	"hiddengate/internal/parallel"
 	"hiddengate/internal/plainjson"
 )
 
@@ -27,9 +25,8 @@ const blockSize = 1 << 20
 
 // block is some whole lines of an inventory.
 type block struct {
-	number int
-	line   int // of the first
-	text   []byte
+	line int // of the first
+	text []byte
 }
 
 // part is what became of a block.
@@ -46,35 +43,27 @@ type otherLine struct {
 
 // readResources reads NDJSON.
 func (r *reader) readResources(in io.Reader, take func(*yaml.Node)) {
-	workers := runtime.GOMAXPROCS(0)
-	blocks := make(chan block, workers)
-	free := make(chan []byte, 2*workers+2)
+	free := make(chan []byte, 2*parallel.Workers()+2)
 	var parts []*part
-	var mutex sync.Mutex
-	var wait beside.Group
-	for range workers {
-		wait.Go(func() {
-			defer func() { // whatever happens, whoever cuts must not wait for ever
-				for range blocks {
-				}
-			}()
-			c := &columnReader{probe: r.scratch(), vocabulary: estate.NewVocabulary(), types: map[string]uint32{}, tags: map[string]uint32{}, owners: map[string]uint32{}}
-			for b := range blocks {
-				p := &part{listing: estate.NewListing(r.file, c.vocabulary, len(b.text))}
-				c.read(b, p)
-				mutex.Lock()
-				for len(parts) <= b.number {
-					parts = append(parts, nil)
-				}
-				parts[b.number] = p
-				mutex.Unlock()
-				free <- b.text[:0]
+	var lines int
+	var err error
+	parallel.Ordered(func(yield func(block) bool) {
+		lines, err = cutBlocks(in, yield, free)
+	}, func(int) func(block) *part {
+		c := &columnReader{probe: r.scratch(), vocabulary: estate.NewVocabulary(), types: map[string]uint32{}, tags: map[string]uint32{}, owners: map[string]uint32{}}
+		return func(b block) *part {
+			p := &part{listing: estate.NewListing(r.file, c.vocabulary, len(b.text))}
+			c.read(b, p)
+			select {
+			case free <- b.text[:0]:
+			default: // there are enough
 			}
-		})
-	}
-	lines, err := cutBlocks(in, blocks, free)
-	close(blocks)
-	wait.Wait()
+			return p
+		}
+	}, func(p *part) bool {
+		parts = append(parts, p)
+		return true
+	})
 	for _, p := range parts {
 		r.estate.Listings = append(r.estate.Listings, p.listing)
 		for _, l := range p.other {
@@ -94,10 +83,10 @@ func (r *reader) readResources(in io.Reader, take func(*yaml.Node)) {
 
 var errLongLine = errors.New("the line is too long")
 
-// cutBlocks sends blocks of whole lines until the input ends, and counts the lines.
-func cutBlocks(in io.Reader, blocks chan<- block, free <-chan []byte) (lines int, err error) {
+// cutBlocks gives blocks of whole lines until the input ends, and counts the lines.
+func cutBlocks(in io.Reader, yield func(block) bool, free <-chan []byte) (lines int, err error) {
 	var rest []byte
-	for number := 0; ; number++ {
+	for {
 		var text []byte
 		select {
 		case text = <-free:
@@ -121,10 +110,9 @@ func cutBlocks(in io.Reader, blocks chan<- block, free <-chan []byte) (lines int
 			return lines, errLongLine // a block has room for the longest
 		}
 		rest = append(rest[:0], text[end:]...)
-		b := block{number, lines + 1, text[:end]}
+		b := block{lines + 1, text[:end]}
 		lines += bytes.Count(b.text, []byte("\n"))
-		blocks <- b
-		if err == io.EOF {
+		if !yield(b) || err == io.EOF {
 			return lines, nil
 		}
 	}

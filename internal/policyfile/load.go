@@ -16,11 +16,11 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"hiddengate/internal/beside"
 	"hiddengate/internal/catalog"
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/parallel"
 	"hiddengate/internal/splice"
 	"hiddengate/internal/visible"
 )
@@ -93,7 +93,7 @@ func (l *loader) load(files fs.FS) {
 	}
 	l.readSettings(main)
 	var inventories *inventories
-	var reading beside.Group
+	var reading parallel.Group
 	reading.Go(func() { inventories = l.readInventories(files) })
 	for _, name := range l.find(files) {
 		d := main

@@ -34,13 +34,13 @@ func environment() []string {
 	return append(out, "LC_ALL=C", "GIT_NO_LAZY_FETCH=1", "GIT_NO_REPLACE_OBJECTS=1", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0", "GIT_PAGER=cat")
 }
 
-// git runs git in a folder and gives what it writes, which may be so many bytes.
-func git(dir string, most int64, in io.Reader, args ...string) ([]byte, error) {
+// git runs git in a folder and gives what it writes, which may be so many bytes. It ends with the context, or when its patience does.
+func git(ctx context.Context, dir string, most int64, in io.Reader, args ...string) ([]byte, error) {
 	words := []string{"-C", dir, "--no-pager"}
 	for _, s := range settings {
 		words = append(words, "-c", s)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	c := exec.CommandContext(ctx, "git", append(words, args...)...)
 	c.Env = environment()
@@ -55,6 +55,8 @@ func git(dir string, most int64, in io.Reader, args ...string) ([]byte, error) {
 		return nil, errors.New("the program git is not installed")
 	case out.full:
 		return nil, fmt.Errorf("git %s says more than %d bytes", args[0], most)
+	case errors.Is(ctx.Err(), context.Canceled):
+		return nil, ctx.Err()
 	case ctx.Err() != nil:
 		return nil, fmt.Errorf("git %s took longer than %s", args[0], patience)
 	}

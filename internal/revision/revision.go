@@ -6,6 +6,7 @@ package revision
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -29,15 +30,15 @@ var readable = []string{".yaml", ".yml", ".csv", ".ndjson"}
 // Open gives the files below a folder of a work tree as they were at a revision: a commit, branch or tag. It holds the
 // files that a workspace may be read from, and links. Reading what stands in a submodule fails. Its error says what git
 // said.
-func Open(dir, revision string) (fs.FS, error) {
+func Open(ctx context.Context, dir, revision string) (fs.FS, error) {
 	if strings.HasPrefix(revision, "-") || revision == "" {
 		return nil, fmt.Errorf("%q is no revision", revision)
 	}
-	prefix, err := git(dir, maxNames, nil, "rev-parse", "--show-prefix")
+	prefix, err := git(ctx, dir, maxNames, nil, "rev-parse", "--show-prefix")
 	if err != nil {
 		return nil, err
 	}
-	commit, err := git(dir, maxNames, nil, "rev-parse", "--verify", "--quiet", "--end-of-options", revision+"^{commit}")
+	commit, err := git(ctx, dir, maxNames, nil, "rev-parse", "--verify", "--quiet", "--end-of-options", revision+"^{commit}")
 	if err != nil {
 		return nil, fmt.Errorf("%q is no revision of this repository", revision)
 	}
@@ -45,7 +46,7 @@ func Open(dir, revision string) (fs.FS, error) {
 	if p := strings.TrimSuffix(strings.TrimSuffix(string(prefix), "\n"), "/"); p != "" {
 		tree += ":" + p
 	}
-	list, err := git(dir, maxNames, nil, "ls-tree", "-r", "-z", "-l", "--full-tree", tree)
+	list, err := git(ctx, dir, maxNames, nil, "ls-tree", "-r", "-z", "-l", "--full-tree", tree)
 	if err != nil {
 		return nil, fmt.Errorf("the folder is not there at %s: %w", revision, err)
 	}
@@ -53,7 +54,7 @@ func Open(dir, revision string) (fs.FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	return fetch(dir, entries)
+	return fetch(ctx, dir, entries)
 }
 
 // entry is what a tree holds under a name.
@@ -99,7 +100,7 @@ func parse(list []byte) (map[string]entry, error) {
 }
 
 // fetch reads the files that may be read: those with the endings, and what links point to.
-func fetch(dir string, entries map[string]entry) (fs.FS, error) {
+func fetch(ctx context.Context, dir string, entries map[string]entry) (fs.FS, error) {
 	out := tree{files: fstest.MapFS{}, submodules: map[string]bool{}}
 	var wanted, links []string
 	for name, e := range entries {
@@ -113,7 +114,7 @@ func fetch(dir string, entries map[string]entry) (fs.FS, error) {
 			wanted = append(wanted, name)
 		}
 	}
-	targets, err := contents(dir, links, entries)
+	targets, err := contents(ctx, dir, links, entries)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +127,7 @@ func fetch(dir string, entries map[string]entry) (fs.FS, error) {
 	}
 	slices.Sort(wanted)
 	wanted = slices.Compact(wanted)
-	texts, err := contents(dir, wanted, entries)
+	texts, err := contents(ctx, dir, wanted, entries)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +138,7 @@ func fetch(dir string, entries map[string]entry) (fs.FS, error) {
 }
 
 // contents reads objects, by name.
-func contents(dir string, names []string, entries map[string]entry) (map[string][]byte, error) {
+func contents(ctx context.Context, dir string, names []string, entries map[string]entry) (map[string][]byte, error) {
 	out := make(map[string][]byte, len(names))
 	if len(names) == 0 {
 		return out, nil
@@ -151,7 +152,7 @@ func contents(dir string, names []string, entries map[string]entry) (map[string]
 		}
 		asked.WriteString(entries[name].object + "\n")
 	}
-	all, err := git(dir, total+int64(len(names))*200, strings.NewReader(asked.String()), "cat-file", "--batch")
+	all, err := git(ctx, dir, total+int64(len(names))*200, strings.NewReader(asked.String()), "cat-file", "--batch")
 	if err != nil {
 		return nil, err
 	}

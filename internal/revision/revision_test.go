@@ -59,7 +59,7 @@ func TestARevisionIsWhatWasCommitted(t *testing.T) {
 	run(t, dir, "-c", "filter.evil.clean=cat", "add", "-A")
 	run(t, dir, "commit", "-qm", "x")
 	for _, at := range []string{"HEAD", "main"} {
-		files, err := revision.Open(filepath.Join(dir, "policy"), at)
+		files, err := revision.Open(t.Context(), filepath.Join(dir, "policy"), at)
 		require.NoError(t, err)
 		for name, want := range map[string]string{"hidden-gate.yaml": settings, "more/people.csv": "id\nbo\n", "linked.yaml": "roles: {}\n", "odd \"name\"\n.yaml": "{}\n"} {
 			text, err := fs.ReadFile(files, name)
@@ -82,7 +82,7 @@ func TestARevisionReadsLikeItsCheckout(t *testing.T) {
 	dir := repository(t, "hidden-gate.yaml", settings, "in/roles.txt", "roles: {look: {allow: server.view}}\n", "in/deep/x.yml", "groups: {g: {members: ana}}\n")
 	require.NoError(t, os.Symlink("in/roles.txt", filepath.Join(dir, "one.yaml")))
 	commit(t, dir)
-	files, err := revision.Open(dir, "HEAD")
+	files, err := revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err)
 	was, err := policyfile.Load(files)
 	require.NoError(t, err)
@@ -93,7 +93,7 @@ func TestARevisionReadsLikeItsCheckout(t *testing.T) {
 	require.Equal(t, len(is.Roles), len(was.Roles))
 	require.NoError(t, os.Symlink("..", filepath.Join(dir, "in/around")))
 	commit(t, dir)
-	files, err = revision.Open(dir, "HEAD")
+	files, err = revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err)
 	_, errWas := policyfile.Load(files)
 	_, errIs := policyfile.Load(os.DirFS(dir))
@@ -102,7 +102,7 @@ func TestARevisionReadsLikeItsCheckout(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "in/around")))
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(dir, "two.yaml")))
 	commit(t, dir)
-	files, err = revision.Open(dir, "HEAD")
+	files, err = revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err)
 	_, err = policyfile.Load(files)
 	require.ErrorContains(t, err, "leaves the workspace")
@@ -114,13 +114,13 @@ func TestASubmoduleIsToldUnlessIgnored(t *testing.T) {
 	dir := repository(t, "hidden-gate.yaml", settings)
 	run(t, dir, "submodule", "--quiet", "add", inner, "shared")
 	run(t, dir, "commit", "-qm", "x")
-	files, err := revision.Open(dir, "HEAD")
+	files, err := revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err)
 	_, err = policyfile.Load(files)
 	require.ErrorContains(t, err, "shared: this can't be read: it is a submodule")
 	put(t, dir, "hidden-gate.yaml", settings+"ignore: [shared]\n")
 	commit(t, dir)
-	files, err = revision.Open(dir, "HEAD")
+	files, err = revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err)
 	_, err = policyfile.Load(files)
 	require.NoError(t, err)
@@ -157,7 +157,7 @@ func TestNothingOfARepositoryIsRun(t *testing.T) {
 	} {
 		dir := repository(t, "hidden-gate.yaml", settings, "lost.yaml", "{}\n")
 		tamper(dir)
-		files, err := revision.Open(dir, "HEAD")
+		files, err := revision.Open(t.Context(), dir, "HEAD")
 		if strings.Contains(name, "missed") {
 			require.ErrorContains(t, err, "does not hold what \"lost.yaml\" was", name)
 		} else {
@@ -175,11 +175,11 @@ func TestABareRepositoryInAPolicyIsNone(t *testing.T) {
 	dir := repository(t, "hidden-gate.yaml", settings,
 		"HEAD", "ref: refs/heads/main\n", "config", fmt.Sprintf("[core]\n\trepositoryformatversion = 0\n\tbare = false\n\tworktree = .\n\tfsmonitor = \"touch %s\"\n", ran),
 		"objects/x", "", "refs/heads/x", "")
-	_, err := revision.Open(dir, "HEAD")
+	_, err := revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err, "the repository around it is one")
 	inner := filepath.Join(dir, "inner")
 	put(t, inner, "hidden-gate.yaml", settings, "HEAD", "ref: refs/heads/main\n", "objects/x", "", "refs/heads/x", "", "config", fmt.Sprintf("[core]\n\tbare = false\n\tworktree = .\n\tfsmonitor = \"touch %s\"\n", ran))
-	_, err = revision.Open(inner, "HEAD")
+	_, err = revision.Open(t.Context(), inner, "HEAD")
 	require.Error(t, err)
 	require.NoFileExists(t, ran)
 }
@@ -190,7 +190,7 @@ func TestWhatWasReplacedIsReadAsItWas(t *testing.T) {
 	put(t, dir, "other", "hidden-gate: 1\n")
 	other := strings.TrimSpace(run(t, dir, "hash-object", "-w", "other"))
 	run(t, dir, "replace", strings.TrimSpace(run(t, dir, "rev-parse", "HEAD:hidden-gate.yaml")), other)
-	files, err := revision.Open(dir, "HEAD")
+	files, err := revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err)
 	text, err := fs.ReadFile(files, "hidden-gate.yaml")
 	require.NoError(t, err)
@@ -200,17 +200,17 @@ func TestWhatWasReplacedIsReadAsItWas(t *testing.T) {
 func TestWhatIsNoRevisionIsNone(t *testing.T) {
 	dir := repository(t, "hidden-gate.yaml", settings)
 	for _, name := range []string{"", "-", "--all", "nowhere", "HEAD:hidden-gate.yaml", "HEAD..HEAD", "../x", "HEAD\n", "--git-dir=x"} {
-		_, err := revision.Open(dir, name)
+		_, err := revision.Open(t.Context(), dir, name)
 		require.Error(t, err, name)
 	}
-	_, err := revision.Open(t.TempDir(), "HEAD")
+	_, err := revision.Open(t.Context(), t.TempDir(), "HEAD")
 	require.Error(t, err)
 }
 
 // The files of a revision are a file system as Go's own test has it.
 func TestTheFilesAreAFileSystem(t *testing.T) {
 	dir := repository(t, "hidden-gate.yaml", settings, "a/b.yaml", "{}\n", "a/c/d.csv", "id\n")
-	files, err := revision.Open(dir, "HEAD")
+	files, err := revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err)
 	require.NoError(t, fstest.TestFS(files, "hidden-gate.yaml", "a/b.yaml", "a/c/d.csv"))
 }

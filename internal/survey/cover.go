@@ -2,7 +2,6 @@ package survey
 
 import (
 	"cmp"
-	"hash/fnv"
 	"maps"
 	"slices"
 	"strings"
@@ -99,7 +98,7 @@ type heads struct {
 	number   int
 	services int
 	lent     int
-	hash     uint64 // of all the people
+	set      uint32 // all the people, as crowd.joined numbers them
 	enough   *gate.Headcount
 	turn     int // of the class that was counted last: a pile may come in parts
 }
@@ -116,7 +115,8 @@ type counter struct {
 type crowd struct {
 	turn, people, services int
 	first                  []estate.Principal // some of the people
-	hash                   uint64
+	sets                   uint32             // how many sets of people have a number
+	with                   map[uint32]uint32  // the numbers of sets with this class, by those without it
 }
 
 // next takes the subjects of an access, if they are others than before.
@@ -125,12 +125,11 @@ func (c *crowd) next(subjects []estate.Principal, last *estate.Principal) {
 		return
 	}
 	*last = subjects[0]
-	*c = crowd{turn: c.turn + 1, first: c.first[:0]}
+	*c = crowd{turn: c.turn + 1, first: c.first[:0], sets: c.sets, with: map[uint32]uint32{}}
 	for _, who := range subjects {
 		switch who.Kind {
 		case estate.IsPerson:
 			c.people++
-			c.hash += hashOf(who.ID)
 			if len(c.first) < mostPeople {
 				c.first = append(c.first, who)
 			}
@@ -166,7 +165,7 @@ func (c *counter) count() error {
 			}
 			h.number += now.people
 			h.services += now.services
-			h.hash += now.hash
+			h.set = now.joined(h.set)
 			bad = h.enough.Add(now.people, when)
 		}
 		return bad == nil
@@ -177,11 +176,19 @@ func (c *counter) count() error {
 	return err
 }
 
-// hashOf tells people apart, so that a sum of hashes tells sets of them apart.
-func hashOf(id string) uint64 {
-	h := fnv.New64a()
-	h.Write([]byte(id))
-	return h.Sum64()
+// joined numbers the people of a row, by a number of their own, with those of the class at hand. Classes come in one order and hold nobody twice, so
+// rows of the same people have the same number, and no others do.
+func (c *crowd) joined(people uint32) uint32 {
+	if c.people == 0 {
+		return people
+	}
+	with, known := c.with[people]
+	if !known {
+		c.sets++
+		with = c.sets
+		c.with[people] = with
+	}
+	return with
 }
 
 // countLent counts those to whom it can be lent. The piles are the same: both are made of all grants, whichever count.
@@ -213,7 +220,7 @@ func (c *counter) tell(e *estate.Estate) ([]Covered, error) {
 	type key struct {
 		op       string
 		coming   bool
-		hash     uint64
+		set      uint32
 		number   int
 		services int
 		lent     int
@@ -236,7 +243,7 @@ func (c *counter) tell(e *estate.Estate) ([]Covered, error) {
 				text = c.hours(missing)
 				texts[missing] = text
 			}
-			k := key{op, !h.pile.Listed(), h.hash, h.number, h.services, h.lent, text}
+			k := key{op, !h.pile.Listed(), h.set, h.number, h.services, h.lent, text}
 			n, ok := known[k]
 			if !ok {
 				n = len(out)

@@ -28,7 +28,7 @@ func at() time.Time { return time.Date(2027, 12, 1, 10, 0, 0, 0, time.UTC) }
 func demo(t *testing.T) (dir string, g *gate.Gate) {
 	dir = filepath.Join(t.TempDir(), "demo")
 	require.NoError(t, starter.Write(starter.Demo(), dir))
-	g, err := (&app{dir: dir}).compiled()
+	g, err := (&app{ctx: t.Context(), dir: dir}).compiled()
 	require.NoError(t, err)
 	return dir, g
 }

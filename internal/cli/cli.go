@@ -199,10 +199,19 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
+// Command gives the whole command line, for its manual pages and completions.
+func Command() *cobra.Command {
+	root := (&app{}).root()
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	return root
+}
+
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:   "hgate",
-		Short: "Decide who may do what, and prove it",
+		Use:     "hgate",
+		Version: Version(),
+		Short:   "Decide who may do what, and prove it",
 		Long: `Hidden Gate reads roles and access policy from files, tells what results, and tests it.
 
 Begin with 'hgate demo', which writes an example to a new folder and walks through it,
@@ -248,6 +257,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 			root.AddCommand(c)
 		}
 	}
+	root.SetVersionTemplate(versionText())
 	root.SetHelpCommandGroupID("other")
 	root.SetCompletionCommandGroupID("other")
 	root.CompletionOptions.SetDefaultShellCompDirective(cobra.ShellCompDirectiveNoFileComp)

@@ -64,7 +64,7 @@ func sarifLevel(s diagnostic.Severity) string {
 
 func (a *app) checkSARIF(found []finding.Found) error {
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
-	driver := sarifDriver{Name: "hgate", Version: Version, Rules: []sarifRule{}}
+	driver := sarifDriver{Name: "hgate", Version: Version(), Rules: []sarifRule{}}
 	for _, f := range finding.All {
 		driver.Rules = append(driver.Rules, sarifRule{f.Code, sarifText{f.Doc}, sarifText{f.Cure}, map[string]string{"level": sarifLevel(f.Severity)}})
 	}

@@ -4,7 +4,7 @@ FUZZTIME ?= 10s
 .PHONY: build demo test lint platforms vulnerabilities fuzz mutants bench bench-short docs screenshots zones release release-check
 
 build:
-	CGO_ENABLED=0 go build -trimpath -ldflags '-s -w' -o bin/hgate ./cmd/hgate
+	CGO_ENABLED=0 go build -buildvcs=auto -trimpath -ldflags '-s -w' -o bin/hgate ./cmd/hgate
 
 demo: build
 	./bin/hgate demo

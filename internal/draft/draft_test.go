@@ -7,6 +7,7 @@ import (
 	"testing/fstest"
 
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
 	"pgregory.net/rapid"
 
 	"hiddengate/internal/policyfile"
@@ -132,4 +133,73 @@ func TestASheetIsProved(t *testing.T) {
 	require.NoError(t, s.proved())
 	s.lines[1].text = []byte("a,\"A\nb,B\"\n")
 	require.Error(t, s.proved())
+}
+
+func draftOf(t *testing.T, files fstest.MapFS) *Draft {
+	e, err := policyfile.Load(files)
+	require.NoError(t, err)
+	return New(files, e)
+}
+
+func textOf(t *testing.T, d *Draft, name string) string {
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	for _, c := range changes {
+		if c.Name == name {
+			return string(c.New)
+		}
+	}
+	return "unchanged"
+}
+
+func TestLinesOfCSVKeepTheirForm(t *testing.T) {
+	files := fstest.MapFS{
+		"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{people: p.csv}]\n")},
+		"p.csv":            {Data: []byte("id,name,tag.team,tag.site\r\nana,Ana,x,ridge\r\nben,Ben,y,")},
+	}
+	d := draftOf(t, files)
+	require.NoError(t, d.Set("people", "ana", "tags", splice.Map(splice.Scalar("team"), splice.Scalar("z"))))
+	require.Equal(t, "id,name,tag.team,tag.site\r\nana,Ana,z,\r\nben,Ben,y,", textOf(t, d, "p.csv"), "a tag that is not named any more is cleared")
+	require.NoError(t, d.Add("people", "cara", splice.Map(splice.Scalar("name"), splice.Scalar("Cara")), "p.csv"))
+	require.Equal(t, "id,name,tag.team,tag.site\r\nana,Ana,z,\r\nben,Ben,y,\r\ncara,Cara,,\r\n", textOf(t, d, "p.csv"))
+}
+
+func TestAnEntryGoesWithTheLastOfWhatItNeeds(t *testing.T) {
+	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+systems: {db: {kind: database}}
+people: {ana: {}, ben: {}}
+groups: {crew: {members: ben}}
+roles: {look: {allow: up to view}}
+grants:
+  alone: {to: [group:crew, not ben], role: look, on: db}
+  more: {to: [group:crew, ana], role: look, on: db}
+tests:
+  both: {who: ben, allowed: table.read on db, levels: {ana: {db: none}}}
+  one: {levels: {ana: {db: none}}}
+`)}}
+	left := func(section, id string) (gone []string, text string) {
+		d := draftOf(t, files)
+		mentions, err := d.Mentions(section, id)
+		require.NoError(t, err)
+		whole, err := d.RemoveWith(section, id, mentions)
+		require.NoError(t, err)
+		for _, m := range whole {
+			gone = append(gone, m.Section+" "+m.ID)
+		}
+		return gone, textOf(t, d, "hidden-gate.yaml")
+	}
+	gone, text := left("groups", "crew")
+	require.Equal(t, []string{"grants alone"}, gone, "a list of `not` entries alone gathers nobody")
+	require.Contains(t, text, "more: {to: [ana], role: look, on: db}")
+	gone, text = left("people", "ana")
+	require.Equal(t, []string{"tests one"}, gone, "a test that expects something else stays")
+	require.Contains(t, text, "both: {who: ben, allowed: table.read on db}")
+}
+
+func TestWhatIsThereIsNotAddedAgain(t *testing.T) {
+	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\ngroups: {crew: {members: ana}, other: {}}\n")}}
+	d := draftOf(t, files)
+	require.NoError(t, d.Change("groups", "crew", "members", []*yaml.Node{splice.Scalar("ana")}, nil))
+	require.Equal(t, "unchanged", textOf(t, d, "hidden-gate.yaml"))
+	require.ErrorContains(t, d.Rename("groups", "crew", "other"), "group other exists already")
 }

@@ -209,6 +209,10 @@ func TestWhatIsRenamedIsFollowedEverywhere(t *testing.T) {
 			continue
 		}
 		assert.Empty(t, policyfile.References(after, one.section, one.id), "%v", one)
+		if one.section == "resources" {
+			inner, _ := estate.ParseAddress(to + "/inner")
+			assert.NotNil(t, after.Listed(inner), "what stands in it goes along")
+		}
 		assert.Equal(t, len(policyfile.References(e, one.section, one.id)), len(policyfile.References(after, one.section, to)), "%v", one)
 	}
 }

@@ -63,6 +63,9 @@ func TestSplices(t *testing.T) {
 		{"an item more in lines", func(f *File) error { return f.Append(Scalar("ana"), "grants", "one", "to") }, nil, []string{"      - ana"}},
 		{"an item more in brackets", func(f *File) error { return f.Append(Scalar("*:x"), "grants", "one", "on") }, []string{`    on: [db, "db:*/x"]`}, []string{`    on: [db, "db:*/x", "*:x"]`}},
 		{"an item beside a bare one", func(f *File) error { return f.Append(Scalar("bo"), "grants", "two", "to") }, []string{"  two: {to: ana, role: r, on: db}"}, []string{"  two: {to: [ana, bo], role: r, on: db}"}},
+		{"a value with a list, among others in braces", func(f *File) error { return value("[a, 'b }', c]")(f, "grants", "two", "to") },
+			[]string{"  two: {to: ana, role: r, on: db}"}, []string{`  two: {to: [a, "b }", c], role: r, on: db}`}},
+		{"the only item", func(f *File) error { return f.Drop(0, 0, "grants", "two", "role") }, []string{"  two: {to: ana, role: r, on: db}"}, []string{"  two: {to: ana, on: db}"}},
 		{"the first item less", func(f *File) error { return f.Drop(0, 0, "grants", "one", "to") }, []string{"      - group:crew   # all of them"}, nil},
 		{"the last item less", func(f *File) error { return f.Drop(1, 0, "grants", "one", "on") }, []string{`    on: [db, "db:*/x"]`}, []string{"    on: [db]"}},
 	} {
@@ -157,4 +160,27 @@ func TestHiddenCharactersAreEscaped(t *testing.T) {
 		assert.Equal(t, text, n.Content[1].Value)
 		assert.Equal(t, text, n.Content[3].Value)
 	}
+}
+
+// What stands in brackets and in quotes goes as a whole, whatever is in it.
+func TestAValueInBracesEndsWhereItEnds(t *testing.T) {
+	for text, want := range map[string]string{
+		"k: {a: [x, y], b: z}\n":            "k: {b: z}\n",
+		"k: {a: {x: 1, y: [2, 3]}, b: z}\n": "k: {b: z}\n",
+		`k: {a: "q\" , }", b: z}` + "\n":    "k: {b: z}\n",
+		`k: {a: 'it''s , }', b: z}` + "\n":  "k: {b: z}\n",
+		"k: {b: z, a: [x, y]}\n":            "k: {b: z}\n",
+	} {
+		f, err := Parse([]byte(text))
+		require.NoError(t, err)
+		require.NoError(t, f.Delete(0, "k", "a"), text)
+		assert.Equal(t, want, string(f.Bytes), text)
+	}
+}
+
+func TestTheOnlyItemTakesItsKeyAlong(t *testing.T) {
+	f, err := Parse([]byte("k:\n  a:\n    - x\n  b: z\n"))
+	require.NoError(t, err)
+	require.NoError(t, f.Drop(0, 0, "k", "a"))
+	assert.Equal(t, "k:\n  b: z\n", string(f.Bytes))
 }

@@ -108,6 +108,8 @@ func (t *Text) flowEnd(start int) int {
 		switch {
 		case quote == '"' && c == '\\':
 			i++
+		case quote == '\'' && c == quote && i+1 < len(t.Bytes) && t.Bytes[i+1] == quote:
+			i++ // a doubled quote is one in the text
 		case quote != 0:
 			if c == quote {
 				quote = 0

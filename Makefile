@@ -13,6 +13,7 @@ lint:
 	go vet ./...
 	go tool -modfile=tools/go.mod staticcheck ./...
 	@test -z "$$(gofmt -l .)" || { echo "gofmt these files:"; gofmt -l .; exit 1; }
+	@! LC_ALL=C.UTF-8 grep -rnE --include='*.go' '^.{121,}' cmd internal || { echo "these lines have more than 120 columns"; exit 1; }
 
 # The race detector needs cgo and a C compiler, and takes its time: what draws estates or judges changes does less with it,
 # and runs again in full without it. DRAWING are the packages that do.

@@ -51,7 +51,8 @@ func decide(g *gate.Gate, c *gate.Context, asks []shape.Ask, at clock.Instant, f
 		c.Reset()
 		c.Time(at)
 		c.Network(from)
-		outcome, err := g.Decide(gate.Request{Subject: estate.Principal{ID: a.Who}, Operation: a.What, Resource: a.Where, Context: c})
+		outcome, err := g.Decide(gate.Request{Subject: estate.Principal{ID: a.Who}, Operation: a.What, Resource: a.Where,
+			Context: c})
 		if err != nil {
 			panic(err)
 		}
@@ -96,7 +97,8 @@ func measureDeciding(t *table, s shape.Shape, e *estate.Estate, g *gate.Gate, pa
 		each, bare = append(each, float64(ours)/float64(len(asks))), append(bare, float64(yardstick)/float64(len(asks)))
 	}
 	t.line(t.shape, "a decision", took(each), "three look-ups", took(bare), ratio(ratios))
-	t.line(t.shape, "decisions a second", fmt.Sprintf("%.2f M, %.2f M on all cores", 1e3/median(each), 1e3*float64(len(forks)*len(asks))/median(both)), "", "", "")
+	t.line(t.shape, "decisions a second", fmt.Sprintf("%.2f M, %.2f M on all cores", 1e3/median(each),
+		1e3*float64(len(forks)*len(asks))/median(both)), "", "", "")
 	allocated := allocations(func() { decide(g, c, asks, at, from) }) / float64(len(asks))
 	t.line(t.shape, "allocations a decision", fmt.Sprintf("%.3f", allocated), "", "", "")
 	// Singly, with the timer's own time taken off.
@@ -114,7 +116,8 @@ func measureDeciding(t *table, s shape.Shape, e *estate.Estate, g *gate.Gate, pa
 	}
 	slices.Sort(single)
 	half, most := single[len(single)/2], single[len(single)*99/100]
-	t.line(t.shape, "p99 of a decision", short(time.Duration(most)), "the median", short(time.Duration(half)), fmt.Sprintf("%.2f", most/half))
+	t.line(t.shape, "p99 of a decision", short(time.Duration(most)), "the median", short(time.Duration(half)),
+		fmt.Sprintf("%.2f", most/half))
 }
 
 func allocations(do func()) float64 {

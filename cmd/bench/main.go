@@ -1,5 +1,5 @@
-// Command bench measures hgate on workspaces of many shapes, each figure beside a yardstick in the same run. It prints one
-// table; docs/performance.md explains it.
+// Command bench measures hgate on workspaces of many shapes, each figure beside a yardstick in the same run. It prints
+// one table; docs/performance.md explains it.
 package main
 
 import (
@@ -67,7 +67,8 @@ func measure(t *table, s shape.Shape, pairs int, keep, program string) {
 	}
 	t.shape = s.Name
 	one := inChild(dir)
-	t.line(t.shape, "size", fmt.Sprintf("%d people, %d resources, %d grants, %.1f MB", one.People, one.Resources, one.Grants, float64(folderSize(dir))/1e6), "", "", "")
+	t.line(t.shape, "size", fmt.Sprintf("%d people, %d resources, %d grants, %.1f MB", one.People, one.Resources,
+		one.Grants, float64(folderSize(dir))/1e6), "", "", "")
 	t.line(t.shape, "most memory, load and compile", fmt.Sprintf("%d MiB", one.Resident>>10), "", "", "")
 	if startOnly {
 		measureStart(t, s, program, dir, pairs)
@@ -87,7 +88,8 @@ func measure(t *table, s shape.Shape, pairs int, keep, program string) {
 		_, err = gate.Compile(e, nil)
 		must(err)
 		compile := time.Since(start)
-		loads, compiles, reads = append(loads, float64(load)), append(compiles, float64(compile)), append(reads, float64(reading))
+		loads, compiles, reads = append(loads, float64(load)), append(compiles, float64(compile)),
+			append(reads, float64(reading))
 		ratios = append(ratios, float64(load+compile)/float64(reading))
 	}
 	t.line(t.shape, "load", took(loads), "bare reading", took(reads), "")
@@ -118,7 +120,8 @@ func folderSize(dir string) (n int64) {
 
 // sizes tells how many bytes a person, a resource and a grant take, as the difference that twice as many make.
 func sizes(t *table, short bool) {
-	base := shape.Shape{People: 10_000, GroupsEach: 3, Groups: 500, Roles: 500, Grants: 5000, Resources: 200_000, Systems: 20, Depth: 1, Conditional: 10, Tagged: 5, Scattered: 1}
+	base := shape.Shape{People: 10_000, GroupsEach: 3, Groups: 500, Roles: 500, Grants: 5000, Resources: 200_000,
+		Systems: 20, Depth: 1, Conditional: 10, Tagged: 5, Scattered: 1}
 	if short {
 		base = base.Small()
 	}
@@ -142,6 +145,7 @@ func sizes(t *table, short bool) {
 		{"a grant", func(s *shape.Shape) { s.Grants *= 2 }, func(l loaded) int { return l.Grants }},
 	} {
 		after := in(one.change)
-		t.line("10,000 to 20,000 and so on", "bytes for "+one.name, fmt.Sprint((after.Gate-before.Gate)/(one.count(after)-one.count(before))), "", "", "")
+		t.line("10,000 to 20,000 and so on", "bytes for "+one.name,
+			fmt.Sprint((after.Gate-before.Gate)/(one.count(after)-one.count(before))), "", "", "")
 	}
 }

@@ -61,8 +61,8 @@ func (f *filler) insert(table string, rows func(add func(values ...any))) {
 	})
 }
 
-// database holds the same facts as the estate. What a condition comes to in the context is given to it: 2 for holds, 1 for
-// depends, 0 for does not.
+// database holds the same facts as the estate. What a condition comes to in the context is given to it: 2 for holds, 1
+// for depends, 0 for does not.
 func database(g *gate.Gate, c *gate.Context) *sql.DB {
 	db, err := sql.Open("sqlite", ":memory:")
 	must(err)

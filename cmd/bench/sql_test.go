@@ -19,7 +19,8 @@ func TestSQLAgrees(t *testing.T) {
 		if s = s.Small(); !s.Comparable() {
 			continue
 		}
-		s.People, s.Grants, s.Resources = min(s.People, 60), min(s.Grants, 60), min(s.Resources, 1500) // a database in Go takes its time
+		// a database in Go takes its time
+		s.People, s.Grants, s.Resources = min(s.People, 60), min(s.Grants, 60), min(s.Resources, 1500)
 		dir := t.TempDir()
 		require.NoError(t, s.Write(dir))
 		e, err := policyfile.Load(os.DirFS(dir))

@@ -39,7 +39,8 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 		must(g.Reach(g.Subjects()[1], c, func(gate.Answer) bool { return true }))
 		reaches = append(reaches, float64(time.Since(start)))
 		start = time.Now()
-		_, err := g.Holders(c, []*estate.Resource{g.Estate().Tree.At(g.Estate().Tree.Len() / 2)}, func(o *estate.Operation) bool { return o.Level == estate.Change })
+		_, err := g.Holders(c, []*estate.Resource{g.Estate().Tree.At(g.Estate().Tree.Len() / 2)},
+			func(o *estate.Operation) bool { return o.Level == estate.Change })
 		must(err)
 		holders = append(holders, float64(time.Since(start)))
 	}
@@ -51,7 +52,8 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 	if s.Comparable() {
 		const some = 12
 		sql := measureSQL(s, g, min(some, s.People))
-		t.line(t.shape, "counts, a subject", short(time.Duration(median(counts)/float64(subjects))), "recursive SQL", short(sql.each),
+		t.line(t.shape, "counts, a subject", short(time.Duration(median(counts)/float64(subjects))), "recursive SQL",
+			short(sql.each),
 			fmt.Sprintf("1/%.0f", float64(sql.each)*float64(subjects)/median(counts)))
 		t.agree("SQL", sql.wrong, sql.subjects)
 	}
@@ -105,6 +107,7 @@ func cellByCell(t *table, g *gate.Gate, c *gate.Context, each float64) {
 			}
 		}
 	}
-	t.line(t.shape, "counts, a subject", short(time.Duration(each)), "cell by cell", short(time.Duration(median(took))), fmt.Sprintf("1/%.0f", median(took)/each))
+	t.line(t.shape, "counts, a subject", short(time.Duration(each)), "cell by cell", short(time.Duration(median(took))),
+		fmt.Sprintf("1/%.0f", median(took)/each))
 	t.agree("cell by cell", wrong, few)
 }

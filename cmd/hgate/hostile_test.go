@@ -43,7 +43,8 @@ func newTrap(t *testing.T) *trap {
 	x.put("ws/blocks.yaml", "blocks: {no-mal: {to: mal, deny: all, on: db}}\n")
 	real, err := exec.LookPath("git")
 	require.NoError(t, err)
-	x.put("programs/git", fmt.Sprintf("#!/bin/sh\necho \"$@\" >>%s\nexec %s \"$@\"\n", filepath.Join(x.dir, "asked"), real))
+	x.put("programs/git", fmt.Sprintf("#!/bin/sh\necho \"$@\" >>%s\nexec %s \"$@\"\n", filepath.Join(x.dir, "asked"),
+		real))
 	require.NoError(t, os.Chmod(filepath.Join(x.dir, "programs/git"), 0o755))
 	x.git("init", "-q", "-b", "main")
 	x.git("add", "-A")
@@ -58,7 +59,8 @@ func (x *trap) put(name, text string) {
 }
 
 func (x *trap) git(args ...string) {
-	c := exec.Command("git", append([]string{"-C", x.ws, "-c", "user.name=x", "-c", "user.email=x@ternhollow.example"}, args...)...)
+	c := exec.Command("git", append([]string{"-C", x.ws, "-c", "user.name=x", "-c", "user.email=x@ternhollow.example"},
+		args...)...)
 	out, err := c.CombinedOutput()
 	require.NoError(x, err, string(out))
 }
@@ -74,7 +76,8 @@ func (x *trap) hgate(args ...string) (out string, code int) {
 	}
 	c := exec.CommandContext(ctx, words[0], words[1:]...)
 	c.Dir, c.WaitDelay = x.ws, time.Second
-	c.Env = []string{"HOME=" + filepath.Join(x.dir, "home"), "XDG_STATE_HOME=" + filepath.Join(x.dir, "state"), "PATH=" + filepath.Join(x.dir, "programs") + ":/usr/bin:/bin", "HGATE_CACHE=off"}
+	c.Env = []string{"HOME=" + filepath.Join(x.dir, "home"), "XDG_STATE_HOME=" + filepath.Join(x.dir, "state"), "PATH=" +
+		filepath.Join(x.dir, "programs") + ":/usr/bin:/bin", "HGATE_CACHE=off"}
 	text, err := c.CombinedOutput()
 	require.NoError(x, ctx.Err(), "hgate %s hangs", strings.Join(args, " "))
 	if err != nil {
@@ -118,7 +121,8 @@ func (x *trap) traced(trace, about string) {
 		}
 		writes := strings.HasPrefix(call, "creat(") || !strings.HasPrefix(call, "open") && !strings.HasPrefix(call, "exec")
 		if strings.HasPrefix(call, "open") {
-			writes = strings.Contains(call, "O_WRONLY") || strings.Contains(call, "O_RDWR") || strings.Contains(call, "O_CREAT") || strings.Contains(call, "O_TRUNC")
+			writes = strings.Contains(call, "O_WRONLY") || strings.Contains(call, "O_RDWR") ||
+				strings.Contains(call, "O_CREAT") || strings.Contains(call, "O_TRUNC")
 		}
 		if !writes {
 			continue
@@ -220,8 +224,10 @@ func TestHostileWorkspaces(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(x.ws, "blocks.yaml"))) // what the change is about
 			before := x.around()
 			for _, line := range []string{
-				"list people", "show role look", "check --since main --by mal", "check --since HEAD --by mal", "compare HEAD", "compare main", "try mal table.drop db:sky", "grid --who mal", "reach mal",
-				"__complete list people ''", "fmt", "add person new", "set role look --title Looks", "remove person new", "list roles", "test", "prove", "compare ./",
+				"list people", "show role look", "check --since main --by mal", "check --since HEAD --by mal", "compare HEAD",
+				"compare main", "try mal table.drop db:sky", "grid --who mal", "reach mal",
+				"__complete list people ''", "fmt", "add person new", "set role look --title Looks", "remove person new",
+				"list roles", "test", "prove", "compare ./",
 			} {
 				out, code := x.hgate(strings.Fields(line)...)
 				assert.NotContains(t, out, "\x1b", line)

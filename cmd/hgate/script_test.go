@@ -104,7 +104,8 @@ func TestTheCommandsOfTheGuideRun(t *testing.T) {
 	assert.Greater(t, ran, 10)
 }
 
-// The guide's second chapter builds a small estate from nothing: what it shows is what the program prints, command after command.
+// The guide's second chapter builds a small estate from nothing: what it shows is what the program prints, command
+// after command.
 func TestTheGuideBuildsAnEstateByCommand(t *testing.T) {
 	text, err := os.ReadFile("../../docs/guide.md")
 	require.NoError(t, err)

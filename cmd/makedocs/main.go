@@ -48,11 +48,18 @@ func limits() string {
 		most  int64
 		bytes bool
 	}{
-		{"a YAML file", policyfile.MaxFile, true}, {"commas, colons and line breaks in it", policyfile.MaxParts, false}, {"levels of nesting in it", policyfile.MaxDepth, false}, {"entries of one list or mapping in it", policyfile.MaxEntries, false},
-		{"an inventory", policyfile.MaxInventory, true}, {"a line of it, what stands in quotes included", policyfile.MaxLine, true}, {"its columns", policyfile.MaxColumns, false}, {"inventories", policyfile.MaxListed, false},
-		{"an id", estate.MaxID, true}, {"roles, groups, scopes or kinds of which each names the next", policyfile.MaxChain, false}, {"types of resource", policyfile.MaxTypes, false},
-		{"errors that are told", policyfile.MaxErrors, false}, {"files of a revision", revision.MaxFiles, false}, {"those that may be read, together", revision.MaxBytes, true},
-		{"a list of people to import, or all that a directory says", directory.MaxSource, true}, {"its entries", directory.MaxEntries, false},
+		{"a YAML file", policyfile.MaxFile, true}, {"commas, colons and line breaks in it", policyfile.MaxParts, false},
+		{"levels of nesting in it", policyfile.MaxDepth, false},
+		{"entries of one list or mapping in it", policyfile.MaxEntries, false},
+		{"an inventory", policyfile.MaxInventory, true},
+		{"a line of it, what stands in quotes included", policyfile.MaxLine, true},
+		{"its columns", policyfile.MaxColumns, false}, {"inventories", policyfile.MaxListed, false},
+		{"an id", estate.MaxID, true}, {"roles, groups, scopes or kinds of which each names the next", policyfile.MaxChain,
+			false}, {"types of resource", policyfile.MaxTypes, false},
+		{"errors that are told", policyfile.MaxErrors, false}, {"files of a revision", revision.MaxFiles, false},
+		{"those that may be read, together", revision.MaxBytes, true},
+		{"a list of people to import, or all that a directory says", directory.MaxSource, true},
+		{"its entries", directory.MaxEntries, false},
 	} {
 		fmt.Fprintf(&b, "| %s | %s |\n", l.what, amount(l.most, l.bytes))
 	}
@@ -102,7 +109,8 @@ func files() string {
 		}
 	}
 	b.WriteString(authorship())
-	b.WriteString("\n## Findings\n\nWhat `hgate check` reports. `check:` in `hidden-gate.yaml` sets another severity.\n\n| code | severity | what it means | what to do |\n|---|---|---|---|\n")
+	b.WriteString("\n## Findings\n\nWhat `hgate check` reports. `check:` in `hidden-gate.yaml` sets another " +
+		"severity.\n\n| code | severity | what it means | what to do |\n|---|---|---|---|\n")
 	for _, f := range finding.All {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", f.Code, f.Severity, f.Doc, f.Cure)
 	}
@@ -115,8 +123,9 @@ func authorship() string {
 	b.WriteString(`
 ## Whose change it is
 
-` + "`hgate check --since REVISION --by WHO`" + ` holds a change against what its author may do. The owner of the workspace may do anything. Of anybody else, what none
-of the delegations permits is refused, by one of these rules; the tables above say of each key whose it is to change.
+` + "`hgate check --since REVISION --by WHO`" + ` holds a change against what its author may do.
+The owner of the workspace may do anything. Of anybody else, what none of the delegations permits is refused, by one of
+these rules; the tables above say of each key whose it is to change.
 
 | rule | what it says |
 |---|---|
@@ -131,13 +140,16 @@ func catalogs() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, `# The built-in catalogs
 
-Edition %d. Each kind of system has types of resource by depth (the system itself, what stands in it, what stands in that;
-the last holds for all below) and operations of four levels: view < use < change < govern. "needs" names operations without
-which one is of no use; "opens" says through what a subject can get further access. An operation that several kinds offer
-means the same in each. This page is made from the data; `+"`hgate show kind KIND`"+` shows the same.
+Edition %d. Each kind of system has types of resource by depth (the system itself, what stands in it, what stands in
+that; the last holds for all below) and operations of four levels: view < use < change < govern. "needs" names
+operations without which one is of no use; "opens" says through what a subject can get further access. An operation
+that several kinds offer means the same in each. This page is made from the data;
+`+"`hgate show kind KIND`"+` shows the same.
 `, catalog.Edition)
 	for _, k := range catalog.Kinds() {
-		fmt.Fprintf(&b, "\n## %s\n\n%s. Types by depth: %s.\n\n| operation | level | what it does | applies to | notes |\n|---|---|---|---|---|\n", k.ID, k.About, strings.Join(k.Types, ", "))
+		fmt.Fprintf(&b,
+			"\n## %s\n\n%s. Types by depth: %s.\n\n| operation | level | what it does | applies to | notes "+
+				"|\n|---|---|---|---|---|\n", k.ID, k.About, strings.Join(k.Types, ", "))
 		for level := estate.View; level <= estate.Govern; level++ {
 			for _, o := range k.Operations {
 				if o.Level == level {

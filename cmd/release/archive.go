@@ -17,7 +17,8 @@ import (
 )
 
 // carried are the files of the repository that go into every archive.
-var carried = []string{"README.md", "CHANGELOG.md", "SECURITY.md", "docs/catalogs.md", "docs/files.md", "docs/guide.md", "docs/meaning.md"}
+var carried = []string{"README.md", "CHANGELOG.md", "SECURITY.md", "docs/catalogs.md", "docs/files.md", "docs/guide.md",
+	"docs/meaning.md"}
 
 // member is a file of an archive.
 type member struct {
@@ -68,7 +69,8 @@ func writeTar(f *os.File, members []member, at time.Time) error {
 		if err != nil {
 			return err
 		}
-		if err := out.WriteHeader(&tar.Header{Name: m.name, Mode: int64(m.mode), Size: int64(len(text)), ModTime: at, Format: tar.FormatPAX}); err != nil {
+		if err := out.WriteHeader(&tar.Header{Name: m.name, Mode: int64(m.mode), Size: int64(len(text)), ModTime: at,
+			Format: tar.FormatPAX}); err != nil {
 			return err
 		}
 		if _, err := out.Write(text); err != nil {

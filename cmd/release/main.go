@@ -1,5 +1,6 @@
-// Command release builds what users install, from the commit that is checked out: the program for every system, with manual pages and
-// completions, packages for Debian and for systems that use RPM, and the checksums of all. The same commit gives the same bytes with the same Go.
+// Command release builds what users install, from the commit that is checked out: the program for every system, with
+// manual pages and completions, packages for Debian and for systems that use RPM, and the checksums of all. The same
+// commit gives the same bytes with the same Go.
 package main
 
 import (
@@ -17,7 +18,8 @@ import (
 type platform struct{ system, processor string }
 
 var platforms = []platform{
-	{"linux", "amd64"}, {"linux", "arm64"}, {"darwin", "amd64"}, {"darwin", "arm64"}, {"windows", "amd64"}, {"windows", "arm64"},
+	{"linux", "amd64"}, {"linux", "arm64"}, {"darwin", "amd64"}, {"darwin", "arm64"}, {"windows", "amd64"},
+	{"windows", "arm64"},
 }
 
 // release is one that is being built.

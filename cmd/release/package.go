@@ -22,7 +22,8 @@ func (r *release) packages(p platform, program string) error {
 	}
 	for _, ending := range []string{"deb", "rpm"} {
 		to := filepath.Join(r.to, fmt.Sprintf("hgate-%s-%s.%s", r.version, p.processor, ending))
-		c := exec.Command("go", "tool", "-modfile=tools/go.mod", "nfpm", "package", "--config", file, "--packager", ending, "--target", to)
+		c := exec.Command("go", "tool", "-modfile=tools/go.mod", "nfpm", "package", "--config", file, "--packager", ending,
+			"--target", to)
 		c.Env = append(os.Environ(), fmt.Sprintf("SOURCE_DATE_EPOCH=%d", r.at.Unix()))
 		if out, err := c.CombinedOutput(); err != nil {
 			return fmt.Errorf("nfpm: %w\n%s", err, out)
@@ -34,7 +35,8 @@ func (r *release) packages(p platform, program string) error {
 // packaged says what goes where.
 func (r *release) packaged(p platform, program string) map[string]any {
 	file := func(from, to string, mode int) map[string]any {
-		return map[string]any{"src": from, "dst": to, "file_info": map[string]any{"mode": mode, "mtime": r.at.Format("2006-01-02T15:04:05Z")}}
+		return map[string]any{"src": from, "dst": to,
+			"file_info": map[string]any{"mode": mode, "mtime": r.at.Format("2006-01-02T15:04:05Z")}}
 	}
 	contents := []any{file(program, "/usr/bin/hgate", 0o755)}
 	for _, name := range carried {
@@ -42,7 +44,8 @@ func (r *release) packaged(p platform, program string) map[string]any {
 	}
 	pages, _ := os.ReadDir(filepath.Join(r.work, "man"))
 	for _, page := range pages {
-		contents = append(contents, file(filepath.Join(r.work, "man", page.Name()), "/usr/share/man/man1/"+page.Name(), 0o644))
+		contents = append(contents, file(filepath.Join(r.work, "man", page.Name()), "/usr/share/man/man1/"+page.Name(),
+			0o644))
 	}
 	for _, completion := range [][2]string{
 		{"hgate.bash", "/usr/share/bash-completion/completions/hgate"},
@@ -53,10 +56,12 @@ func (r *release) packaged(p platform, program string) map[string]any {
 	}
 	version, _, _ := strings.Cut(r.version, "+")
 	return map[string]any{
-		"name": "hgate", "arch": p.processor, "platform": "linux", "version": version, "version_schema": "none", "mtime": r.at.Format("2006-01-02T15:04:05Z"),
+		"name": "hgate", "arch": p.processor, "platform": "linux", "version": version, "version_schema": "none",
+		"mtime":   r.at.Format("2006-01-02T15:04:05Z"),
 		"section": "admin", "priority": "optional", "maintainer": "Hidden Gate <hidden-gate@ternhollow.example>",
-		"description": "Decides who may do what, and proves it.\nReads roles and access policy from files, tells what results, and tests it.",
-		"recommends":  []string{"git"}, "contents": contents,
+		"description": "Decides who may do what, and proves it.\nReads roles and access policy from files, tells what " +
+			"results, and tests it.",
+		"recommends": []string{"git"}, "contents": contents,
 		"rpm": map[string]any{"buildhost": "localhost"},
 	}
 }

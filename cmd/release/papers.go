@@ -20,7 +20,8 @@ func (r *release) papers() error {
 	}
 	root := cli.Command()
 	plain(root)
-	header := &doc.GenManHeader{Title: "HGATE", Section: "1", Date: &r.at, Source: "hgate " + r.version, Manual: "Hidden Gate"}
+	header := &doc.GenManHeader{Title: "HGATE", Section: "1", Date: &r.at, Source: "hgate " + r.version,
+		Manual: "Hidden Gate"}
 	if err := doc.GenManTree(root, header, man); err != nil {
 		return err
 	}

@@ -1,9 +1,11 @@
-// Package cache keeps what has been worked out of a workspace, the estate and its gate, in the user's own cache folder, so
-// that the next run maps it into memory instead of reading and compiling the files again.
+// Package cache keeps what has been worked out of a workspace, the estate and its gate, in the user's own cache folder,
+// so that the next run maps it into memory instead of reading and compiling the files again.
 //
-// A cache must never change an answer. It is taken only if the same program wrote it, for the same folder, and every file that was read is the same: by size,
-// times and inode, and by its content where it is small or the times are so recent that a change could hide behind them; and if no file was added. It is taken only
-// if it lies in a folder, and is a file, that nobody but the user can write, and is whole by its checksum. In every other case it is as if there were none.
+// A cache must never change an answer. It is taken only if the same program wrote it, for the same folder, and every
+// file that was read is the same: by size, times and inode, and by its content where it is small or the times are so
+// recent that a change could hide behind them; and if no file was added. It is taken only if it lies in a folder, and
+// is a file, that nobody but the user can write, and is whole by its checksum. In every other case it is as if there
+// were none.
 package cache
 
 import (
@@ -96,7 +98,8 @@ func identity() (string, error) {
 type file struct {
 	Name  string
 	Marks string
-	// Hash is that of the content, of small files and where the file had changed so shortly before that another change might leave the same marks; "" elsewhere.
+	// Hash is that of the content, of small files and where the file had changed so shortly before that another change
+	// might leave the same marks; "" elsewhere.
 	Hash string
 }
 
@@ -249,8 +252,8 @@ const grain = 2 * time.Second
 // lag is how far the clock by which files get their times may be behind.
 const lag = 50 * time.Millisecond
 
-// Keep writes what was made of the workspace, for the next run. If anything stands in the way there will be no cache; nothing is reported, since nobody
-// asked for one.
+// Keep writes what was made of the workspace, for the next run. If anything stands in the way there will be no cache;
+// nothing is reported, since nobody asked for one.
 func (r *Recording) Keep(root fs.FS, g *gate.Gate) {
 	if r == nil {
 		return
@@ -270,7 +273,8 @@ func (r *Recording) keep(root fs.FS, g *gate.Gate) error {
 	if err != nil {
 		return err
 	}
-	k := kept{Program: r.cache.program, Workspace: r.cache.workspace, Sources: sources, Estate: g.Estate().Keep(), Gate: gateKept}
+	k := kept{Program: r.cache.program, Workspace: r.cache.workspace, Sources: sources, Estate: g.Estate().Keep(),
+		Gate: gateKept}
 	for _, name := range names {
 		info, err := fs.Stat(root, name)
 		if err != nil {
@@ -356,7 +360,8 @@ func own(path string) bool {
 	defer f.Close()
 	head := make([]byte, len(magic))
 	_, err = io.ReadFull(f, head)
-	return err == nil && (string(head) == magic || string(head) == strings.Repeat("\x00", len(magic))) // the heading comes last
+	// the heading comes last
+	return err == nil && (string(head) == magic || string(head) == strings.Repeat("\x00", len(magic)))
 }
 
 // tidy takes old caches away.
@@ -366,7 +371,8 @@ func (c *Cache) tidy() {
 		return
 	}
 	for _, f := range files {
-		if info, err := f.Info(); err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > unused && own(filepath.Join(filepath.Dir(c.path), f.Name())) {
+		if info, err := f.Info(); err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > unused &&
+			own(filepath.Join(filepath.Dir(c.path), f.Name())) {
 			_ = os.Remove(filepath.Join(filepath.Dir(c.path), f.Name()))
 		}
 	}

@@ -71,7 +71,8 @@ func (p *place) read() *gate.Gate {
 }
 
 func (p *place) decide(g *gate.Gate, who, where string) string {
-	outcome, err := g.Decide(gate.Request{Subject: estate.Principal{ID: who}, Operation: "table.read", Resource: where, Context: g.NewContext()})
+	outcome, err := g.Decide(gate.Request{Subject: estate.Principal{ID: who}, Operation: "table.read", Resource: where,
+		Context: g.NewContext()})
 	require.NoError(p, err)
 	return outcome.String()
 }
@@ -91,7 +92,8 @@ func TestWhatWasKeptIsTaken(t *testing.T) {
 	assert.Equal(t, "deny", p.decide(g, "bo", "db:sky"))
 	assert.Equal(t, "allow", p.decide(g, "ana", "db:sky/new"))
 	assert.Equal(t, "deny", p.decide(g, "cai", "db:ground"))
-	why, err := g.Explain(gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: "db:sky", Context: g.NewContext()})
+	why, err := g.Explain(gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: "db:sky",
+		Context: g.NewContext()})
 	require.NoError(t, err)
 	assert.Equal(t, "policy.yaml:5", why.Grants[0].Grant.Source.Short())
 	info, err := os.Stat(p.cache.path)
@@ -274,7 +276,9 @@ func TestOnlyItsOwnFilesAreTakenAway(t *testing.T) {
 	text, err := os.ReadFile(p.cache.path)
 	require.NoError(t, err)
 	old := filepath.Join(folder, "00112233445566778899aabbccddeeff")
-	files := map[string]string{old: string(text), filepath.Join(folder, "notes"): "mine", filepath.Join(folder, "ffeeddccbbaa99887766554433221100"): "mine, by that name", filepath.Join(folder, "new-letter"): "mine"}
+	files := map[string]string{old: string(text), filepath.Join(folder, "notes"): "mine",
+		filepath.Join(folder, "ffeeddccbbaa99887766554433221100"): "mine, by that name",
+		filepath.Join(folder, "new-letter"):                       "mine"}
 	for name, text := range files {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
 		require.NoError(t, os.Chtimes(name, time.Time{}, time.Now().Add(-2*unused)))
@@ -324,7 +328,8 @@ func TestSmallFilesAreToldByTheirContent(t *testing.T) {
 }
 
 func TestTheVariableNamesAWholePath(t *testing.T) {
-	for value, fine := range map[string]bool{"": true, "off": true, "/tmp/x": true, "x": false, "./x": false, "on": false} {
+	for value, fine := range map[string]bool{"": true, "off": true, "/tmp/x": true, "x": false, "./x": false,
+		"on": false} {
 		t.Setenv(Variable, value)
 		require.Equal(t, fine, CheckVariable() == nil, value)
 	}

@@ -20,7 +20,8 @@ func marksOf(info fs.FileInfo) string {
 	if !ok {
 		return fmt.Sprint(info.Size(), " ", info.ModTime().UnixNano())
 	}
-	return fmt.Sprint(info.Size(), " ", info.ModTime().UnixNano(), " ", changedAt(info).UnixNano(), " ", stat.Ino, " ", stat.Dev)
+	return fmt.Sprint(info.Size(), " ", info.ModTime().UnixNano(), " ", changedAt(info).UnixNano(), " ", stat.Ino, " ",
+		stat.Dev)
 }
 
 // openFile opens a file, and waits for nobody: a pipe would.

@@ -40,7 +40,8 @@ func TestTheBuiltInKindsAreSound(t *testing.T) {
 				assert.Contains(t, estate.Opens, w)
 			}
 			if other := seen[o.Name]; other != nil {
-				assert.Equal(t, []any{other.Level, other.About, other.HighRisk, other.Exclusive, other.Opens}, []any{o.Level, o.About, o.HighRisk, o.Exclusive, o.Opens}, o.Name)
+				assert.Equal(t, []any{other.Level, other.About, other.HighRisk, other.Exclusive, other.Opens},
+					[]any{o.Level, o.About, o.HighRisk, o.Exclusive, o.Opens}, o.Name)
 			}
 			seen[o.Name] = o
 		}
@@ -49,7 +50,8 @@ func TestTheBuiltInKindsAreSound(t *testing.T) {
 			return slices.Contains(o.Types, "account") && o.Name == "account.set-password" || k.ID == "cluster"
 		}), "%s: an account's password can be set", k.ID)
 	}
-	assert.Equal(t, []string{"application", "cloud-account", "cluster", "database", "device-console", "network-console", "server"}, ids)
+	assert.Equal(t, []string{"application", "cloud-account", "cluster", "database", "device-console", "network-console",
+		"server"}, ids)
 }
 
 func TestDataThatIsWrongIsRefused(t *testing.T) {
@@ -64,8 +66,8 @@ func TestDataThatIsWrongIsRefused(t *testing.T) {
 	}
 }
 
-// A template names only what its kind offers, gathers something with each term, and has what its operations need. Only administrators decide who else may,
-// and those whom the name says it of.
+// A template names only what its kind offers, gathers something with each term, and has what its operations need. Only
+// administrators decide who else may, and those whom the name says it of.
 func TestTemplatesAreSound(t *testing.T) {
 	kinds := map[string]*estate.Kind{}
 	names := map[string][]string{}
@@ -83,7 +85,8 @@ func TestTemplatesAreSound(t *testing.T) {
 			require.NoError(t, err, template.ID)
 			list = append(list, term)
 			alone := estate.Operations{{Kind: term.Kind, Name: term.Name, Level: term.Level}}
-			assert.True(t, slices.ContainsFunc(kind.Operations, func(o *estate.Operation) bool { return alone.Fit(o, Edition) }), "%s: %s is nothing that a %s offers", template.ID, text, template.Kind)
+			assert.True(t, slices.ContainsFunc(kind.Operations, func(o *estate.Operation) bool { return alone.Fit(o, Edition) }),
+				"%s: %s is nothing that a %s offers", template.ID, text, template.Kind)
 		}
 		has := map[string]bool{}
 		for _, o := range kind.Operations {
@@ -97,8 +100,10 @@ func TestTemplatesAreSound(t *testing.T) {
 				assert.True(t, has[need], "%s has %s, and not %s, which it needs", template.ID, o.Name, need)
 			}
 			grave := o.HighRisk || o.Level == estate.Govern
-			strong := []string{"administrator", "approver", "account-keeper", "restore-operator", "custodian", "publisher", "operator", "machine-keeper"}
-			assert.True(t, !grave || slices.Contains(strong, template.ID[len(template.Kind)+1:]), "%s hands out %s", template.ID, o.Name)
+			strong := []string{"administrator", "approver", "account-keeper", "restore-operator", "custodian", "publisher",
+				"operator", "machine-keeper"}
+			assert.True(t, !grave || slices.Contains(strong, template.ID[len(template.Kind)+1:]), "%s hands out %s", template.ID,
+				o.Name)
 		}
 	}
 	for _, k := range Kinds() {

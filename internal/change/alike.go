@@ -66,7 +66,8 @@ var kept = []string{"catalogs", "systems", "people", "services"}
 func nowCalled(before, after *estate.Estate, section, id string, taken map[string]bool) (found string) {
 	named, least := len(policyfile.References(before, section, id)), 0
 	for _, is := range after.Section(section) {
-		if before.Head(section, is.ID) != nil || taken[is.ID] || !alike(before.Entry(section, id), after.Entry(section, is.ID)) {
+		if before.Head(section, is.ID) != nil || taken[is.ID] ||
+			!alike(before.Entry(section, id), after.Entry(section, is.ID)) {
 			continue
 		}
 		off := len(policyfile.References(after, section, is.ID)) - named

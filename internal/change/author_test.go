@@ -50,17 +50,22 @@ func drawSmall(seed uint64) *drawnPolicy {
 	if s.IntN(3) == 0 {
 		s.match["odd"] = "team: t"
 	}
-	s.roles = map[string]string{"low": s.one("box.see", "[box.see, box.use]"), "mid": s.one("[box.use, box.make]", "box.use"), "top": "all"}
-	s.scopes = map[string]string{"ours": s.one("{in: sys, tags: {crew: yes}}", "sys:a", "[sys, not sys:b]", "[sys, {not: {tags: {crew: no}}}]")}
+	s.roles = map[string]string{"low": s.one("box.see", "[box.see, box.use]"),
+		"mid": s.one("[box.use, box.make]", "box.use"), "top": "all"}
+	s.scopes = map[string]string{"ours": s.one("{in: sys, tags: {crew: yes}}", "sys:a", "[sys, not sys:b]",
+		"[sys, {not: {tags: {crew: no}}}]")}
 	s.grants, s.blocks = map[string][3]string{}, map[string][3]string{}
 	for i := range 2 + s.IntN(3) {
 		s.grants[fmt.Sprint("g", i)] = [3]string{s.who(), s.one("low", "mid", "top"), s.where()}
 	}
 	if s.IntN(2) == 0 {
-		s.blocks["b"] = [3]string{s.one("[everyone, not group:odd]", "group:odd", "group:void", "bo"), s.one("all", "[from use]"), s.where()}
+		s.blocks["b"] = [3]string{s.one("[everyone, not group:odd]", "group:odd", "group:void", "bo"),
+			s.one("all", "[from use]"), s.where()}
 	}
-	s.rest = fmt.Sprintf("delegations:\n  d: {to: %s, may-grant: %s, on: %s%s%s%s}\n", s.one("lead", "[lead, group:void]"), s.one("low", "[low, mid]"), s.one("scope:ours", "sys:a", "sys"),
-		s.one(", to-members-of: group:crew", ", to-members-of: [group:crew, bo]", ""), s.one(", may-edit: group:crew", ""), s.one("", ", within: [up to use]", ", to-self: true"))
+	s.rest = fmt.Sprintf("delegations:\n  d: {to: %s, may-grant: %s, on: %s%s%s%s}\n", s.one("lead", "[lead, group:void]"),
+		s.one("low", "[low, mid]"), s.one("scope:ours", "sys:a", "sys"),
+		s.one(", to-members-of: group:crew", ", to-members-of: [group:crew, bo]", ""), s.one(", may-edit: group:crew", ""),
+		s.one("", ", within: [up to use]", ", to-self: true"))
 	return s
 }
 
@@ -69,13 +74,16 @@ func (s *drawnPolicy) who() string {
 }
 
 func (s *drawnPolicy) where() string {
-	return s.one("sys", `"sys:a"`, `"sys:b"`, `"sys:a/**"`, "scope:ours", "{in: sys, tags: {crew: yes}}", "everything", `"sys:**/new"`)
+	return s.one("sys", `"sys:a"`, `"sys:b"`, `"sys:a/**"`, "scope:ours", "{in: sys, tags: {crew: yes}}", "everything",
+		`"sys:**/new"`)
 }
 
 func (s *drawnPolicy) clone() *drawnPolicy {
 	c := *s
-	c.resources, c.people, c.groups, c.match = maps.Clone(s.resources), maps.Clone(s.people), maps.Clone(s.groups), maps.Clone(s.match)
-	c.roles, c.scopes, c.grants, c.blocks = maps.Clone(s.roles), maps.Clone(s.scopes), maps.Clone(s.grants), maps.Clone(s.blocks)
+	c.resources, c.people, c.groups, c.match = maps.Clone(s.resources), maps.Clone(s.people), maps.Clone(s.groups),
+		maps.Clone(s.match)
+	c.roles, c.scopes, c.grants, c.blocks = maps.Clone(s.roles), maps.Clone(s.scopes), maps.Clone(s.grants),
+		maps.Clone(s.blocks)
 	return &c
 }
 
@@ -108,7 +116,8 @@ func (s *drawnPolicy) edited() *drawnPolicy {
 
 func (s *drawnPolicy) text() string {
 	var b strings.Builder
-	b.WriteString("hidden-gate: 1\ncatalogs: {box: {types: [box], operations: {box.see: {level: view}, box.use: {level: use}, box.make: {level: change}, box.rule: {level: govern}}}}\nsystems:\n  sys:\n    kind: box\n    resources:\n")
+	b.WriteString("hidden-gate: 1\ncatalogs: {box: {types: [box], operations: {box.see: {level: view}, box.use: {level: " +
+		"use}, box.make: {level: change}, box.rule: {level: govern}}}}\nsystems:\n  sys:\n    kind: box\n    resources:\n")
 	for _, path := range slices.Sorted(maps.Keys(s.resources)) {
 		fmt.Fprintf(&b, "      %q: {tags: {%s}}\n", path, s.resources[path])
 	}
@@ -212,7 +221,8 @@ func (m model) covers(list estate.Resources, x thing) bool {
 
 // things gives what is listed, with what it inherits, and what may come.
 func (m model) things() map[string]thing {
-	out := map[string]thing{"\x00new": {"d", map[string]string{}}, "\x00tagged": {"d", map[string]string{"crew": "yes"}}, "\x00other": {"a/d", map[string]string{"crew": "no"}}, "\x00named": {"b/new", map[string]string{}}}
+	out := map[string]thing{"\x00new": {"d", map[string]string{}}, "\x00tagged": {"d", map[string]string{"crew": "yes"}},
+		"\x00other": {"a/d", map[string]string{"crew": "no"}}, "\x00named": {"b/new", map[string]string{}}}
 	for r := range m.e.Tree.All() {
 		tags := map[string]string{}
 		for _, t := range r.Tags {
@@ -251,7 +261,8 @@ func (m model) covered(who, op string, x thing) bool {
 			}
 		}
 		to := d.ToMembersOf == nil || m.in(who, d.ToMembersOf) || slices.ContainsFunc(d.ToMembersOf, fills)
-		role := slices.ContainsFunc(d.MayGrant, func(r estate.Ref) bool { return m.e.Roles[r.ID].Allow.Fit(m.e.Operations[op], 1) })
+		role := slices.ContainsFunc(d.MayGrant,
+			func(r estate.Ref) bool { return m.e.Roles[r.ID].Allow.Fit(m.e.Operations[op], 1) })
 		if to && role && m.covers(d.On, x) {
 			return true
 		}
@@ -317,7 +328,8 @@ func TestWhatIsAcceptedIsCovered(t *testing.T) {
 					for _, op := range smallOps {
 						if is.allowed(who, op, x) && !was.allowed(who, op, old) {
 							counts["gained"]++
-							require.True(t, was.covered(who, op, old), "seed %d: %s gets %s on %q, which nothing covers\n%s\nbecomes\n%s", seed, who, op, name, s.text(), next.text())
+							require.True(t, was.covered(who, op, old), "seed %d: %s gets %s on %q, which nothing covers\n%s\nbecomes\n%s",
+								seed, who, op, name, s.text(), next.text())
 						}
 					}
 				}
@@ -349,7 +361,8 @@ func TestWhatIsCoveredIsAccepted(t *testing.T) {
 			continue
 		}
 		to := s.one("ana", "group:crew")
-		if (model{first}).in("lead", estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: "crew"}}}) && !d.ToSelf {
+		if (model{first}).in("lead", estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: "crew"}}}) &&
+			!d.ToSelf {
 			continue
 		}
 		on := "scope:ours"

@@ -21,7 +21,8 @@ type causes struct {
 	differ map[string]map[string]bool // by section, the ids of entries that are others
 }
 
-// Causes lists the entries that differ and made a line so: those through which its first subject has, or had, its first operation on its first resource.
+// Causes lists the entries that differ and made a line so: those through which its first subject has, or had, its first
+// operation on its first resource.
 func (e *Effect) Causes(l *Line) []Cause {
 	c := causes{e, map[string]map[string]bool{}}
 	c.note("people", e.altered["people"])
@@ -112,7 +113,8 @@ func (c *causes) roles(e *estate.Estate, id string, add func(section, one string
 	}
 }
 
-func (c *causes) groups(g *gate.Gate, id string, who estate.Principal, add func(section, one string, o *estate.Object), seen map[string]bool) {
+func (c *causes) groups(g *gate.Gate, id string, who estate.Principal, add func(section, one string, o *estate.Object),
+	seen map[string]bool) {
 	if seen[id] {
 		return
 	}
@@ -126,7 +128,8 @@ func (c *causes) groups(g *gate.Gate, id string, who estate.Principal, add func(
 	}
 }
 
-func (c *causes) scopes(e *estate.Estate, list estate.Resources, add func(section, one string, o *estate.Object), seen map[string]bool) {
+func (c *causes) scopes(e *estate.Estate, list estate.Resources, add func(section, one string, o *estate.Object),
+	seen map[string]bool) {
 	for _, t := range list {
 		if t.Scope != "" && !seen[t.Scope] {
 			seen[t.Scope] = true
@@ -169,7 +172,8 @@ func (e *Effect) Grants(l *Line) (was, is []string) {
 
 // gives says whether a grant gives an operation to a subject on a resource, whenever that is.
 func gives(g *gate.Gate, gr *estate.Grant, who estate.Principal, operation string, r *estate.Resource) bool {
-	return g.Selects(gr.To, who) && g.Covers(gr.On, r) && slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, operation) })
+	return g.Selects(gr.To, who) && g.Covers(gr.On, r) &&
+		slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, operation) })
 }
 
 // String names the cause with its place.

@@ -28,7 +28,8 @@ func (e *Effect) examples(l *Line) (out []example) {
 	isNew := l.Way != Loses
 	of := e.gateOf(l, isNew).Estate()
 	add := func(number int, inherit bool, r *estate.Resource) {
-		if r != nil && slices.ContainsFunc(l.Operations, func(op string) bool { return of.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil }) {
+		if r != nil && slices.ContainsFunc(l.Operations,
+			func(op string) bool { return of.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil }) {
 			out = append(out, example{number, inherit, r})
 		}
 	}

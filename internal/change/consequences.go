@@ -53,7 +53,8 @@ func beyond(list, other []finding.Found) (out []finding.Found) {
 	return out
 }
 
-// Turned lists the tests and the guarantees that come out otherwise, or are new. Its error is a diagnostic.List if a test can't be run.
+// Turned lists the tests and the guarantees that come out otherwise, or are new. Its error is a diagnostic.List if a
+// test can't be run.
 func (e *Effect) Turned(now clock.Instant) ([]Turned, error) {
 	tests, err := e.tests(now)
 	if err != nil {
@@ -119,8 +120,9 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 	return out, nil
 }
 
-// same says that a guarantee comes out as before, as far as that can be told from those alone whose access can differ. What it says of each subject
-// by itself it says of them likewise; the others count people, or hold them against one another.
+// same says that a guarantee comes out as before, as far as that can be told from those alone whose access can differ.
+// What it says of each subject by itself it says of them likewise; the others count people, or hold them against one
+// another.
 func (e *Effect) same(few [2]*verify.Prover, was, is *estate.Guarantee) (bool, error) {
 	if verify.KindOf(is).Together {
 		return !slices.ContainsFunc(e.Lines, func(l Line) bool {

@@ -45,28 +45,34 @@ type Line struct {
 type Effect struct {
 	Lines []Line
 	// Coming tells the same of what may come: what an inventory lists one day, and what a system judges that none lists.
-	Coming        []Line
-	within        *[2][]estate.Resources // of which one covers whatever may come that anybody's access differs to; nil: anything may
-	ComingInPart  bool                   // there are too many ways in which something may come to look at all
+	Coming []Line
+	// of which one covers whatever may come that anybody's access differs to; nil: anything may
+	within        *[2][]estate.Resources
+	ComingInPart  bool // there are too many ways in which something may come to look at all
 	Before, After *estate.Estate
-	Gates         *gate.Pair                              // of what is allowed
-	places        map[string][]string                     // that have been worked out already
-	direct        [2]map[estate.Principal][]*estate.Grant // afterwards and before, the grants that name a subject by itself
-	altered       altered                                 // the entries that are not the same
-	only          map[estate.Principal]bool               // those whose access can differ; nil for everybody
-	other         estate.Principal                        // where two subjects are compared, the second
-	Part          bool                                    // the gates answer only for those whose access can differ, and for whom tests are about
+	Gates         *gate.Pair          // of what is allowed
+	places        map[string][]string // that have been worked out already
+	// afterwards and before, the grants that name a subject by itself
+	direct  [2]map[estate.Principal][]*estate.Grant
+	altered altered                   // the entries that are not the same
+	only    map[estate.Principal]bool // those whose access can differ; nil for everybody
+	other   estate.Principal          // where two subjects are compared, the second
+	// the gates answer only for those whose access can differ, and for whom tests are about
+	Part bool
 }
 
 // How says how an effect is worked out.
 type How struct {
-	Since  clock.Instant         // from when on
-	Roster *gate.Roster          // of the old estate, if it is known
-	Few    int                   // up to how many people everybody is looked at: the constant Few where it is 0, and nobody but who can be concerned where it is below
-	apart  [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
+	Since  clock.Instant // from when on
+	Roster *gate.Roster  // of the old estate, if it is known
+	// up to how many people everybody is looked at: the constant Few where it is 0, and nobody but who can be concerned
+	// where it is below
+	Few   int
+	apart [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
 }
 
-// Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else nil.
+// Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else
+// nil.
 func Of(before, after *estate.Estate, how How) (*Effect, error) {
 	if how.Few == 0 {
 		how.Few = Few
@@ -76,7 +82,8 @@ func Of(before, after *estate.Estate, how How) (*Effect, error) {
 	rosters := rostersOf(before, after, altered, how.Roster)
 	only := touched(before, after, altered, rosters, few)
 	within := concerned(before, after, altered, rosters, few)
-	e := &Effect{Before: before, After: after, within: within, altered: altered, only: only, Part: only != nil || len(after.People) > few}
+	e := &Effect{Before: before, After: after, within: within, altered: altered, only: only, Part: only != nil ||
+		len(after.People) > few}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
 		if which == gate.OnRequest && !lends(before) && !lends(after) {
 			break
@@ -99,8 +106,8 @@ func Of(before, after *estate.Estate, how How) (*Effect, error) {
 	return e, nil
 }
 
-// Between works out how what one subject may do differs from what another may, from an instant on: what the other gains is the other's alone, what is
-// lost the one's.
+// Between works out how what one subject may do differs from what another may, from an instant on: what the other gains
+// is the other's alone, what is lost the one's.
 func Between(e *estate.Estate, one, other estate.Principal, since clock.Instant) (*Effect, error) {
 	altered := alteredIn(e, e)
 	rosters := rostersOf(e, e, altered, nil)
@@ -173,7 +180,8 @@ func (g *gatherer) takePart(d gate.Difference) {
 	}
 	line := g.open[string(g.key)]
 	if line == nil {
-		line = &Line{Way: g.way(d.Old, d.New), OnRequest: g.lent, Subjects: d.Subjects, Piles: d.Piles, Old: d.Old, New: d.New, pair: g.pair}
+		line = &Line{Way: g.way(d.Old, d.New), OnRequest: g.lent, Subjects: d.Subjects, Piles: d.Piles, Old: d.Old,
+			New: d.New, pair: g.pair}
 		g.open[string(g.key)] = line
 	}
 	line.Operations = append(line.Operations, d.Operation)
@@ -219,7 +227,8 @@ func (l *Line) coming() bool { return l.Piles[0].May() != nil }
 
 func sorted(out []Line) []Line {
 	slices.SortStableFunc(out, func(a, b Line) int {
-		return cmp.Or(int(a.Way)-int(b.Way), comparePrincipals(a.Subjects[0], b.Subjects[0]), strings.Compare(a.Piles[0].First(), b.Piles[0].First()))
+		return cmp.Or(int(a.Way)-int(b.Way), comparePrincipals(a.Subjects[0], b.Subjects[0]),
+			strings.Compare(a.Piles[0].First(), b.Piles[0].First()))
 	})
 	return out
 }
@@ -268,7 +277,8 @@ func (l *Line) Is() string { return l.pair.Text(l.New) }
 // Empty says that nobody's access changes, now or to what may come.
 func (e *Effect) Empty() bool { return len(e.Lines)+len(e.Coming) == 0 }
 
-// Handed lists the operations that somebody gets who had them not, each once, by name: those that need a second look, and those with a notice.
+// Handed lists the operations that somebody gets who had them not, each once, by name: those that need a second look,
+// and those with a notice.
 func (e *Effect) Handed() (grave, noticed []*estate.Operation) {
 	seen := map[string]bool{}
 	for _, l := range slices.Concat(e.Lines, e.Coming) {

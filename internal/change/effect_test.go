@@ -52,7 +52,8 @@ func told(t *testing.T, edits ...string) ([]string, *change.Effect) {
 		if l.OnRequest {
 			asked = "on request: "
 		}
-		out = append(out, fmt.Sprintf("%s %d %s%s on %s; was %s; is %s; %d directly", e.Who(l), l.Way, asked, e.What(l), e.Where(l), l.Was(), l.Is(), e.Direct(l)))
+		out = append(out, fmt.Sprintf("%s %d %s%s on %s; was %s; is %s; %d directly", e.Who(l), l.Way, asked, e.What(l),
+			e.Where(l), l.Was(), l.Is(), e.Direct(l)))
 	}
 	return out, e
 }
@@ -65,16 +66,24 @@ func TestEffectsAreToldAsAPersonWould(t *testing.T) {
 		"nothing": {nil, nil},
 		"a group gains": {[]string{"grants:\n", "grants:\n  more: {to: group:crew, role: reader, on: db:sky/b}\n"},
 			[]string{"all 4 people of group:crew 0 table.read and table.view on db:sky/b; was never; is always; 0 directly"}},
-		"some of a group, one directly": {[]string{"crew: {members: [ana, bo, cai, dee]}", "crew: {members: [ana, bo, cai, dee, eve]}", "grants:\n", "grants:\n  more: {to: eve, role: reader, on: db:sky/b}\n"},
-			[]string{"eve 0 table.read and table.view on db:sky/a; was never; is from 10.0.0.0/8; 1 directly", "eve 0 table.read and table.view on db:sky/b; was never; is always; 1 directly"}},
+		"some of a group, one directly": {[]string{"crew: {members: [ana, bo, cai, dee]}",
+			"crew: {members: [ana, bo, cai, dee, eve]}", "grants:\n",
+			"grants:\n  more: {to: eve, role: reader, on: db:sky/b}\n"},
+			[]string{"eve 0 table.read and table.view on db:sky/a; was never; is from 10.0.0.0/8; 1 directly",
+				"eve 0 table.read and table.view on db:sky/b; was never; is always; 1 directly"}},
 		"more conditions": {[]string{"network: 10.0.0.0/8", "network: 10.0.0.0/8, mfa: true"},
-			[]string{"all 4 people of group:crew 3 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is with a second factor, from 10.0.0.0/8; 0 directly"}},
+			[]string{"all 4 people of group:crew 3 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is with a " +
+				"second factor, from 10.0.0.0/8; 0 directly"}},
 		"fewer": {[]string{"network: 10.0.0.0/8", "network: [10.0.0.0/8, 192.168.0.0/16]"},
-			[]string{"all 4 people of group:crew 1 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is from 10.0.0.0/8 or 192.168.0.0/16; 0 directly"}},
+			[]string{"all 4 people of group:crew 1 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is from " +
+				"10.0.0.0/8 or 192.168.0.0/16; 0 directly"}},
 		"others": {[]string{"network: 10.0.0.0/8", "network: 192.168.0.0/16"},
-			[]string{"all 4 people of group:crew 2 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is from 192.168.0.0/16; 0 directly"}},
-		"lost": {[]string{"  crew-reads: {to: group:crew, role: reader, on: \"db:sky/a\", when: {network: 10.0.0.0/8}}\n", ""},
-			[]string{"all 4 people of group:crew 4 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is never; 0 directly"}},
+			[]string{"all 4 people of group:crew 2 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is from " +
+				"192.168.0.0/16; 0 directly"}},
+		"lost": {[]string{"  crew-reads: {to: group:crew, role: reader, on: \"db:sky/a\", when: {network: 10.0.0.0/8}}\n",
+			""},
+			[]string{"all 4 people of group:crew 4 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is never; 0 " +
+				"directly"}},
 		"what can be lent": {[]string{"lend: {to: group:others", "lend: {to: [group:others, ana]"},
 			[]string{"ana 0 on request: table.drop on db:sky; was never; is always; 1 directly"}},
 		"all but one": {[]string{"grants:\n", "grants:\n  more: {to: eve, role: reader, on: [db, not db:sky/c]}\n"},
@@ -113,8 +122,10 @@ func TestCausesAreTheEntriesThatDiffer(t *testing.T) {
 		edits []string
 		want  string
 	}{
-		"a group":  {[]string{"crew: {members: [ana, bo, cai, dee]}", "crew: {members: [ana, bo, cai, dee, eve]}"}, "group crew"},
-		"a role":   {[]string{"reader: {allow: [table.read, table.view]}", "reader: {allow: [table.read, table.view, table.insert]}"}, "role reader"},
+		"a group": {[]string{"crew: {members: [ana, bo, cai, dee]}", "crew: {members: [ana, bo, cai, dee, eve]}"},
+			"group crew"},
+		"a role": {[]string{"reader: {allow: [table.read, table.view]}",
+			"reader: {allow: [table.read, table.view, table.insert]}"}, "role reader"},
 		"a grant":  {[]string{"network: 10.0.0.0/8", "mfa: true"}, "grant crew-reads"},
 		"a block":  {[]string{"grants:\n", "blocks: {stop: {deny: all, on: db}}\ngrants:\n"}, "block stop"},
 		"a person": {[]string{"bo: {}", "bo: {status: left}"}, "person bo"},

@@ -55,7 +55,8 @@ func (j *judge) gone(section string, was *estate.Object) {
 	case was.Protected:
 		j.breach(EntryOwner, was.Source.Position, "%s %s is protected, and gone", estate.Singular(section), was.ID)
 	case was.Owner != nil:
-		j.breach(EntryOwner, was.Source.Position, "%s %s belongs to %s, and is gone", estate.Singular(section), was.ID, was.Owner)
+		j.breach(EntryOwner, was.Source.Position, "%s %s belongs to %s, and is gone", estate.Singular(section), was.ID,
+			was.Owner)
 	default:
 		j.emptied(section, was)
 	}
@@ -69,7 +70,8 @@ func (j *judge) emptied(section string, was *estate.Object) {
 	if s, ok := bare.(*estate.Subject); ok {
 		s.Status = estate.Statuses[0]
 		if j.old.IsTemporary(entry.(*estate.Subject)) {
-			j.breach(EntryOwner, was.Source.Position, "%s %s does not stay, by the tags, and only its owner takes it out", estate.Singular(section), was.ID)
+			j.breach(EntryOwner, was.Source.Position, "%s %s does not stay, by the tags, and only its owner takes it out",
+				estate.Singular(section), was.ID)
 		}
 	}
 	var keys []string
@@ -79,19 +81,23 @@ func (j *judge) emptied(section string, was *estate.Object) {
 		}
 	}
 	if keys != nil {
-		j.breach(EntryOwner, was.Source.Position, "%s %s is gone, and with it what only its owner takes out: %s", estate.Singular(section), was.ID, strings.Join(keys, ", "))
+		j.breach(EntryOwner, was.Source.Position, "%s %s is gone, and with it what only its owner takes out: %s",
+			estate.Singular(section), was.ID, strings.Join(keys, ", "))
 	}
 }
 
 func (j *judge) added(section string, is *estate.Object) {
 	if section == "delegations" || section == "catalogs" {
-		j.breach(EntryOwner, is.Source.Position, "%s %s is new, and only the workspace's owner adds such", estate.Singular(section), is.ID)
+		j.breach(EntryOwner, is.Source.Position, "%s %s is new, and only the workspace's owner adds such",
+			estate.Singular(section), is.ID)
 	}
 	if len(is.Accept) > 0 {
-		j.breach(EntryOwner, is.Source.Position, "%s %s accepts findings, which only its owner does", estate.Singular(section), is.ID)
+		j.breach(EntryOwner, is.Source.Position, "%s %s accepts findings, which only its owner does",
+			estate.Singular(section), is.ID)
 	}
 	if s := j.subject(section, is.ID); s != nil && s.Reserve {
-		j.breach(EntryOwner, is.Source.Position, "%s %s is for emergencies alone, which only the workspace's owner says", estate.Singular(section), is.ID)
+		j.breach(EntryOwner, is.Source.Position, "%s %s is for emergencies alone, which only the workspace's owner says",
+			estate.Singular(section), is.ID)
 	}
 	if section == "grants" {
 		j.acknowledged(nil, j.new.Grants[is.ID])
@@ -124,7 +130,8 @@ func (j *judge) altered(section string, was, is *estate.Object) {
 				continue // that takes access away
 			}
 		case "tags":
-			if s := j.subject(section, was.ID); s != nil && j.old.IsTemporary(j.old.Subject(s.Principal())) && !j.old.IsTemporary(s) {
+			if s := j.subject(section, was.ID); s != nil && j.old.IsTemporary(j.old.Subject(s.Principal())) &&
+				!j.old.IsTemporary(s) {
 				j.breach(EntryOwner, is.Source.Position, "%s %s stays, by the tags, which only its owner says", one, was.ID)
 			}
 		case "members":
@@ -182,7 +189,8 @@ func (j *judge) acknowledged(was, is *estate.Grant) {
 			continue
 		}
 		if a.By != j.by.ID && a.By != j.by.String() {
-			j.breach(OwnAcceptance, is.Source.Position, "grant %s says that %s acknowledged role %s, which only %s says", is.ID, a.By, a.Role.ID, a.By)
+			j.breach(OwnAcceptance, is.Source.Position, "grant %s says that %s acknowledged role %s, which only %s says", is.ID,
+				a.By, a.Role.ID, a.By)
 		}
 	}
 }
@@ -191,9 +199,11 @@ func (j *judge) acknowledged(was, is *estate.Grant) {
 func (j *judge) settings() {
 	at := diagnostic.Position{File: policyfile.SettingsFile, Line: 1, Column: 1}
 	for key, alike := range map[string]bool{
-		"timezone": j.old.Zone.Name() == j.new.Zone.Name(), "edition": j.old.Edition == j.new.Edition, "ignore": slices.Equal(j.old.Ignore, j.new.Ignore),
+		"timezone": j.old.Zone.Name() == j.new.Zone.Name(), "edition": j.old.Edition == j.new.Edition,
+		"ignore":    slices.Equal(j.old.Ignore, j.new.Ignore),
 		"temporary": same(j.old.Temporary, j.new.Temporary), "dormant-after": j.old.DormantAfter == j.new.DormantAfter,
-		"check": maps.Equal(j.old.Severities, j.new.Severities), "owner": same(j.old.Owner, j.new.Owner), "losses": j.old.LossesDelegated == j.new.LossesDelegated,
+		"check": maps.Equal(j.old.Severities, j.new.Severities), "owner": same(j.old.Owner, j.new.Owner),
+		"losses": j.old.LossesDelegated == j.new.LossesDelegated,
 	} {
 		if !alike && policyfile.SettingAuthority(key) == policyfile.Nobodys {
 			j.breach(WorkspaceOwner, at, "the setting %s is another", key)
@@ -232,7 +242,8 @@ func (j *judge) resources() {
 				before = *was.Entry
 			}
 			if !same(before.Accept, is.Entry.Accept) || before.Protected && !is.Entry.Protected {
-				j.breach(EntryOwner, at, "resource %s accepts findings or is protected no more, which only its owner says", was.Address)
+				j.breach(EntryOwner, at, "resource %s accepts findings or is protected no more, which only its owner says",
+					was.Address)
 			}
 		}
 	}
@@ -245,7 +256,8 @@ func (j *judge) resources() {
 			j.breach(EntryOwner, is.Entry.Source.Position, "resource %s accepts findings, which only its owner does", is.Address)
 		}
 		if above != nil && above.Owner != nil && !j.mine(above.Owner) && !same(above.Owner, is.Owner) {
-			j.breach(EntryOwner, is.Entry.Source.Position, "resource %s stands in what belongs to %s, and gets another owner", is.Address, above.Owner)
+			j.breach(EntryOwner, is.Entry.Source.Position, "resource %s stands in what belongs to %s, and gets another owner",
+				is.Address, above.Owner)
 		}
 	}
 }

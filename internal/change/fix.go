@@ -31,8 +31,9 @@ type proposal struct {
 // mostTried bounds how many edits are tried.
 const mostTried = 24
 
-// Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of the estate and the request decided
-// again; those that do not do it are left out. They come with the least side effect first. quote writes a word for a shell.
+// Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of
+// the estate and the request decided again; those that do not do it are left out. They come with the least side effect
+// first. quote writes a word for a shell.
 func Fixes(g *gate.Gate, req gate.Request, now clock.Instant, quote func(string) string) ([]Fix, error) {
 	outcome, err := g.Decide(req)
 	if err != nil {
@@ -238,7 +239,8 @@ func (f *fixer) give() {
 	}
 	id := f.fresh("grants")
 	f.propose("grant", f.with("grants", &estate.Grant{
-		Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Roles: []estate.Ref{{ID: best}}, On: estate.Resources{f.here(false)},
+		Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Roles: []estate.Ref{{ID: best}},
+		On: estate.Resources{f.here(false)},
 	}), f.command("add", "grant", id, "--to", f.who(), "--role", best, "--on", f.req.Resource))
 }
 
@@ -274,7 +276,8 @@ func (f *fixer) stop() error {
 		kind string
 		edit func(e *fixer, gr *estate.Grant) (*estate.Estate, string)
 	}
-	for _, w := range []way{{"membership", (*fixer).leave}, {"grant", (*fixer).except}, {"scope", (*fixer).narrow}, {"grant", (*fixer).remove}} {
+	for _, w := range []way{{"membership", (*fixer).leave}, {"grant", (*fixer).except}, {"scope", (*fixer).narrow},
+		{"grant", (*fixer).remove}} {
 		on := *f // the edits of one proposal add up
 		var commands []string
 		for _, c := range why.Grants {
@@ -302,7 +305,8 @@ func (f *fixer) stop() error {
 		Deny:   estate.Operations{{Kind: estate.ByName, Name: f.req.Operation}},
 		On:     estate.Resources{f.here(false)},
 	})
-	f.propose("block", with, f.command("add", "block", id, "--to", f.who(), "--deny", f.req.Operation, "--on", f.req.Resource))
+	f.propose("block", with, f.command("add", "block", id, "--to", f.who(), "--deny", f.req.Operation, "--on",
+		f.req.Resource))
 	return nil
 }
 
@@ -313,8 +317,10 @@ func (f *fixer) leave(gr *estate.Grant) (*estate.Estate, string) {
 			continue
 		}
 		group := *f.estate.Groups[t.ID]
-		listed := slices.DeleteFunc(slices.Clone(group.Members), func(m estate.SubjectTerm) bool { return !m.Not && m.Principal == f.req.Subject })
-		if len(listed) == len(group.Members) || group.Match == nil && len(listed) > 0 && !slices.ContainsFunc(listed, func(m estate.SubjectTerm) bool { return !m.Not }) {
+		listed := slices.DeleteFunc(slices.Clone(group.Members),
+			func(m estate.SubjectTerm) bool { return !m.Not && m.Principal == f.req.Subject })
+		if len(listed) == len(group.Members) || group.Match == nil && len(listed) > 0 &&
+			!slices.ContainsFunc(listed, func(m estate.SubjectTerm) bool { return !m.Not }) {
 			continue // or `not` entries alone would be left, which no file may have
 		}
 		group.Members = listed

@@ -55,7 +55,8 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 			"grant: hgate add grant cai-table-drop --to cai --role drop --on db:sky/t",
 			"condition: hgate set grant heads-by-night --when \"\"",
 		}},
-		{"dan", "db:sky/v", []string{ // the list that a block leaves out is written out, so that `not` has something to take from
+		// the list that a block leaves out is written out, so that `not` has something to take from
+		{"dan", "db:sky/v", []string{
 			"block: hgate set block no-tickets --to \"everyone,anonymous,not dan\"; hgate set block not-dan --to \"+not dan\"",
 			"scope: hgate set block no-tickets --on \"+not db:sky/v\"; hgate set block not-dan --on \"+not db:sky/v\"",
 		}},
@@ -69,7 +70,8 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 	} {
 		ctx := g.NewContext()
 		ctx.Time(at)
-		fixes, err := change.Fixes(g, gate.Request{Subject: estate.Principal{ID: c.who}, Operation: "table.drop", Resource: c.where, Context: ctx}, at, func(word string) string {
+		fixes, err := change.Fixes(g, gate.Request{Subject: estate.Principal{ID: c.who}, Operation: "table.drop",
+			Resource: c.where, Context: ctx}, at, func(word string) string {
 			if word == "" || strings.Contains(word, " ") {
 				return `"` + word + `"`
 			}
@@ -107,7 +109,8 @@ blocks: {b: {to: service:bot, deny: only view, on: 'db:x'}}
 	for _, who := range []estate.Principal{{ID: "ana"}, {Kind: estate.IsService, ID: "bot"}, {Kind: estate.IsAnonymous}} {
 		c := g.NewContext()
 		c.Time(at)
-		fixes, err := change.Fixes(g, gate.Request{Subject: who, Operation: "server.view", Resource: "db", Context: c}, at, func(s string) string { return s })
+		fixes, err := change.Fixes(g, gate.Request{Subject: who, Operation: "server.view", Resource: "db", Context: c}, at,
+			func(s string) string { return s })
 		require.NoError(t, err)
 		for _, f := range fixes {
 			proposed++

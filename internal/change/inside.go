@@ -17,7 +17,8 @@ func (j *judge) grants() {
 			continue
 		}
 		if where := j.outside(was, g); where != "" {
-			b := j.breach(GrantInside, g.Source.Position, "grant %s is new or wider, and no delegation to %s covers all that it can come to: %s", g.ID, j.by, where)
+			b := j.breach(GrantInside, g.Source.Position,
+				"grant %s is new or wider, and no delegation to %s covers all that it can come to: %s", g.ID, j.by, where)
 			b.Where = where
 		}
 	}
@@ -35,7 +36,8 @@ type part struct {
 func (j *judge) outside(was, g *estate.Grant) string {
 	all := was == nil || !j.pair.Narrower(g.ID) || j.eased(was, g)
 	lessNot := was != nil && slices.ContainsFunc(was.To, func(t estate.SubjectTerm) bool {
-		return t.Not && !slices.ContainsFunc(g.To, func(o estate.SubjectTerm) bool { return o.Not && o.Principal == t.Principal })
+		return t.Not && !slices.ContainsFunc(g.To,
+			func(o estate.SubjectTerm) bool { return o.Not && o.Principal == t.Principal })
 	})
 	var parts []part
 	fresh := false
@@ -44,7 +46,8 @@ func (j *judge) outside(was, g *estate.Grant) string {
 			if t.Not {
 				continue
 			}
-			one := part{fresh: all || lessNot || !slices.ContainsFunc(was.Roles, func(r estate.Ref) bool { return r.ID == ref.ID }) ||
+			one := part{fresh: all || lessNot || !slices.ContainsFunc(was.Roles,
+				func(r estate.Ref) bool { return r.ID == ref.ID }) ||
 				!slices.ContainsFunc(was.To, func(o estate.SubjectTerm) bool { return !o.Not && o.Principal == t.Principal })}
 			fresh = fresh || one.fresh
 			for _, d := range j.may {
@@ -107,7 +110,8 @@ func (j *judge) eased(was, is *estate.Grant) bool {
 
 // withinAll says whether all that a role has is within the ceiling of a delegation.
 func (j *judge) withinAll(d *delegation, role string) bool {
-	return d.Within == nil || !slices.ContainsFunc(j.is.RoleOperations(role), func(o *estate.Operation) bool { return !j.within(d, o.Name) })
+	return d.Within == nil || !slices.ContainsFunc(j.is.RoleOperations(role),
+		func(o *estate.Operation) bool { return !j.within(d, o.Name) })
 }
 
 // mayGet says whether a delegation lets all have something whom an entry of a grant's `to` selects, those who join a

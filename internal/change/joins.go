@@ -11,16 +11,18 @@ import (
 
 // mayEdit says whether a delegation lets the author fill a group.
 func mayEdit(d *estate.Delegation, id string) bool {
-	return slices.ContainsFunc(d.MayEdit, func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id })
+	return slices.ContainsFunc(d.MayEdit,
+		func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id })
 }
 
 // edited lists the groups whose members change, and which the author may edit.
 func (j *judge) edited() (all []string) {
 	for _, was := range estate.Sorted(j.old.Groups) {
 		after := j.new.Groups[was.ID]
-		if after != nil && after != was && !same(after.Members, was.Members) && slices.ContainsFunc(estate.Sorted(j.old.Delegations), func(d *estate.Delegation) bool {
-			return mayEdit(d, was.ID) && j.was.Selects(d.To, j.by)
-		}) {
+		if after != nil && after != was && !same(after.Members, was.Members) &&
+			slices.ContainsFunc(estate.Sorted(j.old.Delegations), func(d *estate.Delegation) bool {
+				return mayEdit(d, was.ID) && j.was.Selects(d.To, j.by)
+			}) {
 			all = append(all, was.ID)
 		}
 	}
@@ -38,7 +40,8 @@ func (j *judge) withMembers(groups []string) *estate.Estate {
 		with := *j.old.Groups[id]
 		with.Members = nil
 		for _, m := range j.new.Groups[id].Members {
-			if m.Kind == estate.IsEveryone || m.Kind == estate.IsAnonymous || m.Kind == estate.IsGroup && j.old.Groups[m.ID] != nil || j.old.Subject(m.Principal) != nil {
+			if m.Kind == estate.IsEveryone || m.Kind == estate.IsAnonymous || m.Kind == estate.IsGroup &&
+				j.old.Groups[m.ID] != nil || j.old.Subject(m.Principal) != nil {
 				with.Members = append(with.Members, m)
 			}
 		}
@@ -121,7 +124,8 @@ func (j *judge) members() error {
 		} else if !is {
 			rule, text = NotToSelf, "and nobody gives to themselves"
 		}
-		b := j.breach(rule, positionOf(one.who, j.new, j.old), "%s gets %s on %s by joining a group, %s", one.who, one.operation, gains[one], text)
+		b := j.breach(rule, positionOf(one.who, j.new, j.old), "%s gets %s on %s by joining a group, %s", one.who,
+			one.operation, gains[one], text)
 		b.Who, b.Where, b.Operation = one.who.String(), gains[one], one.operation
 		b.Would = fmt.Sprintf("a delegation to %s with may-edit for the group, and within for %s", j.by, one.operation)
 	}

@@ -41,7 +41,8 @@ type delegation struct {
 // author says of it.
 func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant) ([]Breach, error) {
 	if who := before.Subject(by); who == nil || !ActiveAt(who, before.Zone, now) {
-		return []Breach{{Rule: AuthorActive, Message: fmt.Sprintf("%s is not active, and changes nothing", by), Who: by.String(), Position: positionOf(by, after, before)}}, nil
+		return []Breach{{Rule: AuthorActive, Message: fmt.Sprintf("%s is not active, and changes nothing", by),
+			Who: by.String(), Position: positionOf(by, after, before)}}, nil
 	}
 	j := &judge{by: by, now: now, joiners: map[estate.Principal]string{}}
 	alone, err := gate.Compile(before, nil)
@@ -83,7 +84,8 @@ func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant)
 	j.people()
 	j.powers()
 	slices.SortStableFunc(j.breaches, func(a, b Breach) int { return a.Position.Compare(b.Position) })
-	return slices.CompactFunc(j.breaches, func(a, b Breach) bool { return a.Message == b.Message && a.Rule == b.Rule }), nil
+	return slices.CompactFunc(j.breaches, func(a, b Breach) bool { return a.Message == b.Message && a.Rule == b.Rule }),
+		nil
 }
 
 // ActiveAt says whether a subject is active at an instant.
@@ -213,7 +215,8 @@ func (j *judge) apart() (more [2][]estate.Resources) {
 // too much to look at all.
 func (j *judge) eachGain(e *Effect, visit func(*Line, estate.Principal, string)) error {
 	if e.ComingInPart {
-		j.breach(GainDelegated, diagnostic.Position{File: "hidden-gate.yaml", Line: 1, Column: 1}, "there are too many ways in which a resource may come to tell what this change gives")
+		j.breach(GainDelegated, diagnostic.Position{File: "hidden-gate.yaml", Line: 1, Column: 1},
+			"there are too many ways in which a resource may come to tell what this change gives")
 	}
 	for _, lines := range [][]Line{e.Lines, e.Coming} {
 		for i := range lines {
@@ -238,7 +241,10 @@ func (j *judge) effect() error {
 		return err
 	}
 	j.pair = effect.Gates
-	if err := j.eachGain(effect, func(l *Line, who estate.Principal, op string) { j.gain(effect, l, who, op) }); err != nil {
+	if err := j.eachGain(effect, func(l *Line, who estate.Principal,
+		op string) {
+		j.gain(effect, l, who, op)
+	}); err != nil {
 		return err
 	}
 	if !j.old.LossesDelegated {
@@ -280,7 +286,8 @@ func (j *judge) gain(e *Effect, l *Line, who estate.Principal, op string) {
 			if p.May() != nil {
 				place = "what comes like " + Described(p)
 			}
-			b := j.breach(rule, positionOf(who, j.new, j.old), "%s gets %s on %s%s, and no delegation to %s covers that", who, op, place, asked, j.by)
+			b := j.breach(rule, positionOf(who, j.new, j.old), "%s gets %s on %s%s, and no delegation to %s covers that", who,
+				op, place, asked, j.by)
 			if rule == BlockStands || rule == GainByGrant {
 				b.Message = fmt.Sprintf("%s gets %s on %s%s, and not by a grant of %s", who, op, place, asked, j.by)
 			}
@@ -300,7 +307,8 @@ func (j *judge) expected(l *Line, who estate.Principal, op string, r sides) bool
 	if was == nil {
 		was = &estate.Resource{Address: r.is.Address, System: r.is.System, Type: r.is.Type, Index: -1}
 	}
-	before, err := l.pair.Old.PossibleAs(who, op, was, func(g *estate.Grant) bool { return l.OnRequest == (g.OnRequest != nil) })
+	before, err := l.pair.Old.PossibleAs(who, op, was,
+		func(g *estate.Grant) bool { return l.OnRequest == (g.OnRequest != nil) })
 	if err != nil {
 		return false
 	}
@@ -322,7 +330,8 @@ func (j *judge) wanted(who estate.Principal, op string, r sides) string {
 			if id, ok := j.joiners[who]; ok {
 				to = "group:" + id
 			}
-			return fmt.Sprintf("{to: %s, may-grant: [%s], on: %s, to-members-of: %s}", j.by, strings.Join(roles, ", "), r.is.Address, to)
+			return fmt.Sprintf("{to: %s, may-grant: [%s], on: %s, to-members-of: %s}", j.by, strings.Join(roles, ", "),
+				r.is.Address, to)
 		}
 	}
 	return ""
@@ -364,7 +373,8 @@ func (j *judge) gainOn(l *Line, who estate.Principal, op string, r sides) Rule {
 		return GainDelegated
 	}
 	for _, b := range j.old.Blocks {
-		if r.was != nil && j.between.Stops(b, who, op, r.was) && (j.new.Blocks[b.ID] == nil || !j.is.Stops(j.new.Blocks[b.ID], who, op, r.is) || j.asksOfChanged(b.When, who, r)) {
+		if r.was != nil && j.between.Stops(b, who, op, r.was) &&
+			(j.new.Blocks[b.ID] == nil || !j.is.Stops(j.new.Blocks[b.ID], who, op, r.is) || j.asksOfChanged(b.When, who, r)) {
 			return BlockStands
 		}
 	}
@@ -405,19 +415,23 @@ func (j *judge) asksOfChanged(c *estate.Condition, who estate.Principal, r sides
 		return false
 	}
 	was, is := j.old.Subject(who), j.new.Subject(who)
-	return was == nil || is == nil || !slices.Equal(was.Tags, is.Tags) || !slices.Equal(r.was.Tags, r.is.Tags) || !same(r.was.Owner, r.is.Owner) ||
-		r.is.Owner != nil && r.is.Owner.Kind == estate.IsGroup && j.between.Estate().Groups[r.is.Owner.ID] != nil && j.between.InGroup(who, r.is.Owner.ID) != j.is.InGroup(who, r.is.Owner.ID)
+	return was == nil || is == nil || !slices.Equal(was.Tags, is.Tags) || !slices.Equal(r.was.Tags, r.is.Tags) ||
+		!same(r.was.Owner, r.is.Owner) ||
+		r.is.Owner != nil && r.is.Owner.Kind == estate.IsGroup && j.between.Estate().Groups[r.is.Owner.ID] != nil &&
+			j.between.InGroup(who, r.is.Owner.ID) != j.is.InGroup(who, r.is.Owner.ID)
 }
 
 func asksOfSubjectOrResource(c *estate.Condition) bool {
-	return c.Owner != nil || c.Same != nil || c.Subject != nil || c.Resource != nil || c.Not != nil && asksOfSubjectOrResource(c.Not) ||
+	return c.Owner != nil || c.Same != nil || c.Subject != nil || c.Resource != nil || c.Not != nil &&
+		asksOfSubjectOrResource(c.Not) ||
 		slices.ContainsFunc(c.Any, func(one estate.Condition) bool { return asksOfSubjectOrResource(&one) })
 }
 
 // handsOut says that a grant gives something that it did not, or not so.
 func (j *judge) handsOut(g *estate.Grant, who estate.Principal, op string, r sides) bool {
 	was := j.old.Grants[g.ID]
-	return was == nil || r.was == nil || !gives(j.between, was, who, op, r.was) || !j.pair.Narrower(g.ID) || was.OnRequest != nil && g.OnRequest == nil ||
+	return was == nil || r.was == nil || !gives(j.between, was, who, op, r.was) || !j.pair.Narrower(g.ID) ||
+		was.OnRequest != nil && g.OnRequest == nil ||
 		slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return slices.Contains(j.pair.RoleGrows(ref.ID), op) })
 }
 
@@ -455,7 +469,8 @@ func (j *judge) loss(e *Effect, l *Line, who estate.Principal, op string) {
 			}) {
 				continue
 			}
-			b := j.breach(LossDelegated, positionOf(who, j.new, j.old), "%s loses %s on %s, and no delegation to %s covers that", who, op, r.was.Address, j.by)
+			b := j.breach(LossDelegated, positionOf(who, j.new, j.old), "%s loses %s on %s, and no delegation to %s covers that",
+				who, op, r.was.Address, j.by)
 			b.Who, b.Where, b.Operation = who.String(), r.was.Address.String(), op
 			return
 		}

@@ -24,8 +24,11 @@ func estateFrom(t testing.TB, text string) *estate.Estate {
 }
 
 func TestTheOwnerOfTheWorkspaceMayDoAnything(t *testing.T) {
-	assert.Empty(t, judged(t, "root", "delegations:\n", "delegations:\n  mine: {to: lead, may-grant: keeper, on: everything}\n", "check: {direct-grant: warning}", "check: {direct-grant: off}"))
-	assert.Empty(t, judged(t, "boss", "vault: {kind: database, owner: boss,", "vault: {kind: database, owner: boss, title: Mine,"), "the owner of an entry")
+	assert.Empty(t, judged(t, "root", "delegations:\n",
+		"delegations:\n  mine: {to: lead, may-grant: keeper, on: everything}\n", "check: {direct-grant: warning}",
+		"check: {direct-grant: off}"))
+	assert.Empty(t, judged(t, "boss", "vault: {kind: database, owner: boss,",
+		"vault: {kind: database, owner: boss, title: Mine,"), "the owner of an entry")
 	assert.NotEmpty(t, judged(t, "boss", "check: {direct-grant: warning}", "check: {direct-grant: off}"))
 }
 
@@ -50,7 +53,8 @@ func TestWhoseChangeItIs(t *testing.T) {
 		var rules []change.Rule
 		for _, b := range breaches {
 			rules = append(rules, b.Rule)
-			assert.False(t, b.Would != "" && (b.Rule == change.BlockStands || b.Rule == change.GainByGrant), "no delegation helps: %s", c.name)
+			assert.False(t, b.Would != "" && (b.Rule == change.BlockStands || b.Rule == change.GainByGrant),
+				"no delegation helps: %s", c.name)
 		}
 		assert.Contains(t, rules, c.rule, c.name)
 	}
@@ -71,7 +75,8 @@ func TestNobodyWithoutDelegationMayDoWhatTheLeadMayNot(t *testing.T) {
 	}
 }
 
-// What may be done in turn may be done at once, and what may not be done may not be done beside something else, nor after it.
+// What may be done in turn may be done at once, and what may not be done may not be done beside something else, nor
+// after it.
 func TestChangesMayBeSplitAndPutTogether(t *testing.T) {
 	judge := func(before, after string) int {
 		e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(after)}})
@@ -140,11 +145,13 @@ func TestLossesMayBeDelegated(t *testing.T) {
 		require.Equal(t, 1, strings.Count(text, from), from)
 		now, err := clock.UTC.ParseTime("2026-11-23T12:00Z")
 		require.NoError(t, err)
-		out, err := change.Judge(estateFrom(t, text), estateFrom(t, strings.Replace(text, from, to, 1)), estate.Principal{ID: "lead"}, now)
+		out, err := change.Judge(estateFrom(t, text), estateFrom(t, strings.Replace(text, from, to, 1)),
+			estate.Principal{ID: "lead"}, now)
 		require.NoError(t, err)
 		return out
 	}
-	assert.Empty(t, judge("role: watcher, on: scope:crew-parts, ends: 2026-12-15", "role: watcher, on: scope:crew-parts, ends: 2026-12-10"))
+	assert.Empty(t, judge("role: watcher, on: scope:crew-parts, ends: 2026-12-15",
+		"role: watcher, on: scope:crew-parts, ends: 2026-12-10"))
 	for _, b := range judge("  masters: {to: [bo, mate], role: watcher, on: dome}\n", "") {
 		assert.Equal(t, change.LossDelegated, b.Rule)
 	}
@@ -170,7 +177,8 @@ delegations: {hand-out: {to: lead, may-grant: opener, on: dome}}
 			require.NoError(t, err, full)
 			both[i] = e
 		}
-		out, err := change.Judge(both[0], both[1], estate.Principal{ID: "lead"}, clock.Of(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)))
+		out, err := change.Judge(both[0], both[1], estate.Principal{ID: "lead"},
+			clock.Of(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)))
 		require.NoError(t, err)
 		return out
 	}
@@ -197,7 +205,8 @@ delegations: {fill: {to: lead, may-edit: group:crew, ` + ceiling + `on: dome}}
 			require.NoError(t, err)
 			both[i] = e
 		}
-		out, err := change.Judge(both[0], both[1], estate.Principal{ID: "lead"}, clock.Of(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)))
+		out, err := change.Judge(both[0], both[1], estate.Principal{ID: "lead"},
+			clock.Of(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)))
 		require.NoError(t, err)
 		return out
 	}

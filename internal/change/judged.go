@@ -18,7 +18,8 @@ func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant
 	}
 	bare := e.With(estate.Clear("grants"))
 	roster := gate.NewRoster(e)
-	pair, err := gate.CompileComing(bare, e, gate.Standing, who, [2]*gate.Roster{roster, roster}, gate.Coming{Judged: true})
+	pair, err := gate.CompileComing(bare, e, gate.Standing, who, [2]*gate.Roster{roster, roster},
+		gate.Coming{Judged: true})
 	if err != nil {
 		return nil, err
 	}
@@ -33,10 +34,12 @@ func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant
 
 // In keeps the lines about what may come of operations and places that are chosen, as they are in a context, and
 // tells how each comes out there.
-func (e *Effect) In(c *gate.Context, of *gate.Gate, operation func(*estate.Operation) bool, place func(*estate.Resource) bool) (lines []Line, outcomes []gate.Outcome) {
+func (e *Effect) In(c *gate.Context, of *gate.Gate, operation func(*estate.Operation) bool,
+	place func(*estate.Resource) bool) (lines []Line, outcomes []gate.Outcome) {
 	context := e.Gates.New.For(c, of)
 	for _, l := range e.Coming {
-		l.Operations = slices.DeleteFunc(slices.Clone(l.Operations), func(name string) bool { return !operation(e.After.Operations[name]) })
+		l.Operations = slices.DeleteFunc(slices.Clone(l.Operations),
+			func(name string) bool { return !operation(e.After.Operations[name]) })
 		l.Piles = slices.DeleteFunc(slices.Clone(l.Piles), func(p *gate.Pile) bool { return !place(p.May().In(e.After)) })
 		sure, possible := e.Gates.New.Holds(l.New.Sure, context), e.Gates.New.Holds(l.New.Possible, context)
 		outcome := min(sure, possible)

@@ -28,13 +28,16 @@ func (j *judge) roles() {
 		if is == nil || is == was || j.mine(was.Owner) {
 			continue
 		}
-		if grown := j.pair.RoleGrows(was.ID); grown != nil && !(same(was.Include, is.Include) && same(was.Allow, is.Allow) && same(was.Starts, is.Starts) && same(was.Ends, is.Ends)) {
+		if grown := j.pair.RoleGrows(was.ID); grown != nil &&
+			!(same(was.Include, is.Include) && same(was.Allow, is.Allow) && same(was.Starts, is.Starts) &&
+				same(was.Ends, is.Ends)) {
 			j.breach(RoleKeeps, is.Source.Position, "role %s gets %s, or has it for longer", was.ID, named(grown))
 		}
 		stands := j.is.RoleStandsFor(was.ID)
 		for _, id := range j.was.RoleStandsFor(was.ID) {
 			if counted[id] && !slices.Contains(stands, id) {
-				j.breach(RoleKeeps, is.Source.Position, "role %s stands for role %s no more, which is counted or kept apart", was.ID, id)
+				j.breach(RoleKeeps, is.Source.Position, "role %s stands for role %s no more, which is counted or kept apart",
+					was.ID, id)
 			}
 		}
 	}
@@ -67,7 +70,8 @@ func (j *judge) places() {
 	for _, t := range estate.Sorted(j.old.Tests) {
 		if is := j.new.Tests[t.ID]; is != nil {
 			for _, term := range placesOf(t) {
-				rules = append(rules, stays{"test " + t.ID, is.Source.Position, estate.Resources{term}, estate.Resources{term}, false})
+				rules = append(rules, stays{"test " + t.ID, is.Source.Position, estate.Resources{term}, estate.Resources{term},
+					false})
 			}
 		}
 	}
@@ -105,7 +109,8 @@ func (j *judge) places() {
 		return true
 	})
 	if !whole {
-		j.breach(RuleKeepsPlaces, diagnostic.Position{File: "hidden-gate.yaml", Line: 1, Column: 1}, "there are too many places to tell whether rules stay about them")
+		j.breach(RuleKeepsPlaces, diagnostic.Position{File: "hidden-gate.yaml", Line: 1, Column: 1},
+			"there are too many places to tell whether rules stay about them")
 	}
 }
 
@@ -153,7 +158,8 @@ func (j *judge) people() {
 			names = j.more(g.Subjects, is.Subjects, j.was)
 		}
 		if names != nil {
-			j.breach(RuleKeepsPeople, is.Source.Position, "guarantee %s is about others now: %s", g.ID, named(names)).Who = named(names)
+			j.breach(RuleKeepsPeople, is.Source.Position, "guarantee %s is about others now: %s", g.ID,
+				named(names)).Who = named(names)
 		}
 	}
 	for _, t := range estate.Sorted(j.old.Tests) {
@@ -196,7 +202,8 @@ func (j *judge) powers() {
 	}
 	for _, g := range estate.Sorted(j.new.Grants) {
 		if was := j.old.Grants[g.ID]; was != nil && was.OnRequest != nil && g.OnRequest != nil {
-			tell(g.Source.Position, j.more(was.OnRequest.Approvers, g.OnRequest.Approvers, j.was), "grant %s is approved by others, too", g.ID)
+			tell(g.Source.Position, j.more(was.OnRequest.Approvers, g.OnRequest.Approvers, j.was),
+				"grant %s is approved by others, too", g.ID)
 		}
 	}
 	for _, g := range estate.Sorted(j.new.Groups) {
@@ -208,7 +215,8 @@ func (j *judge) powers() {
 		if was := j.old.Delegations[d.ID]; was != nil {
 			tell(d.Source.Position, j.more(was.To, d.To, j.was), "delegation %s lets others hand out, too", d.ID)
 			if d.ToMembersOf != nil {
-				tell(d.Source.Position, j.more(was.ToMembersOf, d.ToMembersOf, j.between), "delegation %s reaches others, too", d.ID)
+				tell(d.Source.Position, j.more(was.ToMembersOf, d.ToMembersOf, j.between), "delegation %s reaches others, too",
+					d.ID)
 			}
 		}
 	}

@@ -17,7 +17,8 @@ people: {ana: {}, bo: {}}
 roles: {dropper: {allow: [table.drop]}}
 grants: {
 `
-	before, after := estateOf(t, text+"}\n"), estateOf(t, text+"  own: {to: everyone, role: dropper, on: db, when: {owner: true}}\n}\n")
+	before, after := estateOf(t, text+"}\n"),
+		estateOf(t, text+"  own: {to: everyone, role: dropper, on: db, when: {owner: true}}\n}\n")
 	effect, err := change.Of(before, after, change.How{Since: noon})
 	require.NoError(t, err)
 	require.Empty(t, effect.Lines, "nobody owns anything yet")

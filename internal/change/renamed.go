@@ -11,7 +11,8 @@ import (
 // maxCells is how many single cells are held against one another where an entry has got another id.
 const maxCells = 2_000_000
 
-// Renamed takes an entry by its old and its new id for the same: if all that was so of the one is so of the other, nothing changes.
+// Renamed takes an entry by its old and its new id for the same: if all that was so of the one is so of the other,
+// nothing changes.
 func (e *Effect) Renamed(section, from, to string) {
 	r := renaming{section, from, to}
 	if r.cancels(e.Lines) {
@@ -25,7 +26,8 @@ func (e *Effect) Renamed(section, from, to string) {
 // renaming is an entry that gets another id.
 type renaming struct{ section, from, to string }
 
-// cancels says that lines tell the same of both ids, what was so of the one being so of the other now, and the other way round.
+// cancels says that lines tell the same of both ids, what was so of the one being so of the other now, and the other
+// way round.
 func (r renaming) cancels(lines []Line) bool {
 	type cell struct {
 		onRequest bool
@@ -79,7 +81,8 @@ func (r renaming) principal(p estate.Principal) estate.Principal {
 func (r renaming) address(address string) string {
 	for _, ids := range [][2]string{{r.from, r.to}, {r.to, r.from}} {
 		rest, inside := strings.CutPrefix(address, ids[0])
-		if r.section == "systems" && inside && (rest == "" || rest[0] == ':') || r.section == "resources" && inside && (rest == "" || rest[0] == '/') {
+		if r.section == "systems" && inside && (rest == "" || rest[0] == ':') || r.section == "resources" && inside &&
+			(rest == "" || rest[0] == '/') {
 			return ids[1] + rest
 		}
 	}
@@ -98,7 +101,8 @@ func described(p *gate.Pile, name func(estate.Principal) estate.Principal) strin
 
 // SameButWhere says whether two lines say the same of the same subjects, about other operations or resources.
 func (l *Line) SameButWhere(m *Line) bool {
-	if l.Way != m.Way || l.OnRequest != m.OnRequest || len(l.Subjects) != len(m.Subjects) || l.Is() != m.Is() || l.Was() != m.Was() {
+	if l.Way != m.Way || l.OnRequest != m.OnRequest || len(l.Subjects) != len(m.Subjects) || l.Is() != m.Is() ||
+		l.Was() != m.Was() {
 		return false
 	}
 	for i := range l.Subjects {

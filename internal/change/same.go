@@ -11,7 +11,8 @@ import (
 // same says whether two entries say the same, wherever they stand.
 func same(a, b any) bool { return sameValue(reflect.ValueOf(a), reflect.ValueOf(b)) }
 
-var placeless = map[reflect.Type]bool{reflect.TypeFor[diagnostic.Position](): true, reflect.TypeFor[estate.Source](): true}
+var placeless = map[reflect.Type]bool{reflect.TypeFor[diagnostic.Position](): true,
+	reflect.TypeFor[estate.Source](): true}
 
 func sameValue(a, b reflect.Value) bool {
 	if a.IsValid() != b.IsValid() || a.IsValid() && a.Type() != b.Type() {
@@ -21,9 +22,10 @@ func sameValue(a, b reflect.Value) bool {
 		return true
 	}
 	if a.Type() == reflect.TypeFor[estate.Subjects]() { // the long ones of a large estate: reflection takes its time
-		return slices.EqualFunc(a.Interface().(estate.Subjects), b.Interface().(estate.Subjects), func(a, b estate.SubjectTerm) bool {
-			return a.Principal == b.Principal && a.Not == b.Not
-		})
+		return slices.EqualFunc(a.Interface().(estate.Subjects), b.Interface().(estate.Subjects),
+			func(a, b estate.SubjectTerm) bool {
+				return a.Principal == b.Principal && a.Not == b.Not
+			})
 	}
 	switch a.Kind() {
 	case reflect.Pointer, reflect.Interface:

@@ -24,10 +24,12 @@ func (a altered) any(sections ...string) bool {
 	return slices.ContainsFunc(sections, func(s string) bool { return len(a[s]) > 0 })
 }
 
-// touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which entries are others: where an estate was read again
-// in part, the rest is the same by its address.
-func touched(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster, few int) map[estate.Principal]bool {
-	if len(before.People)+len(after.People) < 2*few || before.Tree != after.Tree || before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
+// touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which
+// entries are others: where an estate was read again in part, the rest is the same by its address.
+func touched(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster,
+	few int) map[estate.Principal]bool {
+	if len(before.People)+len(after.People) < 2*few || before.Tree != after.Tree ||
+		before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
 		altered.any("separations", "systems", "catalogs") {
 		return nil
 	}
@@ -98,9 +100,11 @@ func setOf(ids []string) map[string]bool {
 	return out
 }
 
-// concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ; nil where it may anywhere.
+// concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ;
+// nil where it may anywhere.
 func concerned(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster, few int) *[2][]estate.Resources {
-	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition || altered.any("separations", "catalogs") {
+	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
+		altered.any("separations", "catalogs") {
 		return nil
 	}
 	for _, id := range altered["systems"] {
@@ -144,7 +148,8 @@ func concerned(before, after *estate.Estate, altered altered, rosters [2]*gate.R
 	return out
 }
 
-// rostersOf numbers the subjects of both estates, once where both have the same. That of the old one is given if it is known.
+// rostersOf numbers the subjects of both estates, once where both have the same. That of the old one is given if it is
+// known.
 func rostersOf(before, after *estate.Estate, altered altered, known *gate.Roster) [2]*gate.Roster {
 	if known == nil {
 		known = gate.NewRoster(before)

@@ -6,7 +6,8 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// Without gives an estate as it would be if a grant were not there, nobody had a role, or nobody were in a group. Other sections stay as they are.
+// Without gives an estate as it would be if a grant were not there, nobody had a role, or nobody were in a group. Other
+// sections stay as they are.
 func Without(e *estate.Estate, section, id string) *estate.Estate {
 	switch section {
 	case "grants":

@@ -10,7 +10,8 @@ import (
 	"hiddengate/internal/gate"
 )
 
-// Who says whom a line is about: by name where they are few, by their group where it says it all, else by count and group.
+// Who says whom a line is about: by name where they are few, by their group where it says it all, else by count and
+// group.
 func (e *Effect) Who(l *Line) string {
 	if len(l.Subjects) <= 3 {
 		var names []string
@@ -104,7 +105,8 @@ func and(names []string) string {
 	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
-// What names a line's operations: a level of which all are among them, of those that apply to the resources, by one word.
+// What names a line's operations: a level of which all are among them, of those that apply to the resources, by one
+// word.
 func (e *Effect) What(l *Line) string {
 	of := e.After
 	if l.Way == Loses {
@@ -149,7 +151,8 @@ func (e *Effect) Where(l *Line) string {
 	return and(places)
 }
 
-// Places lists a line's resources, each place of which it has all in which its operations apply standing for what is in it.
+// Places lists a line's resources, each place of which it has all in which its operations apply standing for what is in
+// it.
 func (e *Effect) Places(l *Line) []string {
 	if l.where != nil {
 		return l.where
@@ -223,7 +226,8 @@ type folder struct {
 	out     []string
 }
 
-// fold tells those of the rows, in tree order, that stand in a place, the first of them among them, and gives the others.
+// fold tells those of the rows, in tree order, that stand in a place, the first of them among them, and gives the
+// others.
 func (f *folder) fold(place int, rows []int) []int {
 	end := f.end(place)
 	n, _ := slices.BinarySearch(rows, end)
@@ -251,7 +255,8 @@ func (f *folder) fold(place int, rows []int) []int {
 	return others
 }
 
-// under gives what stands above a row, or is it, right in a place: one more than whose row is given, 0 for that of all systems.
+// under gives what stands above a row, or is it, right in a place: one more than whose row is given, 0 for that of all
+// systems.
 func (f *folder) under(row, parent int) int {
 	for int(f.tree.Rows[row].Parent) != parent {
 		row = int(f.tree.Rows[row].Parent) - 1

@@ -33,7 +33,8 @@ func (k *acknowledging) apply(a *app, e *estate.Estate, body *yaml.Node) error {
 	accepted := splice.List()
 	for _, r := range asked {
 		if k.why == "" {
-			return &draft.Error{Message: fmt.Sprintf("role %s asks whoever grants it to accept: %s", r.ID, r.Acknowledge), Help: "say why it is so, with --acknowledge \"…\""}
+			return &draft.Error{Message: fmt.Sprintf("role %s asks whoever grants it to accept: %s", r.ID, r.Acknowledge),
+				Help: "say why it is so, with --acknowledge \"…\""}
 		}
 		why := splice.Scalar(k.why)
 		why.Style = yaml.DoubleQuotedStyle
@@ -41,8 +42,10 @@ func (k *acknowledging) apply(a *app, e *estate.Estate, body *yaml.Node) error {
 		if err != nil {
 			return err
 		}
-		accepted.Content = append(accepted.Content, splice.Map(splice.Scalar("role"), splice.Scalar(r.ID), splice.Scalar("by"), splice.Scalar(k.who()), splice.Scalar("why"), why,
-			splice.Scalar("date"), splice.Scalar(dateOf(e.Zone, now))))
+		accepted.Content = append(accepted.Content,
+			splice.Map(splice.Scalar("role"), splice.Scalar(r.ID), splice.Scalar("by"), splice.Scalar(k.who()),
+				splice.Scalar("why"), why,
+				splice.Scalar("date"), splice.Scalar(dateOf(e.Zone, now))))
 	}
 	if len(accepted.Content) > 0 {
 		body.Content = append(body.Content, splice.Scalar("acknowledged"), accepted)

@@ -78,13 +78,16 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 	}
 	help := "`file` of many at once: CSV whose columns are id and the keys"
 	if s.Name == "roles" {
-		help = "`person` whose operations the role has, as person:ID; or a file of many at once: CSV whose columns are id and the keys"
+		help = "`person` whose operations the role has, as person:ID; or a file of many at once: CSV whose columns are id " +
+			"and the keys"
 	}
 	c.Flags().StringVar(&from, "from", "", help)
 	switch s.Name {
 	case "roles":
-		c.Flags().StringVar(&template, "template", "", "`name` of a template to start from, as KIND/NAME: see hgate list templates")
-		_ = c.RegisterFlagCompletionFunc("template", cobra.FixedCompletions(templateIDs(), cobra.ShellCompDirectiveNoFileComp))
+		c.Flags().StringVar(&template, "template", "",
+			"`name` of a template to start from, as KIND/NAME: see hgate list templates")
+		_ = c.RegisterFlagCompletionFunc("template",
+			cobra.FixedCompletions(templateIDs(), cobra.ShellCompDirectiveNoFileComp))
 	case "grants":
 		ack.flags(c)
 	}
@@ -174,8 +177,10 @@ func join(d *draft.Draft, s policyfile.Section, id string, groups []string) erro
 	}
 	for _, list := range groups {
 		for _, g := range splitList(list) {
-			if err := d.Change("groups", strings.TrimPrefix(g, "group:"), "members", []*yaml.Node{splice.Scalar(name)}, nil); missingFile(err) {
-				return &draft.Error{Message: fmt.Sprintf("there is no group %q", g), Help: "add it with `hgate add group " + g + "`"}
+			if err := d.Change("groups", strings.TrimPrefix(g, "group:"), "members", []*yaml.Node{splice.Scalar(name)},
+				nil); missingFile(err) {
+				return &draft.Error{Message: fmt.Sprintf("there is no group %q", g), Help: "add it with `hgate add group " + g +
+					"`"}
 			} else if err != nil {
 				return err
 			}
@@ -202,7 +207,8 @@ func (a *app) operationsOf(e *estate.Estate, who string) (*yaml.Node, error) {
 		return nil, err
 	}
 	if len(has) == 0 {
-		return nil, &draft.Error{Message: who + " may do nothing, so there is nothing to make a role of", Help: "see `hgate reach " + who + "`"}
+		return nil, &draft.Error{Message: who + " may do nothing, so there is nothing to make a role of",
+			Help: "see `hgate reach " + who + "`"}
 	}
 	list := splice.List()
 	for _, o := range keys(has) {
@@ -214,7 +220,8 @@ func (a *app) operationsOf(e *estate.Estate, who string) (*yaml.Node, error) {
 
 func dateOf(zone *clock.Zone, at clock.Instant) string { return zone.DateOf(at).String() }
 
-// addMany adds an entry for each line of a CSV file. A column tag.KEY is a tag, groups are joined; lists are separated by ;.
+// addMany adds an entry for each line of a CSV file. A column tag.KEY is a tag, groups are joined; lists are separated
+// by ;.
 func addMany(d *draft.Draft, s policyfile.Section, name, into string) error {
 	in, err := os.Open(name)
 	if err != nil {

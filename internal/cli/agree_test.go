@@ -95,8 +95,10 @@ func TestBatchAndTryAgree(t *testing.T) {
 		say("reason", "--reason", "because", "because")
 		say("ticket", "--ticket", false, "")
 		say("device", "--context", 7, "device=7")
-		kind := map[estate.PrincipalKind]string{estate.IsPerson: "person", estate.IsService: "service", estate.IsAnonymous: "anonymous"}[who.Kind]
-		line, err := json.Marshal(map[string]any{"subject": map[string]string{"type": kind, "id": who.ID}, "action": map[string]string{"name": args[2]},
+		kind := map[estate.PrincipalKind]string{estate.IsPerson: "person", estate.IsService: "service",
+			estate.IsAnonymous: "anonymous"}[who.Kind]
+		line, err := json.Marshal(map[string]any{"subject": map[string]string{"type": kind, "id": who.ID},
+			"action":   map[string]string{"name": args[2]},
 			"resource": map[string]string{"type": r.Type, "id": args[3]}, "context": context})
 		require.NoError(t, err)
 		lines, single = append(lines, string(line)), append(single, args)

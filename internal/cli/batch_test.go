@@ -24,12 +24,16 @@ const benchLines = 100_000
 // requests writes n requests about the demo: every person in turn, half a dozen operations, changing contexts.
 func requests(n int) []byte {
 	people := []string{"ines.okafor", "pia.lindqvist", "hana.kobari", "joao.ferraz", "lucas.amarel", "otto.lind"}
-	what := [][2]string{{"table.read", "obsdb:sky/frames-0411"}, {"unit.restart", "north-dish"}, {"interface.change", "ridge-net:base"}, {"workload.restart", "reduce:nightly"},
-		{"account.set-password", "obsdb:accounts/lucas.amarel"}, {"content.view", "proposals:cycle-9"}, {"bill.view", "archive"}}
+	what := [][2]string{{"table.read", "obsdb:sky/frames-0411"}, {"unit.restart", "north-dish"},
+		{"interface.change", "ridge-net:base"}, {"workload.restart", "reduce:nightly"},
+		{"account.set-password", "obsdb:accounts/lucas.amarel"}, {"content.view", "proposals:cycle-9"},
+		{"bill.view", "archive"}}
 	var b bytes.Buffer
 	for i := range n {
 		w := what[i%len(what)]
-		fmt.Fprintf(&b, `{"subject":{"type":"person","id":%q},"action":{"name":%q},"resource":{"type":"any","id":%q},"context":{"time":"2027-12-%02dT%02d:%02d:00-01:00","network":"10.40.%d.%d","mfa":%t}}`+"\n",
+		fmt.Fprintf(&b,
+			`{"subject":{"type":"person","id":%q},"action":{"name":%q},"resource":{"type":"any","id":%q},`+
+				`"context":{"time":"2027-12-%02dT%02d:%02d:00-01:00","network":"10.40.%d.%d","mfa":%t}}`+"\n",
 			people[i%len(people)], w[0], w[1], 1+i%28, i%24, i%60, i%4, i%250, i%3 > 0)
 	}
 	return b.Bytes()
@@ -105,7 +109,8 @@ func TestBatchSkipsAnEndlessLine(t *testing.T) {
 	for _, end := range []string{"\n", ""} {
 		in := one + "\n" + strings.Repeat("x", maxBatchLine+10) + "\n" + one + end
 		var out, problems bytes.Buffer
-		code := Run(t.Context(), []string{"-C", dir, "try", "--batch", "-"}, Streams{strings.NewReader(in), &out, &problems}, time.Now)
+		code := Run(t.Context(), []string{"-C", dir, "try", "--batch", "-"}, Streams{strings.NewReader(in), &out, &problems},
+			time.Now)
 		require.Equal(t, exitWrong, code)
 		answers := strings.Split(strings.TrimSpace(out.String()), "\n")
 		require.Len(t, answers, 3)

@@ -59,7 +59,8 @@ func (a *app) proofsText(p *view.Page, proofs []proof, since string) {
 		default:
 			f := one.before.Failures[0]
 			p.Line("  %s  %s", p.Paint(view.Yes, "proved"), one.Test.ID)
-			p.Line("          %s", p.Paint(view.Faint, "then: "+f.Subject.String()+" "+f.Operation+" on "+f.Resource+": expected "+f.Expected+", got "+f.Got))
+			p.Line("          %s", p.Paint(view.Faint,
+				"then: "+f.Subject.String()+" "+f.Operation+" on "+f.Resource+": expected "+f.Expected+", got "+f.Got))
 		}
 	}
 }

@@ -31,7 +31,8 @@ func breachesText(p *view.Page, breaches []change.Breach) {
 				}
 				continue
 			}
-			rows = append(rows, []view.Cell{{Text: b.Position.Short(), Style: view.Faint}, {Text: b.Operation}, {Text: sentenceAbout(b)}})
+			rows = append(rows, []view.Cell{{Text: b.Position.Short(), Style: view.Faint}, {Text: b.Operation},
+				{Text: sentenceAbout(b)}})
 		}
 		for i := range rows {
 			if words := strings.Split(rows[i][1].Text, ", "); len(words) > 4 {
@@ -51,7 +52,8 @@ func breachesText(p *view.Page, breaches []change.Breach) {
 			if i == 3 {
 				break
 			}
-			p.Table(2, nil, [][]view.Cell{{{Text: "delegation that would cover it", Style: view.Faint}, {Text: text, Style: view.Faint}}})
+			p.Table(2, nil, [][]view.Cell{{{Text: "delegation that would cover it", Style: view.Faint},
+				{Text: text, Style: view.Faint}}})
 		}
 	}
 }

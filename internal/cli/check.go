@@ -23,8 +23,9 @@ func (a *app) checkCommand() *cobra.Command {
 accepts a finding with accept:; accepted findings are listed and not counted.
 It exits with 1 on a finding that is an error, with --strict on a warning too.
 
-With --since and --by it judges a change instead: everything that somebody gains by it, and everything that is weakened, must
-be covered by a delegation to its author, as the delegations stood before. It exits with 1 if anything is not.`,
+With --since and --by it judges a change instead: everything that somebody gains by it, and
+everything that is weakened, must be covered by a delegation to its author, as the delegations stood
+before. It exits with 1 if anything is not.`,
 		Example: `  hgate check
   hgate check --strict --format json
   hgate check --watch
@@ -32,7 +33,8 @@ be covered by a delegation to its author, as the delegations stood before. It ex
 		Args: takes(0, 0),
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 1 on warnings too")
-	c.Flags().StringVar(&since, "since", "", "hold what has changed since a Git `revision`, or another folder (./, ../ or /), against the delegations of then")
+	c.Flags().StringVar(&since, "since", "",
+		"hold what has changed since a Git `revision`, or another folder (./, ../ or /), against the delegations of then")
 	c.Flags().StringVar(&by, "by", "", "`who` made the change")
 	a.moment(c)
 	c.RunE = func(*cobra.Command, []string) error {
@@ -104,7 +106,8 @@ func (a *app) checkJSON(found []finding.Found) error {
 		Findings []row `json:"findings"`
 	}{[]row{}}
 	for _, f := range found {
-		out.Findings = append(out.Findings, row{f.Code, f.Severity.String(), f.Message, f.Position.File, f.Position.Line, f.Position.Column, f.Help, f.Accepted})
+		out.Findings = append(out.Findings, row{f.Code, f.Severity.String(), f.Message, f.Position.File, f.Position.Line,
+			f.Position.Column, f.Help, f.Accepted})
 	}
 	return a.json(out)
 }
@@ -113,7 +116,8 @@ func (a *app) checkText(found []finding.Found, e *estate.Estate) {
 	p := a.page(a.Out)
 	n := tally(found)
 	what := strings.Join([]string{
-		count(len(e.People), "person"), count(len(e.Groups), "group"), count(len(e.Roles), "role"), count(len(e.Grants), "grant"), count(e.Tree.Len(), "resource"),
+		count(len(e.People), "person"), count(len(e.Groups), "group"), count(len(e.Roles), "role"),
+		count(len(e.Grants), "grant"), count(e.Tree.Len(), "resource"),
 	}, ", ")
 	what = strings.Replace(what, "persons", "people", 1)
 	verdict, style := "Nothing is wrong", view.Yes
@@ -148,7 +152,8 @@ func (a *app) checkText(found []finding.Found, e *estate.Estate) {
 		p.Line("\n%s", p.Paint(view.Heading, "Accepted, and not counted"))
 		for _, f := range found {
 			if f.Accepted != "" {
-				p.Table(2, nil, [][]view.Cell{{{Text: f.Position.Short(), Style: view.Faint}, {Text: f.Code + ": " + f.Message + view.Break + "because: " + f.Accepted}}})
+				p.Table(2, nil, [][]view.Cell{{{Text: f.Position.Short(), Style: view.Faint},
+					{Text: f.Code + ": " + f.Message + view.Break + "because: " + f.Accepted}}})
 			}
 		}
 	}

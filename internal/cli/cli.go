@@ -70,8 +70,8 @@ func (a answered) Error() string { return fmt.Sprintf("exit %d", int(a)) }
 // outside is an error of the world around the program.
 type outside struct{ error }
 
-// Run runs the program and gives its exit code. It ends soon after the context does. now is the clock. If the cache goes away
-// while it is read, the command begins anew without one.
+// Run runs the program and gives its exit code. It ends soon after the context does. now is the clock. If the cache
+// goes away while it is read, the command begins anew without one.
 func Run(ctx context.Context, args []string, streams Streams, now func() time.Time) int {
 	a := &app{Streams: streams, ctx: ctx, now: now}
 	in, isFile := streams.In.(*os.File)
@@ -95,8 +95,8 @@ func Run(ctx context.Context, args []string, streams Streams, now func() time.Ti
 // toEnd is how long a command has to come to its end once it is interrupted; then it is left behind.
 const toEnd = time.Second
 
-// attended runs the program once, until it ends or is interrupted. What works for long needs not look whether it is: an edit is not cut off
-// where it puts files in place, and nothing else leaves anything behind.
+// attended runs the program once, until it ends or is interrupted. What works for long needs not look whether it is: an
+// edit is not cut off where it puts files in place, and nothing else leaves anything behind.
 func (a *app) attended(args []string, out *stream) (code int, again bool) {
 	type ended struct {
 		code  int
@@ -238,17 +238,23 @@ or with 'hgate new', which starts a workspace of your own.`,
 	} {
 		root.AddGroup(&g)
 	}
-	root.PersistentFlags().StringVarP(&a.dir, "workspace", "C", "", "`folder` of the workspace (found upward from the current one)")
-	root.PersistentFlags().StringVar(&a.color, "color", "auto", "`when` to colour: auto, always or never; NO_COLOR is heeded")
-	_ = root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
+	root.PersistentFlags().StringVarP(&a.dir, "workspace", "C", "",
+		"`folder` of the workspace (found upward from the current one)")
+	root.PersistentFlags().StringVar(&a.color, "color", "auto",
+		"`when` to colour: auto, always or never; NO_COLOR is heeded")
+	_ = root.RegisterFlagCompletionFunc("color",
+		cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	cobra.EnableCommandSorting = false // they come in the order in which people work
 	for _, in := range []struct {
 		group    string
 		commands []*cobra.Command
 	}{
-		{"write", []*cobra.Command{a.newCommand(), a.addCommand(), a.setCommand(), a.copyCommand(), a.renameCommand(), a.removeCommand(),
-			a.statusCommand("suspend", "suspended"), a.statusCommand("resume", "active"), a.importCommand(), a.fmtCommand(), a.listCommand(), a.showCommand()}},
-		{"look", []*cobra.Command{a.tryCommand(), a.reachCommand(), a.holdersCommand(), a.gridCommand(), a.coverCommand(), a.contestCommand(), a.trimCommand()}},
+		{"write", []*cobra.Command{a.newCommand(), a.addCommand(), a.setCommand(), a.copyCommand(), a.renameCommand(),
+			a.removeCommand(),
+			a.statusCommand("suspend", "suspended"), a.statusCommand("resume", "active"), a.importCommand(), a.fmtCommand(),
+			a.listCommand(), a.showCommand()}},
+		{"look", []*cobra.Command{a.tryCommand(), a.reachCommand(), a.holdersCommand(), a.gridCommand(), a.coverCommand(),
+			a.contestCommand(), a.trimCommand()}},
 		{"hold", []*cobra.Command{a.checkCommand(), a.testCommand(), a.proveCommand(), a.compareCommand()}},
 		{"other", []*cobra.Command{a.demoCommand(), a.schemaCommand(), a.versionCommand()}},
 	} {
@@ -290,7 +296,8 @@ func (a *app) formats(c *cobra.Command, names ...string) {
 
 // moment gives a command its --at.
 func (a *app) moment(c *cobra.Command) {
-	c.Flags().StringVar(&a.at, "at", "", "the `time` of the request and of the state, such as 2027-12-01T22:00, or any (now, where left out)")
+	c.Flags().StringVar(&a.at, "at", "",
+		"the `time` of the request and of the state, such as 2027-12-01T22:00, or any (now, where left out)")
 	_ = c.RegisterFlagCompletionFunc("at", cobra.FixedCompletions([]string{"any"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
@@ -304,7 +311,8 @@ func (a *app) page(w io.Writer) *view.Page {
 			p.Width = min(width, 160)
 		}
 	}
-	p.Color = a.color == "always" || a.color == "auto" && terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	p.Color = a.color == "always" || a.color == "auto" && terminal && os.Getenv("NO_COLOR") == "" &&
+		os.Getenv("TERM") != "dumb"
 	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); !terminal && err == nil && columns >= 60 {
 		p.Width = min(columns, 160)
 	}
@@ -323,7 +331,8 @@ func (a *app) exact() io.Writer {
 func (a *app) folder() (string, error) {
 	if a.dir != "" {
 		if _, err := os.Stat(filepath.Join(a.dir, policyfile.SettingsFile)); err != nil {
-			return "", fmt.Errorf("%s is no workspace: it has no %s; `hgate new %s` makes one", a.dir, policyfile.SettingsFile, a.dir)
+			return "", fmt.Errorf("%s is no workspace: it has no %s; `hgate new %s` makes one", a.dir, policyfile.SettingsFile,
+				a.dir)
 		}
 		return a.dir, nil
 	}
@@ -344,7 +353,9 @@ func (a *app) folder() (string, error) {
 			return dir, trusted(dir, info, settings, foreign)
 		}
 		if dir == filepath.Dir(dir) {
-			return "", fmt.Errorf("there is no %s here or in a folder above; name a workspace with -C, or make one with `hgate new`", policyfile.SettingsFile)
+			return "",
+				fmt.Errorf("there is no %s here or in a folder above; name a workspace with -C, or make one with `hgate new`",
+					policyfile.SettingsFile)
 		}
 	}
 }
@@ -363,7 +374,8 @@ func trusted(dir string, info, settings fs.FileInfo, foreign []string) error {
 	default:
 		return nil
 	}
-	return fmt.Errorf("there is a workspace in %s, but %s, so it is not taken unasked: name it with -C %s if you mean it", dir, why, dir)
+	return fmt.Errorf("there is a workspace in %s, but %s, so it is not taken unasked: name it with -C %s if you mean it",
+		dir, why, dir)
 }
 
 // workspace opens the workspace's folder, out of which nothing is read. Nobody edits it until release is called.
@@ -402,7 +414,8 @@ func (a *app) compiled() (*gate.Gate, error) {
 	return a.compiledIn(root, dir)
 }
 
-// estateIn gives the estate of a workspace: from the cache, with its roster, or, if it is small or there is none, from the files.
+// estateIn gives the estate of a workspace: from the cache, with its roster, or, if it is small or there is none, from
+// the files.
 func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, *gate.Roster, error) {
 	if g, ok := a.cache(dir).Open(root.FS()); ok {
 		return g.Estate(), g.Roster, nil

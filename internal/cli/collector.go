@@ -18,8 +18,8 @@ func ShortRun() {
 // shortEdit lets a short run that holds two estates have more before it collects any.
 func shortEdit() { debug.SetMemoryLimit(2 * largeHeap) }
 
-// longRun sets it back for a command that goes on as long as there is input, or looks at everything: at its limit the collector
-// would take as much time as the work.
+// longRun sets it back for a command that goes on as long as there is input, or looks at everything: at its limit the
+// collector would take as much time as the work.
 func longRun() {
 	debug.SetGCPercent(100)
 	debug.SetMemoryLimit(math.MaxInt64)

@@ -26,8 +26,8 @@ are Git revisions, or folders, which begin with ./, ../ or /; without NEW it is 
 Each change comes with the entries that made it so, and with the tests that come out otherwise.
 --expand tells it row by row.
 
-Two roles, people or groups of the workspace, as role:A role:B, are compared likewise: what only one has, and what both have.
-Of a group it is what a new member gets.`,
+Two roles, people or groups of the workspace, as role:A role:B, are compared likewise: what only one
+has, and what both have. Of a group it is what a new member gets.`,
 		Example: `  hgate compare main
   hgate compare v1 v2 --format md
   hgate compare person:ines.okafor person:marek.dvorin`,
@@ -35,7 +35,8 @@ Of a group it is what a new member gets.`,
 	}
 	c.Flags().BoolVar(&expand, "expand", false, "tell it row by row")
 	c.Flags().StringSliceVar(&failOn, "fail-on", nil, "`what` to exit with 1 on: gained, lost, changed")
-	_ = c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions([]string{"gained", "lost", "changed"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("fail-on",
+		cobra.FixedCompletions([]string{"gained", "lost", "changed"}, cobra.ShellCompDirectiveNoFileComp))
 	a.moment(c)
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		for _, word := range failOn {
@@ -85,7 +86,8 @@ func kindOf(w change.Way) string {
 var wayStyles = map[string]view.Style{"gained": view.Yes, "lost": view.No, "changed": view.Maybe}
 
 func differsIn(e *change.Effect, words []string) bool {
-	return slices.ContainsFunc(slices.Concat(e.Lines, e.Coming), func(l change.Line) bool { return slices.Contains(words, kindOf(l.Way)) })
+	return slices.ContainsFunc(slices.Concat(e.Lines, e.Coming),
+		func(l change.Line) bool { return slices.Contains(words, kindOf(l.Way)) })
 }
 
 func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, error) {
@@ -130,20 +132,24 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) error {
 	p := a.page(a.Out)
 	if e.Before.Zone.Name() != e.After.Zone.Name() {
-		p.Line("%s", p.Paint(view.Maybe, fmt.Sprintf("The time zone was %s and is %s: hours and dates are compared as if it had been so before.", e.Before.Zone.Name(), e.After.Zone.Name())))
+		p.Line("%s", p.Paint(view.Maybe,
+			fmt.Sprintf("The time zone was %s and is %s: hours and dates are compared as if it had been so before.",
+				e.Before.Zone.Name(), e.After.Zone.Name())))
 	}
 	if expand {
 		var rows [][]view.Cell
 		e.Rows(func(r change.Row) {
 			kind := kindOf(r.Line.Way)
-			rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: r.Subject.String()}, {Text: r.Operation}, {Text: r.Resource}, {Text: whenOf(r.Line), Style: view.Faint}})
+			rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: r.Subject.String()},
+				{Text: r.Operation}, {Text: r.Resource}, {Text: whenOf(r.Line), Style: view.Faint}})
 		})
 		for i := range e.Coming {
 			l := &e.Coming[i]
 			kind := kindOf(l.Way)
 			for _, who := range l.Subjects {
 				for _, op := range l.Operations {
-					rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: who.String()}, {Text: op}, {Text: e.Where(l)}, {Text: whenOf(l), Style: view.Faint}})
+					rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: who.String()}, {Text: op},
+						{Text: e.Where(l)}, {Text: whenOf(l), Style: view.Faint}})
 				}
 			}
 		}
@@ -288,7 +294,8 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 			if l.OnRequest {
 				what = "on request: " + what
 			}
-			fmt.Fprintf(p, "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)), cell(whenOf(l)), cell(strings.Join(through, ", ")))
+			fmt.Fprintf(p, "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)),
+				cell(whenOf(l)), cell(strings.Join(through, ", ")))
 		}
 	}
 	turned, err := e.Turned(now)
@@ -350,7 +357,8 @@ func (a *app) compareEntries(one, other string) error {
 	}{
 		{"Only " + one, func(w change.Way) bool { return w == change.Loses }},
 		{"Only " + other, func(w change.Way) bool { return w == change.Gains }},
-		{"Both, under other conditions", func(w change.Way) bool { return w == change.Wider || w == change.Narrows || w == change.Other }},
+		{"Both, under other conditions",
+			func(w change.Way) bool { return w == change.Wider || w == change.Narrows || w == change.Other }},
 		{"Both", func(w change.Way) bool { return w == change.Alike }},
 	}
 	for i, h := range heads {
@@ -378,7 +386,8 @@ func (a *app) compareEntries(one, other string) error {
 			if when == "always" {
 				when = ""
 			}
-			rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: effect.What(&l)}, {Text: when, Style: view.Faint}, {Text: grantsText(effect.Grants(&l)), Style: view.Faint}})
+			rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: effect.What(&l)}, {Text: when, Style: view.Faint},
+				{Text: grantsText(effect.Grants(&l)), Style: view.Faint}})
 		}
 		if len(rows) == 0 {
 			rows = append(rows, []view.Cell{{Text: "nothing", Style: view.Faint}})
@@ -467,7 +476,8 @@ func (a *app) compareRoles(g *gate.Gate, one, other string) error {
 			if o.HighRisk {
 				risk = "high risk"
 			}
-			rows = append(rows, []view.Cell{{Text: name}, {Text: o.Level.String()}, {Text: risk, Style: view.Maybe}, {Text: o.About, Style: view.Faint}})
+			rows = append(rows, []view.Cell{{Text: name}, {Text: o.Level.String()}, {Text: risk, Style: view.Maybe},
+				{Text: o.About, Style: view.Faint}})
 		}
 		if len(rows) == 0 {
 			rows = append(rows, []view.Cell{{Text: "nothing", Style: view.Faint}})

@@ -23,14 +23,16 @@ func (a *app) contestCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "contest OPERATION RESOURCE [SUBJECT…]",
 		Short: "Tell who gets what only one can have at a time",
-		Long: `Tells who gets an exclusive operation, such as the control of a dish, when several want it: whoever is allowed it through the role that
-stands first in the system's precedence; on a tie whoever has it (--held-by) keeps it, else it goes to who asked first, in the order of the
-names. Without names it is everybody who may.`,
+		Long: `Tells who gets an exclusive operation, such as the control of a dish, when several want it: whoever
+is allowed it through the role that stands first in the system's precedence; on a tie whoever has it
+(--held-by) keeps it, else it goes to who asked first, in the order of the names. Without names it
+is everybody who may.`,
 		Example: `  hgate contest control.take north-dish --network 10.40.1.1
   hgate contest control.take north-dish marek.dvorin hana.kobari --held-by hana.kobari`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) < 2 {
-				return fmt.Errorf("contest takes an operation, a resource and who wants it, as in: hgate contest control.take north-dish marek.dvorin hana.kobari")
+				return fmt.Errorf("contest takes an operation, a resource and who wants it, as in: hgate contest control.take " +
+					"north-dish marek.dvorin hana.kobari")
 			}
 			return nil
 		},
@@ -73,7 +75,8 @@ names. Without names it is everybody who may.`,
 			who = append(who, p)
 		}
 		if len(who) == 0 {
-			holders, err := g.Holders(ctx, []*estate.Resource{place}, func(o *estate.Operation) bool { return o.Name == args[0] })
+			holders, err := g.Holders(ctx, []*estate.Resource{place},
+				func(o *estate.Operation) bool { return o.Name == args[0] })
 			if err != nil {
 				return err
 			}
@@ -107,7 +110,8 @@ names. Without names it is everybody who may.`,
 	return c
 }
 
-func (a *app) contestText(operation string, place *estate.Resource, said string, all []survey.Contestant, rule survey.Rule) {
+func (a *app) contestText(operation string, place *estate.Resource, said string, all []survey.Contestant,
+	rule survey.Rule) {
 	p := a.page(a.Out)
 	if rule == survey.NobodyMay {
 		p.Line("%s  gets %s on %s", p.Paint(view.No, "NOBODY"), operation, place.Address)
@@ -136,7 +140,8 @@ func (a *app) contestText(operation string, place *estate.Resource, said string,
 			}
 		}
 		v := verdicts[c.Outcome]
-		rows = append(rows, []view.Cell{{Text: c.Who.String()}, {Text: v.word, Style: v.style}, {Text: role}, {Text: rank}, {Text: grant, Style: view.Faint}})
+		rows = append(rows, []view.Cell{{Text: c.Who.String()}, {Text: v.word, Style: v.style}, {Text: role}, {Text: rank},
+			{Text: grant, Style: view.Faint}})
 	}
 	p.Table(2, []string{"who", "", "role", "precedence", "grant"}, rows)
 }

@@ -19,8 +19,9 @@ func (a *app) copyCommand() *cobra.Command {
 	c := a.perSection(&cobra.Command{
 		Use:   "copy",
 		Short: "Make an entry like another, or give someone the access of another",
-		Long: `Makes a new entry of an old one; flags say what is different. A person's copy has the same tags, groups and direct grants,
-and never a name, an address or a credential. 'copy access' gives someone who is there already what another has.`,
+		Long: `Makes a new entry of an old one; flags say what is different. A person's copy has the same tags,
+groups and direct grants, and never a name, an address or a credential. 'copy access' gives someone
+who is there already what another has.`,
 		Example: `  hgate copy role dome-operator dish-operator --allow dish.*
   hgate copy person marek.dvorin luc.arnaud --name "Luc Arnaud"
   hgate copy access marek.dvorin --to luc.arnaud`,
@@ -32,7 +33,8 @@ and never a name, an address or a credential. 'copy access' gives someone who is
 func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 	var e editing
 	var file string
-	c := &cobra.Command{Use: s.One + " ID NEW", Short: "Copy a " + s.One, Example: "  hgate copy " + s.One + " ID NEW", ValidArgsFunction: a.completeEntry(s, 1)}
+	c := &cobra.Command{Use: s.One + " ID NEW", Short: "Copy a " + s.One, Example: "  hgate copy " + s.One + " ID NEW",
+		ValidArgsFunction: a.completeEntry(s, 1)}
 	c.Args = func(_ *cobra.Command, args []string) error {
 		if len(args) != 2 {
 			return fmt.Errorf("this is written `hgate copy %s ID NEW`", s.One)
@@ -60,7 +62,8 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 			for i := 0; i+1 < len(body.Content); i += 2 {
 				key := body.Content[i].Value
 				isSubject := s.Name == "people" || s.Name == "services"
-				if key == "protected" || key == "acknowledged" || isSubject && slices.Contains(ownKeys, key) || isSubject && key == "groups" {
+				if key == "protected" || key == "acknowledged" || isSubject && slices.Contains(ownKeys, key) || isSubject &&
+					key == "groups" {
 					continue
 				}
 				copied.Content = append(copied.Content, body.Content[i], body.Content[i+1])
@@ -96,8 +99,8 @@ func (a *app) copyAccessCommand() *cobra.Command {
 	var to string
 	c := &cobra.Command{
 		Use: "access SUBJECT --to SOMEONE", Short: "Give someone the groups and direct grants of another",
-		Long: `Puts SOMEONE into every group that lists SUBJECT, and beside SUBJECT into every grant and block that names it. Groups that
-fill themselves by tags are told and left alone.`,
+		Long: `Puts SOMEONE into every group that lists SUBJECT, and beside SUBJECT into every grant and block that
+names it. Groups that fill themselves by tags are told and left alone.`,
 		Example: "  hgate copy access marek.dvorin --to luc.arnaud",
 		Args:    takes(1, 1), ValidArgsFunction: a.completeFirst(a.subjects(false)),
 	}

@@ -18,9 +18,10 @@ func (a *app) coverCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "cover",
 		Short: "Show who stands behind each strong operation",
-		Long: `Tells of every high-risk and every govern operation (or of those named with --what), and of each place where it applies, who can do it by
-standing grants, from now (or --at) on: what nobody can do, what hangs on one person, on whom most depends, and at which hours of the
-coming week fewer people can than are enough (--least). --without shows what would be left if somebody were gone.`,
+		Long: `Tells of every high-risk and every govern operation (or of those named with --what), and of each
+place where it applies, who can do it by standing grants, from now (or --at) on: what nobody can do,
+what hangs on one person, on whom most depends, and at which hours of the coming week fewer people
+can than are enough (--least). --without shows what would be left if somebody were gone.`,
 		Example: `  hgate cover
   hgate cover --without hana.kobari --where obsdb
   hgate cover --what backup.restore --least 2 --format json`,
@@ -37,7 +38,8 @@ coming week fewer people can than are enough (--least). --without shows what wou
 			return err
 		}
 		e := g.Estate()
-		w := survey.Watch{Least: least, What: func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }}
+		w := survey.Watch{Least: least,
+			What: func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }}
 		if w.Since, err = a.day(e.Zone); err != nil {
 			return err
 		}
@@ -176,17 +178,21 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 		return len(together(rows, func(r survey.Covered) string { return r.Operation.Name }))
 	}
 	if len(gone) > 0 {
-		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Without %s nobody could do %s more", strings.Join(gone, " and "), count(distinct(lost), "operation"))))
+		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Without %s nobody could do %s more", strings.Join(gone, " and "),
+			count(distinct(lost), "operation"))))
 		a.coverPart(p, "", lost, false)
 	} else {
-		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Of %d %s, %d can be done by nobody somewhere, and %d by one person alone", distinct(listed), kind, distinct(none), distinct(one))))
+		p.Line("%s", p.Paint(view.Heading,
+			fmt.Sprintf("Of %d %s, %d can be done by nobody somewhere, and %d by one person alone", distinct(listed), kind,
+				distinct(none), distinct(one))))
 	}
 	a.coverPart(p, "By one person alone", one, true)
 	if reliances := survey.Reliances(rows); len(reliances) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "On whom most depends"))
 		var cells [][]view.Cell
 		for _, r := range reliances[:min(len(reliances), 8)] {
-			cells = append(cells, []view.Cell{{Text: r.Who.String()}, {Text: count(len(r.Operations), "operation")}, {Text: count(r.Count, "time") + " alone", Style: view.Faint}})
+			cells = append(cells, []view.Cell{{Text: r.Who.String()}, {Text: count(len(r.Operations), "operation")},
+				{Text: count(r.Count, "time") + " alone", Style: view.Faint}})
 		}
 		p.Table(2, nil, cells)
 	}
@@ -198,7 +204,8 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 		p.Line("\n%s", p.Paint(view.Heading, title))
 		var cells [][]view.Cell
 		for _, part := range together(short, func(r survey.Covered) string { return r.Short + "\n" + placesOf(r) }) {
-			cells = append(cells, []view.Cell{{Text: part[0].Short, Style: view.Maybe}, {Text: operationsOf(part)}, {Text: placesOf(part[0]), Style: view.Faint}})
+			cells = append(cells, []view.Cell{{Text: part[0].Short, Style: view.Maybe}, {Text: operationsOf(part)},
+				{Text: placesOf(part[0]), Style: view.Faint}})
 		}
 		p.Table(2, nil, cells)
 	}
@@ -248,7 +255,8 @@ func (a *app) coverJSON(rows, lost []survey.Covered, without bool) error {
 		out := []row{}
 		for _, r := range rows {
 			out = append(out, row{
-				r.Operation.Name, r.Operation.Level.String(), r.Operation.HighRisk, append([]string{}, r.Places...), r.Count, append([]string{}, texts(r.People)...), r.Number, r.Services, r.Lent, r.Short, r.Coming,
+				r.Operation.Name, r.Operation.Level.String(), r.Operation.HighRisk, append([]string{}, r.Places...), r.Count,
+				append([]string{}, texts(r.People)...), r.Number, r.Services, r.Lent, r.Short, r.Coming,
 			})
 		}
 		return out

@@ -18,14 +18,21 @@ type step struct {
 }
 
 var walk = []step{
-	{"What is there? Each system has a kind, and each kind offers operations of four levels:\nview < use < change < govern. These are a camera's.", []string{"show", "kind", "device-console"}},
-	{"A role names some of them. This is the role of the night shift, and what it comes to.", []string{"show", "role", "night-operator"}},
-	{"Are the files sound, and is there a slip in them? There is one: a grant to a person.", []string{"check", "--at", "2027-12-01T22:00"}},
+	{"What is there? Each system has a kind, and each kind offers operations of four levels:\nview < use < change < " +
+		"govern. These are a camera's.", []string{"show", "kind", "device-console"}},
+	{"A role names some of them. This is the role of the night shift, and what it comes to.",
+		[]string{"show", "role", "night-operator"}},
+	{"Are the files sound, and is there a slip in them? There is one: a grant to a person.",
+		[]string{"check", "--at", "2027-12-01T22:00"}},
 	{"What does the junior database administrator reach?", []string{"reach", "lucas.amarel", "--at", "2027-12-01T10:00"}},
-	{"A visitor reads the frames she observed, if she signs in with a second factor.", []string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0411", "--mfa", "yes", "--at", "2027-12-01T22:00"}},
-	{"Nobody else's, though. The answer names what each grant lacks.", []string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0388", "--mfa", "yes", "--at", "2027-12-01T22:00"}},
-	{"What a request leaves out never helps it: without a word on the second factor, it depends.", []string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0411", "--at", "2027-12-01T22:00"}},
-	{"Who may change anything on the mast between the two sites?", []string{"holders", "from change", "ridge-net:relay", "--at", "2027-12-01T22:00"}},
+	{"A visitor reads the frames she observed, if she signs in with a second factor.",
+		[]string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0411", "--mfa", "yes", "--at", "2027-12-01T22:00"}},
+	{"Nobody else's, though. The answer names what each grant lacks.",
+		[]string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0388", "--mfa", "yes", "--at", "2027-12-01T22:00"}},
+	{"What a request leaves out never helps it: without a word on the second factor, it depends.",
+		[]string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0411", "--at", "2027-12-01T22:00"}},
+	{"Who may change anything on the mast between the two sites?",
+		[]string{"holders", "from change", "ridge-net:relay", "--at", "2027-12-01T22:00"}},
 	{"Last, the tests: examples of what must be allowed and what denied.", []string{"test"}},
 }
 

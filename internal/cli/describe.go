@@ -53,27 +53,38 @@ type listed struct {
 	columns   []string // that list shows as text, the id first
 	ids       func(*gate.Gate) []string
 	describe  func(*gate.Gate, string) []pair
-	bulk      func(*gate.Gate) func(*gate.Gate, string) []pair // the same for all of them, quicker; nil if there is no such way
+	// the same for all of them, quicker; nil if there is no such way
+	bulk func(*gate.Gate) func(*gate.Gate, string) []pair
 }
 
 var listings = []listed{
-	{"people", "person", "people", []string{"id", "name", "status", "ends", "last-seen", "groups", "roles"}, sectionIDs("people"), describePerson, describeSubjects},
-	{"services", "service", "services", []string{"id", "owner", "status", "ends", "last-seen", "groups", "roles"}, sectionIDs("services"), describeService, describeServices},
+	{"people", "person", "people", []string{"id", "name", "status", "ends", "last-seen", "groups", "roles"},
+		sectionIDs("people"), describePerson, describeSubjects},
+	{"services", "service", "services", []string{"id", "owner", "status", "ends", "last-seen", "groups", "roles"},
+		sectionIDs("services"), describeService, describeServices},
 	{"groups", "group", "groups", []string{"id", "about", "members"}, sectionIDs("groups"), describeGroup, nil},
-	{"systems", "system", "systems", []string{"id", "kind", "title", "owner", "tags"}, sectionIDs("systems"), describeSystem, nil},
+	{"systems", "system", "systems", []string{"id", "kind", "title", "owner", "tags"}, sectionIDs("systems"),
+		describeSystem, nil},
 	{"resources", "resource", "", []string{"id", "type", "owner", "tags"}, resourceIDs, describeResource, nil},
 	{"scopes", "scope", "scopes", []string{"id", "resources", "covers"}, sectionIDs("scopes"), describeScope, nil},
 	{"roles", "role", "roles", []string{"id", "about", "allow", "include"}, sectionIDs("roles"), describeRole, nil},
 	{"grants", "grant", "grants", []string{"id", "to", "roles", "on", "when"}, sectionIDs("grants"), describeGrant, nil},
 	{"blocks", "block", "blocks", []string{"id", "to", "deny", "on", "when"}, sectionIDs("blocks"), describeBlock, nil},
-	{"separations", "separation", "separations", []string{"id", "roles", "at-most", "within"}, sectionIDs("separations"), describeSeparation, nil},
-	{"delegations", "delegation", "delegations", []string{"id", "to", "may-grant", "on", "to-members-of"}, sectionIDs("delegations"), describeDelegation, nil},
+	{"separations", "separation", "separations", []string{"id", "roles", "at-most", "within"}, sectionIDs("separations"),
+		describeSeparation, nil},
+	{"delegations", "delegation", "delegations", []string{"id", "to", "may-grant", "on", "to-members-of"},
+		sectionIDs("delegations"), describeDelegation, nil},
 	{"tests", "test", "tests", []string{"id", "who", "allowed", "denied"}, sectionIDs("tests"), describeTest, nil},
-	{"guarantees", "guarantee", "guarantees", []string{"id", "says", "may", "on"}, sectionIDs("guarantees"), describeGuarantee, nil},
-	{"kinds", "kind", "catalogs", []string{"id", "about", "types", "operations"}, func(g *gate.Gate) []string { return keys(g.Estate().Kinds) }, describeKind, nil},
-	{"operations", "operation", "operations", []string{"id", "level", "risk", "about"}, func(g *gate.Gate) []string { return keys(g.Estate().Operations) }, describeOperation, nil},
-	{"templates", "template", "", []string{"id", "about"}, func(*gate.Gate) []string { return templateIDs() }, describeTemplate, nil},
-	{"findings", "finding", "", []string{"id", "severity", "about"}, func(*gate.Gate) []string { return estate.FindingCodes }, describeFinding, nil},
+	{"guarantees", "guarantee", "guarantees", []string{"id", "says", "may", "on"}, sectionIDs("guarantees"),
+		describeGuarantee, nil},
+	{"kinds", "kind", "catalogs", []string{"id", "about", "types", "operations"},
+		func(g *gate.Gate) []string { return keys(g.Estate().Kinds) }, describeKind, nil},
+	{"operations", "operation", "operations", []string{"id", "level", "risk", "about"},
+		func(g *gate.Gate) []string { return keys(g.Estate().Operations) }, describeOperation, nil},
+	{"templates", "template", "", []string{"id", "about"}, func(*gate.Gate) []string { return templateIDs() },
+		describeTemplate, nil},
+	{"findings", "finding", "", []string{"id", "severity", "about"},
+		func(*gate.Gate) []string { return estate.FindingCodes }, describeFinding, nil},
 }
 
 func keys[T any](m map[string]T) []string {
@@ -176,8 +187,10 @@ func describeSubject(g *gate.Gate, s *estate.Subject) []pair {
 
 func subjectPairs(s *estate.Subject, groups, roles, grants []string) []pair {
 	slices.Sort(roles)
-	return head(&s.Object, pair{"name", s.Name}, pair{"email", s.Email}, pair{"status", s.Status}, pair{"starts", moment(s.Starts)}, pair{"ends", moment(s.Ends)},
-		pair{"last-seen", moment(s.LastSeen)}, pair{"reserve", s.Reserve}, pair{"tags", tagTexts(s.Tags)}, pair{"groups", groups}, pair{"roles", slices.Compact(roles)}, pair{"grants", grants})
+	return head(&s.Object, pair{"name", s.Name}, pair{"email", s.Email}, pair{"status", s.Status},
+		pair{"starts", moment(s.Starts)}, pair{"ends", moment(s.Ends)},
+		pair{"last-seen", moment(s.LastSeen)}, pair{"reserve", s.Reserve}, pair{"tags", tagTexts(s.Tags)},
+		pair{"groups", groups}, pair{"roles", slices.Compact(roles)}, pair{"grants", grants})
 }
 
 // describeSubjects works out who has what for all at once.
@@ -214,7 +227,8 @@ func describeGroup(g *gate.Gate, id string) []pair {
 		match = append(match, m.Key+" is "+strings.Join(m.Values, " or "))
 	}
 	return head(&group.Object, pair{"listed", texts(group.Members)}, pair{"match", match},
-		pair{"members", texts(g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}}))}, pair{"stewards", texts(group.Stewards)}, pair{"tags", tagTexts(group.Tags)})
+		pair{"members", texts(g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}}))},
+		pair{"stewards", texts(group.Stewards)}, pair{"tags", tagTexts(group.Tags)})
 }
 
 func describeSystem(g *gate.Gate, id string) []pair {
@@ -229,7 +243,8 @@ func describeSystem(g *gate.Gate, id string) []pair {
 			inside = append(inside, r.Address.Path)
 		}
 	}
-	return head(&s.Object, pair{"kind", s.Kind.ID}, pair{"tags", tagTexts(s.Tags)}, pair{"unlisted", unlisted}, pair{"precedence", refTexts(s.Precedence)}, pair{"resources", inside})
+	return head(&s.Object, pair{"kind", s.Kind.ID}, pair{"tags", tagTexts(s.Tags)}, pair{"unlisted", unlisted},
+		pair{"precedence", refTexts(s.Precedence)}, pair{"resources", inside})
 }
 
 func describeResource(g *gate.Gate, id string) []pair {
@@ -268,7 +283,8 @@ func describeScope(g *gate.Gate, id string) []pair {
 	for _, r := range g.Resources(s.Resources) {
 		covers = append(covers, r.Address.String())
 	}
-	return head(&s.Object, pair{"resources", texts(s.Resources)}, pair{"covers", covers}, pair{"later", laterOf(g.Estate(), s.Resources)})
+	return head(&s.Object, pair{"resources", texts(s.Resources)}, pair{"covers", covers},
+		pair{"later", laterOf(g.Estate(), s.Resources)})
 }
 
 // laterOf tells what a list would cover of what may come.
@@ -303,7 +319,8 @@ func describeRole(g *gate.Gate, id string) []pair {
 			used = append(used, o.Name)
 		}
 	}
-	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"operations", comes}, pair{"used", used}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
+	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"operations", comes},
+		pair{"used", used}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
 }
 
 func describeGrant(g *gate.Gate, id string) []pair {
@@ -312,16 +329,20 @@ func describeGrant(g *gate.Gate, id string) []pair {
 	if gr.OnRequest != nil {
 		request = "for up to " + survey.Duration(gr.OnRequest.Longest)
 		if len(gr.OnRequest.Approvers) > 0 {
-			request += fmt.Sprintf(", %s by %s", count(gr.OnRequest.Approvals, "approval"), strings.Join(texts(gr.OnRequest.Approvers), ", "))
+			request += fmt.Sprintf(", %s by %s", count(gr.OnRequest.Approvals, "approval"),
+				strings.Join(texts(gr.OnRequest.Approvers), ", "))
 		}
 	}
-	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)}, pair{"when", g.When(gr.When, gr.Starts, gr.Ends)},
-		pair{"on-request", request}, pair{"members", texts(g.Members(gr.To))}, pair{"covers", fmt.Sprint(len(g.Resources(gr.On)), " listed resources")})
+	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)},
+		pair{"when", g.When(gr.When, gr.Starts, gr.Ends)},
+		pair{"on-request", request}, pair{"members", texts(g.Members(gr.To))},
+		pair{"covers", fmt.Sprint(len(g.Resources(gr.On)), " listed resources")})
 }
 
 func describeBlock(g *gate.Gate, id string) []pair {
 	b := g.Estate().Blocks[id]
-	return head(&b.Object, pair{"to", texts(b.To)}, pair{"deny", texts(b.Deny)}, pair{"on", texts(b.On)}, pair{"when", g.When(b.When, b.Starts, b.Ends)})
+	return head(&b.Object, pair{"to", texts(b.To)}, pair{"deny", texts(b.Deny)}, pair{"on", texts(b.On)},
+		pair{"when", g.When(b.When, b.Starts, b.Ends)})
 }
 
 func describeSeparation(g *gate.Gate, id string) []pair {
@@ -339,8 +360,10 @@ func describeDelegation(g *gate.Gate, id string) []pair {
 	if d.Longest > 0 {
 		longest = survey.Duration(d.Longest)
 	}
-	return head(&d.Object, pair{"to", texts(d.To)}, pair{"may-grant", refTexts(d.MayGrant)}, pair{"within", texts(d.Within)}, pair{"on", texts(d.On)},
-		pair{"to-members-of", texts(d.ToMembersOf)}, pair{"longest", longest}, pair{"may-edit", texts(d.MayEdit)}, pair{"to-self", d.ToSelf})
+	return head(&d.Object, pair{"to", texts(d.To)}, pair{"may-grant", refTexts(d.MayGrant)},
+		pair{"within", texts(d.Within)}, pair{"on", texts(d.On)},
+		pair{"to-members-of", texts(d.ToMembersOf)}, pair{"longest", longest}, pair{"may-edit", texts(d.MayEdit)},
+		pair{"to-self", d.ToSelf})
 }
 
 func describeTest(g *gate.Gate, id string) []pair {
@@ -363,7 +386,9 @@ func describeTest(g *gate.Gate, id string) []pair {
 		}
 		levels = append(levels, fmt.Sprintf("%s gets to %s on %s", l.Subject, word, l.Place))
 	}
-	return head(&t.Object, pair{"who", texts(t.Who)}, pair{"given", strings.TrimSpace(askFlags(g.Estate().Zone, &t.Given))}, pair{"allowed", selections(t.Allowed)}, pair{"denied", selections(t.Denied)}, pair{"levels", levels})
+	return head(&t.Object, pair{"who", texts(t.Who)},
+		pair{"given", strings.TrimSpace(askFlags(g.Estate().Zone, &t.Given))}, pair{"allowed", selections(t.Allowed)},
+		pair{"denied", selections(t.Denied)}, pair{"levels", levels})
 }
 
 func describeGuarantee(g *gate.Gate, id string) []pair {
@@ -401,7 +426,8 @@ func describeOperation(g *gate.Gate, id string) []pair {
 	if o.HighRisk {
 		risk = "high"
 	}
-	out := []pair{{"id", id}, {"about", o.About}, {"level", o.Level.String()}, {"risk", risk}, {"exclusive", o.Exclusive}, {"needs", o.Needs}, {"opens", o.Opens}, {"notice", o.Notice}}
+	out := []pair{{"id", id}, {"about", o.About}, {"level", o.Level.String()}, {"risk", risk}, {"exclusive", o.Exclusive},
+		{"needs", o.Needs}, {"opens", o.Opens}, {"notice", o.Notice}}
 	var applies, roles []string
 	for _, k := range estate.Sorted(g.Estate().Kinds) {
 		offer := g.Estate().Offer(k.ID)
@@ -447,7 +473,8 @@ func describeTemplate(g *gate.Gate, id string) []pair {
 				comes = append(comes, o.Name)
 			}
 		}
-		return []pair{{"id", id}, {"about", t.About}, {"kind", t.Kind}, {"allow", t.Allow}, {"operations", comes}, {"use", "hgate add role ID --template " + id}}
+		return []pair{{"id", id}, {"about", t.About}, {"kind", t.Kind}, {"allow", t.Allow}, {"operations", comes},
+			{"use", "hgate add role ID --template " + id}}
 	}
 	return nil
 }

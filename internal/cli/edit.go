@@ -150,7 +150,8 @@ func (a *app) confirm(c editing, e *change.Effect) error {
 	}
 	in, isFile := a.In.(*os.File)
 	if !isFile || !term.IsTerminal(int(in.Fd())) {
-		return &draft.Error{Message: "this hands out " + strongWords(grave) + ", so nothing was written", Help: "look at it with --dry-run, and write it with --yes"}
+		return &draft.Error{Message: "this hands out " + strongWords(grave) + ", so nothing was written",
+			Help: "look at it with --dry-run, and write it with --yes"}
 	}
 	fmt.Fprintf(a.page(a.Err), "This hands out %s. Write it? [y/N] ", strongWords(grave))
 	line, err := a.answer()
@@ -230,7 +231,8 @@ func (a *app) effectText(p *view.Page, e *change.Effect, through bool) {
 		a.comingText(p, e, through)
 	}
 	if e.ComingInPart {
-		p.Line("%s", p.Paint(view.Maybe, "There are too many ways in which a resource may come to look at all of them; this is a part."))
+		p.Line("%s", p.Paint(view.Maybe,
+			"There are too many ways in which a resource may come to look at all of them; this is a part."))
 	}
 	if _, noticed := e.Handed(); len(noticed) > 0 {
 		p.Line("")
@@ -268,7 +270,8 @@ func (a *app) changesText(p *view.Page, e *change.Effect, lines []change.Line, t
 	}
 }
 
-// comingText writes what changes for what may come: as it is where that is short, else in one sentence for the same subjects.
+// comingText writes what changes for what may come: as it is where that is short, else in one sentence for the same
+// subjects.
 func (a *app) comingText(p *view.Page, e *change.Effect, through bool) {
 	const mostPlaces, mostParts = 2, 6
 	parts := e.ComingParts()
@@ -293,7 +296,8 @@ func (a *app) comingText(p *view.Page, e *change.Effect, through bool) {
 		if l.OnRequest {
 			asked = "on request: "
 		}
-		p.Table(0, nil, [][]view.Cell{{{Text: e.Who(l)}, {Text: verb, Style: style}, {Text: asked + strongestFirst(e, part) + " on some of what comes in " + comingSystems(part)}}})
+		p.Table(0, nil, [][]view.Cell{{{Text: e.Who(l)}, {Text: verb, Style: style},
+			{Text: asked + strongestFirst(e, part) + " on some of what comes in " + comingSystems(part)}}})
 		if through {
 			throughText(p, e, part)
 		}
@@ -363,7 +367,8 @@ func (a *app) linesText(p *view.Page, e *change.Effect, lines []change.Line) {
 		asked = "on request: "
 	}
 	if len(lines) == 1 {
-		p.Table(0, nil, [][]view.Cell{{{Text: e.Who(l)}, {Text: verb, Style: style}, {Text: asked + e.What(l) + " on " + e.Where(l) + direct}}})
+		p.Table(0, nil, [][]view.Cell{{{Text: e.Who(l)}, {Text: verb, Style: style},
+			{Text: asked + e.What(l) + " on " + e.Where(l) + direct}}})
 	} else {
 		p.Line("%s  %s%s", e.Who(l), p.Paint(style, verb), p.Paint(view.Faint, strings.TrimSuffix("  "+asked, "  ")+direct))
 		var rows [][]view.Cell
@@ -397,10 +402,12 @@ func (a *app) consequencesText(p *view.Page, c change.Consequences) {
 		p.Line("%s", line)
 	}
 	for _, f := range c.Found {
-		p.Table(0, nil, [][]view.Cell{{{Text: p.Severity(f.Severity, "new "+f.Severity.String())}, {Text: f.Code + ": " + f.Message}}})
+		p.Table(0, nil, [][]view.Cell{{{Text: p.Severity(f.Severity, "new "+f.Severity.String())},
+			{Text: f.Code + ": " + f.Message}}})
 	}
 	if c.Part {
-		p.Line("%s", p.Paint(view.Faint, "In an estate of this size an edit looks for some findings only; `hgate check` looks for all."))
+		p.Line("%s", p.Paint(view.Faint,
+			"In an estate of this size an edit looks for some findings only; `hgate check` looks for all."))
 	}
 	if n := len(c.Gone); n > 0 {
 		p.Line("%s", p.Paint(view.Faint, count(n, "finding")+" less: "+goneCodes(c.Gone)))
@@ -444,7 +451,8 @@ func existing(e *estate.Estate, s policyfile.Section, id string) error {
 // unprotected refuses to take away what is protected.
 func unprotected(e *estate.Estate, s policyfile.Section, id, what string) error {
 	if o := e.Head(s.Name, id); o != nil && o.Protected {
-		return &draft.Error{Message: fmt.Sprintf("%s %s is protected (%s), so it is not %s", s.One, id, o.Source.Short(), what), Help: fmt.Sprintf("take that off first: hgate set %s %s --protected=false", s.One, id)}
+		return &draft.Error{Message: fmt.Sprintf("%s %s is protected (%s), so it is not %s", s.One, id, o.Source.Short(),
+			what), Help: fmt.Sprintf("take that off first: hgate set %s %s --protected=false", s.One, id)}
 	}
 	return nil
 }

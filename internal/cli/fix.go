@@ -132,7 +132,8 @@ func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix) error {
 	for _, f := range fixes {
 		one := row{f.Kind, f.Commands, []map[string]string{}}
 		f.Effect.Rows(func(r change.Row) {
-			one.Changes = append(one.Changes, map[string]string{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource, "change": kindOf(r.Line.Way)})
+			one.Changes = append(one.Changes, map[string]string{"subject": r.Subject.String(), "operation": r.Operation,
+				"resource": r.Resource, "change": kindOf(r.Line.Way)})
 		})
 		rows = append(rows, one)
 	}

@@ -19,9 +19,9 @@ func (a *app) fmtCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "fmt",
 		Short: "Bring the files into one form",
-		Long: `Brings the YAML files into one form: indents of two, the keys of entries in the order of 'hgate schema', short lists on one line.
-Every comment stays, and so does what the files mean. With --check nothing is written: it lists the files that are not
-in form, and exits with 1 if there are any.`,
+		Long: `Brings the YAML files into one form: indents of two, the keys of entries in the order of 'hgate
+schema', short lists on one line. Every comment stays, and so does what the files mean. With --check
+nothing is written: it lists the files that are not in form, and exits with 1 if there are any.`,
 		Example: "  hgate fmt\n  hgate fmt --check",
 		Args:    takes(0, 0),
 	}

@@ -36,17 +36,19 @@ func (a *app) gridCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "grid",
 		Short: "Show one grid of people against places",
-		Long: `Shows how far people, services, groups or roles get in each place and all inside it: view, use, change or govern, whichever is the
-highest of which anything is allowed. What is inside a place is a row of its own only if it says something else. A group's column is what
-a new member gets who is in nothing else; a role's, what it gives on everything.
+		Long: `Shows how far people, services, groups or roles get in each place and all inside it: view, use,
+change or govern, whichever is the highest of which anything is allowed. What is inside a place is a
+row of its own only if it says something else. A group's column is what a new member gets who is in
+nothing else; a role's, what it gives on everything.
 
   change~    on some of what is there, not on all
   ?change    depends on what the request says: --mfa yes and the like say it
   +change    could be lent on request
   change!    by a grant that names the one directly, not through a group
 
---operations puts operations down instead of places. A sheet of --format csv says in its first lines what it covers; --expect compares it with
-what is now, new people and places too, and exits with 1 if anything differs. --as-tests writes the grid as a test.`,
+--operations puts operations down instead of places. A sheet of --format csv says in its first lines
+what it covers; --expect compares it with what is now, new people and places too, and exits with 1
+if anything differs. --as-tests writes the grid as a test.`,
 		Example: `  hgate grid --groups --where ridge-net
   hgate grid --members-of dome-crew --where summit-hosts,obsdb --mfa yes
   hgate grid --who lucas.amarel --where obsdb --operations
@@ -71,7 +73,8 @@ what is now, new people and places too, and exits with 1 if anything differs. --
 	fl.BoolVar(&f.all, "all", false, "rows and columns that are empty, too")
 	fl.StringVar(&f.asTests, "as-tests", "", "write it as a test of this `name`")
 	fl.StringVar(&f.expect, "expect", "", "compare with a signed CSV `file`, which says what it covers")
-	_ = c.RegisterFlagCompletionFunc("levels", cobra.FixedCompletions(estate.LevelNames(), cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("levels",
+		cobra.FixedCompletions(estate.LevelNames(), cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("roles", a.completeSection("roles"))
 	_ = c.RegisterFlagCompletionFunc("members-of", a.completeSection("groups"))
 	c.RunE = func(cmd *cobra.Command, _ []string) (err error) {
@@ -100,7 +103,8 @@ what is now, new people and places too, and exits with 1 if anything differs. --
 			return ctx, err
 		}
 		if n := len(q.Columns) * g.Estate().Tree.Len(); n > mostAnswers {
-			return fmt.Errorf("%d columns over %d resources is too much for one grid; name fewer with --who or --members-of", len(q.Columns), g.Estate().Tree.Len())
+			return fmt.Errorf("%d columns over %d resources is too much for one grid; name fewer with --who or --members-of",
+				len(q.Columns), g.Estate().Tree.Len())
 		}
 		done := a.working("working out the grid")
 		grid, err := survey.NewGrid(g.Estate(), q)
@@ -289,7 +293,8 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 	switch a.format {
 	case "csv":
 		if len(judged) > 0 {
-			a.page(a.Err).Line("hgate: a CSV has listed places alone; what may be done to others, where that is judged, is told by --format text, md and json")
+			a.page(a.Err).Line("hgate: a CSV has listed places alone; what may be done to others, where that is judged, is " +
+				"told by --format text, md and json")
 		}
 		heading := f.heading()
 		if s.first == operationsDown {
@@ -346,9 +351,11 @@ func (a *app) gridJudged(g *gate.Gate, f gridFlags, q survey.Question) ([]judged
 	if err != nil {
 		return nil, err
 	}
-	return a.judged(g, c, who, func(o *estate.Operation) bool { return q.What == nil || q.What(o) }, func(r *estate.Resource) bool {
-		return len(places) == 0 || slices.ContainsFunc(places, func(t estate.ResourceTerm) bool { return g.CoversTerm(t, r) })
-	})
+	return a.judged(g, c, who, func(o *estate.Operation) bool { return q.What == nil || q.What(o) },
+		func(r *estate.Resource) bool {
+			return len(places) == 0 || slices.ContainsFunc(places,
+				func(t estate.ResourceTerm) bool { return g.CoversTerm(t, r) })
+		})
 }
 
 // invitedMark stands behind the name of somebody who has not come yet.
@@ -462,7 +469,8 @@ func operationSheet(grid *survey.Grid, ops []*estate.Operation, cells [][]survey
 				text, style = text+"+", view.Maybe
 			}
 			one.cells, one.styles = append(one.cells, text), append(one.styles, style)
-			out[grid.Columns[c].Name] = map[string]any{"decision": answer.Outcome.String(), "partly": answer.Partly, "on_request": answer.OnRequest, "direct": answer.Direct}
+			out[grid.Columns[c].Name] = map[string]any{"decision": answer.Outcome.String(), "partly": answer.Partly,
+				"on_request": answer.OnRequest, "direct": answer.Direct}
 		}
 		one.json = map[string]any{"operation": o.Name, "level": o.Level.String(), "about": o.About, "cells": out}
 		s.rows = append(s.rows, one)
@@ -640,7 +648,8 @@ func broken(name string, width int) string {
 // gridLegend explains the marks that stand in the grid.
 func (a *app) gridLegend(p *view.Page, s sheet) {
 	var marks []string
-	for _, m := range []struct{ mark, means string }{{"~", "not on all of it"}, {"?", "depends on the request"}, {"+", "could be lent on request"}, {"!", "granted directly"}} {
+	for _, m := range []struct{ mark, means string }{{"~", "not on all of it"}, {"?", "depends on the request"},
+		{"+", "could be lent on request"}, {"!", "granted directly"}} {
 		if slices.ContainsFunc(s.rows, func(r sheetRow) bool {
 			return slices.ContainsFunc(r.cells, func(text string) bool { return strings.Contains(text, m.mark) })
 		}) {
@@ -711,7 +720,8 @@ func (a *app) gridJSON(s sheet, invited []string, judged []judgedRow) error {
 	return a.json(map[string]any{"columns": columns, "rows": rows, "invited": invited, "judged": judged})
 }
 
-// gridTest writes the grid as a test of levels, and leaves out what a test can't say or what members of a group have beyond it.
+// gridTest writes the grid as a test of levels, and leaves out what a test can't say or what members of a group have
+// beyond it.
 func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f gridFlags, q survey.Question) error {
 	if err := estate.CheckID(f.asTests); err != nil {
 		return fmt.Errorf("--as-tests: %w", err)
@@ -746,7 +756,8 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 			for _, place := range append([]*estate.Resource{r.Place}, r.Alike...) {
 				rule := estate.LevelRule{Subject: column.Subject, None: !r.Cells[c].Any, Level: r.Cells[c].Level}
 				rule.Place, _ = estate.ParseResourceTerm(place.Address.String())
-				result, err := verify.Run(g, &estate.Test{Object: estate.Object{ID: f.asTests}, Levels: []estate.LevelRule{rule}, Given: said}, at)
+				result, err := verify.Run(g, &estate.Test{Object: estate.Object{ID: f.asTests}, Levels: []estate.LevelRule{rule},
+					Given: said}, at)
 				if err != nil || !result.Passed() {
 					left = append(left, column.Name+" on "+place.Address.String())
 					continue
@@ -763,10 +774,12 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 		}
 	}
 	if len(written) > 0 { // a test that expects nothing is no test
-		fmt.Fprintf(a.page(a.Out), "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", f.asTests, strings.Join(given, ", "), strings.Join(written, ""))
+		fmt.Fprintf(a.page(a.Out), "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", f.asTests, strings.Join(given, ", "),
+			strings.Join(written, ""))
 	}
 	if len(left) > 0 {
-		a.page(a.Err).Line("hgate: left out, where it depends on the request or members have more by other ways: %s", strings.Join(left, "; "))
+		a.page(a.Err).Line("hgate: left out, where it depends on the request or members have more by other ways: %s",
+			strings.Join(left, "; "))
 	}
 	return nil
 }

@@ -59,7 +59,8 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 			if err != nil {
 				return err
 			}
-			return a.eventualHolders(g, now, ctx, resources, func(o *estate.Operation) bool { return operation.Fits(o, edition) }, strings.Join(args, " on "), said)
+			return a.eventualHolders(g, now, ctx, resources,
+				func(o *estate.Operation) bool { return operation.Fits(o, edition) }, strings.Join(args, " on "), said)
 		}
 		fits := func(o *estate.Operation) bool { return operation.Fits(o, edition) }
 		done := a.working("asking for every subject")
@@ -70,7 +71,8 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		}
 		judged := []judgedRow{}
 		if !exactly {
-			if judged, err = a.judged(g, ctx, nil, fits, func(r *estate.Resource) bool { return g.CoversTerm(place, r) }); err != nil {
+			if judged, err = a.judged(g, ctx, nil, fits,
+				func(r *estate.Resource) bool { return g.CoversTerm(place, r) }); err != nil {
 				return err
 			}
 		}
@@ -88,8 +90,10 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 	return c
 }
 
-// selected reads an operation and a place, or selectors of them: the place is itself and all inside it, unless it is meant exactly. What selects nothing is an error.
-func selected(g *gate.Gate, what, where string, exactly bool) (estate.OperationTerm, estate.ResourceTerm, []*estate.Resource, error) {
+// selected reads an operation and a place, or selectors of them: the place is itself and all inside it, unless it is
+// meant exactly. What selects nothing is an error.
+func selected(g *gate.Gate, what, where string, exactly bool) (estate.OperationTerm, estate.ResourceTerm,
+	[]*estate.Resource, error) {
 	operation, err := estate.ParseOperationTerm(what)
 	if err != nil {
 		return operation, estate.ResourceTerm{}, nil, err
@@ -103,7 +107,8 @@ func selected(g *gate.Gate, what, where string, exactly bool) (estate.OperationT
 }
 
 // chosen lists the resources of a place on which an operation is asked about.
-func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceTerm, exactly bool) ([]*estate.Resource, error) {
+func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceTerm, exactly bool) ([]*estate.Resource,
+	error) {
 	if operation.Not || place.Not {
 		return nil, fmt.Errorf("`not` has nothing to take away from here")
 	}
@@ -169,7 +174,8 @@ func (a *app) holdersJSON(holders []gate.Answer, judged []judgedRow) error {
 	return a.json(out)
 }
 
-func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer, question, said string, judged []judgedRow) error {
+func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer, question, said string,
+	judged []judgedRow) error {
 	p := a.page(a.Out)
 	defer judgedText(p, judged, true)
 	if len(holders) == 0 {
@@ -190,7 +196,8 @@ func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer
 func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.Answer) error {
 	var cells [][]view.Cell
 	for _, h := range holders {
-		why, err := g.Explain(gate.Request{Subject: h.Subject, Operation: h.Operation.Name, Resource: h.Resource.Address.String(), Context: ctx})
+		why, err := g.Explain(gate.Request{Subject: h.Subject, Operation: h.Operation.Name,
+			Resource: h.Resource.Address.String(), Context: ctx})
 		if err != nil {
 			return err
 		}
@@ -200,15 +207,18 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 				through = append(through, cause.Grant.ID+" ("+cause.Who+")")
 			}
 		}
-		cells = append(cells, []view.Cell{{Text: h.Subject.String()}, {Text: h.Outcome.String(), Style: verdicts[h.Outcome].style},
-			{Text: h.Operation.Name + " on " + h.Resource.Address.String()}, {Text: strings.Join(through, ", "), Style: view.Faint}})
+		cells = append(cells, []view.Cell{{Text: h.Subject.String()},
+			{Text: h.Outcome.String(), Style: verdicts[h.Outcome].style},
+			{Text: h.Operation.Name + " on " + h.Resource.Address.String()},
+			{Text: strings.Join(through, ", "), Style: view.Faint}})
 	}
 	p.Table(2, []string{"who", "decision", "such as", "through grant (to)"}, cells)
 	return nil
 }
 
 // eventualHolders tells who may, and who can get to it.
-func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context, resources []*estate.Resource, selects func(*estate.Operation) bool, question, said string) error {
+func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context, resources []*estate.Resource,
+	selects func(*estate.Operation) bool, question, said string) error {
 	done := a.working("looking for ways to more")
 	ways, err := escalation.Work(g.Estate(), now)
 	var holders []escalation.Holder
@@ -238,7 +248,8 @@ func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context
 			Rows []row `json:"rows"`
 		}{[]row{}}
 		for _, h := range holders {
-			out.Rows = append(out.Rows, row{h.Subject.String(), h.Outcome.String(), h.Operation.Name, h.Resource.Address.String(), h.Chain.As.String(), stepsJSON(h.Chain)})
+			out.Rows = append(out.Rows, row{h.Subject.String(), h.Outcome.String(), h.Operation.Name,
+				h.Resource.Address.String(), h.Chain.As.String(), stepsJSON(h.Chain)})
 		}
 		err = a.json(out)
 	} else {
@@ -250,7 +261,8 @@ func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context
 	return err
 }
 
-func (a *app) eventualText(g *gate.Gate, ctx *gate.Context, holders []escalation.Holder, now []gate.Answer, question, said string) error {
+func (a *app) eventualText(g *gate.Gate, ctx *gate.Context, holders []escalation.Holder, now []gate.Answer, question,
+	said string) error {
 	p := a.page(a.Out)
 	held, style := fmt.Sprint("HELD BY ", len(now)), view.Heading
 	if len(now) == 0 {

@@ -26,24 +26,27 @@ func (a *app) importCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "import FILE|URL",
 		Short: "Take people and groups over from a directory",
-		Long: `Adds the people and groups of a list, updates those that are there, and marks as left those who came from it before and are
-gone; the effect is told first. If many are gone at once it does nothing, since a list that was cut off looks like that
-(--at-most-gone). It reads CSV, LDIF (RFC 2849), SCIM users and groups (RFC 7643), by the file's ending or
---as, and asks an LDAP directory (ldap:// or ldaps://; RFC 4511) live. Who comes from it carries the tag
-source=NAME, by which they are known the next time.
+		Long: `Adds the people and groups of a list, updates those that are there, and marks as left those who came
+from it before and are gone; the effect is told first. If many are gone at once it does nothing,
+since a list that was cut off looks like that (--at-most-gone). It reads CSV, LDIF (RFC 2849), SCIM
+users and groups (RFC 7643), by the file's ending or --as, and asks an LDAP directory (ldap:// or
+ldaps://; RFC 4511) live. Who comes from it carries the tag source=NAME, by which they are known the
+next time.
 
---map says what a key is taken from: id, name, email, status, starts, ends, groups, tag.KEY. The password to sign in to a
-directory comes from ` + passwordVariable + ` or the file that --password-file names.`,
+--map says what a key is taken from: id, name, email, status, starts, ends, groups, tag.KEY. The
+password to sign in to a directory comes from` + passwordVariable + ` or the file that --password-file names.`,
 		Example: `  hgate import staff.csv --map id=login,tag.team=department
   hgate import people.ldif --dry-run
-  hgate import ldaps://directory.ternhollow.example --base dc=ternhollow,dc=example --user cn=reader,dc=ternhollow,dc=example`,
+  hgate import ldaps://directory.ternhollow.example --base dc=ternhollow,dc=example --user cn=reader`,
 		Args: takes(1, 1),
 	}
 	e.flags(c)
 	c.Flags().StringArrayVar(&maps, "map", nil, "`key=attribute`, several with commas")
 	c.Flags().StringVar(&as, "as", "", "`what` the file is: csv, ldif or scim (by its ending, where left out)")
-	c.Flags().StringVar(&source, "source", "", "`name` of the source (the one from which people came before, if there is one)")
-	c.Flags().StringVar(&atMost, "at-most-gone", "20%", "`how` many who came from it before may be gone: a number, or so many in a hundred")
+	c.Flags().StringVar(&source, "source", "",
+		"`name` of the source (the one from which people came before, if there is one)")
+	c.Flags().StringVar(&atMost, "at-most-gone", "20%",
+		"`how` many who came from it before may be gone: a number, or so many in a hundred")
 	c.Flags().StringVar(&file, "file", "", "`file` of the workspace to put new people into")
 	c.Flags().StringVar(&live.Base, "base", "", "`DN` below which a directory is searched")
 	c.Flags().StringVar(&live.Filter, "filter", "", "`filter` of what is asked for (RFC 4515)")
@@ -71,7 +74,8 @@ directory comes from ` + passwordVariable + ` or the file that --password-file n
 			return err
 		}
 		if len(from.People) == 0 && !c.Flags().Changed("at-most-gone") {
-			return fmt.Errorf("%s lists nobody, so nothing is done; if that is so, say how many may be gone with --at-most-gone", sourceName(args[0]))
+			return fmt.Errorf("%s lists nobody, so nothing is done; if that is so, say how many may be gone with --at-most-gone",
+				sourceName(args[0]))
 		}
 		return a.edit(e, func(d *draft.Draft, is *estate.Estate) error {
 			if source == "" {
@@ -84,7 +88,8 @@ directory comes from ` + passwordVariable + ` or the file that --password-file n
 				return err
 			}
 			p := a.page(a.Out)
-			p.Line("%s in %s: %d new, %d other than before, %d gone, %d back; %s.", persons(len(from.People)), source, done.Added, done.Updated, len(done.Gone), done.Back, count(done.NewGroups, "new group"))
+			p.Line("%s in %s: %d new, %d other than before, %d gone, %d back; %s.", persons(len(from.People)), source,
+				done.Added, done.Updated, len(done.Gone), done.Back, count(done.NewGroups, "new group"))
 			if len(done.Gone) > 0 {
 				p.Line("Gone from it, and marked as left: %s.", named(done.Gone))
 			}
@@ -100,7 +105,8 @@ func share(text string) (draft.Share, error) {
 	digits, percent := strings.CutSuffix(strings.TrimSpace(text), "%")
 	n, err := strconv.Atoi(digits)
 	if err != nil || n < 0 || percent && n > 100 {
-		return draft.Share{}, fmt.Errorf("--at-most-gone %s: this is a number of people, as 3, or so many in a hundred, as 20%%", text)
+		return draft.Share{},
+			fmt.Errorf("--at-most-gone %s: this is a number of people, as 3, or so many in a hundred, as 20%%", text)
 	}
 	return draft.Share{Number: n, Percent: percent}, nil
 }
@@ -110,11 +116,13 @@ func knownSource(e *estate.Estate) (string, error) {
 	all := draft.Sources(e)
 	switch len(all) {
 	case 0:
-		return "", fmt.Errorf("--source gives this directory a name by which its people are known the next time, as in --source staff")
+		return "",
+			fmt.Errorf("--source gives this directory a name by which its people are known the next time, as in --source staff")
 	case 1:
 		return all[0], nil
 	}
-	return "", fmt.Errorf("--source says which of the directories this is, from which people came before: %s", strings.Join(all, ", "))
+	return "", fmt.Errorf("--source says which of the directories this is, from which people came before: %s",
+		strings.Join(all, ", "))
 }
 
 // sourceName is a directory's address without what stands before its host.
@@ -155,7 +163,8 @@ func (a *app) askDirectory(live directory.Live, m directory.Map, passwordFile, c
 		return nil, err
 	}
 	if live.User != "" && live.Password == "" {
-		return nil, fmt.Errorf("there is no password for %s: set %s, or name a file with --password-file", live.User, passwordVariable)
+		return nil, fmt.Errorf("there is no password for %s: set %s, or name a file with --password-file", live.User,
+			passwordVariable)
 	}
 	if live.Base == "" {
 		return nil, fmt.Errorf("--base says below which entry to search, as in --base dc=ternhollow,dc=example")
@@ -179,7 +188,8 @@ func readDirectory(name, as string, m directory.Map) (*directory.People, error) 
 	if as == "" {
 		as = map[string]string{".csv": "csv", ".ldif": "ldif", ".json": "scim", ".scim": "scim"}[filepath.Ext(name)]
 	}
-	read := map[string]func(io.Reader, directory.Map) (*directory.People, error){"csv": directory.ReadCSV, "ldif": directory.ReadLDIF, "scim": directory.ReadSCIM}[as]
+	read := map[string]func(io.Reader, directory.Map) (*directory.People, error){"csv": directory.ReadCSV,
+		"ldif": directory.ReadLDIF, "scim": directory.ReadSCIM}[as]
 	if read == nil {
 		return nil, fmt.Errorf("%s does not tell what it is by its ending; say it with --as csv, ldif or scim", name)
 	}

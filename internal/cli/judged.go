@@ -21,7 +21,8 @@ type judgedRow struct {
 }
 
 // judged tells what may be done to what no inventory lists, in a context; none where no system judges such.
-func (a *app) judged(g *gate.Gate, c *gate.Context, who map[estate.Principal]bool, operation func(*estate.Operation) bool, place func(*estate.Resource) bool) ([]judgedRow, error) {
+func (a *app) judged(g *gate.Gate, c *gate.Context, who map[estate.Principal]bool,
+	operation func(*estate.Operation) bool, place func(*estate.Resource) bool) ([]judgedRow, error) {
 	since, timed := c.Moment()
 	if !timed {
 		since = clock.Beginning
@@ -48,9 +49,12 @@ func judgedMarkdown(w io.Writer, rows []judgedRow) {
 	if len(rows) == 0 {
 		return
 	}
-	fmt.Fprint(w, "\nAnd to what no inventory lists, where that is judged:\n\n| who | places | operations | decision |\n| --- | --- | --- | --- |\n")
+	fmt.Fprint(w,
+		"\nAnd to what no inventory lists, where that is judged:\n\n| who | places | operations | decision |\n| --- | --- | "+
+			"--- | --- |\n")
 	for _, r := range rows {
-		line := fmt.Sprintf("| %s | %s | %s | %s |\n", strings.Join(r.Subjects, ", "), strings.Join(r.Places, ", "), strings.Join(r.Operations, ", "), r.Decision)
+		line := fmt.Sprintf("| %s | %s | %s | %s |\n", strings.Join(r.Subjects, ", "), strings.Join(r.Places, ", "),
+			strings.Join(r.Operations, ", "), r.Decision)
 		fmt.Fprint(w, strings.NewReplacer("*", "\\*", "~", "\\~").Replace(line))
 	}
 }

@@ -43,8 +43,9 @@ func (a *app) listCommand() *cobra.Command {
 		Long: `Lists one of ` + strings.Join(many(), ", ") + `.
 Kinds, operations, templates and findings are there without a workspace too.
 
---where keeps those with a value, as tag.team=domes or status=suspended; * stands for any run of characters, and an empty
-value for none. Several must hold together. People are written as LDIF and SCIM too, as 'hgate import' reads them.`,
+--where keeps those with a value, as tag.team=domes or status=suspended; * stands for any run of characters,
+and an empty value for none. Several must hold together. People are written as LDIF and SCIM too,
+as 'hgate import' reads them.`,
 		Example: `  hgate list grants
   hgate list people --where tag.team=domes --sort ends
   hgate list people --format csv > people.csv`,
@@ -354,7 +355,8 @@ func (a *app) overlaps(g *gate.Gate) error {
 	var rows [][]view.Cell
 	for _, o := range all {
 		rows = append(rows, []view.Cell{
-			{Text: "scope:" + o.One}, {Text: "scope:" + o.Other}, {Text: how(o)}, {Text: fmt.Sprint(o.Both)}, {Text: fmt.Sprintf("%d and %d", o.Rest, o.Others)}, {Text: o.First, Style: view.Faint},
+			{Text: "scope:" + o.One}, {Text: "scope:" + o.Other}, {Text: how(o)}, {Text: fmt.Sprint(o.Both)},
+			{Text: fmt.Sprintf("%d and %d", o.Rest, o.Others)}, {Text: o.First, Style: view.Faint},
 		})
 	}
 	p.Table(0, []string{"one", "other", "", "shared", "alone", "as"}, rows)

@@ -55,7 +55,8 @@ func write(workspace fs.FS, dir string) error {
 	}
 	for up := filepath.Dir(full); ; up = filepath.Dir(up) {
 		if _, err := os.Stat(filepath.Join(up, policyfile.SettingsFile)); err == nil {
-			return fmt.Errorf("%s lies inside the workspace %s, and a workspace holds no other; choose a folder outside it", dir, up)
+			return fmt.Errorf("%s lies inside the workspace %s, and a workspace holds no other; choose a folder outside it", dir,
+				up)
 		}
 		if up == filepath.Dir(up) {
 			break

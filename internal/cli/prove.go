@@ -26,9 +26,10 @@ func (a *app) proveCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "prove [NAME…]",
 		Short: "Prove the guarantees of the workspace, or refute them",
-		Long: `Judges every guarantee, or those named, over all subjects, all resources and all contexts from now (or --at) on: what holds is
-proved, not sampled. Where a system judges unlisted resources, those that may come are looked at too. One that fails comes with a
-request that shows it, which was decided, and with the fewest grants that make it so.
+		Long: `Judges every guarantee, or those named, over all subjects, all resources and all contexts from now
+(or --at) on: what holds is proved, not sampled. Where a system judges unlisted resources, those
+that may come are looked at too. One that fails comes with a request that shows it, which was
+decided, and with the fewest grants that make it so.
 
 --that judges one statement that is in no file:
   only SUBJECTS may OPERATIONS on PLACES          nobody but these may
@@ -51,7 +52,8 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 	a.moment(c)
 	c.Flags().StringVar(&that, "that", "", "judge this `statement`")
 	c.Flags().BoolVar(&inForce, "in-force", false, "count what is lent, not what could be on request")
-	c.Flags().BoolVar(&eventual, "eventual", false, "count what can still be got, step by step, through operations that open more")
+	c.Flags().BoolVar(&eventual, "eventual", false,
+		"count what can still be got, step by step, through operations that open more")
 	c.MarkFlagsMutuallyExclusive("in-force", "eventual")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		g, err := a.compiled()
@@ -231,12 +233,14 @@ func (a *app) witnessText(p *view.Page, g *gate.Gate, v verify.Verdict) {
 		if len(w.Left) > 0 {
 			left = "only " + strings.Join(texts(w.Left), ", ") + " can"
 		}
-		p.Line("       on %s at %s %s", p.Paint(view.Heading, w.Resource), p.Paint(view.Heading, e.Zone.Format(w.At)), p.Paint(view.Heading, left))
+		p.Line("       on %s at %s %s", p.Paint(view.Heading, w.Resource), p.Paint(view.Heading, e.Zone.Format(w.At)),
+			p.Paint(view.Heading, left))
 		p.Line("       %s", holdersLine(e, v))
 		return
 	}
 	for _, r := range w.Reached {
-		p.Line("       %s can get to %s on %s", p.Paint(view.Heading, r.Subject.String()), p.Paint(view.Heading, r.Operation), p.Paint(view.Heading, r.Resource))
+		p.Line("       %s can get to %s on %s", p.Paint(view.Heading, r.Subject.String()), p.Paint(view.Heading, r.Operation),
+			p.Paint(view.Heading, r.Resource))
 		if e.Tree.Find(r.Resource) < 0 {
 			p.Line("         a resource that may come: it is not listed yet")
 		}
@@ -246,7 +250,8 @@ func (a *app) witnessText(p *view.Page, g *gate.Gate, v verify.Verdict) {
 		return
 	}
 	for _, r := range w.Requests {
-		p.Line("       %s may %s on %s", p.Paint(view.Heading, r.Subject.String()), p.Paint(view.Heading, r.Operation), p.Paint(view.Heading, r.Resource))
+		p.Line("       %s may %s on %s", p.Paint(view.Heading, r.Subject.String()), p.Paint(view.Heading, r.Operation),
+			p.Paint(view.Heading, r.Resource))
 		if e.Tree.Find(r.Resource) < 0 {
 			p.Line("         a resource that may come: it is not listed yet")
 		}
@@ -277,7 +282,8 @@ func tryLine(e *estate.Estate, r verify.Shown) string {
 
 // holdersLine writes the command that shows who is left.
 func holdersLine(e *estate.Estate, v verify.Verdict) string {
-	return fmt.Sprintf("hgate holders %s %s --at %s", quoted(v.Guarantee.May[0].String()), quoted(v.Witness.Resource), quoted(e.Zone.Format(v.Witness.At)))
+	return fmt.Sprintf("hgate holders %s %s --at %s", quoted(v.Guarantee.May[0].String()), quoted(v.Witness.Resource),
+		quoted(e.Zone.Format(v.Witness.At)))
 }
 
 // requestJSON is a request of try, with a key for each fact that it says.
@@ -389,7 +395,8 @@ func (a *app) proveJSON(g *gate.Gate, verdicts []verify.Verdict) error {
 			}
 			one.Grants, one.Also = w.Grants, w.Also
 			for _, r := range w.Reached {
-				one.Reached = append(one.Reached, gotJSON{r.Subject.String(), r.Operation, r.Resource, r.As.String(), stepsJSON(r.Chain)})
+				one.Reached = append(one.Reached, gotJSON{r.Subject.String(), r.Operation, r.Resource, r.As.String(),
+					stepsJSON(r.Chain)})
 			}
 			if len(one.Reached) > 0 {
 				one.Witness = one.Reached[0]

@@ -69,7 +69,8 @@ shows what a new member would get who is in nothing else.`,
 			return err
 		}
 		all := func(*estate.Operation) bool { return true }
-		judged, err := a.judged(g, ctx, map[estate.Principal]bool{who: true}, all, func(*estate.Resource) bool { return true })
+		judged, err := a.judged(g, ctx, map[estate.Principal]bool{who: true}, all,
+			func(*estate.Resource) bool { return true })
 		if err != nil {
 			return err
 		}
@@ -96,7 +97,8 @@ func (a *app) reachJSON(rows []survey.Row, judged []judgedRow) error {
 		Judged []judgedRow `json:"judged"`
 	}{[]row{}, judged}
 	for _, r := range rows {
-		one := row{Resource: r.Resource.Address.String(), Inside: r.Inside, Decision: r.Outcome.String(), Operations: []string{}, Grants: []string{}}
+		one := row{Resource: r.Resource.Address.String(), Inside: r.Inside, Decision: r.Outcome.String(),
+			Operations: []string{}, Grants: []string{}}
 		for _, o := range r.Operations {
 			one.Operations = append(one.Operations, o.Name)
 		}

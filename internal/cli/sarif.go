@@ -59,18 +59,21 @@ type (
 )
 
 func sarifLevel(s diagnostic.Severity) string {
-	return map[diagnostic.Severity]string{diagnostic.Error: "error", diagnostic.Warning: "warning", diagnostic.Note: "note"}[s]
+	return map[diagnostic.Severity]string{diagnostic.Error: "error", diagnostic.Warning: "warning",
+		diagnostic.Note: "note"}[s]
 }
 
 func (a *app) checkSARIF(found []finding.Found) error {
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
 	driver := sarifDriver{Name: "hgate", Version: Version(), Rules: []sarifRule{}}
 	for _, f := range finding.All {
-		driver.Rules = append(driver.Rules, sarifRule{f.Code, sarifText{f.Doc}, sarifText{f.Cure}, map[string]string{"level": sarifLevel(f.Severity)}})
+		driver.Rules = append(driver.Rules, sarifRule{f.Code, sarifText{f.Doc}, sarifText{f.Cure},
+			map[string]string{"level": sarifLevel(f.Severity)}})
 	}
 	run.Tool = map[string]sarifDriver{"driver": driver}
 	for _, f := range found {
-		one := sarifResult{RuleID: f.Code, Level: sarifLevel(f.Severity), Message: sarifText{f.Message + ". Do: " + f.Help + "."}}
+		one := sarifResult{RuleID: f.Code, Level: sarifLevel(f.Severity),
+			Message: sarifText{f.Message + ". Do: " + f.Help + "."}}
 		at := sarifPhysical{Artifact: sarifArtifact{f.Position.File}}
 		if f.Position.Line > 0 {
 			at.Region = &sarifRegion{f.Position.Line, f.Position.Column}

@@ -17,9 +17,10 @@ func (a *app) setCommand() *cobra.Command {
 	return a.perSection(&cobra.Command{
 		Use:   "set",
 		Short: "Change keys of an entry",
-		Long: `Changes keys of an entry where it stands, after telling whose access that changes. An empty value takes a key out.
-Of a list, +ITEM adds and -ITEM takes out; items without a sign replace what is there. Of tags, those that are named
-change, and one with an empty value goes; other keys with values, such as a condition, are replaced as a whole.`,
+		Long: `Changes keys of an entry where it stands, after telling whose access that changes. An empty value
+takes a key out. Of a list, +ITEM adds and -ITEM takes out; items without a sign replace what is
+there. Of tags, those that are named change, and one with an empty value goes; other keys with
+values, such as a condition, are replaced as a whole.`,
 		Example: `  hgate set group visitors --members +pia.lindqvist
   hgate set person pia.lindqvist --ends 2031-06-30
   hgate set grant visitors-read --when mfa=true --why ""`,
@@ -29,12 +30,14 @@ change, and one with an empty value goes; other keys with values, such as a cond
 func (a *app) setOne(s policyfile.Section) *cobra.Command {
 	var e editing
 	c := &cobra.Command{
-		Use: s.One + " ID…", Short: "Change a " + s.One, Long: s.Doc, Example: "  hgate set " + s.One + " ID --title \"A better name\"",
+		Use: s.One + " ID…", Short: "Change a " + s.One, Long: s.Doc, Example: "  hgate set " + s.One +
+			" ID --title \"A better name\"",
 		ValidArgsFunction: a.completeEntry(s, 100),
 	}
 	c.Args = func(_ *cobra.Command, args []string) error {
 		if len(args) == 0 {
-			return fmt.Errorf("this is written `hgate set %s ID --KEY VALUE`; `hgate set %s --help` lists the keys", s.One, s.One)
+			return fmt.Errorf("this is written `hgate set %s ID --KEY VALUE`; `hgate set %s --help` lists the keys", s.One,
+				s.One)
 		}
 		return nil
 	}
@@ -71,7 +74,8 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 
 // aside explains a value that stands beside its flag, where it was taken for an id: a flag for yes or no needs none.
 func (v *values) aside(args []string, old *estate.Estate, id string) error {
-	if !slices.Contains([]string{"yes", "no", "true", "false"}, id) || len(args) < 2 || old.Head(v.section.Name, id) != nil {
+	if !slices.Contains([]string{"yes", "no", "true", "false"}, id) || len(args) < 2 ||
+		old.Head(v.section.Name, id) != nil {
 		return nil
 	}
 	for _, f := range v.said() {
@@ -199,11 +203,13 @@ func merged(old, more *yaml.Node) *yaml.Node {
 
 func (a *app) statusCommand(name, status string) *cobra.Command {
 	var e editing
-	short := map[string]string{"suspend": "Keep people or services from everything, until they are resumed", "resume": "Let suspended people or services in again"}[name]
+	short := map[string]string{"suspend": "Keep people or services from everything, until they are resumed",
+		"resume": "Let suspended people or services in again"}[name]
 	c := &cobra.Command{
 		Use: name + " SUBJECT…", Short: short,
 		Example: "  hgate " + name + " pia.lindqvist\n  hgate " + name + " service:nightly-reduce",
-		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: func(*cobra.Command, []string, string) ([]string,
+			cobra.ShellCompDirective) {
 			return a.words(a.subjects(false))
 		},
 	}
@@ -223,7 +229,8 @@ func (a *app) statusCommand(name, status string) *cobra.Command {
 						return err
 					}
 				} else if was := old.Subject(subjectOf(s, id)).Status; was == "left" {
-					return &draft.Error{Message: who + " has left and is not suspended", Help: fmt.Sprintf("if they are back: hgate set %s %s --status active", s.One, id)}
+					return &draft.Error{Message: who + " has left and is not suspended",
+						Help: fmt.Sprintf("if they are back: hgate set %s %s --status active", s.One, id)}
 				}
 				n := splice.Scalar(status)
 				if status == "active" {

@@ -38,7 +38,8 @@ and a group it says what it gives to how many, and what would be lost without it
 		ValidArgsFunction: a.completeShow,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 2 {
-				return fmt.Errorf("show takes what to show and its id, as in: hgate show role looker-on (known: %s)", strings.Join(ones(), ", "))
+				return fmt.Errorf("show takes what to show and its id, as in: hgate show role looker-on (known: %s)",
+					strings.Join(ones(), ", "))
 			}
 			return nil
 		},
@@ -89,7 +90,8 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 		}
 		list := []map[string]any{}
 		for _, r := range refs {
-			list = append(list, map[string]any{"section": r.Section, "id": r.ID, "key": r.Key, "file": r.Position.File, "line": r.Position.Line})
+			list = append(list, map[string]any{"section": r.Section, "id": r.ID, "key": r.Key, "file": r.Position.File,
+				"line": r.Position.Line})
 		}
 		out["references"] = list
 		return a.json(out)
@@ -106,9 +108,11 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 		p.Line("\n%s", p.Paint(view.Heading, "Named by"))
 		var cells [][]view.Cell
 		for _, r := range refs {
-			cells = append(cells, []view.Cell{{Text: estate.Singular(r.Section) + " " + r.ID}, {Text: r.Key}, {Text: r.Position.Short(), Style: view.Faint}})
+			cells = append(cells, []view.Cell{{Text: estate.Singular(r.Section) + " " + r.ID}, {Text: r.Key},
+				{Text: r.Position.Short(), Style: view.Faint}})
 		}
-		p.Table(2, nil, slices.CompactFunc(cells, slices.Equal[[]view.Cell])) // one that names it twice in a line is told once
+		// one that names it twice in a line is told once
+		p.Table(2, nil, slices.CompactFunc(cells, slices.Equal[[]view.Cell]))
 	}
 	if loss != nil {
 		p.Line("\n%s  %s", p.Paint(view.Heading, "Gives"), givesOf(g, l.section, id))
@@ -128,7 +132,8 @@ func (a *app) loss(g *gate.Gate, section, id string) (*change.Effect, error) {
 		return nil, nil
 	}
 	defer a.working("working out what would be lost without it")()
-	return change.Of(g.Estate(), change.Without(g.Estate(), section, id), change.How{Since: clock.Of(a.now()), Roster: g.Roster})
+	return change.Of(g.Estate(), change.Without(g.Estate(), section, id),
+		change.How{Since: clock.Of(a.now()), Roster: g.Roster})
 }
 
 // givesOf says how many a grant, a role or a group reaches, and what they get.
@@ -145,7 +150,8 @@ func givesOf(g *gate.Gate, section, id string) string {
 		who = g.Group(id)
 		n := 0
 		for _, gr := range e.Grants {
-			if slices.ContainsFunc(gr.To, func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id }) {
+			if slices.ContainsFunc(gr.To,
+				func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id }) {
 				n++
 			}
 		}
@@ -183,7 +189,8 @@ func givesOf(g *gate.Gate, section, id string) string {
 func lostRows(e *change.Effect) []map[string]any {
 	out := []map[string]any{}
 	e.Rows(func(r change.Row) {
-		out = append(out, map[string]any{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource, "change": kindOf(r.Line.Way)})
+		out = append(out, map[string]any{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource,
+			"change": kindOf(r.Line.Way)})
 	})
 	return out
 }
@@ -216,7 +223,8 @@ func (a *app) kindOperations(p *view.Page, g *gate.Gate, id string) {
 			if o.HighRisk {
 				risk = "high"
 			}
-			cells = append(cells, []view.Cell{{Text: heading, Style: view.Heading}, {Text: o.Name}, {Text: o.About}, {Text: strings.Join(o.Types, ", "), Style: view.Faint}, {Text: risk, Style: view.No}})
+			cells = append(cells, []view.Cell{{Text: heading, Style: view.Heading}, {Text: o.Name}, {Text: o.About},
+				{Text: strings.Join(o.Types, ", "), Style: view.Faint}, {Text: risk, Style: view.No}})
 			heading = ""
 		}
 	}

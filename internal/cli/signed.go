@@ -101,7 +101,9 @@ func (a *app) signedSheet(c *cobra.Command, name string) (*signed, error) {
 		switch {
 		case first:
 			if !slices.Equal(row, []string{"grid", sheetVersion}) {
-				return nil, wrong("it does not say what it covers, in lines that begin with grid,%s; write it anew with --format csv", sheetVersion)
+				return nil,
+					wrong("it does not say what it covers, in lines that begin with grid,%s; write it anew with --format csv",
+						sheetVersion)
 			}
 		case out.columns != nil && len(row) != len(out.columns)+1:
 			return nil, wrong("there are %d columns and %d cells", len(out.columns), len(row)-1)
@@ -152,7 +154,8 @@ func (s *signed) settle(g *gate.Gate, f *gridFlags) bool {
 			if is(text) {
 				return false
 			}
-			s.gone = append(s.gone, []view.Cell{{Text: text}, {Text: what, Style: view.Faint}, {Text: "is no more", Style: view.No}})
+			s.gone = append(s.gone, []view.Cell{{Text: text}, {Text: what, Style: view.Faint},
+				{Text: "is no more", Style: view.No}})
 			return true
 		})
 	}
@@ -163,10 +166,19 @@ func (s *signed) settle(g *gate.Gate, f *gridFlags) bool {
 		}
 		return err == nil && (p.Kind == estate.IsEveryone || g.Subject(p) == nil)
 	})
-	f.members = keep("members-of", f.members, func(text string) bool { return e.Groups[strings.TrimPrefix(text, "group:")] != nil })
+	f.members = keep("members-of", f.members,
+		func(text string) bool { return e.Groups[strings.TrimPrefix(text, "group:")] != nil })
 	f.roles = keep("roles", f.roles, func(text string) bool { return e.Roles[strings.TrimPrefix(text, "role:")] != nil })
-	f.where = keep("where", f.where, func(text string) bool { _, err := chosenPlaces(g, []string{text}); return err == nil })
-	f.unfold = keep("unfold", f.unfold, func(text string) bool { a, err := estate.ParseAddress(text); return err == nil && e.Listed(a) != nil })
+	f.where = keep("where", f.where, func(text string) bool {
+		_,
+			err := chosenPlaces(g, []string{text})
+		return err == nil
+	})
+	f.unfold = keep("unfold", f.unfold, func(text string) bool {
+		a, err := estate.ParseAddress(text)
+		return err == nil &&
+			e.Listed(a) != nil
+	})
 	return (!who || f.groups || len(f.who)+len(f.members)+len(f.roles) > 0) && (!where || len(f.where) > 0)
 }
 
@@ -185,7 +197,9 @@ func (a *app) gridExpected(grid *survey.Grid, rows []survey.GridRow, s *signed) 
 		if line > 0 {
 			at = fmt.Sprintf("%s:%d", s.name, line)
 		}
-		differs = append(differs, []view.Cell{{Text: place}, {Text: column}, {Text: "expected " + or(want), Style: view.Faint}, {Text: "is " + or(is), Style: view.No}, {Text: at, Style: view.Faint}})
+		differs = append(differs, []view.Cell{{Text: place}, {Text: column},
+			{Text: "expected " + or(want), Style: view.Faint}, {Text: "is " + or(is), Style: view.No},
+			{Text: at, Style: view.Faint}})
 	}
 	var across []int // of each column of the sheet, that of the grid; -1 if there is none
 	for _, title := range s.columns {

@@ -22,7 +22,8 @@ const undelegated = "undelegated"
 // isFolder says that a workspace is named by its folder. Whatever does not begin like one is a revision, so that no
 // folder of a checkout stands in for a branch.
 func isFolder(name string) bool {
-	return name == "." || name == ".." || strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") || filepath.IsAbs(name)
+	return name == "." || name == ".." || strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") ||
+		filepath.IsAbs(name)
 }
 
 // workspaceAt reads a workspace as it was: in another folder, or at a Git revision of this one.
@@ -95,7 +96,8 @@ func (a *app) checkSince(since, by string) error {
 	var found []finding.Found
 	for _, b := range breaches {
 		found = append(found, finding.Found{Diagnostic: diagnostic.Diagnostic{
-			Code: undelegated, Severity: diagnostic.Error, Message: string(b.Rule) + ": " + b.Message, Position: b.Position, Help: "leave it out, or have somebody make the change who may",
+			Code: undelegated, Severity: diagnostic.Error, Message: string(b.Rule) + ": " + b.Message, Position: b.Position,
+			Help: "leave it out, or have somebody make the change who may",
 		}})
 	}
 	switch a.format {
@@ -109,7 +111,8 @@ func (a *app) checkSince(since, by string) error {
 			p.Line("%s  %s", p.Paint(view.Yes, "All of the change is "+by+"'s to make"), p.Paint(view.Faint, "since "+since))
 			break
 		}
-		p.Line("%s  %s", p.Paint(view.No, "NOT "+by+"'s to make"), p.Paint(view.Faint, "refused by "+count(len(change.Grouped(breaches)), "rule")+"; since "+since))
+		p.Line("%s  %s", p.Paint(view.No, "NOT "+by+"'s to make"),
+			p.Paint(view.Faint, "refused by "+count(len(change.Grouped(breaches)), "rule")+"; since "+since))
 		p.Line("%s", change.Lacks(breaches, by)+".")
 		breachesText(p, breaches)
 	}

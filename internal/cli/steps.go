@@ -16,7 +16,8 @@ func chainText(p *view.Page, indent int, e *estate.Estate, c escalation.Chain, o
 	for i, s := range c.Steps {
 		rows = append(rows, []view.Cell{{Text: fmt.Sprint(i+1, ".")}, {Text: stepText(e, s)}})
 		if s.Operation != "" && asIs {
-			rows = append(rows, []view.Cell{{}, {Text: fmt.Sprintf("hgate try %s %s %s %s", s.As, s.Operation, quoted(s.Resource), how), Style: view.Faint}})
+			rows = append(rows, []view.Cell{{}, {Text: fmt.Sprintf("hgate try %s %s %s %s", s.As, s.Operation,
+				quoted(s.Resource), how), Style: view.Faint}})
 		}
 		if s.Kind == escalation.Asks && i == 0 {
 			how = "--lent " + s.Entry
@@ -31,7 +32,8 @@ func chainText(p *view.Page, indent int, e *estate.Estate, c escalation.Chain, o
 		return
 	}
 	end := "then may " + operation + " on " + resource
-	if n := len(c.Steps); c.As != c.Steps[n-1].Subject || c.Steps[n-1].Kind == escalation.SignsIn || c.Steps[n-1].Kind == escalation.Acts {
+	if n := len(c.Steps); c.As != c.Steps[n-1].Subject || c.Steps[n-1].Kind == escalation.SignsIn ||
+		c.Steps[n-1].Kind == escalation.Acts {
 		end += ", as " + c.As.String() + " may"
 	}
 	rows = append(rows, []view.Cell{{}, {Text: end}})
@@ -116,14 +118,16 @@ type stepJSON struct {
 }
 
 var stepKinds = map[escalation.Kind]string{
-	escalation.Asks: "ask", escalation.Joins: "join", escalation.Hands: "hand-out", escalation.SignsIn: "open-account", escalation.Acts: "act-as-anybody",
+	escalation.Asks: "ask", escalation.Joins: "join", escalation.Hands: "hand-out", escalation.SignsIn: "open-account",
+	escalation.Acts:    "act-as-anybody",
 	escalation.Assigns: "take-roles", escalation.Rewrites: "write-roles", escalation.Tags: "set-tags",
 }
 
 func stepsJSON(c escalation.Chain) []stepJSON {
 	out := []stepJSON{}
 	for _, s := range c.Steps {
-		one := stepJSON{Kind: stepKinds[s.Kind], Subject: s.Subject.String(), As: s.As.String(), Operation: s.Operation, Resource: s.Resource, Entry: s.Entry, Approvers: texts(s.Approvers)}
+		one := stepJSON{Kind: stepKinds[s.Kind], Subject: s.Subject.String(), As: s.As.String(), Operation: s.Operation,
+			Resource: s.Resource, Entry: s.Entry, Approvers: texts(s.Approvers)}
 		if s.Kind == escalation.SignsIn || s.Kind == escalation.Acts {
 			one.Who = s.Who.String()
 		}

@@ -24,8 +24,9 @@ func (a *app) testCommand() *cobra.Command {
 		Long: `Runs all tests, or those named. A failure shows the request with what was expected and what came,
 the cause, and the same request to paste as a try. It exits with 1 if a test fails.
 
---before puts the same tests to the policy as it was, at a Git revision or in another folder, and so proves that a change made
-the difference: a test is proved if it failed then and passes now. Where tests are named, all of them must be.`,
+--before puts the same tests to the policy as it was, at a Git revision or in another folder, and so
+proves that a change made the difference: a test is proved if it failed then and passes now. Where
+tests are named, all of them must be.`,
 		Example: `  hgate test
   hgate test own-account-alone billing-alone
   hgate test --before main visitors-read-frames
@@ -140,7 +141,8 @@ func (a *app) testJUnit(results []verify.Result) error {
 			s.Failures++
 			var lines []string
 			for _, f := range r.Failures {
-				lines = append(lines, visible.Clean(fmt.Sprintf("%s: %s %s %s: expected %s, got %s", f.Position, f.Subject, f.Operation, f.Resource, f.Expected, f.Got)))
+				lines = append(lines, visible.Clean(fmt.Sprintf("%s: %s %s %s: expected %s, got %s", f.Position, f.Subject,
+					f.Operation, f.Resource, f.Expected, f.Got)))
 			}
 			one.Failure = &failure{Message: count(len(r.Failures), "expectation") + " not met", Text: strings.Join(lines, "\n")}
 		}
@@ -192,17 +194,20 @@ func (a *app) testText(g *gate.Gate, results []verify.Result) error {
 }
 
 func (a *app) failureText(p *view.Page, g *gate.Gate, t *estate.Test, f verify.Failure) error {
-	p.Line("          %s %s on %s: expected %s, got %s", f.Subject, f.Operation, f.Resource, p.Paint(view.Heading, f.Expected), p.Paint(view.Heading, f.Got))
+	p.Line("          %s %s on %s: expected %s, got %s", f.Subject, f.Operation, f.Resource,
+		p.Paint(view.Heading, f.Expected), p.Paint(view.Heading, f.Got))
 	if !f.Single {
 		p.Line("            hgate reach %s%s", f.Subject, askFlags(g.Estate().Zone, &t.Given))
 		return nil
 	}
-	why, err := g.Explain(gate.Request{Subject: f.Subject, Operation: f.Operation, Resource: f.Resource, Context: f.Context})
+	why, err := g.Explain(gate.Request{Subject: f.Subject, Operation: f.Operation, Resource: f.Resource,
+		Context: f.Context})
 	if err != nil {
 		return err
 	}
 	p.Line("            %s", p.Paint(view.Faint, cause(why)))
-	p.Line("            hgate try %s %s %s%s", f.Subject, f.Operation, quoted(f.Resource), askFlags(g.Estate().Zone, &t.Given))
+	p.Line("            hgate try %s %s %s%s", f.Subject, f.Operation, quoted(f.Resource),
+		askFlags(g.Estate().Zone, &t.Given))
 	return nil
 }
 

@@ -33,9 +33,11 @@ func (a *app) trimCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "trim LOG",
 		Short: "Hold a log of what was done against the policy, and find what nobody used",
-		Long: `Reads a log of what was really done, as CSV or NDJSON (by the file's ending; - is NDJSON from standard input), with time, subject, operation and
-resource in each line, and tells what each role and grant gives that nobody used, with the edit that takes it away and who would lose what;
-and what was done that the policy would have refused. With --since that is the policy as it was, at a Git revision or in a folder.
+		Long: `Reads a log of what was really done, as CSV or NDJSON (by the file's ending; - is NDJSON from
+standard input), with time, subject, operation and resource in each line, and tells what each role
+and grant gives that nobody used, with the edit that takes it away and who would lose what; and what
+was done that the policy would have refused. With --since that is the policy as it was, at a Git
+revision or in a folder.
 
 A deed counts for every grant that could have given it at its time; grants on request count as if they had been lent.`,
 		Example: `  hgate trim november.ndjson
@@ -43,7 +45,8 @@ A deed counts for every grant that could have given it at its time; grants on re
   hgate trim november.ndjson --since v12 --format json`,
 		Args: takes(1, 1),
 	}
-	c.Flags().StringSliceVar(&maps, "map", nil, "`key=column`, where the log names time, subject, operation or resource otherwise")
+	c.Flags().StringSliceVar(&maps, "map", nil,
+		"`key=column`, where the log names time, subject, operation or resource otherwise")
 	c.Flags().StringVar(&from, "from", "", "from this `day` or time on")
 	c.Flags().StringVar(&to, "to", "", "until this `day` or time")
 	c.Flags().IntVar(&most, "most", 20, "for how `many` roles, and grants, edits are worked out; 0 for all")
@@ -197,7 +200,8 @@ func (r *deedReader) eachCSV(in io.Reader, each func(survey.Deed)) error {
 	for _, key := range deedKeys {
 		i := slices.Index(head, r.column(key))
 		if i < 0 {
-			return r.wrong(1, "there is no column %q; say which has it, as in --map %s=COLUMN (there are %s)", r.column(key), key, strings.Join(head, ", "))
+			return r.wrong(1, "there is no column %q; say which has it, as in --map %s=COLUMN (there are %s)", r.column(key),
+				key, strings.Join(head, ", "))
 		}
 		at[key] = i
 	}
@@ -306,13 +310,17 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string, most int) error
 		p.Line("The log says of nothing in that time.")
 		return nil
 	}
-	p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%s from %s to %s: %d would be refused, and %s and %s give what nobody used", count(t.Deeds, "deed"), zone.Format(t.From), zone.Format(t.Until),
-		len(t.Refused), count(len(t.Roles), "role"), count(len(t.Grants), "grant"))))
+	p.Line("%s", p.Paint(view.Heading,
+		fmt.Sprintf("%s from %s to %s: %d would be refused, and %s and %s give what nobody used", count(t.Deeds, "deed"),
+			zone.Format(t.From), zone.Format(t.Until),
+			len(t.Refused), count(len(t.Roles), "role"), count(len(t.Grants), "grant"))))
 	if len(t.Refused) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "Done, and the policy would refuse it"))
 		var rows [][]view.Cell
 		for _, r := range t.Refused[:min(len(t.Refused), 20)] {
-			rows = append(rows, []view.Cell{{Text: zone.Format(r.At)}, {Text: r.Who.String()}, {Text: r.Operation}, {Text: r.Resource}, {Text: r.Why, Style: view.Maybe}, {Text: fmt.Sprintf("%s:%d", name, r.Line), Style: view.Faint}})
+			rows = append(rows, []view.Cell{{Text: zone.Format(r.At)}, {Text: r.Who.String()}, {Text: r.Operation},
+				{Text: r.Resource}, {Text: r.Why, Style: view.Maybe},
+				{Text: fmt.Sprintf("%s:%d", name, r.Line), Style: view.Faint}})
 		}
 		p.Table(2, nil, rows)
 		if more := len(t.Refused) - len(rows); more > 0 {
@@ -342,7 +350,8 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string, most int) error
 		if err != nil {
 			return err
 		}
-		p.Table(2, nil, [][]view.Cell{{{Text: "role " + u.ID}, {Text: fmt.Sprintf("%d of %d never used: %s", len(u.Never), len(u.Given), strings.Join(namesOf(u.Never), ", "))}}})
+		p.Table(2, nil, [][]view.Cell{{{Text: "role " + u.ID},
+			{Text: fmt.Sprintf("%d of %d never used: %s", len(u.Never), len(u.Given), strings.Join(namesOf(u.Never), ", "))}}})
 		p.Line("    %s", edit.Command)
 		p.Line("    %s", p.Paint(view.Faint, edit.text()))
 	}
@@ -368,7 +377,8 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string, most int) error
 			if more := len(u.Idle) - len(idle); more > 0 {
 				idle = append(idle, fmt.Sprintf("%d more", more))
 			}
-			p.Table(2, nil, [][]view.Cell{{{Text: "grant " + u.ID}, {Text: fmt.Sprintf("%d of %d did nothing through it: %s", len(u.Idle), u.Reaches, strings.Join(idle, ", "))}}})
+			p.Table(2, nil, [][]view.Cell{{{Text: "grant " + u.ID},
+				{Text: fmt.Sprintf("%d of %d did nothing through it: %s", len(u.Idle), u.Reaches, strings.Join(idle, ", "))}}})
 		}
 	}
 	rest(len(t.Grants), "grant")

@@ -45,7 +45,8 @@ and answers one a line.`,
 			case batch != "" && len(args) > 0:
 				return fmt.Errorf("--batch reads its requests from a file; leave %q out", strings.Join(args, " "))
 			case batch == "" && len(args) != 3:
-				return fmt.Errorf("try takes a subject, an operation and a resource, as in: hgate try ines.okafor table.read obsdb:sky")
+				return fmt.Errorf("try takes a subject, an operation and a resource, as in: hgate try ines.okafor table.read " +
+					"obsdb:sky")
 			}
 			return nil
 		},
@@ -171,7 +172,8 @@ func (a *app) tryJSON(req gate.Request, why gate.Explanation, near []survey.Near
 		Blocks    []string   `json:"blocks"`
 		DependsOn string     `json:"depends_on"`
 		Near      []nearJSON `json:"near"`
-	}{req.Subject.String(), req.Operation, req.Resource, why.Outcome.String(), gate.Met(why.Grants), gate.Met(why.Blocks), why.DependsOn, []nearJSON{}}
+	}{req.Subject.String(), req.Operation, req.Resource, why.Outcome.String(), gate.Met(why.Grants), gate.Met(why.Blocks),
+		why.DependsOn, []nearJSON{}}
 	for _, n := range near {
 		out.Near = append(out.Near, nearJSON{n.Grant.ID, n.Lacks, n.Detail})
 	}
@@ -244,7 +246,8 @@ func nearText(p *view.Page, near []survey.Near) {
 	p.Line("\n%s", p.Paint(view.Heading, "Nearest ways in"))
 	var rows [][]view.Cell
 	for _, n := range near[:min(len(near), mostNear)] {
-		rows = append(rows, []view.Cell{{Text: n.Lacks, Style: view.Maybe}, {Text: "grant " + n.Grant.ID}, {Text: n.Detail}, {Text: n.Grant.Source.Short(), Style: view.Faint}})
+		rows = append(rows, []view.Cell{{Text: n.Lacks, Style: view.Maybe}, {Text: "grant " + n.Grant.ID}, {Text: n.Detail},
+			{Text: n.Grant.Source.Short(), Style: view.Faint}})
 	}
 	p.Table(2, nil, rows)
 	if len(near) > mostNear {
@@ -275,7 +278,8 @@ func (a *app) causes(p *view.Page, title string, causes []gate.Cause, met bool) 
 		if c.Grant != nil && c.Grant.OnRequest != nil && !met {
 			request = "on request, and not in force"
 		}
-		facts(p, 4, []pair{{"who", c.Who}, {"what", role}, {"where", c.Where}, {"when", c.When}, {"lent", request}, {"why", reason}})
+		facts(p, 4, []pair{{"who", c.Who}, {"what", role}, {"where", c.Where}, {"when", c.When}, {"lent", request},
+			{"why", reason}})
 	}
 }
 

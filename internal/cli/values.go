@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -232,7 +233,8 @@ func keysOf(text string) (*yaml.Node, error) {
 	return n, nil
 }
 
-// signs tells apart what a list is to have more, and what it is to have no more; replaced is true where items have no sign.
+// signs tells apart what a list is to have more, and what it is to have no more; replaced is true where items have
+// no sign.
 func signs(items []*yaml.Node) (add, drop []*yaml.Node, replaced bool, err error) {
 	for _, n := range items {
 		sign := ""
@@ -249,7 +251,8 @@ func signs(items []*yaml.Node) (add, drop []*yaml.Node, replaced bool, err error
 		}
 	}
 	if replaced && len(add)+len(drop) > 0 {
-		return nil, nil, false, fmt.Errorf("write + or - before every item, or before none: with a sign items are added and taken out, without one they replace what is there")
+		return nil, nil, false, errors.New("write + or - before every item, or before none: " +
+			"with a sign items are added and taken out, without one they replace what is there")
 	}
 	return add, drop, replaced, nil
 }

@@ -11,8 +11,9 @@ import (
 	"hiddengate/internal/catalog"
 )
 
-// Version is that of the commit the program was built from, as Go's build information has it: a tag, or a time and the beginning of the commit's
-// hash, with +dirty where files differ from it; "unreleased" where it was built without a repository.
+// Version is that of the commit the program was built from, as Go's build information has it: a tag, or a time and the
+// beginning of the commit's hash, with +dirty where files differ from it; "unreleased" where it was built without a
+// repository.
 func Version() string {
 	info, ok := debug.ReadBuildInfo()
 	if !ok || info.Main.Version == "" || info.Main.Version == "(devel)" {
@@ -22,7 +23,8 @@ func Version() string {
 }
 
 func versionText() string {
-	return fmt.Sprintf("hgate %s, catalogs of edition %d, %s %s/%s\n", Version(), catalog.Edition, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+	return fmt.Sprintf("hgate %s, catalogs of edition %d, %s %s/%s\n", Version(), catalog.Edition, runtime.Version(),
+		runtime.GOOS, runtime.GOARCH)
 }
 
 func (a *app) versionCommand() *cobra.Command {

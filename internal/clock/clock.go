@@ -69,7 +69,8 @@ func ParseDate(text string) (Date, error) {
 	if !ok {
 		return Date{}, fmt.Errorf("%q is no date; write it as 2031-06-30", text)
 	}
-	if back := d.midnight().Time(); d.Year < 1 || back.Year() != d.Year || int(back.Month()) != d.Month || back.Day() != d.Day {
+	if back := d.midnight().Time(); d.Year < 1 || back.Year() != d.Year || int(back.Month()) != d.Month ||
+		back.Day() != d.Day {
 		return Date{}, fmt.Errorf("there is no day %s", text)
 	}
 	return d, nil
@@ -155,7 +156,8 @@ func (z *Zone) local(wall Instant, text string) (Instant, error) {
 	case 0:
 		return 0, fmt.Errorf("%s does not exist in %s: the clock skips it", text, z.name)
 	}
-	return 0, fmt.Errorf("%s occurs twice in %s; add an offset: %s or %s", text, z.name, z.Format(found[0]), z.Format(found[1]))
+	return 0, fmt.Errorf("%s occurs twice in %s; add an offset: %s or %s", text, z.name, z.Format(found[0]),
+		z.Format(found[1]))
 }
 
 // digits reads a number of decimal digits alone.

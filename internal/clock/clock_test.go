@@ -26,8 +26,10 @@ func TestTimes(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, z.Format(at))
 	}
-	for _, text := range []string{"", "2031-12-01", "22:00", "2031-12-01 22:00", "2031-12-01T24:00", "2031-12-01T22:60", "2031-12-01T22:00:60Z", "2031-13-01T22:00", "2031-02-29T22:00",
-		"2031-12-01T22:00+1:00", "2031-12-01T22:00+24:00", "2031-12-01T22:00.5", "2031-12-01T22:00:00.Z", "2031-12-01T22:00Zx", "0000-01-01T00:00Z", "2027-03-28T00:00", "2026-10-25T00:00"} {
+	for _, text := range []string{"", "2031-12-01", "22:00", "2031-12-01 22:00", "2031-12-01T24:00", "2031-12-01T22:60",
+		"2031-12-01T22:00:60Z", "2031-13-01T22:00", "2031-02-29T22:00",
+		"2031-12-01T22:00+1:00", "2031-12-01T22:00+24:00", "2031-12-01T22:00.5", "2031-12-01T22:00:00.Z",
+		"2031-12-01T22:00Zx", "0000-01-01T00:00Z", "2027-03-28T00:00", "2026-10-25T00:00"} {
 		_, err := z.ParseTime(text)
 		assert.Error(t, err, text)
 	}
@@ -53,7 +55,8 @@ func TestDaysThatAreSkippedOrRepeated(t *testing.T) {
 	assert.Equal(t, until29, until30, "Samoa had no 2011-12-30")
 
 	rapid.Check(t, func(t *rapid.T) {
-		z, err := LoadZone(rapid.SampledFrom([]string{"Atlantic/Azores", "America/St_Johns", "Pacific/Apia", "America/Havana", "Africa/Casablanca", "Australia/Lord_Howe"}).Draw(t, "zone"))
+		z, err := LoadZone(rapid.SampledFrom([]string{"Atlantic/Azores", "America/St_Johns", "Pacific/Apia", "America/Havana",
+			"Africa/Casablanca", "Australia/Lord_Howe"}).Draw(t, "zone"))
 		require.NoError(t, err)
 		at := Of(time.Unix(rapid.Int64Range(0, 3_000_000_000).Draw(t, "at"), 0))
 		day := z.DateOf(at)
@@ -77,8 +80,10 @@ func TestMinutesThatOccur(t *testing.T) {
 	require.NoError(t, err)
 	at := func(text string) Instant { i, err := z.ParseTime(text); require.NoError(t, err); return i }
 	assert.Equal(t, [][2]int{{6*1440 + 60, 6*1440 + 120}}, z.WeekMinutes(at("2027-03-28T01:00"), at("2027-03-28T02:00")))
-	assert.Equal(t, [][2]int{{5*1440 + 1430, 5*1440 + 1440}, {6*1440 + 60, 6*1440 + 70}}, z.WeekMinutes(at("2027-03-27T23:50"), at("2027-03-28T01:10")))
+	assert.Equal(t, [][2]int{{5*1440 + 1430, 5*1440 + 1440}, {6*1440 + 60, 6*1440 + 70}},
+		z.WeekMinutes(at("2027-03-27T23:50"), at("2027-03-28T01:10")))
 	assert.Equal(t, [][2]int{{10, 11}}, z.WeekMinutes(at("2026-11-23T00:10:20"), at("2026-11-23T00:10:40")))
-	assert.Equal(t, [][2]int{{0, 30}, {6*1440 + 1410, MinutesOfWeek}}, z.WeekMinutes(at("2026-11-22T23:30"), at("2026-11-23T00:30")))
+	assert.Equal(t, [][2]int{{0, 30}, {6*1440 + 1410, MinutesOfWeek}},
+		z.WeekMinutes(at("2026-11-22T23:30"), at("2026-11-23T00:30")))
 	assert.Equal(t, [][2]int{{0, MinutesOfWeek}}, z.WeekMinutes(0, 15*Day))
 }

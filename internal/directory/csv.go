@@ -10,8 +10,8 @@ import (
 	"hiddengate/internal/tabular"
 )
 
-// ReadCSV reads people from CSV whose first line names the columns: id, name, email, status, starts, ends, groups (several with ;) and tag.KEY, or
-// those that the map says.
+// ReadCSV reads people from CSV whose first line names the columns: id, name, email, status, starts, ends, groups
+// (several with ;) and tag.KEY, or those that the map says.
 func ReadCSV(in io.Reader, m Map) (*People, error) {
 	r := csv.NewReader(in)
 	columns, err := r.Read()
@@ -30,11 +30,13 @@ func ReadCSV(in io.Reader, m Map) (*People, error) {
 	}
 	for key, attribute := range m {
 		if !slices.Contains(columns, attribute) {
-			return nil, fmt.Errorf("1:1: there is no column %q, from which %s is to come; there are %s", attribute, key, strings.Join(columns, ", "))
+			return nil, fmt.Errorf("1:1: there is no column %q, from which %s is to come; there are %s", attribute, key,
+				strings.Join(columns, ", "))
 		}
 	}
 	if !slices.Contains(columns, m.of("id", "id")) {
-		return nil, fmt.Errorf("1:1: there is no column %q; say which has the ids, as in --map id=login (there are %s)", m.of("id", "id"), strings.Join(columns, ", "))
+		return nil, fmt.Errorf("1:1: there is no column %q; say which has the ids, as in --map id=login (there are %s)",
+			m.of("id", "id"), strings.Join(columns, ", "))
 	}
 	out := &People{}
 	groups := map[string]int{}
@@ -53,7 +55,8 @@ func ReadCSV(in io.Reader, m Map) (*People, error) {
 			return ""
 		}
 		one := Person{
-			ID: ID(cell(m.of("id", "id"))), Name: cell(m.of("name", "name")), Email: cell(m.of("email", "email")), Status: cell(m.of("status", "status")),
+			ID: ID(cell(m.of("id", "id"))), Name: cell(m.of("name", "name")), Email: cell(m.of("email", "email")),
+			Status: cell(m.of("status", "status")),
 			Starts: cell(m.of("starts", "starts")), Ends: cell(m.of("ends", "ends")), Tags: map[string]string{},
 		}
 		for tag, column := range tags {

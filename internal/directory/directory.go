@@ -1,4 +1,5 @@
-// Package directory reads people and groups from lists of other systems: CSV, LDIF, SCIM and LDAP. What it reads is the same whatever the way.
+// Package directory reads people and groups from lists of other systems: CSV, LDIF, SCIM and LDAP. What it reads is the
+// same whatever the way.
 package directory
 
 import (
@@ -36,7 +37,8 @@ type People struct {
 	Groups []Group
 }
 
-// Map says which attribute or column a key is taken from: id, name, email, status, starts, ends, groups, tag.KEY. What it does not say is taken by default.
+// Map says which attribute or column a key is taken from: id, name, email, status, starts, ends, groups, tag.KEY. What
+// it does not say is taken by default.
 type Map map[string]string
 
 // ParseMap reads key=attribute,key=attribute.
@@ -45,9 +47,11 @@ func ParseMap(texts []string) (Map, error) {
 	for _, text := range texts {
 		for pair := range strings.SplitSeq(text, ",") {
 			key, attribute, found := strings.Cut(strings.TrimSpace(pair), "=")
-			known := slices.Contains([]string{"id", "name", "email", "status", "starts", "ends", "groups", "about"}, key) || strings.HasPrefix(key, "tag.") && len(key) > 4
+			known := slices.Contains([]string{"id", "name", "email", "status", "starts", "ends", "groups", "about"}, key) ||
+				strings.HasPrefix(key, "tag.") && len(key) > 4
 			if !found || !known {
-				return nil, fmt.Errorf("%q is no KEY=ATTRIBUTE: a key is id, name, email, status, starts, ends, groups or tag.KEY", pair)
+				return nil, fmt.Errorf("%q is no KEY=ATTRIBUTE: a key is id, name, email, status, starts, ends, groups or tag.KEY",
+					pair)
 			}
 			out[key] = attribute
 		}
@@ -96,7 +100,8 @@ func ID(name string) string {
 	return strings.TrimLeft(b.String(), "._-@")
 }
 
-// groupID makes an id of a group's name: in small letters, as groups' names are mostly written with capitals and spaces.
+// groupID makes an id of a group's name: in small letters, as groups' names are mostly written with capitals and
+// spaces.
 func groupID(name string) string { return ID(strings.ToLower(name)) }
 
 // finish sorts, and refuses what has no id or one that another has.

@@ -18,7 +18,8 @@ import (
 	"github.com/go-ldap/ldap/v3"
 )
 
-// ReadLDIF reads people and groups from LDIF (RFC 2849): inetOrgPerson (RFC 2798) and account entries are people, groups of names and posix groups groups.
+// ReadLDIF reads people and groups from LDIF (RFC 2849): inetOrgPerson (RFC 2798) and account entries are people,
+// groups of names and posix groups groups.
 func ReadLDIF(in io.Reader, m Map) (*People, error) {
 	entries, err := parseLDIF(in)
 	if err != nil {
@@ -56,9 +57,12 @@ func (from Live) Address() (*url.URL, error) {
 	case err != nil || u.Scheme != "ldap" && u.Scheme != "ldaps" || u.Hostname() == "":
 		return nil, errors.New("this is no address of a directory: write ldaps://host or ldap://host:389")
 	case u.User != nil:
-		return nil, errors.New("the address of the directory holds a user or a password, where others can read it: name the user with --user, and give the password as the help says")
+		return nil,
+			errors.New("the address of the directory holds a user or a password, where others can read it: name the user with " +
+				"--user, and give the password as the help says")
 	case u.Path != "" && u.Path != "/" || u.RawQuery != "" || u.Fragment != "":
-		return nil, errors.New("the address of a directory is a host and a port alone; what to search is said by --base and --filter")
+		return nil,
+			errors.New("the address of a directory is a host and a port alone; what to search is said by --base and --filter")
 	}
 	return u, nil
 }
@@ -141,20 +145,26 @@ func (b *bounded) Read(to []byte) (int, error) {
 
 // search asks for people and groups, page by page, and for the attributes that are read alone.
 func search(c *ldap.Conn, from Live, m Map) (out []*entry, err error) {
-	filter := cmp.Or(from.Filter, "(|(objectClass=person)(objectClass=account)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))")
-	wanted := []string{"objectClass", "cn", "uid", "displayName", "mail", "description", "member", "uniqueMember", "memberUid"}
+	filter := cmp.Or(from.Filter,
+		"(|(objectClass=person)(objectClass=account)"+
+			"(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))")
+	wanted := []string{"objectClass", "cn", "uid", "displayName", "mail", "description", "member", "uniqueMember",
+		"memberUid"}
 	for _, attribute := range m {
 		wanted = append(wanted, attribute)
 	}
 	slices.Sort(wanted)
 	paging := ldap.NewControlPaging(page)
 	for {
-		found, err := c.Search(ldap.NewSearchRequest(from.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, slices.Compact(wanted), []ldap.Control{paging}))
+		found, err := c.Search(ldap.NewSearchRequest(from.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false,
+			filter, slices.Compact(wanted), []ldap.Control{paging}))
 		if err != nil {
 			return nil, err
 		}
 		if len(found.Referrals) > 0 {
-			return nil, fmt.Errorf("part of it is in another directory (%s), which is not asked: import that by itself, and narrow --base", found.Referrals[0])
+			return nil,
+				fmt.Errorf("part of it is in another directory (%s), which is not asked: import that by itself, and narrow --base",
+					found.Referrals[0])
 		}
 		for _, e := range found.Entries {
 			one := newEntry(e.DN)
@@ -179,7 +189,8 @@ var (
 )
 
 func is(e *entry, classes []string) bool {
-	return slices.ContainsFunc(e.all("objectClass"), func(c string) bool { return slices.Contains(classes, strings.ToLower(c)) })
+	return slices.ContainsFunc(e.all("objectClass"),
+		func(c string) bool { return slices.Contains(classes, strings.ToLower(c)) })
 }
 
 // ofEntries makes people and groups of a directory's entries.
@@ -213,7 +224,8 @@ func ofEntries(entries []*entry, m Map) (*People, error) {
 			out.Groups = append(out.Groups, Group{ID: id, About: get("about", "description")})
 		case is(e, personClasses):
 			one := Person{
-				ID: ID(get("id", "uid", "cn")), Name: get("name", "displayName"), Email: get("email", "mail"), Tags: map[string]string{},
+				ID: ID(get("id", "uid", "cn")), Name: get("name", "displayName"), Email: get("email", "mail"),
+				Tags: map[string]string{},
 			}
 			if _, mapped := m["name"]; one.Name == "" && !mapped && e.first("cn") != one.ID {
 				one.Name = e.first("cn") // which is the id where there is no name
@@ -263,12 +275,14 @@ func ofEntries(entries []*entry, m Map) (*People, error) {
 		known[p.ID] = true
 	}
 	for i := range out.Groups {
-		out.Groups[i].Members = slices.DeleteFunc(out.Groups[i].Members, func(name string) bool { return !strings.HasPrefix(name, "group:") && !known[name] })
+		out.Groups[i].Members = slices.DeleteFunc(out.Groups[i].Members,
+			func(name string) bool { return !strings.HasPrefix(name, "group:") && !known[name] })
 	}
 	return out, out.finish()
 }
 
-// WriteLDIF writes people and groups as ReadLDIF reads them, below a base. What there is no attribute for is told in descriptions.
+// WriteLDIF writes people and groups as ReadLDIF reads them, below a base. What there is no attribute for is told in
+// descriptions.
 func WriteLDIF(out io.Writer, p *People, base string) error {
 	var entries []*entry
 	add := func(dn string, attributes ...string) {

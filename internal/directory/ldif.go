@@ -187,5 +187,6 @@ func writeLDIFLine(w *bufio.Writer, name, value string) {
 // safeLDIF says whether a value may stand plainly: SAFE-STRING of RFC 2849, and no blank at its end.
 func safeLDIF(value string) bool {
 	unsafe := func(c byte) bool { return c == 0 || c == '\n' || c == '\r' || c >= 0x7f }
-	return value == "" || !strings.ContainsRune(" :<", rune(value[0])) && value[len(value)-1] != ' ' && !slices.ContainsFunc([]byte(value), unsafe)
+	return value == "" || !strings.ContainsRune(" :<", rune(value[0])) && value[len(value)-1] != ' ' &&
+		!slices.ContainsFunc([]byte(value), unsafe)
 }

@@ -52,7 +52,8 @@ func ReadSCIM(in io.Reader, m Map) (*People, error) {
 			groups[name] = len(out.Groups)
 			out.Groups = append(out.Groups, Group{ID: name})
 		default:
-			return nil, fmt.Errorf("resource %d has the schema %q; users and groups are read (%s, %s)", i+1, schema, userSchema, groupSchema)
+			return nil, fmt.Errorf("resource %d has the schema %q; users and groups are read (%s, %s)", i+1, schema, userSchema,
+				groupSchema)
 		}
 		if c.wrong != nil {
 			return nil, fmt.Errorf("resource %d: %w", i+1, c.wrong)
@@ -77,7 +78,8 @@ func ReadSCIM(in io.Reader, m Map) (*People, error) {
 		}
 	}
 	if err := m.met(func(attribute string) bool {
-		return len(resources) == 0 || slices.ContainsFunc(resources, func(r map[string]any) bool { return found(r, attribute) != nil })
+		return len(resources) == 0 || slices.ContainsFunc(resources,
+			func(r map[string]any) bool { return found(r, attribute) != nil })
 	}); err != nil {
 		return nil, err
 	}
@@ -189,7 +191,8 @@ func (c *careful) list(name string) (out []map[string]any) {
 
 // person reads a user.
 func (c *careful) person(m Map) Person {
-	name := cmp.Or(c.text("displayName"), c.text("name.formatted"), strings.TrimSpace(c.text("name.givenName")+" "+c.text("name.familyName")))
+	name := cmp.Or(c.text("displayName"), c.text("name.formatted"),
+		strings.TrimSpace(c.text("name.givenName")+" "+c.text("name.familyName")))
 	one := Person{ID: ID(c.any(m.of("id", "userName"))), Name: name, Email: c.primary("emails"), Tags: map[string]string{}}
 	switch active := found(c.resource, "active").(type) {
 	case nil:
@@ -217,7 +220,8 @@ func (c *careful) person(m Map) Person {
 			c.wrong = more.wrong
 		}
 	}
-	for key, to := range map[string]*string{"name": &one.Name, "email": &one.Email, "status": &one.Status, "starts": &one.Starts, "ends": &one.Ends} {
+	for key, to := range map[string]*string{"name": &one.Name, "email": &one.Email, "status": &one.Status,
+		"starts": &one.Starts, "ends": &one.Ends} {
 		if attribute, ok := m[key]; ok {
 			*to = c.any(attribute)
 		}

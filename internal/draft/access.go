@@ -9,8 +9,9 @@ import (
 	"hiddengate/internal/splice"
 )
 
-// CopyAccess names a subject wherever another is named, as a member of a group or in a grant or block itself; where the other is taken away, so is it. It
-// gives the groups that fill themselves by tags with the one and not with the other, which stay as they are.
+// CopyAccess names a subject wherever another is named, as a member of a group or in a grant or block itself; where the
+// other is taken away, so is it. It gives the groups that fill themselves by tags with the one and not with the other,
+// which stay as they are.
 func (d *Draft) CopyAccess(from, to estate.Principal) (left []string, err error) {
 	beside := func(section, id, key string, list estate.Subjects) error {
 		name := ""
@@ -48,9 +49,10 @@ func (d *Draft) CopyAccess(from, to estate.Principal) (left []string, err error)
 	return left, nil
 }
 
-// fits says whether a group fills itself with somebody who was there when the draft began; of others it says yes, since they have the tags they were
-// given on purpose.
+// fits says whether a group fills itself with somebody who was there when the draft began; of others it says yes, since
+// they have the tags they were given on purpose.
 func (d *Draft) fits(g *estate.Group, p estate.Principal) bool {
 	s := d.estate.Subject(p)
-	return s == nil || g.Match != nil && !slices.ContainsFunc(g.Match, func(m estate.Match) bool { return !slices.Contains(m.Values, s.Tags.Get(m.Key)) })
+	return s == nil || g.Match != nil && !slices.ContainsFunc(g.Match,
+		func(m estate.Match) bool { return !slices.Contains(m.Values, s.Tags.Get(m.Key)) })
 }

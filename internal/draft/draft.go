@@ -1,5 +1,5 @@
-// Package draft is a workspace with changes that are not written yet. It knows where entries stand, in which file a new one belongs and what refers to what;
-// how bytes are changed is the business of package splice.
+// Package draft is a workspace with changes that are not written yet. It knows where entries stand, in which file a new
+// one belongs and what refers to what; how bytes are changed is the business of package splice.
 package draft
 
 import (
@@ -44,7 +44,8 @@ func refuse(help, format string, args ...any) error {
 
 // New begins a draft of a workspace that has been loaded.
 func New(under fs.FS, e *estate.Estate) *Draft {
-	return &Draft{under: under, estate: e, sources: policyfile.SourcesOf(e), yamls: map[string]*splice.File{}, sheets: map[string]sheet{}, before: map[string][]byte{}}
+	return &Draft{under: under, estate: e, sources: policyfile.SourcesOf(e), yamls: map[string]*splice.File{},
+		sheets: map[string]sheet{}, before: map[string][]byte{}}
 }
 
 // Change is a file that differs.
@@ -130,7 +131,8 @@ func (f *folder) ReadDir(n int) ([]fs.DirEntry, error) {
 		return entries, err
 	}
 	for name := range f.draft.before {
-		if path.Dir(name) == f.name && !slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == path.Base(name) }) {
+		if path.Dir(name) == f.name && !slices.ContainsFunc(entries,
+			func(e fs.DirEntry) bool { return e.Name() == path.Base(name) }) {
 			entries = append(entries, fs.FileInfoToDirEntry((&file{name: path.Base(name), text: f.draft.text(name)}).info()))
 		}
 	}
@@ -199,7 +201,8 @@ func (d *Draft) Add(section, id string, body *yaml.Node, into string) error {
 		if o.Source.File == "" {
 			return refuse("choose another id", "%s %s is built in", one, id)
 		}
-		return refuse(fmt.Sprintf("change it with `hgate set %s %s`", one, id), "%s %s exists already (%s)", one, id, o.Source.Short())
+		return refuse(fmt.Sprintf("change it with `hgate set %s %s`", one, id), "%s %s exists already (%s)", one, id,
+			o.Source.Short())
 	}
 	name := into
 	if name == "" {
@@ -246,7 +249,8 @@ func (d *Draft) addResource(address string, body *yaml.Node, into string) error 
 	a = d.estate.Canonical(a)
 	system := d.estate.Systems[a.System]
 	if r := d.estate.Listed(a); r != nil && r.Entry != nil {
-		return refuse("change it with `hgate set resource "+a.String()+"`", "resource %s is listed already (%s)", a, r.Entry.Source.Short())
+		return refuse("change it with `hgate set resource "+a.String()+"`", "resource %s is listed already (%s)", a,
+			r.Entry.Source.Short())
 	}
 	if a.Path == "" {
 		return refuse("add it with `hgate add system "+a.System+"`", "%s is a system", a.System)

@@ -14,14 +14,17 @@ import (
 	"hiddengate/internal/splice"
 )
 
-// People of YAML, CSV and NDJSON are changed at random; what is read then is what a plain map of them says, and files that nobody changed are as they were.
+// People of YAML, CSV and NDJSON are changed at random; what is read then is what a plain map of them says, and files
+// that nobody changed are as they were.
 func TestChangesOfPeopleAreReadAgain(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		files := fstest.MapFS{
 			"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{people: c.csv}, {people: n.ndjson}]\n")},
-			"y.yaml":           {Data: []byte("people:\n  y0: {name: Yo}   # kept\n  y1:\n    name: Yves\n    # about the end\n    ends: 2030-01-01\n  y2: {}\n")},
-			"c.csv":            {Data: []byte("id,name,tag.team\r\nc0,\"Ci, the 0\",x\r\nc1,,\r\n\"c2\",\"a \"\"b\"\"\",y\r\n")},
-			"n.ndjson":         {Data: []byte("{\"id\": \"n0\", \"name\": \"En\", \"tags\": {\"team\": \"x\"}}\n{\"name\":\"Enn\",\"id\":\"n1\"}\n{\"id\":\"n2\"}\n")},
+			"y.yaml": {Data: []byte("people:\n  y0: {name: Yo}   # kept\n  y1:\n    name: Yves\n    # about the " +
+				"end\n    ends: 2030-01-01\n  y2: {}\n")},
+			"c.csv": {Data: []byte("id,name,tag.team\r\nc0,\"Ci, the 0\",x\r\nc1,,\r\n\"c2\",\"a \"\"b\"\"\",y\r\n")},
+			"n.ndjson": {Data: []byte("{\"id\": \"n0\", \"name\": \"En\", \"tags\": {\"team\": " +
+				"\"x\"}}\n{\"name\":\"Enn\",\"id\":\"n1\"}\n{\"id\":\"n2\"}\n")},
 		}
 		e, err := policyfile.Load(files)
 		require.NoError(t, err)
@@ -42,7 +45,8 @@ func TestChangesOfPeopleAreReadAgain(t *testing.T) {
 			}
 			touched[map[byte]string{'y': "y.yaml", 'c': "c.csv", 'n': "n.ndjson"}[id[0]]] = true
 			key := rapid.SampledFrom([]string{"name", "email", "ends", "team", "", "gone"}).Draw(t, "key")
-			text := rapid.SampledFrom([]string{"plain", "with, comma", `with "quotes"`, "a: b", "*star", "yes", "12", "é"}).Draw(t, "text")
+			text := rapid.SampledFrom([]string{"plain", "with, comma", `with "quotes"`, "a: b", "*star", "yes", "12",
+				"é"}).Draw(t, "text")
 			switch key {
 			case "gone":
 				require.NoError(t, d.Remove("people", id))
@@ -90,7 +94,8 @@ func said(d *Draft) string {
 }
 
 func TestWhatCanNotBeAddedIsRefused(t *testing.T) {
-	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\nsystems: {db: {kind: database, resources: {a: {}}}}\n")}}
+	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\nsystems: {db: {kind: " +
+		"database, resources: {a: {}}}}\n")}}
 	e, err := policyfile.Load(files)
 	require.NoError(t, err)
 	for name, c := range map[string]struct{ section, id, into, want string }{
@@ -122,8 +127,10 @@ func changesOf(t require.TestingT, d *Draft) []Change {
 func TestASheetIsProved(t *testing.T) {
 	text := []byte("{\"id\": \"a\"}\n{\"id\": \"b\"}\n")
 	for after, sound := range map[string]bool{
-		"{\"id\": \"a\", \"name\": \"x\"}\n{\"id\": \"b\"}\n": true, "{\"id\": \"a\"}\n{\"id\": \"b\", \"name\": \"x\"}\n": false,
-		"{\"id\": \"b\"}\n": true, "{\"id\": \"a\"\n{\"id\": \"b\"}\n": false, "{\"id\": \"a\"}\n": false, "{\"id\": \"a\"}\n{\"id\": \"b\"}\n{\"id\": \"c\"}\n": false,
+		"{\"id\": \"a\", \"name\": \"x\"}\n{\"id\": \"b\"}\n": true,
+		"{\"id\": \"a\"}\n{\"id\": \"b\", \"name\": \"x\"}\n": false,
+		"{\"id\": \"b\"}\n": true, "{\"id\": \"a\"\n{\"id\": \"b\"}\n": false, "{\"id\": \"a\"}\n": false,
+		"{\"id\": \"a\"}\n{\"id\": \"b\"}\n{\"id\": \"c\"}\n": false,
 	} {
 		s := &jsonSheet{name: "x", old: text, text: []byte(after), touched: map[string]bool{"a": true}}
 		require.Equal(t, sound, s.proved() == nil, after)
@@ -159,7 +166,8 @@ func TestLinesOfCSVKeepTheirForm(t *testing.T) {
 	}
 	d := draftOf(t, files)
 	require.NoError(t, d.Set("people", "ana", "tags", splice.Map(splice.Scalar("team"), splice.Scalar("z"))))
-	require.Equal(t, "id,name,tag.team,tag.site\r\nana,Ana,z,\r\nben,Ben,y,", textOf(t, d, "p.csv"), "a tag that is not named any more is cleared")
+	require.Equal(t, "id,name,tag.team,tag.site\r\nana,Ana,z,\r\nben,Ben,y,", textOf(t, d, "p.csv"),
+		"a tag that is not named any more is cleared")
 	require.NoError(t, d.Add("people", "cara", splice.Map(splice.Scalar("name"), splice.Scalar("Cara")), "p.csv"))
 	require.Equal(t, "id,name,tag.team,tag.site\r\nana,Ana,z,\r\nben,Ben,y,\r\ncara,Cara,,\r\n", textOf(t, d, "p.csv"))
 }
@@ -197,7 +205,9 @@ tests:
 }
 
 func TestWhatIsThereIsNotAddedAgain(t *testing.T) {
-	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\ngroups: {crew: {members: ana}, other: {}}\n")}}
+	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\ngroups: {crew: " +
+		"{members: " +
+		"ana}, other: {}}\n")}}
 	d := draftOf(t, files)
 	require.NoError(t, d.Change("groups", "crew", "members", []*yaml.Node{splice.Scalar("ana")}, nil))
 	require.Equal(t, "unchanged", textOf(t, d, "hidden-gate.yaml"))

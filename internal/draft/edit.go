@@ -83,7 +83,8 @@ func (d *Draft) findResource(id string) (*spot, error) {
 		return nil, err
 	}
 	for _, key := range f.Keys("systems", a.System, "resources") {
-		if p, err := estate.CanonicalPath(key); err == nil && d.estate.Canonical(estate.Address{System: a.System, Path: p}) == a {
+		if p, err := estate.CanonicalPath(key); err == nil &&
+			d.estate.Canonical(estate.Address{System: a.System, Path: p}) == a {
 			return &spot{yaml: f, path: []string{"systems", a.System, "resources", key}}, nil
 		}
 	}
@@ -158,7 +159,8 @@ func (d *Draft) Set(section, id, key string, value *yaml.Node) error {
 		if value == nil {
 			return nil
 		}
-		return at.yaml.Set(splice.Map(splice.Scalar(key), value, splice.Scalar("resources"), at.yaml.Get(at.path...)), at.path...)
+		return at.yaml.Set(splice.Map(splice.Scalar(key), value, splice.Scalar("resources"), at.yaml.Get(at.path...)),
+			at.path...)
 	}
 	if value == nil {
 		if at.yaml.Get(path...) == nil {
@@ -204,7 +206,8 @@ func (d *Draft) Change(section, id, key string, add, drop []*yaml.Node) error {
 	for _, item := range drop {
 		i := slices.IndexFunc(at.yaml.Items(path...), func(c *yaml.Node) bool { return splice.Flow(c) == splice.Flow(item) })
 		if i < 0 {
-			return refuse("see `hgate show "+estate.Singular(section)+" "+id+"`", "%s of %s %s does not name %s", key, estate.Singular(section), id, splice.Flow(item))
+			return refuse("see `hgate show "+estate.Singular(section)+" "+id+"`", "%s of %s %s does not name %s", key,
+				estate.Singular(section), id, splice.Flow(item))
 		}
 		if len(at.yaml.Items(path...)) == 1 && len(path) > len(at.path) && len(at.yaml.Keys(at.path...)) == 1 {
 			return at.yaml.Set(splice.Map(), at.path...)

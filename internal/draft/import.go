@@ -47,9 +47,10 @@ func (s Share) of(all int) int {
 	return s.Number
 }
 
-// Import brings people and groups to what a directory says. Those that came from it before and are gone have left; those of other sources, and what the
-// directory does not speak of, stay as they are. If more of them are gone than most allows, nothing is done: a directory
-// that was read in part looks like one from which many have gone. Of a group that came from it, members that came from it are its; others stay.
+// Import brings people and groups to what a directory says. Those that came from it before and are gone have left;
+// those of other sources, and what the directory does not speak of, stay as they are. If more of them are gone than
+// most allows, nothing is done: a directory that was read in part looks like one from which many have gone. Of a group
+// that came from it, members that came from it are its; others stay.
 func (d *Draft) Import(from *directory.People, source, file string, most Share) (Imported, error) {
 	var done Imported
 	seen := map[string]bool{}
@@ -75,7 +76,8 @@ func (d *Draft) Import(from *directory.People, source, file string, most Share) 
 			continue
 		}
 		if s.Protected {
-			return done, refuse("take that off first: hgate set person "+s.ID+" --protected=false", "%s is gone from %s, and protected (%s)", s.ID, source, s.Source.Short())
+			return done, refuse("take that off first: hgate set person "+s.ID+" --protected=false",
+				"%s is gone from %s, and protected (%s)", s.ID, source, s.Source.Short())
 		}
 		done.Gone = append(done.Gone, s.ID)
 		if err := d.Set("people", s.ID, "status", splice.Scalar("left")); err != nil {
@@ -83,7 +85,9 @@ func (d *Draft) Import(from *directory.People, source, file string, most Share) 
 		}
 	}
 	if gone := len(done.Gone); gone > most.of(before) {
-		return done, refuse(fmt.Sprintf("see that the directory is whole; if they are gone indeed, say so with --at-most-gone %d", gone), "%d of the %d people who came from %s before are gone, more than are taken for gone unasked", gone, before, source)
+		return done,
+			refuse(fmt.Sprintf("see that the directory is whole; if they are gone indeed, say so with --at-most-gone %d", gone),
+				"%d of the %d people who came from %s before are gone, more than are taken for gone unasked", gone, before, source)
 	}
 	for _, g := range from.Groups {
 		if err := d.importGroup(g, source, seen, &done); err != nil {
@@ -129,7 +133,8 @@ func sortedKeys(m map[string]string) []string {
 
 // update changes what the directory says otherwise; what it does not say stays.
 func (d *Draft) update(s *estate.Subject, p directory.Person, source string, done *Imported) error {
-	was := map[string]string{"name": s.Name, "email": s.Email, "status": s.Status, "starts": momentText(s.Starts), "ends": momentText(s.Ends)}
+	was := map[string]string{"name": s.Name, "email": s.Email, "status": s.Status, "starts": momentText(s.Starts),
+		"ends": momentText(s.Ends)}
 	changed := false
 	status := p.Status
 	if status == "" && s.Status == "left" && s.Tags.Get(SourceTag) == source {
@@ -142,7 +147,8 @@ func (d *Draft) update(s *estate.Subject, p directory.Person, source string, don
 			continue
 		}
 		if s.Protected && (kv[0] == "status" || kv[0] == "ends") {
-			return refuse("take that off first: hgate set person "+s.ID+" --protected=false", "%s of %s changes, who is protected (%s)", kv[0], s.ID, s.Source.Short())
+			return refuse("take that off first: hgate set person "+s.ID+" --protected=false",
+				"%s of %s changes, who is protected (%s)", kv[0], s.ID, s.Source.Short())
 		}
 		changed = true
 		n := splice.Scalar(kv[1])
@@ -208,7 +214,8 @@ func (d *Draft) importGroup(g directory.Group, source string, seen map[string]bo
 		if len(members) > 0 {
 			body.Content = append(body.Content, splice.Scalar("members"), splice.List(members...))
 		}
-		body.Content = append(body.Content, splice.Scalar("tags"), splice.Map(splice.Scalar(SourceTag), splice.Scalar(source)))
+		body.Content = append(body.Content, splice.Scalar("tags"),
+			splice.Map(splice.Scalar(SourceTag), splice.Scalar(source)))
 		return d.Add("groups", g.ID, body, "")
 	}
 	var add, drop []*yaml.Node

@@ -52,10 +52,12 @@ func statuses(e *estate.Estate) map[string]string {
 }
 
 func TestWhoIsGoneFromADirectoryHasLeftAndNobodyElse(t *testing.T) {
-	after, done, err := afterImport(t, imported, &directory.People{People: []directory.Person{{ID: "ana"}}}, Share{Number: 1})
+	after, done, err := afterImport(t, imported, &directory.People{People: []directory.Person{{ID: "ana"}}},
+		Share{Number: 1})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"ben"}, done.Gone)
-	assert.Equal(t, map[string]string{"ana": "active", "ben": "left", "cara": "left", "dora": "active", "edna": "active"}, statuses(after))
+	assert.Equal(t, map[string]string{"ana": "active", "ben": "left", "cara": "left", "dora": "active", "edna": "active"},
+		statuses(after))
 }
 
 func TestAnImportTellsWhatItDid(t *testing.T) {
@@ -91,7 +93,8 @@ func TestWhoIsProtectedNeitherLeavesNorEndsByAnImport(t *testing.T) {
 		_, _, err := afterImport(t, protected, &directory.People{People: []directory.Person{p}}, Share{})
 		assert.ErrorContains(t, err, "who is protected", "%v", p)
 	}
-	after, _, err := afterImport(t, protected, &directory.People{People: []directory.Person{{ID: "ana", Name: "Ana"}}}, Share{})
+	after, _, err := afterImport(t, protected, &directory.People{People: []directory.Person{{ID: "ana", Name: "Ana"}}},
+		Share{})
 	require.NoError(t, err)
 	assert.Equal(t, "Ana", after.People["ana"].Name)
 }
@@ -107,11 +110,14 @@ func membersOf(g *estate.Group) []string {
 func TestOfAGroupThatCameFromADirectoryItsOwnMembersAreIts(t *testing.T) {
 	all := []directory.Person{{ID: "ana"}, {ID: "ben"}}
 	after, _, err := afterImport(t, imported, &directory.People{People: all, Groups: []directory.Group{
-		{ID: "crew", Members: []string{"ana"}}, {ID: "ours", Members: []string{"ana"}}, {ID: "new", About: "New here", Members: []string{"ben"}},
+		{ID: "crew", Members: []string{"ana"}}, {ID: "ours", Members: []string{"ana"}},
+		{ID: "new", About: "New here", Members: []string{"ben"}},
 	}}, Share{})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"ana", "dora", "edna", "not cara"}, membersOf(after.Groups["crew"]), "ben came from it and is taken out, those of others stay")
-	assert.Equal(t, []string{"ana", "ben"}, membersOf(after.Groups["ours"]), "a group that did not come from it loses nobody")
+	assert.Equal(t, []string{"ana", "dora", "edna", "not cara"}, membersOf(after.Groups["crew"]),
+		"ben came from it and is taken out, those of others stay")
+	assert.Equal(t, []string{"ana", "ben"}, membersOf(after.Groups["ours"]),
+		"a group that did not come from it loses nobody")
 	assert.Equal(t, []string{"ben"}, membersOf(after.Groups["new"]))
 	assert.Equal(t, "directory", after.Groups["new"].Tags.Get(SourceTag))
 	assert.Equal(t, []string{"crew", "new", "ours"}, slices.Sorted(maps.Keys(after.Groups)))

@@ -11,7 +11,8 @@ import (
 	"hiddengate/internal/splice"
 )
 
-// Mention is a place at which the files name an entry. In an inventory it has no Node: Section is then "inventories", ID the file.
+// Mention is a place at which the files name an entry. In an inventory it has no Node: Section is then "inventories",
+// ID the file.
 type Mention struct {
 	policyfile.Site
 	File string
@@ -118,7 +119,8 @@ func (t target) isNamed(w policyfile.Word) bool {
 
 func (t target) isSubject() bool { _, ok := prefixes[t.section]; return ok }
 
-// isPlace says whether an address, a pattern or the name of a scope names the target, or for a resource something inside it.
+// isPlace says whether an address, a pattern or the name of a scope names the target, or for a resource something
+// inside it.
 func (t target) isPlace(text string) bool {
 	switch t.section {
 	case "scopes":
@@ -161,8 +163,8 @@ func (t target) renamed(w policyfile.Word, to string) string {
 	return strings.TrimSuffix(text, t.id) + to
 }
 
-// inCell gives what a cell of an inventory says once the target has another id ("": none any more), if it names the target. The line of a
-// resource names that itself too, which is left.
+// inCell gives what a cell of an inventory says once the target has another id ("": none any more), if it names the
+// target. The line of a resource names that itself too, which is left.
 func (t target) inCell(column, value, to string) (string, bool) {
 	for _, w := range policyfile.CellWords(column, value) {
 		if !t.isNamed(w) || column == "at" && t.section == "resources" && t.isItself(value) {
@@ -224,7 +226,8 @@ func (d *Draft) Redirect(section, id, to string, mentions []Mention) error {
 	return nil
 }
 
-// TakeOut takes mentions of an entry out of everything that names it. Entries that are of no use without go as a whole; they are given.
+// TakeOut takes mentions of an entry out of everything that names it. Entries that are of no use without go as a whole;
+// they are given.
 func (d *Draft) TakeOut(section, id string, mentions []Mention) (gone []Mention, err error) {
 	t, err := d.target(section, id)
 	if err != nil {
@@ -257,7 +260,8 @@ func (d *Draft) TakeOut(section, id string, mentions []Mention) (gone []Mention,
 	return gone, nil
 }
 
-// RemoveWith takes an entry out with its mentions, and so every entry that is of no use without it, however far that goes. Those are given.
+// RemoveWith takes an entry out with its mentions, and so every entry that is of no use without it, however far that
+// goes. Those are given.
 func (d *Draft) RemoveWith(section, id string, mentions []Mention) ([]Mention, error) {
 	gone, err := d.TakeOut(section, id, mentions)
 	for i := 0; err == nil && i < len(gone); i++ {
@@ -310,7 +314,8 @@ func (d *Draft) takeOutOfFile(m Mention) (whole bool, err error) {
 		if m.Section == "resources" {
 			keep = 3
 		}
-		last := m.Key == "levels" && len(f.Keys("tests", m.ID, "levels")) == 1 && (len(m.Path) == 4 || len(f.Keys(m.Path[:4]...)) == 1)
+		last := m.Key == "levels" && len(f.Keys("tests", m.ID, "levels")) == 1 &&
+			(len(m.Path) == 4 || len(f.Keys(m.Path[:4]...)) == 1)
 		if last && f.Get("tests", m.ID, "allowed") == nil && f.Get("tests", m.ID, "denied") == nil {
 			return true, d.Remove(m.Section, m.ID)
 		}
@@ -320,7 +325,8 @@ func (d *Draft) takeOutOfFile(m Mention) (whole bool, err error) {
 		if policyfile.IsVital(m.Section, m.Key) {
 			return true, d.Remove(m.Section, m.ID)
 		}
-		if m.Section == "tests" && len(f.Items("tests", m.ID, "allowed"))+len(f.Items("tests", m.ID, "denied")) == len(f.Items(m.Path...)) {
+		if m.Section == "tests" && len(f.Items("tests", m.ID, "allowed"))+len(f.Items("tests", m.ID,
+			"denied")) == len(f.Items(m.Path...)) {
 			return true, d.Remove(m.Section, m.ID)
 		}
 		path := m.Path
@@ -341,7 +347,8 @@ func gathering(items []*yaml.Node, without int) bool {
 		if i == without {
 			continue
 		}
-		if n.Kind == yaml.ScalarNode && !strings.HasPrefix(n.Value, "not ") || n.Kind == yaml.MappingNode && !(len(n.Content) == 2 && n.Content[0].Value == "not") {
+		if n.Kind == yaml.ScalarNode && !strings.HasPrefix(n.Value, "not ") || n.Kind == yaml.MappingNode &&
+			!(len(n.Content) == 2 && n.Content[0].Value == "not") {
 			return true
 		}
 	}

@@ -36,16 +36,19 @@ var everyKey = map[string]string{
   all-crews: {members: ["group:crew", "service:bot"]}
   listed: {}
 `,
-	"roles":  "roles: {looking: {allow: bell.ring}, ringing: {include: looking, allow: bell.tune}, third: {allow: bell.ring}}\n",
+	"roles": "roles: {looking: {allow: bell.ring}, ringing: {include: looking, allow: bell.tune}, third: {allow: " +
+		"bell.ring}}\n",
 	"scopes": "scopes: {north: bells:north, wide: [scope:north, {kind: tower, in: bells, owner: ben, type: server}]}\n",
 	"grants": `grants:
-  one: {to: ben, role: ringing, on: scope:north, on-request: {longest: 1h, approvers: ana}, acknowledged: [{role: ringing, by: vera, why: asked}]}
+  one: {to: ben, role: ringing, on: scope:north, on-request: {longest: 1h, approvers: ana},
+      acknowledged: [{role: ringing, by: vera, why: asked}]}
   two: {to: "group:crew", roles: [looking, third], on: [bells, not bells:north/inner]}
 `,
 	"blocks":      "blocks: {no: {to: ana, deny: bell.tune, on: bells:north}}\n",
 	"separations": "separations: {keep: {roles: [looking, ringing, third], within: person}}\n",
 	"delegations": `delegations:
-  lead: {to: ben, may-grant: looking, within: bell.ring, on: scope:wide, to-members-of: "group:crew", may-edit: "group:crew"}
+  lead: {to: ben, may-grant: looking, within: bell.ring, on: scope:wide, to-members-of: "group:crew",
+      may-edit: "group:crew"}
 `,
 	"tests": `tests:
   rings: {who: ben, given: {roles: ringing}, allowed: bell.ring on bells:north, denied: bell.tune on scope:wide}
@@ -156,9 +159,11 @@ func TestEveryKeyThatNamesIsFoundInTheEstateAndInTheFiles(t *testing.T) {
 	assert.Equal(t, read, written)
 
 	// The two are equal; now every key of the table is among them.
-	sectionOf := map[string]string{"on-request": "grants", "given": "tests", "an operation": "catalogs", "a resource": "resources"}
+	sectionOf := map[string]string{"on-request": "grants", "given": "tests", "an operation": "catalogs",
+		"a resource": "resources"}
 	for _, page := range policyfile.Pages() {
-		if page.Name == "settings" || page.Name == "a selector of resources" || page.Name == "every entry" || page.Name == "an acceptance" {
+		if page.Name == "settings" || page.Name == "a selector of resources" || page.Name == "every entry" ||
+			page.Name == "an acceptance" {
 			continue // every entry of the files has those, and selectors stand in a list of one's own
 		}
 		for _, f := range page.Fields {
@@ -174,7 +179,9 @@ func TestEveryKeyThatNamesIsFoundInTheEstateAndInTheFiles(t *testing.T) {
 			assert.Equal(t, len(f.Names) > 0 && !isRoles, found, "%s of %s", f.Name, section)
 		}
 	}
-	for _, thing := range []namedThing{{"catalogs", "tower"}, {"types", "server"}, {"people", "ben"}, {"systems", "bells"}} { // of a selector
+	// of a selector
+	for _, thing := range []namedThing{{"catalogs", "tower"}, {"types", "server"}, {"people", "ben"},
+		{"systems", "bells"}} {
 		assert.True(t, read[named{"scopes", "wide", "resources", thing}], "%v", thing)
 	}
 	assert.True(t, read[named{"people", "vera", "finding", namedThing{"findings", "dormant"}}])
@@ -213,7 +220,8 @@ func TestWhatIsRenamedIsFollowedEverywhere(t *testing.T) {
 			inner, _ := estate.ParseAddress(to + "/inner")
 			assert.NotNil(t, after.Listed(inner), "what stands in it goes along")
 		}
-		assert.Equal(t, len(policyfile.References(e, one.section, one.id)), len(policyfile.References(after, one.section, to)), "%v", one)
+		assert.Equal(t, len(policyfile.References(e, one.section, one.id)),
+			len(policyfile.References(after, one.section, to)), "%v", one)
 	}
 }
 

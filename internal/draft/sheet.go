@@ -29,7 +29,8 @@ type sheet interface {
 	set(id, key string, value *yaml.Node) error
 	remove(id string) error
 	body(id string) (*yaml.Node, error)
-	// each lets change see the keys and values of the lines whose text holds one of the words, and writes those that it changes.
+	// each lets change see the keys and values of the lines whose text holds one of the words, and writes those that it
+	// changes.
 	each(word string, change func(key, value string) (string, bool)) error
 }
 
@@ -181,7 +182,8 @@ func (s *csvSheet) cellsOf(key string, value *yaml.Node, into map[string]string)
 	return nil
 }
 
-// addColumn adds a column behind the others, empty in every line: the only change of an inventory that touches lines of others.
+// addColumn adds a column behind the others, empty in every line: the only change of an inventory that touches lines of
+// others.
 func (s *csvSheet) addColumn(name string) {
 	s.columns = append(s.columns, name)
 	for i := range s.lines {

@@ -18,8 +18,9 @@ func (w *Ways) Places() (out []estate.Resources) {
 	return out
 }
 
-// Each goes through all that may be done from the instant on, once all steps are taken. The cells are of Estate, and were made with Places. Somebody may come more than
-// once, and so may what may be done. It stops when each returns false.
+// Each goes through all that may be done from the instant on, once all steps are taken. The cells are of Estate, and
+// were made with Places. Somebody may come more than once, and so may what may be done. It stops when each returns
+// false.
 func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 	goOn := true
 	c.Among(nil, false)
@@ -37,7 +38,8 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 					continue
 				}
 				for _, who := range m.takers {
-					if goOn = each(gate.Access{Subjects: []estate.Principal{who}, Operation: a.Operation, Cell: a.Cell, Piles: []*gate.Pile{pile}}); !goOn {
+					if goOn = each(gate.Access{Subjects: []estate.Principal{who}, Operation: a.Operation, Cell: a.Cell,
+						Piles: []*gate.Pile{pile}}); !goOn {
 						return false
 					}
 				}
@@ -70,7 +72,8 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 				if err != nil {
 					return err
 				}
-				if when != region.Empty && !tell(gate.Access{Subjects: []estate.Principal{who}, Operation: name, Cell: gate.Cell{Sure: when, Possible: when}, Piles: []*gate.Pile{pile}}) {
+				if when != region.Empty && !tell(gate.Access{Subjects: []estate.Principal{who}, Operation: name,
+					Cell: gate.Cell{Sure: when, Possible: when}, Piles: []*gate.Pile{pile}}) {
 					return nil
 				}
 			}
@@ -85,13 +88,15 @@ type Holder struct {
 	Chain Chain // without steps if it is so already
 }
 
-// Holders lists whoever may do one of the selected operations on one of the resources in a context, of a gate, or can get to it: first who may, then by how many
-// steps it takes.
-func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resource, selects func(*estate.Operation) bool) ([]Holder, error) {
+// Holders lists whoever may do one of the selected operations on one of the resources in a context, of a gate, or can
+// get to it: first who may, then by how many steps it takes.
+func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resource,
+	selects func(*estate.Operation) bool) ([]Holder, error) {
 	best := map[estate.Principal]Holder{}
 	found := func(a gate.Answer, chain Chain) {
 		known, ok := best[a.Subject]
-		if !ok || len(chain.Steps) < len(known.Chain.Steps) || len(chain.Steps) == len(known.Chain.Steps) && a.Outcome > known.Outcome {
+		if !ok || len(chain.Steps) < len(known.Chain.Steps) || len(chain.Steps) == len(known.Chain.Steps) &&
+			a.Outcome > known.Outcome {
 			best[a.Subject] = Holder{a, chain}
 		}
 	}

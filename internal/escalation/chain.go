@@ -13,7 +13,8 @@ type Chain struct {
 	As    estate.Principal
 }
 
-// Chain gives the shortest chain of steps that ends in an operation on a resource; false if there is none. One without steps says that it may be done as it is.
+// Chain gives the shortest chain of steps that ends in an operation on a resource; false if there is none. One without
+// steps says that it may be done as it is.
 func (w *Ways) Chain(who estate.Principal, o *estate.Operation, r *estate.Resource) (Chain, bool, error) {
 	s := search{Ways: w, failed: map[goal]bool{}}
 	for most := 0; most <= mostSteps; most++ {
@@ -148,14 +149,16 @@ func (s *search) joined(who estate.Principal, group string, list estate.Subjects
 	for grown := true; grown; {
 		grown = false
 		for id, g := range s.estate.Groups {
-			if !inside[id] && slices.ContainsFunc(g.Members, func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && inside[t.ID] }) {
+			if !inside[id] && slices.ContainsFunc(g.Members,
+				func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && inside[t.ID] }) {
 				inside[id], grown = true, true
 			}
 		}
 	}
 	is := false
 	for _, t := range list {
-		fits := t.Kind == estate.IsGroup && inside[t.ID] || s.stages[0].Selects(estate.Subjects{{Principal: t.Principal}}, who)
+		fits := t.Kind == estate.IsGroup && inside[t.ID] ||
+			s.stages[0].Selects(estate.Subjects{{Principal: t.Principal}}, who)
 		if fits && t.Not {
 			return false
 		}

@@ -51,7 +51,8 @@ people: {p0: {}, p1: {}, p2: {tags: {a: x}}, p3: {}}
 func (w *world) text() string {
 	var b strings.Builder
 	b.WriteString(kinds)
-	b.WriteString("systems:\n  one:\n    kind: box\n    resources:\n      own/p0: {type: account, owner: p0}\n      own/p1: {type: account, owner: p1}\n")
+	b.WriteString("systems:\n  one:\n    kind: box\n    resources:\n      own/p0: {type: account, owner: p0}\n      " +
+		"own/p1: {type: account, owner: p1}\n")
 	for _, item := range slices.Sorted(maps.Keys(w.tags)) {
 		if item == "z" {
 			continue
@@ -83,7 +84,8 @@ func tagsText(tags map[string]string) string {
 
 func (w *world) clone() *world {
 	out := *w
-	out.tags, out.members, out.roles, out.grants = maps.Clone(w.tags), maps.Clone(w.members), maps.Clone(w.roles), slices.Clone(w.grants)
+	out.tags, out.members, out.roles, out.grants = maps.Clone(w.tags), maps.Clone(w.members), maps.Clone(w.roles),
+		slices.Clone(w.grants)
 	return &out
 }
 
@@ -91,7 +93,8 @@ func drawn(seed uint64) *world {
 	r := rand.New(rand.NewPCG(seed, 4))
 	one := func(list ...string) string { return list[r.IntN(len(list))] }
 	w := &world{
-		tags: map[string]map[string]string{"x": {}, "y": {}, "own": {}, "z": {}}, members: map[string][]string{}, stewards: map[string]string{}, roles: map[string][]string{},
+		tags: map[string]map[string]string{"x": {}, "y": {}, "own": {}, "z": {}}, members: map[string][]string{},
+		stewards: map[string]string{}, roles: map[string][]string{},
 		onRequest: map[string]string{},
 	}
 	for _, item := range []string{"x", "y"} {
@@ -109,10 +112,12 @@ func drawn(seed uint64) *world {
 		w.roles[fmt.Sprint("r", i)] = []string{one(operations...), one(operations...)}
 	}
 	for i := range 3 + r.IntN(3) {
-		on := one("one", "one:x", "one:own", "one:own/p0", "{in: one, tags: {a: x}}", "{tags: {b: [x, y]}}", "two", "[one, 'not one:y']", "{type: account}")
+		on := one("one", "one:x", "one:own", "one:own/p0", "{in: one, tags: {a: x}}", "{tags: {b: [x, y]}}", "two",
+			"[one, 'not one:y']", "{type: account}")
 		when := one("", "", ", when: {owner: true}", ", when: {same: a}")
 		id := fmt.Sprint("gr", i)
-		line := fmt.Sprintf("{to: [%s], role: r%d, on: %s%s", one("p0", "p1", "p2", "p3", "group:g0", "group:g1"), r.IntN(4), on, when)
+		line := fmt.Sprintf("{to: [%s], role: r%d, on: %s%s", one("p0", "p1", "p2", "p3", "group:g0", "group:g1"), r.IntN(4),
+			on, when)
 		if r.IntN(4) == 0 {
 			w.onRequest[id] = line + "}"
 			line += ", on-request: {longest: 1h, approvers: p0}"
@@ -120,10 +125,12 @@ func drawn(seed uint64) *world {
 		w.grants = append(w.grants, "  "+id+": "+line+"}\n")
 	}
 	if r.IntN(2) == 0 {
-		w.rest += fmt.Sprintf("blocks:\n  bl: {to: [%s], deny: [%s], on: %s}\n", one("everyone", "p0", "p1"), one(operations...), one("{tags: {a: x}}", "one:x", "{in: one, tags: {b: x}}"))
+		w.rest += fmt.Sprintf("blocks:\n  bl: {to: [%s], deny: [%s], on: %s}\n", one("everyone", "p0", "p1"),
+			one(operations...), one("{tags: {a: x}}", "one:x", "{in: one, tags: {b: x}}"))
 	}
 	if r.IntN(2) == 0 {
-		w.rest += fmt.Sprintf("delegations:\n  de: {to: %s, may-grant: r0, on: %s, to-self: true%s}\n", one("p1", "p2", "group:g1"), one("one", "two"), one("", ", within: [up to change]", ", may-edit: group:g0"))
+		w.rest += fmt.Sprintf("delegations:\n  de: {to: %s, may-grant: r0, on: %s, to-self: true%s}\n",
+			one("p1", "p2", "group:g1"), one("one", "two"), one("", ", within: [up to change]", ", may-edit: group:g0"))
 	}
 	return w
 }
@@ -136,7 +143,8 @@ func scaled(n int) int {
 	return max(1, n*estates/2000)
 }
 
-// Whatever a patient person finds by taking one step after another, reading the files again after each, is found, and in as few steps; and nothing else.
+// Whatever a patient person finds by taking one step after another, reading the files again after each, is found, and
+// in as few steps; and nothing else.
 func TestWaysAreWhatTakingStepsFinds(t *testing.T) {
 	chains := map[int]int{}
 	for seed := range uint64(scaled(60)) {
@@ -245,33 +253,49 @@ func TestSteps(t *testing.T) {
 		want                     string // the steps, "" if there are none
 	}{
 		{"as somebody else one writes into the other's roles",
-			"roles: {o: {allow: box.open}, e: {allow: box.edit}}\ngrants: {a: {to: p2, role: o, on: one:own}, b: {to: p1, role: e, on: one:own}}\nblocks: {c: {to: p1, deny: box.wipe, on: one}}",
-			"p2", "box.wipe", "one:own/x", "p2 signs in as p1, p1 rewrites one:own, p2 takes roles in one:own, p2 rewrites one:own"},
+			"roles: {o: {allow: box.open}, e: {allow: box.edit}}\ngrants: {a: {to: p2, role: o, on: one:own}, b: {to: p1, " +
+				"role: e, on: one:own}}\nblocks: {c: {to: p1, deny: box.wipe, on: one}}",
+			"p2", "box.wipe", "one:own/x",
+			"p2 signs in as p1, p1 rewrites one:own, p2 takes roles in one:own, p2 rewrites one:own"},
 		{"and the other may do it then",
-			"roles: {o: {allow: box.open}, e: {allow: box.edit}}\ngrants: {a: {to: p2, role: o, on: one}, b: {to: p1, role: e, on: one:x}}",
+			"roles: {o: {allow: box.open}, e: {allow: box.edit}}\ngrants: {a: {to: p2, role: o, on: one}, b: {to: p1, " +
+				"role: e, " +
+				"on: one:x}}",
 			"p2", "box.wipe", "one:x", "p2 signs in as p1, p1 rewrites one:x"},
 		{"one's own blocks stay behind",
-			"roles: {o: {allow: box.open}, w: {allow: box.wipe}}\ngrants: {a: {to: p2, role: o, on: 'one:own/p1'}, b: {to: p1, role: w, on: one}}\nblocks: {c: {to: p2, deny: box.wipe, on: one}}",
+			"roles: {o: {allow: box.open}, w: {allow: box.wipe}}\ngrants: {a: {to: p2, role: o, on: 'one:own/p1'}, b: " +
+				"{to: p1, " +
+				"role: w, on: one}}\nblocks: {c: {to: p2, deny: box.wipe, on: one}}",
 			"p2", "box.wipe", "one:x", "p2 signs in as p1"},
 		{"only in the account's system",
-			"roles: {o: {allow: box.open}, w: {allow: box.wipe}}\ngrants: {a: {to: p2, role: o, on: 'one:own/p1'}, b: {to: p1, role: w, on: two}}",
+			"roles: {o: {allow: box.open}, w: {allow: box.wipe}}\ngrants: {a: {to: p2, role: o, on: 'one:own/p1'}, b: " +
+				"{to: p1, " +
+				"role: w, on: two}}",
 			"p2", "box.wipe", "two:z", ""},
 		{"tags suit what one has as it is",
-			"groups: {g: {members: p3, stewards: p0}}\nroles: {m: {allow: box.mark}, w: {allow: box.wipe}, v: {allow: box.look}}\ngrants: {a: {to: p0, role: m, on: one}, b: {to: group:g, role: w, on: {tags: {a: x}}}, d: {to: p0, role: v, on: {tags: {a: x}}}}",
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {m: {allow: box.mark}, w: {allow: box.wipe}, v: {allow: " +
+				"box.look}}\ngrants: {a: {to: p0, role: m, on: one}, b: {to: group:g, role: w, on: {tags: {a: x}}}, d: {to: p0, " +
+				"role: v, on: {tags: {a: x}}}}",
 			"p0", "box.wipe", "one:x", ""},
 		{"tags take a block away",
-			"roles: {m: {allow: [box.mark, box.wipe]}}\ngrants: {a: {to: p0, role: m, on: one}}\nblocks: {b: {deny: box.wipe, on: {tags: {a: y}}}}",
+			"roles: {m: {allow: [box.mark, box.wipe]}}\ngrants: {a: {to: p0, role: m, on: one}}\nblocks: {b: {deny: box.wipe, " +
+				"on: {tags: {a: y}}}}",
 			"p0", "box.wipe", "one:y", "p0 tags one:y"},
 		{"a block of the group that is joined",
-			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: one}}\nblocks: {c: {to: group:g, deny: box.wipe, on: one:x}}",
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: " +
+				"one}}\nblocks: {c: {to: group:g, deny: box.wipe, on: one:x}}",
 			"p0", "box.wipe", "one:x", ""},
 		{"asked for in the group that is joined",
-			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: one, on-request: {longest: 1h}}}",
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: " +
+				"one, on-request: {longest: 1h}}}",
 			"p0", "box.wipe", "one:x", "p0 joins g, p0 asks for b"},
 	} {
 		t.Run(c.what, func(t *testing.T) {
-			text := kinds + "systems: {one: {kind: box, resources: {own: {}, own/x: {}, own/p1: {type: account, owner: p1}, x: {}, y: {tags: {a: y}}}}, two: {kind: box, resources: {z: {}}}}\n" + c.policy +
-				fmt.Sprintf("\nguarantees: {g: {never: %s, may: %s, on: {in: '%s', exactly: true}}}\n", c.who, c.operation, c.resource)
+			text := kinds +
+				"systems: {one: {kind: box, resources: {own: {}, own/x: {}, own/p1: {type: account, owner: p1}, x: {}, y: {tags: " +
+				"{a: y}}}}, two: {kind: box, resources: {z: {}}}}\n" + c.policy +
+				fmt.Sprintf("\nguarantees: {g: {never: %s, may: %s, on: {in: '%s', exactly: true}}}\n", c.who, c.operation,
+					c.resource)
 			e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(text)}})
 			require.NoError(t, err)
 			g, err := gate.Compile(e, nil)
@@ -285,8 +309,10 @@ func TestSteps(t *testing.T) {
 			require.NoError(t, err)
 			var got []string
 			for _, s := range chain.Steps {
-				what := map[escalation.Kind]string{escalation.Asks: "asks for " + s.Entry, escalation.Joins: "joins " + s.Entry, escalation.SignsIn: "signs in as " + s.Who.ID,
-					escalation.Acts: "acts as " + s.Who.ID, escalation.Assigns: "takes roles in " + s.Where.String(), escalation.Rewrites: "rewrites " + s.Where.String(), escalation.Tags: "tags " + s.Where.String()}
+				what := map[escalation.Kind]string{escalation.Asks: "asks for " + s.Entry, escalation.Joins: "joins " + s.Entry,
+					escalation.SignsIn: "signs in as " + s.Who.ID,
+					escalation.Acts:    "acts as " + s.Who.ID, escalation.Assigns: "takes roles in " + s.Where.String(),
+					escalation.Rewrites: "rewrites " + s.Where.String(), escalation.Tags: "tags " + s.Where.String()}
 				got = append(got, s.Subject.ID+" "+what[s.Kind])
 			}
 			require.Equal(t, c.want, strings.Join(got, ", "))
@@ -393,7 +419,8 @@ func (p *player) play(chain []actor, steps int) {
 	for id, line := range p.first.onRequest {
 		if gr := e.Grants[id]; g.Selects(gr.To, who) {
 			next(func(w *world) {
-				w.grants = append(w.grants, "  asked-"+id+last.who+fmt.Sprint(steps)+": "+"{to: ["+last.who+line[strings.Index(line, "]"):]+"\n")
+				w.grants = append(w.grants, "  asked-"+id+last.who+fmt.Sprint(steps)+": "+"{to: ["+last.who+line[strings.Index(line,
+					"]"):]+"\n")
 			})
 		}
 	}

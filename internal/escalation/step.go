@@ -1,5 +1,5 @@
-// Package escalation works out what access subjects can still get: through operations that open accounts, tags, memberships or roles, through
-// delegations and groups that they look after, and on request, step by step.
+// Package escalation works out what access subjects can still get: through operations that open accounts, tags,
+// memberships or roles, through delegations and groups that they look after, and on request, step by step.
 package escalation
 
 import (

@@ -84,13 +84,14 @@ func name(match []estate.Match) (out string) {
 // mostSettings is up to how many ways to tag a resource are all looked at.
 const mostSettings = 64
 
-// settings lists the tags that may suit somebody on a resource: all that rules tell apart or, where these are too many, each that a rule names, with the others that
-// rules name, and without.
+// settings lists the tags that may suit somebody on a resource: all that rules tell apart or, where these are too many,
+// each that a rule names, with the others that rules name, and without.
 func (l *labels) settings(who *estate.Subject, r *estate.Resource) []estate.Tags {
 	var out []estate.Tags
 	bare := without(r.Tags, l.keys)
 	add := func(tags estate.Tags) {
-		if tags.Name(nil) != r.Tags.Name(nil) && !slices.ContainsFunc(out, func(o estate.Tags) bool { return o.Name(nil) == tags.Name(nil) }) {
+		if tags.Name(nil) != r.Tags.Name(nil) &&
+			!slices.ContainsFunc(out, func(o estate.Tags) bool { return o.Name(nil) == tags.Name(nil) }) {
 			out = append(out, tags)
 		}
 	}
@@ -199,7 +200,8 @@ func (w *Ways) retag(o opened, by taken) error {
 }
 
 // gains lists the operations that a subject may do more, or under more conditions, if a resource has other tags.
-func (w *Ways) gains(g *gate.Gate, who estate.Principal, r *estate.Resource, tags estate.Tags) (out []*estate.Operation, err error) {
+func (w *Ways) gains(g *gate.Gate, who estate.Principal, r *estate.Resource, tags estate.Tags) (out []*estate.Operation,
+	err error) {
 	for _, o := range w.estate.Offer(r.System.Kind.ID).On(r.Type) {
 		is, err := w.asTagged(g, who, o.Name, tagged(r, tags))
 		if some, bad := w.some(g, is, err); bad != nil {
@@ -222,8 +224,10 @@ func (w *Ways) gains(g *gate.Gate, who estate.Principal, r *estate.Resource, tag
 	return out, nil
 }
 
-// asTagged is when somebody may do an operation on a resource with other tags, by what it has as it is: setting tags is a step of its own.
-func (w *Ways) asTagged(g *gate.Gate, who estate.Principal, operation string, r *estate.Resource) (region.Region, error) {
+// asTagged is when somebody may do an operation on a resource with other tags, by what it has as it is: setting tags is
+// a step of its own.
+func (w *Ways) asTagged(g *gate.Gate, who estate.Principal, operation string, r *estate.Resource) (region.Region,
+	error) {
 	return g.PossibleAs(who, operation, r, func(gr *estate.Grant) bool {
 		return w.estate.Grants[gr.ID] == gr && w.stages[0].Selects(gr.To, who)
 	})

@@ -12,7 +12,8 @@ import (
 	"hiddengate/internal/region"
 )
 
-// mostSteps is how many steps a chain has at most, and mostOpenings how many operations that open something are looked at, counted by subject and resource.
+// mostSteps is how many steps a chain has at most, and mostOpenings how many operations that open something are looked
+// at, counted by subject and resource.
 const (
 	mostSteps    = 12
 	mostOpenings = 1 << 22
@@ -51,11 +52,13 @@ type opened struct {
 	own bool
 }
 
-// Work works out all ways from an instant on. Its error says that conditions are too complex, or that there are too many ways.
+// Work works out all ways from an instant on. Its error says that conditions are too complex, or that there are too
+// many ways.
 func Work(e *estate.Estate, since clock.Instant) (*Ways, error) {
 	w := &Ways{
-		since: since, estate: e, moves: map[string]*move{}, of: map[estate.Principal][]*move{}, opened: map[opening]map[estate.Principal]int{},
-		later: map[int][]opened{}, guises: map[string][]*move{}, labels: labelsOf(e),
+		since: since, estate: e, moves: map[string]*move{}, of: map[estate.Principal][]*move{},
+		opened: map[opening]map[estate.Principal]int{},
+		later:  map[int][]opened{}, guises: map[string][]*move{}, labels: labelsOf(e),
 	}
 	grown := e
 	for cost := 0; cost <= mostSteps; cost++ {
@@ -98,7 +101,8 @@ func (w *Ways) sort() {
 	}
 }
 
-// Estate is the estate as it is once every step has been taken that changes it. What comes by signing in as others and by other tags is beside it.
+// Estate is the estate as it is once every step has been taken that changes it. What comes by signing in as others and
+// by other tags is beside it.
 func (w *Ways) Estate() *estate.Estate { return w.last().Estate() }
 
 func (w *Ways) last() *gate.Cells { return w.stages[len(w.stages)-1] }
@@ -156,12 +160,14 @@ func (w *Ways) look(cost int) error {
 	}
 	for len(fresh) > 0 {
 		if len(fresh) >= mostOpenings {
-			return fmt.Errorf("there are more than %d operations that open something, counted by subject and resource", mostOpenings)
+			return fmt.Errorf("there are more than %d operations that open something, counted by subject and resource",
+				mostOpenings)
 		}
 		one := fresh[len(fresh)-1]
 		fresh = fresh[:len(fresh)-1]
 		if one.own && slices.Contains(one.operation.Opens, "roles") { // as somebody else one writes into the other's roles
-			w.take(Step{Kind: Rewrites, Where: one.resource.Address}, one.who, taken{cost: cost + 1, operation: one.operation, resource: one.resource})
+			w.take(Step{Kind: Rewrites, Where: one.resource.Address}, one.who,
+				taken{cost: cost + 1, operation: one.operation, resource: one.resource})
 		}
 		if !w.open(one, cost) {
 			continue
@@ -242,7 +248,8 @@ func (w *Ways) entries(g *gate.Gate, cost int) {
 			continue
 		}
 		for _, who := range g.Members(gr.To) {
-			w.take(Step{Kind: Asks, Entry: gr.ID, Approvers: gr.OnRequest.Approvers, Longest: gr.OnRequest.Longest}, who, taken{cost: cost + 1, among: gr.To})
+			w.take(Step{Kind: Asks, Entry: gr.ID, Approvers: gr.OnRequest.Approvers, Longest: gr.OnRequest.Longest}, who,
+				taken{cost: cost + 1, among: gr.To})
 		}
 	}
 	for _, group := range estate.Sorted(w.estate.Groups) {
@@ -281,7 +288,8 @@ func (w *Ways) within(g *gate.Gate, d *estate.Delegation, group string) bool {
 			continue
 		}
 		for _, ref := range gr.Roles {
-			if slices.ContainsFunc(g.RoleOperations(ref.ID), func(o *estate.Operation) bool { return !d.Within.Fit(o, w.estate.Edition) }) {
+			if slices.ContainsFunc(g.RoleOperations(ref.ID),
+				func(o *estate.Operation) bool { return !d.Within.Fit(o, w.estate.Edition) }) {
 				return false
 			}
 		}

@@ -51,7 +51,8 @@ func (a Address) Compare(b Address) int {
 
 // Inside says whether a is b or stands in it.
 func (a Address) Inside(b Address) bool {
-	return a.System == b.System && (b.Path == "" || a.Path == b.Path || strings.HasPrefix(a.Path, b.Path) && a.Path[len(b.Path)] == '/')
+	return a.System == b.System && (b.Path == "" || a.Path == b.Path || strings.HasPrefix(a.Path, b.Path) &&
+		a.Path[len(b.Path)] == '/')
 }
 
 // ParseAddress reads `system` or `system:path/to/it` and makes it canonical. A wildcard is an error.
@@ -175,7 +176,8 @@ func unhex(c byte) int {
 
 // Fold makes letters that differ only in case alike, by Unicode's simple case folding. Escapes stay in upper case.
 func Fold(path string) string {
-	if strings.IndexFunc(path, func(c rune) bool { return c == '%' || c >= unicode.MaxASCII || c >= 'A' && c <= 'Z' }) < 0 {
+	if strings.IndexFunc(path,
+		func(c rune) bool { return c == '%' || c >= unicode.MaxASCII || c >= 'A' && c <= 'Z' }) < 0 {
 		return path // most are, and it costs them nothing
 	}
 	var b strings.Builder

@@ -20,7 +20,8 @@ type Estate struct {
 	// Temporary are the tags of subjects who do not stay; DormantAfter is when one who was not seen is dormant.
 	Temporary    []Match
 	DormantAfter time.Duration
-	// Owner is whose the workspace is, nil where it does not say; LossesDelegated says that taking access away needs a delegation too.
+	// Owner is whose the workspace is, nil where it does not say; LossesDelegated says that taking access away needs a
+	// delegation too.
 	Owner           *Principal
 	LossesDelegated bool
 	// Ignore and Inventories are what the settings say of the files.
@@ -240,5 +241,6 @@ func (e *Estate) Unlisted(a Address) *Resource {
 	a = e.Canonical(a)
 	parent, _ := a.Parent() // a system is listed
 	above := e.nearest(parent)
-	return &Resource{Address: a, System: above.System, Parent: above, Index: -1, Type: e.offers[above.System.Kind.ID].TypeAt(a.Depth()), Tags: above.Tags, Owner: above.Owner}
+	return &Resource{Address: a, System: above.System, Parent: above, Index: -1,
+		Type: e.offers[above.System.Kind.ID].TypeAt(a.Depth()), Tags: above.Tags, Owner: above.Owner}
 }

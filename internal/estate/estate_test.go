@@ -24,7 +24,8 @@ func TestAddresses(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, a.String())
 	}
-	for _, text := range []string{"", ":x", "obsdb:", "obsdb:a//b", "obsdb:/a", "obsdb:a/", "obsdb:.", "obsdb:a/..", "obsdb:%2E%2e", "obsdb:%", "obsdb:%4", "obsdb:%zz",
+	for _, text := range []string{"", ":x", "obsdb:", "obsdb:a//b", "obsdb:/a", "obsdb:a/", "obsdb:.", "obsdb:a/..",
+		"obsdb:%2E%2e", "obsdb:%", "obsdb:%4", "obsdb:%zz",
 		"obsdb:%00", "obsdb:a\nb", "obsdb:%ff", "obsdb:*", "*", "everything", "scope:x", "a b:c"} {
 		_, err := ParseAddress(text)
 		assert.Error(t, err, text)
@@ -39,8 +40,10 @@ func TestPatterns(t *testing.T) {
 	}{
 		{"obsdb", []string{"obsdb", "obsdb:sky", "obsdb:sky/a"}, []string{"obsdb2", "reduce"}},
 		{"obsdb:sky", []string{"obsdb:sky", "obsdb:sky/a"}, []string{"obsdb", "obsdb:skyline", "obsdb:sky-2"}},
-		{"obsdb:*/frames-*", []string{"obsdb:sky/frames-1", "obsdb:x/frames-/y"}, []string{"obsdb:frames-1", "obsdb:a/b/frames-1"}},
-		{"reduce:**/secrets", []string{"reduce:secrets", "reduce:a/secrets", "reduce:a/b/secrets/c"}, []string{"reduce:a", "reduce:secrets2"}},
+		{"obsdb:*/frames-*", []string{"obsdb:sky/frames-1", "obsdb:x/frames-/y"},
+			[]string{"obsdb:frames-1", "obsdb:a/b/frames-1"}},
+		{"reduce:**/secrets", []string{"reduce:secrets", "reduce:a/secrets", "reduce:a/b/secrets/c"},
+			[]string{"reduce:a", "reduce:secrets2"}},
 		{"*:a", []string{"x:a", "yy:a/b"}, []string{"x", "x:b"}},
 		{"ob*db", []string{"obsdb", "obdb:x"}, []string{"ob", "sdb"}},
 		{"obsdb:**", []string{"obsdb", "obsdb:a"}, []string{"x"}},
@@ -85,7 +88,8 @@ func TestGlobIsNothingButStars(t *testing.T) {
 			i += n
 		}
 		assert.True(t, Glob(pattern, text), "%q fits %q", pattern, text)
-		assert.Equal(t, pattern == text || strings.Contains(pattern, "*") && Glob(pattern, text+"z"), Glob(pattern, text+"z") || pattern == text)
+		assert.Equal(t, pattern == text || strings.Contains(pattern, "*") && Glob(pattern, text+"z"),
+			Glob(pattern, text+"z") || pattern == text)
 	})
 	assert.False(t, Glob("a.c", "abc"))
 	assert.False(t, Glob("", "a"))
@@ -93,14 +97,16 @@ func TestGlobIsNothingButStars(t *testing.T) {
 }
 
 func TestOperationTerms(t *testing.T) {
-	read, drop := &Operation{Name: "table.read", Level: Use, Edition: 1}, &Operation{Name: "table.drop", Level: Change, Edition: 2}
+	read, drop := &Operation{Name: "table.read", Level: Use, Edition: 1},
+		&Operation{Name: "table.drop", Level: Change, Edition: 2}
 	fits := func(text string, o *Operation) bool {
 		term, err := ParseOperationTerm(text)
 		require.NoError(t, err)
 		assert.Equal(t, text, term.String())
 		return term.Fits(o, 1)
 	}
-	for text, want := range map[string]bool{"table.read": true, "table.*": true, "*.read": true, "all": true, "only use": true, "only view": false, "up to use": true, "up to view": false,
+	for text, want := range map[string]bool{"table.read": true, "table.*": true, "*.read": true, "all": true,
+		"only use": true, "only view": false, "up to use": true, "up to view": false,
 		"from use": true, "from view": true, "from change": false, "not table.read": true, "t*d": true, "read*": false} {
 		assert.Equal(t, want, fits(text, read), text)
 	}
@@ -130,7 +136,8 @@ func TestHours(t *testing.T) {
 	assert.Equal(t, [][2]int{{0, 1440}, {5 * 1440, 7 * 1440}}, minutes("sat-mon 00:00-24:00"))
 	assert.Equal(t, [][2]int{{60, 180}}, minutes("mon 01:00-02:00", "mon 02:00-03:00"))
 	assert.Equal(t, [][2]int{{1380, 1440}}, minutes("mon 23:00-00:00"))
-	for _, text := range []string{"", "mon", "07:00", "7:00-8:00", "mon 07:00-07:00", "24:00-06:00", "00:00-24:01", "07:60-08:00", "mon tue 07:00-08:00", "day 07:00-08:00", "mon- 07:00-08:00", "00:00-00:00"} {
+	for _, text := range []string{"", "mon", "07:00", "7:00-8:00", "mon 07:00-07:00", "24:00-06:00", "00:00-24:01",
+		"07:60-08:00", "mon tue 07:00-08:00", "day 07:00-08:00", "mon- 07:00-08:00", "00:00-00:00"} {
 		_, err := ParseHours(text)
 		assert.Error(t, err, text)
 	}
@@ -140,7 +147,8 @@ func TestIDs(t *testing.T) {
 	for _, id := range []string{"a", "ines.okafor", "a@b-c_d.e", "7", "João", strings.Repeat("x", 128)} {
 		assert.NoError(t, CheckID(id), id)
 	}
-	for _, id := range []string{"", "-a", ".a", "a b", "a/b", "a:b", "a*", "everyone", "not", "group", "a\x00", "a\u0301", strings.Repeat("x", 129), "\xff"} {
+	for _, id := range []string{"", "-a", ".a", "a b", "a/b", "a:b", "a*", "everyone", "not", "group", "a\x00", "a\u0301",
+		strings.Repeat("x", 129), "\xff"} {
 		assert.Error(t, CheckID(id), id)
 	}
 }

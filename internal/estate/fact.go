@@ -17,13 +17,14 @@ const (
 	FromNetwork                 // the address the request comes from
 )
 
-// A Fact is one thing that a request can say beside its time, its own attributes and the roles of its session. Its name is the key in
-// files and in JSON, and the flag.
+// A Fact is one thing that a request can say beside its time, its own attributes and the roles of its session. Its name
+// is the key in files and in JSON, and the flag.
 type Fact struct {
 	Name  string
 	Kind  FactKind
 	Words []string // of a Choice
-	// Flag, Given and Condition tell what it is where a command, a test and a condition name it. No condition names a FromNetwork so.
+	// Flag, Given and Condition tell what it is where a command, a test and a condition name it. No condition names a
+	// FromNetwork so.
 	Flag, Given, Condition string
 	Phrases                [2]string // of a YesNo or a Carried: how no and yes are said
 	Phrase                 string    // of any other: how its value is said, which follows
@@ -107,7 +108,8 @@ func YesOrNo(yes bool) string {
 	return No
 }
 
-// Parse reads what a flag, or a text of a request, says of a fact. Of a Carried any text says that there is one, and "" that there is none.
+// Parse reads what a flag, or a text of a request, says of a fact. Of a Carried any text says that there is one, and ""
+// that there is none.
 func (f *Fact) Parse(text string) (string, error) {
 	switch f.Kind {
 	case Carried:

@@ -13,7 +13,8 @@ func (e *Estate) From(at clock.Instant) *Estate {
 		}
 		return m
 	}
-	out.Grants, out.Blocks, out.Roles, out.People, out.Services = map[string]*Grant{}, map[string]*Block{}, map[string]*Role{}, map[string]*Subject{}, map[string]*Subject{}
+	out.Grants, out.Blocks, out.Roles, out.People, out.Services = map[string]*Grant{}, map[string]*Block{},
+		map[string]*Role{}, map[string]*Subject{}, map[string]*Subject{}
 	for id, g := range e.Grants {
 		if !over(g.Ends) {
 			one := *g
@@ -35,7 +36,8 @@ func (e *Estate) From(at clock.Instant) *Estate {
 		}
 		out.Roles[id] = &one
 	}
-	for to, section := range map[*map[string]*Subject]map[string]*Subject{&out.People: e.People, &out.Services: e.Services} {
+	for to, section := range map[*map[string]*Subject]map[string]*Subject{&out.People: e.People,
+		&out.Services: e.Services} {
 		for id, s := range section {
 			one := *s
 			if one.Starts = begun(s.Starts); over(s.Ends) {

@@ -1,6 +1,7 @@
 package estate
 
-// Kept is an estate as it can be kept: the entries, and the tree as columns. What follows from them is worked out again.
+// Kept is an estate as it can be kept: the entries, and the tree as columns. What follows from them is worked out
+// again.
 type Kept struct {
 	Estate  *Estate
 	Columns Columns
@@ -24,7 +25,8 @@ func (k *Kept) Take() *Estate {
 	for _, s := range e.Systems {
 		e.folding = e.folding || e.Folds(s)
 	}
-	e.Tree = &Tree{Columns: k.Columns, Systems: Sorted(e.Systems), Types: k.Types, Tags: k.Tags, Owners: k.Owners, Files: k.Files, Entries: k.Entries}
+	e.Tree = &Tree{Columns: k.Columns, Systems: Sorted(e.Systems), Types: k.Types, Tags: k.Tags, Owners: k.Owners,
+		Files: k.Files, Entries: k.Entries}
 	e.Tree.makeRoom()
 	return e
 }

@@ -199,7 +199,8 @@ func ParsePrincipal(text string) (Principal, error) {
 		case "group":
 			p.Kind = IsGroup
 		default:
-			return p, fmt.Errorf("%q names no subject: write an id, person:ID, service:ID, group:ID, everyone or anonymous", text)
+			return p, fmt.Errorf("%q names no subject: write an id, person:ID, service:ID, group:ID, everyone or anonymous",
+				text)
 		}
 	}
 	return p, CheckID(p.ID)

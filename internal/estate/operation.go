@@ -101,7 +101,8 @@ type Operations []OperationTerm
 
 var operationGlob = regexp.MustCompile(`^[a-z0-9.*-]+$`)
 
-// ParseOperationTerm reads `table.read`, a glob, `all`, `only LEVEL`, `up to LEVEL` or `from LEVEL`, `not` before it or not.
+// ParseOperationTerm reads `table.read`, a glob, `all`, `only LEVEL`, `up to LEVEL` or `from LEVEL`, `not` before it or
+// not.
 func ParseOperationTerm(text string) (OperationTerm, error) {
 	rest, not := strings.CutPrefix(text, "not ")
 	rest = strings.TrimSpace(rest)

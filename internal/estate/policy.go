@@ -59,8 +59,10 @@ func (s *Subject) Says(o *Subject) bool {
 		}
 		return *p
 	}
-	return s.ID == o.ID && s.Name == o.Name && s.Email == o.Email && s.Status == o.Status && s.Reserve == o.Reserve && s.Title == o.Title && s.About == o.About && s.Why == o.Why &&
-		s.Protected == o.Protected && owner(s.Owner) == owner(o.Owner) && len(s.Accept)+len(o.Accept) == 0 && slices.Equal(s.Tags, o.Tags) &&
+	return s.ID == o.ID && s.Name == o.Name && s.Email == o.Email && s.Status == o.Status && s.Reserve == o.Reserve &&
+		s.Title == o.Title && s.About == o.About && s.Why == o.Why &&
+		s.Protected == o.Protected && owner(s.Owner) == owner(o.Owner) && len(s.Accept)+len(o.Accept) == 0 &&
+		slices.Equal(s.Tags, o.Tags) &&
 		text(s.Starts) == text(o.Starts) && text(s.Ends) == text(o.Ends) && text(s.LastSeen) == text(o.LastSeen)
 }
 

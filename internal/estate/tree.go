@@ -14,9 +14,9 @@ import (
 	"hiddengate/internal/parallel"
 )
 
-// Tree is the listed resources of an estate in tree order: systems by id, then in each the paths, so that what
-// stands in a place follows it at once. It keeps columns of numbers, some 32 bytes a resource beside its address and 16 to find it by; a Resource is
-// made when it is asked for, and stays.
+// Tree is the listed resources of an estate in tree order: systems by id, then in each the paths, so that what stands
+// in a place follows it at once. It keeps columns of numbers, some 32 bytes a resource beside its address and 16 to
+// find it by; a Resource is made when it is asked for, and stays.
 type Tree struct {
 	Columns
 	Systems []*System
@@ -106,7 +106,9 @@ func (t *Tree) fill(c *[chunk]Resource, i int) {
 	}
 	switch {
 	case row.file > 0:
-		r.Entry = &Entry{Address: r.Address, Object: Object{Source: Source{Position: diagnostic.Position{File: t.Files[row.file&^ownOwner], Line: int(row.line), Column: 1}}}}
+		r.Entry = &Entry{Address: r.Address,
+			Object: Object{Source: Source{Position: diagnostic.Position{File: t.Files[row.file&^ownOwner], Line: int(row.line),
+				Column: 1}}}}
 		if row.file&ownOwner != 0 {
 			r.Entry.Owner = r.Owner
 		}
@@ -174,11 +176,12 @@ func (s sprout) position() diagnostic.Position {
 	return s.from.position(s.row)
 }
 
-// plant builds the tree of resources from the systems' entries and the listings; those listed twice it gives back. What a
-// listing says of a system that there is not is passed over.
+// plant builds the tree of resources from the systems' entries and the listings; those listed twice it gives back. What
+// a listing says of a system that there is not is passed over.
 func (e *Estate) plant() []Twice {
 	t := &Tree{Tags: []Tags{nil}, Owners: []*Principal{nil}, Files: []string{""}, Systems: Sorted(e.Systems)}
-	terms := &terms{tree: t, tags: map[string]uint32{"": 0}, owners: map[Principal]uint32{}, types: map[string]uint16{}, files: map[string]uint16{}, columns: map[*Vocabulary]*column{}}
+	terms := &terms{tree: t, tags: map[string]uint32{"": 0}, owners: map[Principal]uint32{}, types: map[string]uint16{},
+		files: map[string]uint16{}, columns: map[*Vocabulary]*column{}}
 	for _, l := range e.Listings {
 		terms.column(l.Vocabulary)
 		terms.file(l.File)
@@ -383,7 +386,8 @@ func (p *planter) grow(s *System, number uint32, list []sprout) {
 				end = start + next
 			}
 			up := p.rows[above[len(above)-1]]
-			row := Row{Parent: above[len(above)-1] + 1, System: number, Tags: up.Tags, Owner: up.Owner, Type: types[min(len(above), len(types)-1)]}
+			row := Row{Parent: above[len(above)-1] + 1, System: number, Tags: up.Tags, Owner: up.Owner,
+				Type: types[min(len(above), len(types)-1)]}
 			if end == len(path) {
 				p.say(&row, one)
 			}

@@ -22,8 +22,8 @@ func Own(section string) Edit { return Edit{section: section, none: true} }
 // Clear takes every entry out of a section.
 func Clear(section string) Edit { return Edit{section: section, clear: true} }
 
-// With gives an estate as it would be after some edits. It shares every section that no edit concerns, and what follows from the
-// entries: whoever edits catalogs, systems or resources indexes anew.
+// With gives an estate as it would be after some edits. It shares every section that no edit concerns, and what follows
+// from the entries: whoever edits catalogs, systems or resources indexes anew.
 func (e *Estate) With(edits ...Edit) *Estate {
 	out := *e
 	own := map[string]bool{}

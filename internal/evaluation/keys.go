@@ -14,7 +14,8 @@ import (
 var (
 	contextKeys = estate.RequestKeys()
 	knownKeys   = map[string][]string{
-		"": {"subject", "action", "resource", "context"}, "subject.": {"type", "id"}, "action.": {"name"}, "resource.": {"type", "id"}, "context.": contextKeys,
+		"": {"subject", "action", "resource", "context"}, "subject.": {"type", "id"}, "action.": {"name"},
+		"resource.": {"type", "id"}, "context.": contextKeys,
 	}
 )
 

@@ -19,8 +19,8 @@ var plainAnswers = map[gate.Outcome]string{
 	gate.Depends: `{"decision":false,"context":{"outcome":"depends"}}` + "\n",
 }
 
-// plain answers a request whose JSON is plain, as nearly all are, without keeping any of it; ok is false where it is not, or where
-// anything is wrong with it, and then the ordinary reader takes it.
+// plain answers a request whose JSON is plain, as nearly all are, without keeping any of it; ok is false where it is
+// not, or where anything is wrong with it, and then the ordinary reader takes it.
 func (b *Batch) plain(line []byte, err error) (outcome gate.Outcome, ok bool) {
 	if b.Why || err != nil {
 		return gate.Deny, false
@@ -64,7 +64,8 @@ func (r *plainRequest) first(key []byte) bool {
 			return false
 		}
 	}
-	if r.keys == len(r.said) || slices.ContainsFunc(r.said[:r.keys], func(k []byte) bool { return bytes.EqualFold(k, key) }) {
+	if r.keys == len(r.said) || slices.ContainsFunc(r.said[:r.keys],
+		func(k []byte) bool { return bytes.EqualFold(k, key) }) {
 		return false
 	}
 	r.said[r.keys] = key
@@ -113,8 +114,8 @@ func (r *plainRequest) read(b *Batch, line []byte) bool {
 	return end >= 0 && plainjson.Blank(line, end) == len(line)
 }
 
-// sayPlain puts one thing of a request's context into ours, and gives the end of its value; -1 if the ordinary reader should
-// look at it.
+// sayPlain puts one thing of a request's context into ours, and gives the end of its value; -1 if the ordinary reader
+// should look at it.
 func (b *Batch) sayPlain(name string, line []byte, i int) int {
 	end := plainjson.Text(line, i)
 	if end < 0 {
@@ -154,7 +155,8 @@ func (b *Batch) sayPlain(name string, line []byte, i int) int {
 	return end
 }
 
-// sayPlainFact says what a text says of a fact, without keeping the text; it is false if the ordinary reader should look at it.
+// sayPlainFact says what a text says of a fact, without keeping the text; it is false if the ordinary reader should
+// look at it.
 func (b *Batch) sayPlainFact(fact *estate.Fact, value string) bool {
 	switch fact.Kind {
 	case estate.Carried:

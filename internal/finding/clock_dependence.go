@@ -9,7 +9,8 @@ import (
 
 var clockDependentTest = &Finding{
 	Code: "clock-dependent-test", Severity: diagnostic.Warning,
-	Doc:  "A test gives no time and would come out differently at a later one: it passes today and fails some day, or the other way round.",
+	Doc: "A test gives no time and would come out differently at a later one: it passes today and fails some day, or " +
+		"the other way round.",
 	Cure: "give it a time, as given: {time: 2027-12-01T22:00}",
 	find: func(c *check) {
 		var from *gate.Gate

@@ -7,7 +7,8 @@ import (
 
 var defaultMembership = &Finding{
 	Code: "default-membership", Severity: diagnostic.Warning,
-	Doc:  "Somebody gets change or govern operations without anybody naming them: a standing grant goes to everyone, or to a group that fills itself by tags.",
+	Doc: "Somebody gets change or govern operations without anybody naming them: a standing grant goes to everyone, or " +
+		"to a group that fills itself by tags.",
 	Cure: "grant it to a group whose members are named, or narrow its condition and accept the finding",
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {
@@ -28,7 +29,8 @@ var defaultMembership = &Finding{
 				if through == "" {
 					continue
 				}
-				if names := operationNames(c.gate.Gives(g), func(o *estate.Operation) bool { return o.Level >= estate.Change }); names != nil {
+				if names := operationNames(c.gate.Gives(g),
+					func(o *estate.Operation) bool { return o.Level >= estate.Change }); names != nil {
 					c.report(&g.Object, t.Position, "grant %s gives %s to %s", g.ID, some(names), through)
 				}
 			}

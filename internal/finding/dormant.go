@@ -8,7 +8,8 @@ import (
 
 var dormant = &Finding{
 	Code: "dormant", Severity: diagnostic.Warning,
-	Doc:  "Somebody active has not been seen for long. After how long is the setting `dormant-after` (90d, where left out); who was never seen is not told.",
+	Doc: "Somebody active has not been seen for long. After how long is the setting `dormant-after` (90d, where left " +
+		"out); who was never seen is not told.",
 	Cure: "suspend them, or find out whether they are still there",
 	find: func(c *check) {
 		after := clock.Instant(c.estate.DormantAfter.Microseconds())

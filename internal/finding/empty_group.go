@@ -7,7 +7,8 @@ import (
 
 var emptyGroup = &Finding{
 	Code: "empty-group", Severity: diagnostic.Warning,
-	Doc:  "A group has no members, so what is granted to it reaches nobody, and who approves or owns through it is nobody.",
+	Doc: "A group has no members, so what is granted to it reaches nobody, and who approves or owns through it is " +
+		"nobody.",
 	Cure: "put somebody into it, or remove it",
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Groups) {

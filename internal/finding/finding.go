@@ -24,9 +24,12 @@ type Finding struct {
 
 // All lists the findings by code.
 var All = []*Finding{
-	anonymousUnblocked, clockDependentTest, defaultMembership, directGrant, dormant, emptyGroup, expired, farEnd, futureWide, governEverywhere,
-	idsDifferByCase, idsLookAlike, levelGap, matchesNothing, missingNeed, networksOneFamily, neverInForce, noEnd, overCeiling, ownerGone, redundantGrant,
-	reserveOnlyOwner, reserveUsed, roleFull, secretInPolicy, separationBroken, shadowedGrant, singleHolder, standingHighRisk, unacknowledged,
+	anonymousUnblocked, clockDependentTest, defaultMembership, directGrant, dormant, emptyGroup, expired, farEnd,
+	futureWide, governEverywhere,
+	idsDifferByCase, idsLookAlike, levelGap, matchesNothing, missingNeed, networksOneFamily, neverInForce, noEnd,
+	overCeiling, ownerGone, redundantGrant,
+	reserveOnlyOwner, reserveUsed, roleFull, secretInPolicy, separationBroken, shadowedGrant, singleHolder,
+	standingHighRisk, unacknowledged,
 	unknownOperation, unlistedAddress, unusedRole, unusedScope, wayToMore,
 }
 
@@ -51,8 +54,8 @@ type check struct {
 // Run looks for every finding as of now.
 func Run(g *gate.Gate, now clock.Instant) []Found { return run(g, g.Estate(), now, true) }
 
-// RunAbout looks at a few entries of an estate alone, those that another estate has; it leaves out the findings that take long on a large estate, or
-// need a gate that answers for everybody.
+// RunAbout looks at a few entries of an estate alone, those that another estate has; it leaves out the findings that
+// take long on a large estate, or need a gate that answers for everybody.
 func RunAbout(g *gate.Gate, about *estate.Estate, now clock.Instant) []Found {
 	return run(g, about, now, false)
 }

@@ -9,7 +9,8 @@ import (
 
 var futureWide = &Finding{
 	Code: "future-wide", Severity: diagnostic.Note,
-	Doc:  "A pattern fits one or two resources today, and would fit anything new beside them: one of its segments, or the system, is nothing but a wildcard.",
+	Doc: "A pattern fits one or two resources today, and would fit anything new beside them: one of its segments, or " +
+		"the system, is nothing but a wildcard.",
 	Cure: "name what is meant, or give it a tag and select by that",
 	dear: true,
 	find: func(c *check) {
@@ -30,7 +31,8 @@ var futureWide = &Finding{
 	},
 }
 
-// matches counts the listed resources that a pattern matches, up to a few. Where it begins plainly it looks no further than there.
+// matches counts the listed resources that a pattern matches, up to a few. Where it begins plainly it looks no further
+// than there.
 func (c *check) matches(p estate.Pattern, most int) (n int) {
 	tree := c.estate.Tree
 	from := 0

@@ -12,7 +12,8 @@ import (
 // idsLookAlike compares ids by their skeletons (Unicode Technical Standard #39, section 4).
 var idsLookAlike = &Finding{
 	Code: "ids-look-alike", Severity: diagnostic.Warning,
-	Doc:  "Two entries of a section have ids that look the same, with letters of different alphabets: one passes for the other.",
+	Doc: "Two entries of a section have ids that look the same, with letters of different alphabets: one passes for the " +
+		"other.",
 	Cure: "rename one of them, and find out who wrote it",
 	dear: true,
 	find: func(c *check) {

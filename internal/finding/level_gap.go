@@ -12,7 +12,9 @@ import (
 
 var levelGap = &Finding{
 	Code: "level-gap", Severity: diagnostic.Warning,
-	Doc: "A block, the `denied` of a test or a `never` takes a level away and forgets those above it: who may not change may still govern, and " +
+	Doc: "A block, the `denied` of a test or a `never` takes a level away and forgets those above it: who may " +
+		"not change " +
+		"may still govern, and " +
 		"so give themselves the change.",
 	Cure: "write `from LEVEL` in place of `only LEVEL` or `up to LEVEL`",
 	find: func(c *check) {
@@ -44,9 +46,11 @@ var levelGap = &Finding{
 // besides gives what other blocks deny to the same subjects in the same places, whenever this one does.
 func (c *check) besides(b *estate.Block) (out estate.Operations) {
 	for _, o := range estate.Sorted(c.estate.Blocks) {
-		if o.ID != b.ID && o.When == nil && o.Starts == nil && o.Ends == nil && written(o.To) == written(b.To) && written(o.On) == written(b.On) {
+		if o.ID != b.ID && o.When == nil && o.Starts == nil && o.Ends == nil && written(o.To) == written(b.To) &&
+			written(o.On) == written(b.On) {
 			for _, t := range o.Deny {
-				if !t.Not && (t.Kind == estate.All || t.Kind == estate.OnlyLevel || t.Kind == estate.UpToLevel || t.Kind == estate.FromLevel) {
+				if !t.Not && (t.Kind == estate.All || t.Kind == estate.OnlyLevel || t.Kind == estate.UpToLevel ||
+					t.Kind == estate.FromLevel) {
 					out = append(out, t)
 				}
 			}

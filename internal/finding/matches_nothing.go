@@ -9,7 +9,8 @@ import (
 
 var matchesNothing = &Finding{
 	Code: "matches-nothing", Severity: diagnostic.Warning,
-	Doc: "An entry selects nothing that there is: a pattern or selector fits no listed resource, a glob no operation, a tag no subject, or the " +
+	Doc: "An entry selects nothing that there is: a pattern or selector fits no listed resource, a glob no operation, a " +
+		"tag no subject, or the " +
 		"`not` entries of a list leave nothing over. On a block or a `not` it is an error: what should be kept out is not.",
 	Cure: "correct the pattern, or list what it is meant to fit",
 	dear: true,
@@ -19,7 +20,8 @@ var matchesNothing = &Finding{
 			c.emptyOperations(l)
 			isNot := func(t estate.SubjectTerm) bool { return t.Not }
 			if !l.Beside && slices.ContainsFunc(l.Subjects, isNot) && len(c.gate.Members(l.Subjects)) == 0 {
-				c.weigh(kept(l.what == "block"), l.entry, l.Subjects[0].Position, "%s: the `not` entries leave nobody over", named(l.what, l.entry))
+				c.weigh(kept(l.what == "block"), l.entry, l.Subjects[0].Position, "%s: the `not` entries leave nobody over",
+					named(l.what, l.entry))
 			}
 		}
 		for _, r := range estate.Sorted(c.about.Roles) {
@@ -52,12 +54,14 @@ func (c *check) emptyPlaces(l namedList) {
 	for _, t := range l.Resources {
 		plain := t.In != nil && t.In.Plain() && t.String() == estate.ResourceTerm{In: t.In, Not: t.Not}.String()
 		if !plain && !c.coversAny(estate.Resources{withoutNot(t)}) {
-			c.weigh(kept(l.what == "block" || t.Not), l.entry, t.Position, "%s: %s fits no listed resource", named(l.what, l.entry), t)
+			c.weigh(kept(l.what == "block" || t.Not), l.entry, t.Position, "%s: %s fits no listed resource",
+				named(l.what, l.entry), t)
 		}
 	}
 	isNot := func(t estate.ResourceTerm) bool { return t.Not }
 	if len(l.Resources) > 1 && slices.ContainsFunc(l.Resources, isNot) && !c.coversAny(l.Resources) {
-		c.weigh(kept(l.what == "block"), l.entry, l.Resources[0].Position, "%s: the `not` entries leave no listed resource over", named(l.what, l.entry))
+		c.weigh(kept(l.what == "block"), l.entry, l.Resources[0].Position,
+			"%s: the `not` entries leave no listed resource over", named(l.what, l.entry))
 	}
 }
 
@@ -70,7 +74,8 @@ func (c *check) emptyOperations(l namedList) {
 	}
 	isNot := func(t estate.OperationTerm) bool { return t.Not }
 	if !l.Beside && len(l.Operations) > 1 && slices.ContainsFunc(l.Operations, isNot) && !c.fitsAny(l.Operations) {
-		c.weigh(kept(l.what == "block"), l.entry, l.Operations[0].Position, "%s: the `not` entries leave no operation over", named(l.what, l.entry))
+		c.weigh(kept(l.what == "block"), l.entry, l.Operations[0].Position, "%s: the `not` entries leave no operation over",
+			named(l.what, l.entry))
 	}
 }
 

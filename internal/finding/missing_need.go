@@ -4,7 +4,8 @@ import "hiddengate/internal/diagnostic"
 
 var missingNeed = &Finding{
 	Code: "missing-need", Severity: diagnostic.Warning,
-	Doc: "Somebody may do an operation on something listed, but not one that it needs, so it is of no use to them. What is needed is looked for at the resource " +
+	Doc: "Somebody may do an operation on something listed, but not one that it needs, so it is of no use to them. What " +
+		"is needed is looked for at the resource " +
 		"itself, or at the nearest place above it where it applies.",
 	Cure: "add what is missing to the role or grant it beside it, or take the operation out",
 	dear: true,
@@ -18,7 +19,8 @@ var missingNeed = &Finding{
 			g := c.estate.Grants[l.Grant]
 			who := someOf(len(l.Subjects), func(i int) string { return l.Subjects[i].String() })
 			where := someOf(l.Count, func(i int) string { return l.Places[i] })
-			c.report(&g.Object, g.Source.Position, "grant %s gives %s to %s without %s, which it needs, as on %s", l.Grant, l.Operation, who, l.Need, where)
+			c.report(&g.Object, g.Source.Position, "grant %s gives %s to %s without %s, which it needs, as on %s", l.Grant,
+				l.Operation, who, l.Need, where)
 		}
 	},
 }

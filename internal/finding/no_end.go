@@ -7,7 +7,8 @@ import (
 
 var noEnd = &Finding{
 	Code: "no-end", Severity: diagnostic.Warning,
-	Doc:  "Somebody is tagged as one who does not stay, and has no end. Which tags say so is the setting `temporary` (kind: temporary, where left out).",
+	Doc: "Somebody is tagged as one who does not stay, and has no end. Which tags say so is the setting `temporary` " +
+		"(kind: temporary, where left out).",
 	Cure: "give the subject ends: DATE",
 	find: func(c *check) {
 		c.subjects(func(what string, s *estate.Subject) {

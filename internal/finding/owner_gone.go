@@ -7,7 +7,8 @@ import (
 
 var ownerGone = &Finding{
 	Code: "owner-gone", Severity: diagnostic.Warning,
-	Doc:  "The owner of an entry has left, is suspended, has ended, or is a group with nobody active in it: nobody answers for it.",
+	Doc: "The owner of an entry has left, is suspended, has ended, or is a group with nobody active in it: nobody " +
+		"answers for it.",
 	Cure: "name another owner",
 	find: func(c *check) {
 		for _, section := range estate.SectionNames {
@@ -49,7 +50,8 @@ func (c *check) anybody(p estate.Principal) bool {
 		return false
 	}
 	s := c.estate.Subject(p)
-	return s != nil && (s.Status == "active" || s.Status == "invited") && (s.Ends == nil || !s.Ends.OverAt(c.estate.Zone, c.now))
+	return s != nil && (s.Status == "active" || s.Status == "invited") &&
+		(s.Ends == nil || !s.Ends.OverAt(c.estate.Zone, c.now))
 }
 
 // anybodyKnown is anybody, remembered.

@@ -7,7 +7,8 @@ import (
 
 var redundantGrant = &Finding{
 	Code: "redundant-grant", Severity: diagnostic.Note,
-	Doc:  "Another grant gives all that this one gives, to the same subjects and perhaps more, in the same places and under no more conditions.",
+	Doc: "Another grant gives all that this one gives, to the same subjects and perhaps more, in the same places and " +
+		"under no more conditions.",
 	Cure: "remove it: nobody loses anything",
 	dear: true,
 	find: func(c *check) {

@@ -9,7 +9,8 @@ import (
 
 var reserveOnlyOwner = &Finding{
 	Code: "reserve-only-owner", Severity: diagnostic.Warning,
-	Doc:  "Nobody but an account reserved for emergencies owns an entry, or looks after a group: there is nobody for every day.",
+	Doc: "Nobody but an account reserved for emergencies owns an entry, or looks after a group: there is nobody for " +
+		"every day.",
 	Cure: "name somebody who is there every day",
 	find: func(c *check) {
 		reserve := func(p estate.Principal) bool {
@@ -26,13 +27,16 @@ var reserveOnlyOwner = &Finding{
 					who = c.members(o.Owner.ID)
 				}
 				if len(who) > 0 && !slices.ContainsFunc(who, func(p estate.Principal) bool { return !reserve(p) }) {
-					c.report(o, o.Source.Position, "the owner of %s %s is kept for emergencies alone: %s", estate.Singular(section), o.ID, o.Owner)
+					c.report(o, o.Source.Position, "the owner of %s %s is kept for emergencies alone: %s", estate.Singular(section),
+						o.ID, o.Owner)
 				}
 			}
 		}
 		for _, g := range estate.Sorted(c.about.Groups) {
-			if who := c.gate.Members(g.Stewards); len(who) > 0 && !slices.ContainsFunc(who, func(p estate.Principal) bool { return !reserve(p) }) {
-				c.report(&g.Object, g.Source.Position, "group %s has no stewards but %s, kept for emergencies", g.ID, some(principalNames(who)))
+			if who := c.gate.Members(g.Stewards); len(who) > 0 &&
+				!slices.ContainsFunc(who, func(p estate.Principal) bool { return !reserve(p) }) {
+				c.report(&g.Object, g.Source.Position, "group %s has no stewards but %s, kept for emergencies", g.ID,
+					some(principalNames(who)))
 			}
 		}
 	},

@@ -9,7 +9,8 @@ import (
 
 var roleFull = &Finding{
 	Code: "role-full", Severity: diagnostic.Error,
-	Doc:  "More people and services hold a role than it allows, in all or in one system: by a grant of it, or of a role that includes it, on request or not.",
+	Doc: "More people and services hold a role than it allows, in all or in one system: by a grant of it, or of a role " +
+		"that includes it, on request or not.",
 	Cure: "take one of them out, or raise at-most or at-most-per-system",
 	find: func(c *check) {
 		for _, r := range estate.Sorted(c.estate.Roles) {
@@ -42,7 +43,8 @@ var roleFull = &Finding{
 					for _, p := range sortedPrincipals(holders) {
 						names = append(names, p.String())
 					}
-					c.report(&r.Object, r.Source.Position, "role %s is held by %d%s, and allows %d: %s", r.ID, len(holders), where, most, some(names))
+					c.report(&r.Object, r.Source.Position, "role %s is held by %d%s, and allows %d: %s", r.ID, len(holders), where,
+						most, some(names))
 				}
 			}
 			tell("", all, r.AtMost)

@@ -11,7 +11,8 @@ import (
 
 var secretInPolicy = &Finding{
 	Code: "secret-in-policy", Severity: diagnostic.Error,
-	Doc:  "A text looks like a password, a key or a token. Whoever reads the policy reads it too, and it stays in the history when it is taken out.",
+	Doc: "A text looks like a password, a key or a token. Whoever reads the policy reads it too, and it stays in the " +
+		"history when it is taken out.",
 	Cure: "take it out, and change the secret where it is used: it is known now",
 	find: func(c *check) {
 		for _, section := range estate.SectionNames {
@@ -53,8 +54,9 @@ var secretInPolicy = &Finding{
 }
 
 var (
-	keyBlock   = regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----`)
-	assigned   = regexp.MustCompile(`(?i)\b(password|passwd|passphrase|secret|token|api[ -]?key)(\s*[=:]\s*["']?[^\s"']{6,}|\s+is\s+["']?[^\s"']*\d[^\s"']*)`)
+	keyBlock = regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----`)
+	assigned = regexp.MustCompile(`(?i)\b(password|passwd|passphrase|secret|token|api[ -]?key)` +
+		`(\s*[=:]\s*["']?[^\s"']{6,}|\s+is\s+["']?[^\s"']*\d[^\s"']*)`)
 	inAddress  = regexp.MustCompile(`[a-z][a-z0-9+.-]*://[^/\s:@]+:[^/\s:@]{3,}@`)
 	word       = regexp.MustCompile(`[A-Za-z0-9+/_=-]{24,}`)
 	secretKeys = regexp.MustCompile(`(?i)^(.*[-_.])?(password|passwd|passphrase|secret|token|api-?key|private-?key)$`)
@@ -81,7 +83,8 @@ func secret(text string) string {
 }
 
 // sayings are values that say whether there is a secret, and are none.
-var sayings = map[string]bool{"": true, "yes": true, "no": true, "true": true, "false": true, "on": true, "off": true, "none": true, "some": true, "required": true, "optional": true}
+var sayings = map[string]bool{"": true, "yes": true, "no": true, "true": true, "false": true, "on": true, "off": true,
+	"none": true, "some": true, "required": true, "optional": true}
 
 func secretTag(t estate.Tag) string {
 	if !sayings[strings.ToLower(t.Value)] && secretKeys.MatchString(t.Key) {
@@ -90,7 +93,8 @@ func secretTag(t estate.Tag) string {
 	return secret(t.Value)
 }
 
-// random says whether a word has letters of both sizes and digits, as evenly as no word of a language: more than 3.9 bits for each character.
+// random says whether a word has letters of both sizes and digits, as evenly as no word of a language: more than 3.9
+// bits for each character.
 func random(w string) bool {
 	var lower, upper, digit bool
 	counts := map[rune]int{}

@@ -9,7 +9,8 @@ import (
 
 var separationBroken = &Finding{
 	Code: "separation-broken", Severity: diagnostic.Error,
-	Doc:  "Somebody holds more of a separation's roles than it allows, each role standing for all it includes, on request or not, at any time.",
+	Doc: "Somebody holds more of a separation's roles than it allows, each role standing for all it includes, on " +
+		"request or not, at any time.",
 	Cure: "take one of the grants away, or the person out of one of the groups",
 	find: func(c *check) {
 		for _, sep := range estate.Sorted(c.estate.Separations) {
@@ -30,7 +31,8 @@ var separationBroken = &Finding{
 			}
 			for _, p := range sortedPrincipals(roles) {
 				if c.gate.Held(sep, roles[p]) > sep.AtMost {
-					c.report(&sep.Object, sep.Source.Position, "%s holds more of the roles of %s than %d: %s", p, sep.ID, sep.AtMost, some(through[p]))
+					c.report(&sep.Object, sep.Source.Position, "%s holds more of the roles of %s than %d: %s", p, sep.ID, sep.AtMost,
+						some(through[p]))
 				}
 			}
 		}

@@ -9,13 +9,15 @@ import (
 
 var singleHolder = &Finding{
 	Code: "single-holder", Severity: diagnostic.Note,
-	Doc:  "One person alone may do a high-risk or govern operation on something listed, by standing grants: when they are away, no person can. Services are not counted.",
+	Doc: "One person alone may do a high-risk or govern operation on something listed, by standing grants: when they " +
+		"are away, no person can. Services are not counted.",
 	Cure: "let a second person do it too, or grant it on request",
 	dear: true,
 	find: func(c *check) {
 		operations, places := map[string][]string{}, map[string][]string{}
 		var order []string
-		for _, a := range c.gate.Alone(c.now, func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
+		for _, a := range c.gate.Alone(c.now,
+			func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
 			who := a.Who.String()
 			if operations[who] == nil {
 				order = append(order, who)
@@ -25,7 +27,8 @@ var singleHolder = &Finding{
 		}
 		for _, who := range order {
 			s := c.estate.People[who]
-			c.report(&s.Object, s.Source.Position, "no other person than %s may %s, as on %s", who, some(operations[who]), some(distinct(places[who])))
+			c.report(&s.Object, s.Source.Position, "no other person than %s may %s, as on %s", who, some(operations[who]),
+				some(distinct(places[who])))
 		}
 	},
 }

@@ -7,7 +7,8 @@ import (
 
 var standingHighRisk = &Finding{
 	Code: "standing-high-risk", Severity: diagnostic.Note,
-	Doc:  "A standing grant gives an operation that can do great harm. What is needed now and then is safer lent for a limited time, with a reason and an approval.",
+	Doc: "A standing grant gives an operation that can do great harm. What is needed now and then is safer lent for a " +
+		"limited time, with a reason and an approval.",
 	Cure: "split the role, and grant the dangerous part with on-request",
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {

@@ -15,7 +15,8 @@ var unacknowledged = &Finding{
 		for _, g := range estate.Sorted(c.about.Grants) {
 			for _, ref := range g.Roles {
 				r := c.estate.Roles[ref.ID]
-				if r.Acknowledge != "" && !slices.ContainsFunc(g.Acknowledged, func(a estate.Acknowledgement) bool { return a.Role.ID == r.ID }) {
+				if r.Acknowledge != "" && !slices.ContainsFunc(g.Acknowledged,
+					func(a estate.Acknowledgement) bool { return a.Role.ID == r.ID }) {
 					c.report(&g.Object, ref.Position, "grant %s gives role %s, and nobody accepted: %s", g.ID, r.ID, r.Acknowledge)
 				}
 			}

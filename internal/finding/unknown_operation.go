@@ -22,7 +22,8 @@ var unknownOperation = &Finding{
 					if near != "" {
 						near = "; did you mean " + near + "?"
 					}
-					c.report(l.entry, t.Position, "%s names the operation %s, which no kind offers%s", named(l.what, l.entry), t.Name, near)
+					c.report(l.entry, t.Position, "%s names the operation %s, which no kind offers%s", named(l.what, l.entry), t.Name,
+						near)
 				}
 			}
 		}

@@ -10,8 +10,10 @@ import (
 
 var wayToMore = &Finding{
 	Code: "way-to-more", Severity: diagnostic.Warning,
-	Doc: "Somebody can get to a govern or high-risk operation that they do not have, neither standing nor for the asking: by opening another's account, by setting tags that " +
-		"a rule reads, by writing into roles, by joining a group that is theirs to fill, or by what they may hand to themselves. `hgate holders OPERATION RESOURCE --eventual` shows the steps.",
+	Doc: "Somebody can get to a govern or high-risk operation that they do not have, neither standing nor for the " +
+		"asking: by opening another's account, by setting tags that " +
+		"a rule reads, by writing into roles, by joining a group that is theirs to fill, or by what they may hand to " +
+		"themselves. `hgate holders OPERATION RESOURCE --eventual` shows the steps.",
 	Cure: "take out what the first step takes, narrow where it holds, or accept it",
 	dear: true,
 	find: func(c *check) {
@@ -38,7 +40,8 @@ var wayToMore = &Finding{
 			if s := m.Chain.Steps[0]; s.Operation != "" {
 				first = fmt.Sprintf(", through %s on %s", s.Operation, s.Resource)
 			}
-			c.report(m.Object, m.Object.Source.Position, "%s %s lets %s get to %s on %s in %s%s", m.What, m.Object.ID, some(names), some(m.Operations), m.Resource, steps, first)
+			c.report(m.Object, m.Object.Source.Position, "%s %s lets %s get to %s on %s in %s%s", m.What, m.Object.ID,
+				some(names), some(m.Operations), m.Resource, steps, first)
 		}
 	},
 }

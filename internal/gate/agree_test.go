@@ -108,13 +108,15 @@ func moments(o *oracle) []int64 {
 	for _, date := range append(slices.Clone(drawnDates), "2026-10-26", "2027-03-29") {
 		day, _ := time.ParseInLocation("2006-01-02", date, time.UTC)
 		for h := -5; h <= 5; h++ { // midnight, whatever the offset; St. John's is at half hours
-			edges = append(edges, day.Add(time.Duration(h)*time.Hour).UnixMicro(), day.Add(time.Duration(h)*time.Hour+30*time.Minute).UnixMicro())
+			edges = append(edges, day.Add(time.Duration(h)*time.Hour).UnixMicro(),
+				day.Add(time.Duration(h)*time.Hour+30*time.Minute).UnixMicro())
 		}
 	}
 	for _, el := range o.elevations {
 		edges = append(edges, int64(el.From), int64(el.To))
 	}
-	// Between two edges, where only the time of the week matters: all of it, or a week, and one before and behind them all.
+	// Between two edges, where only the time of the week matters: all of it, or a week, and one before and behind them
+	// all.
 	slices.Sort(edges)
 	edges = slices.Compact(edges)
 	const step, week = int64(30 * time.Minute / time.Microsecond), 7 * int64(24*time.Hour/time.Microsecond)
@@ -138,12 +140,14 @@ func moments(o *oracle) []int64 {
 }
 
 var addresses = sync.OnceValue(func() []netip.Addr {
-	out := []netip.Addr{netip.MustParseAddr("0.0.0.0"), netip.MustParseAddr("255.255.255.255"), netip.MustParseAddr("::"), netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db9::")}
+	out := []netip.Addr{netip.MustParseAddr("0.0.0.0"), netip.MustParseAddr("255.255.255.255"), netip.MustParseAddr("::"),
+		netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db9::")}
 	for _, n := range drawnNets {
 		p := netip.MustParsePrefix(n)
 		out = append(out, p.Addr(), p.Addr().Prev(), p.Addr().Next())
 	}
-	return append(out, netip.MustParseAddr("10.40.255.255"), netip.MustParseAddr("10.41.0.0"), netip.MustParseAddr("11.0.0.0"))
+	return append(out, netip.MustParseAddr("10.40.255.255"), netip.MustParseAddr("10.41.0.0"),
+		netip.MustParseAddr("11.0.0.0"))
 })
 
 func values[T any](p *T, all []T) []T {
@@ -247,7 +251,8 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 	for _, g := range estate.Sorted(e.Grants) {
 		if g.OnRequest != nil && d.chance(70) {
 			from, _ := e.Zone.ParseTime(d.one(drawnTimes[:3]...))
-			o.elevations = append(o.elevations, estate.Elevation{Grant: g.ID, Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from, To: from + 60*clock.Day})
+			o.elevations = append(o.elevations, estate.Elevation{Grant: g.ID,
+				Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from, To: from + 60*clock.Day})
 		}
 	}
 	g, err := gate.Compile(e, o.elevations)
@@ -269,14 +274,17 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 		if err != nil {
 			answer = "error"
 		}
-		late, errLate := again.Decide(gate.Request{Subject: who, Operation: op, Resource: address.String(), Context: q.context(again)})
+		late, errLate := again.Decide(gate.Request{Subject: who, Operation: op, Resource: address.String(),
+			Context: q.context(again)})
 		if late != got || (err == nil) != (errLate == nil) {
-			t.Errorf("seed %d: %s %s %s with %s: the gate says %s, once kept %s (%v)\n%s", seed, who, op, address, q, got, late, errLate, text)
+			t.Errorf("seed %d: %s %s %s with %s: the gate says %s, once kept %s (%v)\n%s", seed, who, op, address, q, got, late,
+				errLate, text)
 			return
 		}
 		outcomes[want]++
 		if answer != want {
-			t.Errorf("seed %d: %s %s %s with %s: the gate says %s, the oracle %s (%v)\n%s", seed, who, op, address, q, answer, want, err, text)
+			t.Errorf("seed %d: %s %s %s with %s: the gate says %s, the oracle %s (%v)\n%s", seed, who, op, address, q, answer,
+				want, err, text)
 			return
 		}
 	}
@@ -317,8 +325,10 @@ func (d draw) asked(e *estate.Estate, times []int64) (a drawnRequest, ok bool) {
 		}
 	}
 	q := partial{
-		at: open(d, 12, times...), from: open(d, 20, addresses()...), mfa: open(d, 25, true, false), reason: open(d, 20, true, false),
-		ticket: open(d, 20, true, false), signIn: open(d, 20, estate.SignIns...), device: open(d, 30, "managed", "own", "", "other"),
+		at: open(d, 12, times...), from: open(d, 20, addresses()...), mfa: open(d, 25, true, false),
+		reason: open(d, 20, true, false),
+		ticket: open(d, 20, true, false), signIn: open(d, 20, estate.SignIns...),
+		device: open(d, 30, "managed", "own", "", "other"),
 	}
 	if q.from != nil && !q.from.IsValid() {
 		q.from = nil

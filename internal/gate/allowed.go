@@ -12,8 +12,8 @@ import (
 const maxCache = 1 << 18
 
 // allowed is the union of the grants' regions, less the union of the blocks' regions, within the time in which the
-// subject is active, with what is so of subject and resource. roles, unless nil, are those the session names. It is worked out from
-// the grants and blocks themselves; Decide has no need of it but in sessions.
+// subject is active, with what is so of subject and resource. roles, unless nil, are those the session names. It is
+// worked out from the grants and blocks themselves; Decide has no need of it but in sessions.
 func (g *Gate) allowed(s *subject, operation string, r *estate.Resource, roles []string) (region.Region, error) {
 	if s.active == region.Empty {
 		return region.Empty, nil
@@ -22,7 +22,8 @@ func (g *Gate) allowed(s *subject, operation string, r *estate.Resource, roles [
 	if g.facts.fixed > 1 || r.Index < 0 {
 		return g.work(s, operation, at, g.known(s, r), roles)
 	}
-	key := cell{subject: s.number, operation: g.classes.ops.number[operation], at: at, all: roles == nil, owns: g.owns(s.number, r.Owner)}
+	key := cell{subject: s.number, operation: g.classes.ops.number[operation], at: at, all: roles == nil,
+		owns: g.owns(s.number, r.Owner)}
 	if roles != nil {
 		key.session = g.session(roles)
 	}
@@ -54,7 +55,8 @@ func (g *Gate) session(roles []string) uint32 {
 }
 
 // work does it at a spot, with what is known of subject and resource.
-func (g *Gate) work(s *subject, operation string, at spot, known *region.Context, roles []string) (region.Region, error) {
+func (g *Gate) work(s *subject, operation string, at spot, known *region.Context, roles []string) (region.Region,
+	error) {
 	var given []region.Region
 	for _, gr := range s.grants {
 		if g.places.covers(gr.on, at) {

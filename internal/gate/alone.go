@@ -18,8 +18,8 @@ type Alone struct {
 	Count     int      // how many there are
 }
 
-// counting counts, for a few operations, how many people may do them on each pile, and adds their numbers up: where there is one, the sum is that
-// person's.
+// counting counts, for a few operations, how many people may do them on each pile, and adds their numbers up: where
+// there is one, the sum is that person's.
 type counting struct {
 	*Gate
 	table  *Table
@@ -28,7 +28,8 @@ type counting struct {
 	since  region.Region
 	steps  [][]tally // by operation and pile: what begins there, and holds for all that follow
 	points [][]tally // by operation and pile
-	// personal counts, likewise, in how many steps somebody may it under a condition about the resource or the subject; on single piles marked does.
+	// personal counts, likewise, in how many steps somebody may it under a condition about the resource or the subject; on
+	// single piles marked does.
 	personal [][]int32
 	marked   [][]bool
 	covers   map[inForce[uint32]]gives
@@ -37,7 +38,8 @@ type counting struct {
 	key      []byte
 }
 
-// gives is which of the operations, by their place among those counted, a cover gives, and which under a condition about subject or resource.
+// gives is which of the operations, by their place among those counted, a cover gives, and which under a condition
+// about subject or resource.
 type gives struct {
 	sure, personal []int
 	set            opset
@@ -60,10 +62,11 @@ type tally struct {
 	sum   int64
 }
 
-// Alone tells which of the operations one person alone may do somewhere, by standing grants, at some time from since on. Nothing is
-// said of places where a condition asks about the subject or the resource. It costs what the rows weigh.
+// Alone tells which of the operations one person alone may do somewhere, by standing grants, at some time from since
+// on. Nothing is said of places where a condition asks about the subject or the resource. It costs what the rows weigh.
 func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) []Alone {
-	c := &counting{Gate: g, table: g.Table(g.NewContext()), chosen: g.classes.ops.set(), since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]gives{}, sets: map[inForce[string]][2]opset{}}
+	c := &counting{Gate: g, table: g.Table(g.NewContext()), chosen: g.classes.ops.set(),
+		since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]gives{}, sets: map[inForce[string]][2]opset{}}
 	for i, o := range g.classes.ops.list {
 		if selects(o) {
 			c.ops = append(c.ops, uint32(i))

@@ -28,7 +28,8 @@ grants:
 blocks: {b: {deny: table.drop, on: db:sky/b, when: {not: {mfa: true}}}}
 `
 
-// Deciding takes no memory: listed or not, allowed or depending, with conditions on the request, the subject and the resource.
+// Deciding takes no memory: listed or not, allowed or depending, with conditions on the request, the subject and the
+// resource.
 func TestDecidingAllocatesNothing(t *testing.T) {
 	g := compiled(t, load(t, stores))
 	at, err := g.Estate().Zone.ParseTime("2027-01-01T12:00")
@@ -72,7 +73,8 @@ func TestForksAgree(t *testing.T) {
 			f := g.Fork()
 			wait.Go(func() {
 				for i, q := range all {
-					got, err := f.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(), Context: q.request.context(f)})
+					got, err := f.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+						Context: q.request.context(f)})
 					assert.NoError(t, err)
 					assert.Equal(t, want[i], got)
 				}
@@ -82,21 +84,25 @@ func TestForksAgree(t *testing.T) {
 	}
 }
 
-// A group that only owns, and addresses that nobody has asked about, are looked at for the first time on several cores at once.
+// A group that only owns, and addresses that nobody has asked about, are looked at for the first time on several cores
+// at once.
 func TestForksLearnApart(t *testing.T) {
 	text := strings.Replace(stores, "sky: {owner: ana}", "sky: {owner: group:owners}", 1)
 	text = strings.Replace(text, "groups: {", "groups: {owners: {members: [bo, group:more]}, more: {members: ana}, ", 1)
-	text = strings.Replace(text, "blocks:", "  tagged: {to: ana, role: look, on: {in: \"db:*/new-*\", tags: {team: x}}}\nblocks:", 1)
+	text = strings.Replace(text, "blocks:",
+		"  tagged: {to: ana, role: look, on: {in: \"db:*/new-*\", tags: {team: x}}}\nblocks:", 1)
 	g := compiled(t, load(t, text))
 	ask := func(g *gate.Gate) (out []string) {
 		for i := range 200 {
 			for _, where := range []string{"db:sky", fmt.Sprintf("db:sky/new-%d/x", i), fmt.Sprintf("db:part-%d/old", i)} {
 				for _, who := range []string{"ana", "bo"} {
-					got, err := g.Decide(gate.Request{Subject: estate.Principal{ID: who}, Operation: "table.update", Resource: where, Context: g.NewContext()})
+					got, err := g.Decide(gate.Request{Subject: estate.Principal{ID: who}, Operation: "table.update", Resource: where,
+						Context: g.NewContext()})
 					assert.NoError(t, err)
 					out = append(out, got.String())
 				}
-				assert.Len(t, g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}}, {Principal: estate.Principal{ID: "bo"}, Not: true}}), 1)
+				assert.Len(t, g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}},
+					{Principal: estate.Principal{ID: "bo"}, Not: true}}), 1)
 			}
 		}
 		return out

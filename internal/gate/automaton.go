@@ -90,7 +90,10 @@ func (a *automaton) enter(at []position, covered []uint32) uint32 {
 	}
 	slices.Sort(covered)
 	covered = slices.Compact(covered)
-	slices.SortFunc(open, func(a, b position) int { return cmp.Or(cmp.Compare(a.pattern, b.pattern), cmp.Compare(a.at, b.at)) })
+	slices.SortFunc(open, func(a,
+		b position) int {
+		return cmp.Or(cmp.Compare(a.pattern, b.pattern), cmp.Compare(a.at, b.at))
+	})
 	open = slices.Compact(open)
 	slices.Sort(set)
 	set = append(slices.Clone(covered), slices.Compact(set)...)
@@ -102,7 +105,8 @@ func (a *automaton) enter(at []position, covered []uint32) uint32 {
 	if n, ok := a.numbers[string(key)]; ok {
 		return n
 	}
-	s := state{positions: open, covered: covered, set: number, literal: map[string][]int{}, prefix: map[string][]int{}, next: map[string]uint32{}}
+	s := state{positions: open, covered: covered, set: number, literal: map[string][]int{}, prefix: map[string][]int{},
+		next: map[string]uint32{}}
 	for i, p := range open {
 		segment := a.patterns[p.pattern].segments[p.at]
 		if star := strings.IndexByte(segment, '*'); star >= 0 {

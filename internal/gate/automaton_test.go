@@ -16,7 +16,8 @@ import (
 func TestTheAutomatonIsItsPatterns(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var patterns []estate.Pattern
-		for _, text := range rapid.SliceOfN(rapid.StringMatching(`(db|d\*|app|\*)(:(a|b|a\*|\*b|\*|\*\*|a\*b)(/(a|b|a\*|\*|\*\*)){0,3})?`), 1, 6).Draw(t, "patterns") {
+		drawn := rapid.StringMatching(`(db|d\*|app|\*)(:(a|b|a\*|\*b|\*|\*\*|a\*b)(/(a|b|a\*|\*|\*\*)){0,3})?`)
+		for _, text := range rapid.SliceOfN(drawn, 1, 6).Draw(t, "patterns") {
 			p, err := estate.ParsePattern(text)
 			require.NoError(t, err)
 			patterns = append(patterns, p)

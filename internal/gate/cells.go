@@ -9,8 +9,9 @@ import (
 	"hiddengate/internal/region"
 )
 
-// Cells is all that anybody may do anywhere, as regions: what subjects whom nothing tells apart may do to resources that nothing tells apart
-// is one answer. It looks at listed resources, and, where a system judges unlisted ones, at one for each way in which a new one can differ.
+// Cells is all that anybody may do anywhere, as regions: what subjects whom nothing tells apart may do to resources
+// that nothing tells apart is one answer. It looks at listed resources, and, where a system judges unlisted ones, at
+// one for each way in which a new one can differ.
 //
 // It is an estate held against the same without grants, so that whatever anybody may do is a difference.
 type Cells struct {
@@ -37,7 +38,8 @@ type Access struct {
 	Piles []*Pile
 }
 
-// CompileCells compiles an estate so that all its cells can be gone through. Its error names entries whose conditions are too complex.
+// CompileCells compiles an estate so that all its cells can be gone through. Its error names entries whose conditions
+// are too complex.
 func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	bare := e.With(estate.Clear("grants"), estate.Clear("blocks"))
 	if s.Roster == nil {
@@ -56,7 +58,8 @@ func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	return c, nil
 }
 
-// Choose chooses the operations and, by a list that the cells were made with, the resources that are gone through from now on; nil chooses all.
+// Choose chooses the operations and, by a list that the cells were made with, the resources that are gone through from
+// now on; nil chooses all.
 func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resources) {
 	p := c.pair
 	p.wanted, p.chosen, p.concerned = nil, nil, map[uint32]bool{}
@@ -71,11 +74,13 @@ func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resourc
 	}
 	p.chosen = make([]bool, len(p.piles))
 	for i, pile := range p.piles {
-		p.chosen[i] = pile.looks[1].there && len(p.validOn(p.sides[1], pile.looks[1].at.class)) > 0 && (on == nil || c.Covers(on, pile.resource(1, 0)))
+		p.chosen[i] = pile.looks[1].there && len(p.validOn(p.sides[1], pile.looks[1].at.class)) > 0 &&
+			(on == nil || c.Covers(on, pile.resource(1, 0)))
 	}
 }
 
-// Among says who is gone through, nil for everybody, and whether one cell of each of them is enough. It holds until it is said again.
+// Among says who is gone through, nil for everybody, and whether one cell of each of them is enough. It holds until it
+// is said again.
 func (c *Cells) Among(who func(estate.Principal) bool, first bool) {
 	c.pair.among, c.pair.onlyOne = who, first
 }
@@ -101,8 +106,8 @@ func (c *Cells) In(pile *Pile, lists []estate.Resources) (out []int) {
 	return out
 }
 
-// Each goes through what may be done from an instant on. It comes by class of subjects; the same pile may come in parts. It stops when each
-// returns false. Its error says that the conditions are too complex.
+// Each goes through what may be done from an instant on. It comes by class of subjects; the same pile may come in
+// parts. It stops when each returns false. Its error says that the conditions are too complex.
 func (c *Cells) Each(since clock.Instant, each func(Access) bool) error {
 	c.pair.begin(since)
 	return c.pair.tell(c.classes, func(d Difference) bool {
@@ -122,8 +127,8 @@ func (p *Pile) Len() int { return len(p.places) }
 // Listed says whether the pile's resources are listed, in the new estate; else they are such as may come.
 func (p *Pile) Listed() bool { return p.places[0].rows[1] >= 0 }
 
-// Witness gives a request's context that lies in a region wholly and says no more than it must, but when: the earliest time from an instant on. It is
-// false if the region is empty.
+// Witness gives a request's context that lies in a region wholly and says no more than it must, but when: the earliest
+// time from an instant on. It is false if the region is empty.
 func (c *Cells) Witness(r region.Region, since clock.Instant) (*Context, bool) {
 	w, ok := c.space.Witness(r, since)
 	if !ok {
@@ -166,7 +171,8 @@ func (g *Gate) Sessions(p estate.Principal, c *Context) ([][]string, error) {
 	return g.possible(g.numbered(n), c.Roles, at, timed)
 }
 
-// For gives the context, which is of another gate, as one of this gate. What this gate's conditions do not ask about is left out.
+// For gives the context, which is of another gate, as one of this gate. What this gate's conditions do not ask about is
+// left out.
 func (g *Gate) For(c *Context, of *Gate) *Context {
 	out := g.NewContext()
 	out.Roles = slices.Clone(c.Roles)

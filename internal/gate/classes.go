@@ -39,7 +39,8 @@ func (s opset) meets(o opset) bool {
 }
 
 func newClasses(e *estate.Estate) *classes {
-	c := &classes{estate: e, numbers: map[[2]string]uint32{}, rows: make([][]uint32, len(e.Tree.Systems)), ops: &operations{number: map[string]uint32{}}}
+	c := &classes{estate: e, numbers: map[[2]string]uint32{}, rows: make([][]uint32, len(e.Tree.Systems)),
+		ops: &operations{number: map[string]uint32{}}}
 	for i, o := range estate.Sorted(e.Operations) {
 		c.ops.list = append(c.ops.list, o)
 		c.ops.number[o.Name] = uint32(i)

@@ -56,9 +56,10 @@ func (p *Pair) addComing(coming []StandIn, byTags [2][]uint32) {
 // unsettled is what can't stay open of what may come, since it means other subjects in the one estate than in the
 // other.
 type unsettled struct {
-	owners []estate.Principal  // groups that own something, with other members
-	values map[string][]string // by key of a tag that resource and subject may share, the values of subjects whose tags are others
-	many   bool                // there are more than are looked at
+	owners []estate.Principal // groups that own something, with other members
+	// by key of a tag that resource and subject may share, the values of subjects whose tags are others
+	values map[string][]string
+	many   bool // there are more than are looked at
 }
 
 // maxUnsettled bounds how many are looked at.

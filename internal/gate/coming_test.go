@@ -47,7 +47,8 @@ func put(e *estate.Estate, m *gate.StandIn, owner *estate.Principal, others map[
 }
 
 // coming compiles a pair and gives what it tells of what may come.
-func coming(t *testing.T, before, after *estate.Estate, since string) (pair *gate.Pair, told map[string]map[cellName][2]gate.Cell) {
+func coming(t *testing.T, before, after *estate.Estate, since string) (pair *gate.Pair,
+	told map[string]map[cellName][2]gate.Cell) {
 	pair, err := gate.CompileComing(before, after, gate.Standing, nil, [2]*gate.Roster{}, gate.Coming{})
 	require.NoError(t, err)
 	from, err := after.Zone.ParseTime(since)
@@ -121,7 +122,8 @@ func TestWhatMayComeIsWhatTheOracleSays(t *testing.T) {
 }
 
 // comesAsTold puts a stand-in into both estates, and holds the oracle against what is told of it.
-func comesAsTold(t *testing.T, d draw, w *world, pair *gate.Pair, pile *gate.Pile, told map[cellName][2]gate.Cell, oracles [2]*oracle, counts map[string]int, about string) {
+func comesAsTold(t *testing.T, d draw, w *world, pair *gate.Pair, pile *gate.Pile, told map[cellName][2]gate.Cell,
+	oracles [2]*oracle, counts map[string]int, about string) {
 	m := pile.May()
 	if m.Kind != "" {
 		counts["new system"]++
@@ -136,11 +138,13 @@ func comesAsTold(t *testing.T, d draw, w *world, pair *gate.Pair, pile *gate.Pil
 	}
 	owner := m.Owner
 	if owner == nil && !m.Inherit {
-		for _, p := range []*estate.Principal{nil, {ID: "bo"}, {ID: "ana"}, {Kind: estate.IsGroup, ID: "g0"}, {Kind: estate.IsGroup, ID: "g1"}, {ID: "cai"}} {
+		for _, p := range []*estate.Principal{nil, {ID: "bo"}, {ID: "ana"}, {Kind: estate.IsGroup, ID: "g0"},
+			{Kind: estate.IsGroup, ID: "g1"}, {ID: "cai"}} {
 			if p != nil && p.Kind == estate.IsGroup && !slices.Equal(pair.Old.Group(p.ID), pair.New.Group(p.ID)) {
 				continue // a group that owns nothing, with other members: what it may own one day is not told
 			}
-			named := p != nil && slices.ContainsFunc(pair.Coming(), func(q *gate.Pile) bool { return q.May().Owner != nil && *q.May().Owner == *p })
+			named := p != nil && slices.ContainsFunc(pair.Coming(),
+				func(q *gate.Pile) bool { return q.May().Owner != nil && *q.May().Owner == *p })
 			if !named && (owner == nil || d.chance(40)) {
 				owner = p
 			}
@@ -171,7 +175,8 @@ func comesAsTold(t *testing.T, d draw, w *world, pair *gate.Pair, pile *gate.Pil
 		}
 		if !differs {
 			counts["same"]++
-			require.Equal(t, said[0], said[1], "%v is not told of %s, and differs at %+v, owned by %v\n%s", cellName{who, op, pile.First()}, fmt.Sprintf("%+v", *m), x, owner, about)
+			require.Equal(t, said[0], said[1], "%v is not told of %s, and differs at %+v, owned by %v\n%s",
+				cellName{who, op, pile.First()}, fmt.Sprintf("%+v", *m), x, owner, about)
 			continue
 		}
 		counts["differs"]++
@@ -192,7 +197,9 @@ func comesAsTold(t *testing.T, d draw, w *world, pair *gate.Pair, pile *gate.Pil
 				v := o.e.Subject(who).Tags.Get(key)
 				at.SetFlag("same "+key, v != "" && tags[key] == v)
 			}
-			require.Equal(t, said[k], inCellAt(s, cell[k], at), "%v is told of %s on side %d, and is not so at %+v, owned by %v\n%s", cellName{who, op, pile.First()}, fmt.Sprintf("%+v", *m), k, x, owner, about)
+			require.Equal(t, said[k], inCellAt(s, cell[k], at),
+				"%v is told of %s on side %d, and is not so at %+v, owned by %v\n%s", cellName{who, op, pile.First()},
+				fmt.Sprintf("%+v", *m), k, x, owner, about)
 		}
 	}
 }
@@ -211,7 +218,8 @@ func (o *oracle) handsOut(op string) bool {
 func likeOne(t *testing.T, d draw, piles []*gate.Pile, oracles [2]*oracle, counts map[string]int, about string) {
 	e := oracles[1].e
 	system := d.one(drawnSystems...)
-	m := gate.StandIn{Address: estate.Address{System: system, Path: d.one("a", "a/b", "d", "q", "a/q", "b", "q/b", "a/b/c/q", "A/X", "nowhere")},
+	m := gate.StandIn{Address: estate.Address{System: system,
+		Path: d.one("a", "a/b", "d", "q", "a/q", "b", "q/b", "a/b/c/q", "A/X", "nowhere")},
 		Tags: estate.Tags{{Key: "env", Value: d.one("x", "prod", "1", "")}, {Key: "team", Value: d.one("x", "y", "yes", "")}}}
 	types := e.Offer(e.Systems[system].Kind.ID).AllTypes
 	m.Type = types[d.IntN(len(types))]
@@ -249,7 +257,8 @@ func likeOne(t *testing.T, d draw, piles []*gate.Pile, oracles [2]*oracle, count
 	}
 	want := signature(&m, owner, nil)
 	for _, p := range piles {
-		if !p.May().Inherit && (p.May().Address.System == m.Address.System || m.Kind != "" && p.May().Kind == m.Kind) && signature(p.May(), p.May().Owner, nil) == want {
+		if !p.May().Inherit && (p.May().Address.System == m.Address.System || m.Kind != "" && p.May().Kind == m.Kind) &&
+			signature(p.May(), p.May().Owner, nil) == want {
 			counts["made up"]++
 			return
 		}
@@ -271,7 +280,8 @@ func TestWhatAGrantGivesIsSomewhere(t *testing.T) {
 					return
 				}
 				for _, o := range e.Operations {
-					if has := slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, o.Name) }); has && e.Offer(r.System.Kind.ID).Valid(o.Name, r.Type) != nil {
+					if has := slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, o.Name) }); has &&
+						e.Offer(r.System.Kind.ID).Valid(o.Name, r.Type) != nil {
 						want[o.Name] = true
 						*count++
 					}

@@ -45,7 +45,8 @@ type options struct {
 	roster *Roster
 	// entries are the grants and blocks that count; nil: all
 	entries *policy
-	// alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks: places are as there; nil: there is none
+	// alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks:
+	// places are as there; nil: there is none
 	alike *Gate
 }
 
@@ -68,7 +69,8 @@ func (c Counting) asIfLent(gr *estate.Grant) bool { return gr.OnRequest == nil |
 func newGate(e *estate.Estate, o options) *Gate {
 	g := &Gate{
 		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]*entries{},
-		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{}, lists: lookup.NewSequences(), roleSets: lookup.NewSequences(),
+		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{},
+		lists: lookup.NewSequences(), roleSets: lookup.NewSequences(),
 	}
 	g.facts, g.space, g.which = o.facts, o.space, o.which
 	if g.space == nil {
@@ -111,9 +113,11 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 
 func compile(e *estate.Estate, elevations []estate.Elevation, o options) (*Gate, error) {
 	g := newGate(e, o)
-	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.marks, lists: o.lists, only: o.only, roster: o.roster, chosen: o.entries, alike: o.alike}
+	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.marks, lists: o.lists, only: o.only, roster: o.roster,
+		chosen: o.entries, alike: o.alike}
 	if n := len(g.classes.ops.list); n > maxOperations {
-		return nil, diagnostic.List{{Severity: diagnostic.Error, Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
+		return nil, diagnostic.List{{Severity: diagnostic.Error,
+			Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
 	}
 	if c.chosen == nil {
 		c.chosen = &policy{estate.Sorted(e.Grants), estate.Sorted(e.Blocks)}

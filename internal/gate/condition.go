@@ -35,7 +35,8 @@ const ownerDim = 0
 
 // gatherFacts gathers what the conditions of some estates ask about.
 func gatherFacts(estates ...*estate.Estate) facts {
-	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{}, resource: map[string]bool{}, attributes: map[string]int{}}
+	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{},
+		resource: map[string]bool{}, attributes: map[string]int{}}
 	for _, e := range estates {
 		for _, g := range e.Grants {
 			f.gather(g.When)
@@ -62,7 +63,8 @@ func (f *facts) gather(c *estate.Condition) {
 	for _, k := range c.Same {
 		f.same[k] = true
 	}
-	for to, list := range map[*map[string]bool][]estate.Match{&f.context: c.Context, &f.subject: c.Subject, &f.resource: c.Resource} {
+	for to, list := range map[*map[string]bool][]estate.Match{&f.context: c.Context, &f.subject: c.Subject,
+		&f.resource: c.Resource} {
 		for _, m := range list {
 			(*to)[m.Key] = true
 		}
@@ -85,7 +87,8 @@ func (f *facts) dimensions() []region.Dimension {
 		}
 	}
 	add(&f.sames, f.same, func(k string) region.Dimension {
-		return region.Dimension{Kind: region.Flag, Name: "same " + k, Phrases: [2]string{"not the same " + k, "the same " + k}}
+		return region.Dimension{Kind: region.Flag, Name: "same " + k,
+			Phrases: [2]string{"not the same " + k, "the same " + k}}
 	})
 	add(&f.subjects, f.subject, func(k string) region.Dimension {
 		return region.Dimension{Kind: region.Text, Name: "subject " + k, Label: "the subject's " + k}
@@ -109,7 +112,8 @@ func (f *facts) dimensions() []region.Dimension {
 	return dims
 }
 
-// orderedFacts are the facts of a request in the order in which people would change them, and regions ask: what is so or not comes first.
+// orderedFacts are the facts of a request in the order in which people would change them, and regions ask: what is so
+// or not comes first.
 var orderedFacts = func() []*estate.Fact {
 	out := slices.Clone(estate.Facts)
 	slices.SortStableFunc(out, func(a, b *estate.Fact) int {

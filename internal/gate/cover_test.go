@@ -12,7 +12,8 @@ import (
 	"hiddengate/internal/verify"
 )
 
-// As many people can do an operation on a resource as a guarantee may say, and no fewer; and where nobody is short of hours, so many are there always.
+// As many people can do an operation on a resource as a guarantee may say, and no fewer; and where nobody is short of
+// hours, so many are there always.
 func TestCoverCountsWhatGuaranteesHoldTo(t *testing.T) {
 	short, enough, coming := 0, 0, 0
 	for seed := range uint64(scaled(15)) {
@@ -22,7 +23,8 @@ func TestCoverCountsWhatGuaranteesHoldTo(t *testing.T) {
 		since, err := e.Zone.ParseTime(d.one(drawnTimes[:3]...))
 		require.NoError(t, err)
 		least := 1 + d.IntN(2)
-		rows, err := survey.Cover(e, survey.Watch{Since: since, Least: least, What: func(*estate.Operation) bool { return true }})
+		rows, err := survey.Cover(e, survey.Watch{Since: since, Least: least,
+			What: func(*estate.Operation) bool { return true }})
 		require.NoError(t, err)
 		places := map[string]int{}
 		for _, r := range rows {
@@ -47,7 +49,8 @@ func TestCoverCountsWhatGuaranteesHoldTo(t *testing.T) {
 			says := func(what string, n int) string {
 				return fmt.Sprintf("{%s: %d, may: %s, on: {in: %q, exactly: true}}", what, n, r.Operation.Name, r.Places[0])
 			}
-			said := text + "guarantees:\n  most: " + says("at-most", r.Number) + "\n  fewer: " + says("at-most", max(0, r.Number-1)) + "\n  always: " + says("at-least", least) + "\n"
+			said := text + "guarantees:\n  most: " + says("at-most", r.Number) + "\n  fewer: " +
+				says("at-most", max(0, r.Number-1)) + "\n  always: " + says("at-least", least) + "\n"
 			with := load(t, said)
 			g, err := gate.Compile(with, nil)
 			require.NoError(t, err)
@@ -57,7 +60,8 @@ func TestCoverCountsWhatGuaranteesHoldTo(t *testing.T) {
 				require.NoError(t, err)
 				return !v.Holds()
 			}
-			about := fmt.Sprintf("seed %d: %s on %s: %d people, short %q\n%s", seed, r.Operation.Name, r.Places[0], r.Number, r.Short, said)
+			about := fmt.Sprintf("seed %d: %s on %s: %d people, short %q\n%s", seed, r.Operation.Name, r.Places[0], r.Number,
+				r.Short, said)
 			require.False(t, fails("most"), about)
 			require.Equal(t, r.Number > 0, fails("fewer"), about)
 			require.Equal(t, r.Short != "", fails("always"), about)

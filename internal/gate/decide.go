@@ -228,7 +228,8 @@ func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
 		return Deny, nil
 	case given == region.All && blocked == region.None && active == region.All:
 		return Allow, nil
-	case given == region.All && blocked == region.None, // in question is one region alone: it meets the request, and does not hold it
+	// in question is one region alone: it meets the request, and does not hold it
+	case given == region.All && blocked == region.None,
 		given == region.All && active == region.All && blocks == 1,
 		active == region.All && blocked == region.None && grants == 1:
 		return Depends, nil
@@ -326,7 +327,8 @@ func (g *Gate) Place(a estate.Address) (*estate.Resource, error) {
 		return nil, unknown("system", a.System, g.estate.Systems)
 	}
 	if !system.Judge {
-		return nil, &UnknownError{What: "address", ID: a.String(), Why: "it is in no inventory of " + a.System + ", which refuses such", known: func() []string {
+		return nil, &UnknownError{What: "address", ID: a.String(), Why: "it is in no inventory of " + a.System +
+			", which refuses such", known: func() []string {
 			var listed []string
 			for r := range g.estate.Tree.All() {
 				if r.System == system {
@@ -399,7 +401,8 @@ func (g *Gate) Operation(name string, r *estate.Resource) error {
 	if types == nil {
 		return fmt.Errorf("%w question: %s is no operation of %s, a %s", ErrInvalid, name, r.System.ID, r.System.Kind.ID)
 	}
-	return fmt.Errorf("%w question: %s is a %s, and %s applies to %s", ErrInvalid, r.Address, r.Type, name, strings.Join(types, ", "))
+	return fmt.Errorf("%w question: %s is a %s, and %s applies to %s", ErrInvalid, r.Address, r.Type, name,
+		strings.Join(types, ", "))
 }
 
 func (g *Gate) question(req Request) (question, error) {

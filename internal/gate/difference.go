@@ -12,12 +12,12 @@ import (
 	"hiddengate/internal/region"
 )
 
-// Cell is when one subject may do one operation to one resource: Sure in every possible session, Possible in some. They are the same where there is
-// one session.
+// Cell is when one subject may do one operation to one resource: Sure in every possible session, Possible in some. They
+// are the same where there is one session.
 type Cell struct{ Sure, Possible region.Region }
 
-// Difference is an operation that some subjects, whom nothing tells apart, may do at other times or under other conditions than before, or now and
-// not before, on the resources of some piles.
+// Difference is an operation that some subjects, whom nothing tells apart, may do at other times or under other
+// conditions than before, or now and not before, on the resources of some piles.
 type Difference struct {
 	Subjects  []estate.Principal
 	Operation string
@@ -51,8 +51,8 @@ type likeness struct {
 	self   int // its own, for a subject that owns something
 }
 
-// Differences tells whose access differs from an instant on. They come by subject. It stops when each returns false. Its
-// error says that the conditions are too complex.
+// Differences tells whose access differs from an instant on. They come by subject. It stops when each returns false.
+// Its error says that the conditions are too complex.
 func (p *Pair) Differences(since clock.Instant, each func(Difference) bool) error {
 	p.begin(since)
 	return p.tell(p.alikes(), each)
@@ -101,8 +101,9 @@ func (p *Pair) tell(classes [][]who, each func(Difference) bool) error {
 	return nil
 }
 
-// Between tells how what one subject may do in the old estate differs from what another may in the new one, from an instant on: Old is the one's, New the
-// other's. What is the same is told too. Its error says that one is unknown, or that the conditions are too complex.
+// Between tells how what one subject may do in the old estate differs from what another may in the new one, from an
+// instant on: Old is the one's, New the other's. What is the same is told too. Its error says that one is unknown, or
+// that the conditions are too complex.
 func (p *Pair) Between(one, other estate.Principal, since clock.Instant, each func(Difference)) error {
 	w := who{one, [2]int{p.Old.number(one), p.New.number(other)}}
 	if w.numbers[0] < 0 {
@@ -201,7 +202,8 @@ type differ struct {
 	each    func(turn, []*Pile)  // takes what is found, if it is not nil; piles come in no order
 }
 
-// spotOfOne is all by which resources can differ for one subject. Where there are several sessions, the mark stands for the cover.
+// spotOfOne is all by which resources can differ for one subject. Where there are several sessions, the mark stands for
+// the cover.
 type spotOfOne struct {
 	side, cover, trait, class, facts uint32
 	owns                             bool
@@ -249,7 +251,8 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 			return nil, err
 		}
 	}
-	for _, at := range slices.SortedFunc(maps.Keys(owns), func(a, b ownedPlace) int { return cmp.Or(cmp.Compare(a.pile, b.pile), a.index-b.index) }) {
+	for _, at := range slices.SortedFunc(maps.Keys(owns),
+		func(a, b ownedPlace) int { return cmp.Or(cmp.Compare(a.pile, b.pile), a.index-b.index) }) {
 		owns := owns[at]
 		if owns[0] == owns[1] && d.marked[at.pile] != d.round {
 			continue
@@ -299,7 +302,8 @@ func inOrder(piles []*Pile) []*Pile {
 	return piles
 }
 
-// bareSpot is all by which subjects can differ, over piles of one sort, who own none of them and whom no list covers that traits tell.
+// bareSpot is all by which subjects can differ, over piles of one sort, who own none of them and whom no list covers
+// that traits tell.
 type bareSpot struct {
 	covers [2]uint32
 	active [2]int32
@@ -310,8 +314,9 @@ type bareSpot struct {
 // mostTurns bounds what is remembered of them: a hundred megabytes.
 const mostTurns = 1 << 25
 
-// walkSteps goes through the stretches of piles over which a subject's rows have other covers. What they come to is worked out once for each sort of pile;
-// piles in which the subject is told from others by more than that are marked instead, and so are looked at one by one.
+// walkSteps goes through the stretches of piles over which a subject's rows have other covers. What they come to is
+// worked out once for each sort of pile; piles in which the subject is told from others by more than that are marked
+// instead, and so are looked at one by one.
 func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
 	aside := d.setAside(w, owns)
 	spot := bareSpot{tags: d.likeness(w).tags[0]}
@@ -383,7 +388,8 @@ func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) []uint32 {
 
 const noSort = ^uint32(0)
 
-// assort puts the chosen piles that are alike on both sides into sorts: those of one sort are told apart by marks and lists alone.
+// assort puts the chosen piles that are alike on both sides into sorts: those of one sort are told apart by marks and
+// lists alone.
 func (p *Pair) assort() {
 	type traits struct{ classes, facts [2]uint32 }
 	known := map[traits]uint32{}
@@ -693,7 +699,8 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 	}
 	if asks {
 		key = binary.AppendUvarint(key, uint64(at.facts))
-		key = append(append(key, 0xff), s.people[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })...)
+		key = append(append(key, 0xff),
+			s.people[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })...)
 		if owns {
 			key = append(key, 0xfe)
 		}
@@ -725,7 +732,8 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 }
 
 // when is the region in which units give an operation.
-func (d *differ) when(s *side, operation uint32, units []uint32, active region.Region, known *region.Context) (region.Region, error) {
+func (d *differ) when(s *side, operation uint32, units []uint32, active region.Region,
+	known *region.Context) (region.Region, error) {
 	given, blocked := region.Empty, region.Empty
 	for _, u := range units {
 		one := &d.list[u]

@@ -30,7 +30,8 @@ grants:
 	for _, x := range []struct{ what, old, new, want string }{
 		{"nothing", "hidden-gate: 1", "hidden-gate: 1", ""},
 		{"what an address selects", "on: everything", "on: [everything, not a:s2]", "ana shelf.see a:s2, bo shelf.see a:s2"},
-		{"what tags select", "grants:", "grants:\n  more: {to: bo, role: fill, on: [{tags: {env: prod}}]}", "bo shelf.fill a:s1, bo shelf.fill a:s3"},
+		{"what tags select", "grants:", "grants:\n  more: {to: bo, role: fill, on: [{tags: {env: prod}}]}",
+			"bo shelf.fill a:s1, bo shelf.fill a:s3"},
 		{"what tags select no more", "on: everything", "on: [{tags: {env: prod}}]", "ana shelf.see a:s2, bo shelf.see a:s2"},
 		{"a new resource", "s2: {}", "s2: {}, s4: {}", "ana shelf.see a:s4, bo shelf.see a:s4"},
 		{"an owner", "s2: {}", "s2: {owner: ana}", "ana shelf.fill a:s2"},
@@ -39,10 +40,12 @@ grants:
 		{"a person's end", "ana: {tags: {team: x}}", "ana: {tags: {team: x}, ends: 2031-01-01}",
 			"ana shelf.fill a:s3, ana shelf.see a:s1, ana shelf.see a:s2, ana shelf.see a:s3"},
 		{"a separation", "grants:", "separations: {apart: {roles: [see, fill], at-most: 1, within: session}}\ngrants:",
-			"ana shelf.fill a:s3?, ana shelf.see a:s1?, ana shelf.see a:s2?, ana shelf.see a:s3?, bo shelf.see a:s1?, bo shelf.see a:s2?, bo shelf.see a:s3?"},
+			"ana shelf.fill a:s3?, ana shelf.see a:s1?, ana shelf.see a:s2?, ana shelf.see a:s3?, bo shelf.see a:s1?, bo " +
+				"shelf.see a:s2?, bo shelf.see a:s3?"},
 	} {
 		t.Run(x.what, func(t *testing.T) {
-			pair, err := gate.CompilePair(load(t, text), load(t, strings.Replace(text, x.old, x.new, 1)), gate.Standing, nil, [2]*gate.Roster{})
+			pair, err := gate.CompilePair(load(t, text), load(t, strings.Replace(text, x.old, x.new, 1)), gate.Standing, nil,
+				[2]*gate.Roster{})
 			require.NoError(t, err)
 			got := []string{}
 			require.NoError(t, pair.Differences(0, func(d gate.Difference) bool {

@@ -33,14 +33,16 @@ func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what str
 	scope := d.one("s0", "s1", "s2")
 	switch d.IntN(14) {
 	case 0:
-		body := fmt.Sprintf("{to: %s, roles: %s, on: %s%s}", d.subjects(4, false), d.some(1, 2, drawnRoles...), d.places(3), d.when(50))
+		body := fmt.Sprintf("{to: %s, roles: %s, on: %s%s}", d.subjects(4, false), d.some(1, 2, drawnRoles...), d.places(3),
+			d.when(50))
 		return "add grant", []string{"grants fresh"}, w.Add("grants", "fresh", node(t, body), "")
 	case 1:
 		return "add person", []string{"people eve"}, w.Add("people", "eve", node(t, "{tags: "+d.tags()+"}"), "")
 	case 2:
 		return "remove grant " + grant, []string{"grants " + grant}, w.Remove("grants", grant)
 	case 3:
-		return "status of " + person, []string{"people " + person}, w.Set("people", person, "status", node(t, d.one("left", "active")))
+		return "status of " + person, []string{"people " + person},
+			w.Set("people", person, "status", node(t, d.one("left", "active")))
 	case 4:
 		return "tags of " + person, []string{"people " + person}, w.Set("people", person, "tags", node(t, d.tags()))
 	case 5:
@@ -48,10 +50,12 @@ func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what str
 	case 6:
 		return "no when of " + grant, []string{"grants " + grant}, w.Set("grants", grant, "when", nil)
 	case 7:
-		return "one more to " + grant, []string{"grants " + grant}, w.Change("grants", grant, "to", []*yaml.Node{splice.Scalar(d.one("service:bot", "not dee", "group:g2"))}, nil)
+		return "one more to " + grant, []string{"grants " + grant},
+			w.Change("grants", grant, "to", []*yaml.Node{splice.Scalar(d.one("service:bot", "not dee", "group:g2"))}, nil)
 	case 8:
 		item := d.one(terms(e.Groups[group].Members)...)
-		return "one less in " + group, []string{"groups " + group}, w.Change("groups", group, "members", nil, []*yaml.Node{splice.Scalar(item)})
+		return "one less in " + group, []string{"groups " + group},
+			w.Change("groups", group, "members", nil, []*yaml.Node{splice.Scalar(item)})
 	case 9:
 		return "allow of " + role, []string{"roles " + role}, w.Set("roles", role, "allow", node(t, d.operations()))
 	case 10:
@@ -63,7 +67,8 @@ func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what str
 		if r.Entry == nil || r.Parent == nil {
 			return "", nil, nil
 		}
-		return "owner of " + r.Address.String(), []string{"systems " + r.System.ID}, w.Set("resources", r.Address.String(), "owner", splice.Scalar(d.one("ana", "cai", "group:g1")))
+		return "owner of " + r.Address.String(), []string{"systems " + r.System.ID},
+			w.Set("resources", r.Address.String(), "owner", splice.Scalar(d.one("ana", "cai", "group:g1")))
 	default:
 		section, id := "groups", group
 		if d.chance(50) {
@@ -154,8 +159,10 @@ func onlyThese(t *testing.T, seed uint64, what string, e *estate.Estate, text, e
 		if i := strings.Index(text[tail:], "\n"); i >= 0 {
 			tail += i + 1
 		}
-		require.True(t, strings.HasPrefix(edited, text[:head]), "seed %d: %s changed what stands before:\n%s\n%s", seed, what, text, edited)
-		require.True(t, strings.HasSuffix(edited, text[tail:]), "seed %d: %s changed what stands behind:\n%s\n%s", seed, what, text, edited)
+		require.True(t, strings.HasPrefix(edited, text[:head]), "seed %d: %s changed what stands before:\n%s\n%s", seed, what,
+			text, edited)
+		require.True(t, strings.HasSuffix(edited, text[tail:]), "seed %d: %s changed what stands behind:\n%s\n%s", seed, what,
+			text, edited)
 		return
 	}
 	// A new entry: all lines are there still, and in order.
@@ -211,7 +218,8 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 			counts["changed"]++
 			x, ok := witnessOf(effect.Gates.Space(), cell, since)
 			require.True(t, ok, "seed %d: %v: nothing changes", seed, name)
-			require.NotEqual(t, oracles[0].judgeCell(name, x), oracles[1].judgeCell(name, x), "seed %d: %v at %+v", seed, name, x)
+			require.NotEqual(t, oracles[0].judgeCell(name, x), oracles[1].judgeCell(name, x), "seed %d: %v at %+v", seed, name,
+				x)
 			continue
 		}
 		if !d.chance(4) {
@@ -219,8 +227,11 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 		}
 		counts["same"]++
 		for range 6 {
-			x := concrete{at: int64(since) + int64(d.IntN(1e9))*1e6, from: addresses()[d.IntN(3)], mfa: d.chance(50), reason: d.chance(50), ticket: d.chance(50), signIn: d.one(estate.SignIns...), attrs: map[string]string{"device": d.one("managed", "own")}}
-			require.Equal(t, oracles[0].judgeCell(name, x), oracles[1].judgeCell(name, x), "seed %d: %v is not told, at %+v", seed, name, x)
+			x := concrete{at: int64(since) + int64(d.IntN(1e9))*1e6, from: addresses()[d.IntN(3)], mfa: d.chance(50),
+				reason: d.chance(50), ticket: d.chance(50), signIn: d.one(estate.SignIns...),
+				attrs: map[string]string{"device": d.one("managed", "own")}}
+			require.Equal(t, oracles[0].judgeCell(name, x), oracles[1].judgeCell(name, x), "seed %d: %v is not told, at %+v",
+				seed, name, x)
 		}
 	}
 	require.Empty(t, found, "seed %d: these are no cells", seed)
@@ -242,7 +253,8 @@ func requirePlaces(t *testing.T, seed uint64, e *estate.Estate, operations, plac
 		for r := range e.Tree.All() {
 			a := r.Address.String()
 			in := a == top || !itself && (strings.HasPrefix(a, top+"/") || strings.HasPrefix(a, top+":"))
-			applies := slices.ContainsFunc(operations, func(op string) bool { return e.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil })
+			applies := slices.ContainsFunc(operations,
+				func(op string) bool { return e.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil })
 			if (in || top == "everything") && applies && !slices.Contains(not, a) {
 				told[a] = true
 			}

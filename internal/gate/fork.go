@@ -7,8 +7,8 @@ import (
 	"hiddengate/internal/region"
 )
 
-// Fork gives a gate that answers as this one does and can be asked beside it, on another goroutine. It shares all that is
-// compiled and has a memory of its own. Forking itself is not safe beside anything else.
+// Fork gives a gate that answers as this one does and can be asked beside it, on another goroutine. It shares all that
+// is compiled and has a memory of its own. Forking itself is not safe beside anything else.
 func (g *Gate) Fork() *Gate {
 	f := *g
 	roster := *g.Roster

@@ -104,8 +104,8 @@ type lending struct {
 	unit uint32
 }
 
-// cell names an answer in a session. It holds numbers alone, so that nothing of a request, whose texts may stand in a buffer
-// that is written over, is ever kept.
+// cell names an answer in a session. It holds numbers alone, so that nothing of a request, whose texts may stand in a
+// buffer that is written over, is ever kept.
 type cell struct {
 	subject   int
 	operation uint32
@@ -203,7 +203,8 @@ func (g *Gate) role(id string) (*role, error) {
 	return r, nil
 }
 
-// concerned lists the operations that an allow list can select, and those held already: all of them only where a term may select any.
+// concerned lists the operations that an allow list can select, and those held already: all of them only where a term
+// may select any.
 func (g *Gate) concerned(allow estate.Operations, held map[string]region.Region) []string {
 	names := slices.Collect(maps.Keys(held))
 	for _, t := range allow {

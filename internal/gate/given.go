@@ -8,8 +8,8 @@ type Given struct {
 	Outcomes   []Outcome           // of each
 }
 
-// Asker answers about one subject in one context on one resource after another. Where no rule tells two resources apart, or
-// the answers are the same, it gives the same Given: a million resources have a few dozen.
+// Asker answers about one subject in one context on one resource after another. Where no rule tells two resources
+// apart, or the answers are the same, it gives the same Given: a million resources have a few dozen.
 type Asker struct {
 	gate    *Gate
 	subject int
@@ -21,7 +21,8 @@ type Asker struct {
 	answer  *Given
 }
 
-// lookOfAsker is all that an answer can hang on: what is in force, what can be done there, and the facts of the resource.
+// lookOfAsker is all that an answer can hang on: what is in force, what can be done there, and the facts of the
+// resource.
 type lookOfAsker struct {
 	cover, mark, trait, class uint32
 	tags                      uint32

@@ -22,7 +22,8 @@ func TestGridsSayWhatDecidingSays(t *testing.T) {
 		for _, id := range drawnPeople {
 			columns = append(columns, survey.Column{Name: id, Subject: estate.Principal{ID: id}})
 		}
-		columns = append(columns, survey.Column{Name: "group:g1", Subject: estate.Principal{Kind: estate.IsGroup, ID: "g1"}}, survey.Column{Name: "role:r1", Role: "r1"})
+		columns = append(columns, survey.Column{Name: "group:g1", Subject: estate.Principal{Kind: estate.IsGroup, ID: "g1"}},
+			survey.Column{Name: "role:r1", Role: "r1"})
 		at, err := e.Zone.ParseTime(d.one(drawnTimes...))
 		require.NoError(t, err)
 		said := partial{at: (*int64)(&at)}
@@ -60,7 +61,8 @@ func TestGridsSayWhatDecidingSays(t *testing.T) {
 }
 
 // reachedThere decides every request in a place, one by one.
-func reachedThere(t *testing.T, g *gate.Gate, who estate.Principal, ask func(*gate.Gate) (*gate.Context, error), row int) (out survey.Reached) {
+func reachedThere(t *testing.T, g *gate.Gate, who estate.Principal, ask func(*gate.Gate) (*gate.Context, error),
+	row int) (out survey.Reached) {
 	e := g.Estate()
 	var best [4]map[gate.Outcome]bool
 	for i := range best {

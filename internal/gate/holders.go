@@ -7,9 +7,11 @@ import (
 	"hiddengate/internal/region"
 )
 
-// Holders tells who may do any of the operations on any of the resources: the best answer for each subject, those
-// who are denied everything left out. Of many resources it costs what a table of all subjects does, and a few decisions for each who may.
-func (g *Gate) Holders(c *Context, resources []*estate.Resource, selects func(*estate.Operation) bool) ([]Answer, error) {
+// Holders tells who may do any of the operations on any of the resources: the best answer for each subject, those who
+// are denied everything left out. Of many resources it costs what a table of all subjects does, and a few decisions for
+// each who may.
+func (g *Gate) Holders(c *Context, resources []*estate.Resource, selects func(*estate.Operation) bool) ([]Answer,
+	error) {
 	h := holding{gate: g, context: c, resources: resources, selects: selects}
 	if len(resources) == 1 || slices.ContainsFunc(resources, func(r *estate.Resource) bool { return r.Index < 0 }) {
 		return h.ask()
@@ -93,8 +95,8 @@ func (h *holding) count() (out []Answer, err error) {
 	return out, err
 }
 
-// example finds a resource for which the answer is so: among what steps give, in tree order, then what lists give that traits tell, then what is owned. Of
-// a pile one resource will do.
+// example finds a resource for which the answer is so: among what steps give, in tree order, then what lists give that
+// traits tell, then what is owned. Of a pile one resource will do.
 func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 	g, t := h.gate, h.table
 	one := &g.holders[subject]
@@ -187,7 +189,8 @@ func (h *holding) gives(cover uint32, outcome Outcome) (opset, error) {
 	return out[outcome], nil
 }
 
-// first gives the first of the operations, by name, for which the answer on a listed resource is so; none if there is none.
+// first gives the first of the operations, by name, for which the answer on a listed resource is so; none if there is
+// none.
 func (h *holding) first(subject, row int, outcome Outcome) (Answer, error) {
 	g := h.gate
 	q := query{subject: subject, context: h.context.region, row: row, at: g.places.spots[row]}

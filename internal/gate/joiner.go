@@ -7,10 +7,10 @@ import (
 	"hiddengate/internal/region"
 )
 
-// joiner keeps the units in force at a mark while a row is woven, and joins them to one unit for each region: first what is
-// always denied, then what is always given, then the others. What a grant gives that another gives always, or that is
-// always denied, is left out, so that what thousands of grants give alike is a short list. It costs what changes from mark to mark, and the
-// units with conditions.
+// joiner keeps the units in force at a mark while a row is woven, and joins them to one unit for each region: first
+// what is always denied, then what is always given, then the others. What a grant gives that another gives always, or
+// that is always denied, is left out, so that what thousands of grants give alike is a short list. It costs what
+// changes from mark to mark, and the units with conditions.
 type joiner struct {
 	*unitMaker
 	counts      []uint32 // of each unit, how often it is in force

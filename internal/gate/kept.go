@@ -38,9 +38,12 @@ func (g *Gate) Keep() (*Kept, bool) {
 		return nil, false
 	}
 	k := &Kept{
-		Regions: g.space.Keep(), Kinds: g.classes.kinds, Types: g.classes.types, Names: g.names, Holders: g.holders, Steps: g.steps, Blocks: g.rows.blocks,
-		Extras: g.extras, Covers: g.covers, Ends: g.ends, Units: g.units.list, Words: g.words, Sets: g.sets, Lists: g.lists.Items, ListEnds: g.lists.Ends,
-		Class: g.class, Spots: g.places.spots, TraitBits: g.places.bits, To: make([]uint32, len(g.grants)+len(g.blocks)), In: make([]uint32, len(g.grants)+len(g.blocks)),
+		Regions: g.space.Keep(), Kinds: g.classes.kinds, Types: g.classes.types, Names: g.names, Holders: g.holders,
+		Steps: g.steps, Blocks: g.rows.blocks,
+		Extras: g.extras, Covers: g.covers, Ends: g.ends, Units: g.units.list, Words: g.words, Sets: g.sets,
+		Lists: g.lists.Items, ListEnds: g.lists.Ends,
+		Class: g.class, Spots: g.places.spots, TraitBits: g.places.bits, To: make([]uint32, len(g.grants)+len(g.blocks)),
+		In: make([]uint32, len(g.grants)+len(g.blocks)),
 	}
 	for to, named := range g.named {
 		for _, gr := range named.grants {
@@ -55,7 +58,8 @@ func (g *Gate) Keep() (*Kept, bool) {
 
 var errForeign = errors.New("this was kept of another estate")
 
-// Take gives the gate that was kept of an estate. everyone gives its people by id, and is asked last: they may still be being read.
+// Take gives the gate that was kept of an estate. everyone gives its people by id, and is asked last: they may still be
+// being read.
 func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)) (*Gate, error) {
 	g := newGate(e, options{facts: gatherFacts(e)})
 	if err := g.space.Take(k.Regions); err != nil {
@@ -67,7 +71,8 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 		}
 	}
 	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
-	if len(k.Holders) != len(k.Class) || len(k.Spots) != e.Tree.Len() || len(k.To) != len(grants)+len(blocks) || len(k.In) != len(k.To) {
+	if len(k.Holders) != len(k.Class) || len(k.Spots) != e.Tree.Len() || len(k.To) != len(grants)+len(blocks) ||
+		len(k.In) != len(k.To) {
 		return nil, errForeign
 	}
 	g.Roster = &Roster{names: k.Names, persons: len(k.Holders) - len(e.Services) - 1}

@@ -23,15 +23,17 @@ type Lack struct {
 // mostLacking is how many places a Lack names.
 const mostLacking = 4
 
-// Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. It costs what the cells do. Its error says
-// that conditions are too complex.
+// Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. It costs
+// what the cells do. Its error says that conditions are too complex.
 func (g *Gate) Lacking() ([]Lack, error) {
 	cells, err := CompileCells(g.estate, Scene{Which: g.which, Roster: g.Roster})
 	if err != nil {
 		return nil, err
 	}
-	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.places.lists)), at: make([]heldAt, cells.Numbers()), sets: map[string]int{"": 0}, pairs: [][]int{nil},
-		known: map[turnsAt]int{}, splits: map[grantSet]*split{}, regions: map[grantGives]region.Region{}, found: map[grantSet]*gapped{}}
+	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.places.lists)), at: make([]heldAt, cells.Numbers()),
+		sets: map[string]int{"": 0}, pairs: [][]int{nil},
+		known: map[turnsAt]int{}, splits: map[grantSet]*split{}, regions: map[grantGives]region.Region{},
+		found: map[grantSet]*gapped{}}
 	wanted := l.numberNeeds()
 	cells.Choose(func(o *estate.Operation) bool { return wanted[o.Name] }, nil)
 	l.climb()
@@ -50,8 +52,8 @@ func (g *Gate) Lacking() ([]Lack, error) {
 	return l.tell(), nil
 }
 
-// lacking looks for what is missing, class of subjects by class. What is missing on a pile hangs on what a subject may do there (a turn) and in the places
-// above where it is judged, which few combinations make up.
+// lacking looks for what is missing, class of subjects by class. What is missing on a pile hangs on what a subject may
+// do there (a turn) and in the places above where it is judged, which few combinations make up.
 type lacking struct {
 	*Cells
 	needs   []need
@@ -78,7 +80,8 @@ type need struct {
 	names             [2]string
 }
 
-// upward is where what the operations on a pile need is judged: the pile itself, or what its resources stand in, which can be in several.
+// upward is where what the operations on a pile need is judged: the pile itself, or what its resources stand in, which
+// can be in several.
 type upward struct {
 	piles []uint32
 	by    [][]int // of each need, where it is among them; none if it is judged nowhere
@@ -412,7 +415,8 @@ func (l *lacking) tell() []Lack {
 	out := make([]Lack, 0, len(all))
 	for k, found := range all {
 		gr := l.grants[k.grant]
-		one := Lack{Grant: gr.ID, Operation: l.needs[k.need].names[0], Need: l.needs[k.need].names[1], Subjects: found.subjects}
+		one := Lack{Grant: gr.ID, Operation: l.needs[k.need].names[0], Need: l.needs[k.need].names[1],
+			Subjects: found.subjects}
 		for i, n := range l.piles(gr.on) {
 			if found.places[i] {
 				if one.Count++; one.Count <= mostLacking {
@@ -425,7 +429,8 @@ func (l *lacking) tell() []Lack {
 		out = append(out, one)
 	}
 	slices.SortFunc(out, func(a, b Lack) int {
-		return cmp.Or(strings.Compare(a.Grant, b.Grant), strings.Compare(a.Operation, b.Operation), strings.Compare(a.Need, b.Need))
+		return cmp.Or(strings.Compare(a.Grant, b.Grant), strings.Compare(a.Operation, b.Operation),
+			strings.Compare(a.Need, b.Need))
 	})
 	return out
 }

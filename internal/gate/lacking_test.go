@@ -12,8 +12,8 @@ import (
 	"hiddengate/internal/gate"
 )
 
-// What requests find missing is told, for that subject, operation and need. Whatever is told is given by the grant that is named, in a place that is
-// named, to a subject who has not all of what is needed there.
+// What requests find missing is told, for that subject, operation and need. Whatever is told is given by the grant that
+// is named, in a place that is named, to a subject who has not all of what is needed there.
 func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 	found, whole := 0, 0
 	for seed := range 60 {
@@ -33,7 +33,8 @@ func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 					require.NoError(t, err)
 				}
 				told[[3]string{who.String(), l.Operation, l.Need}] = true
-				assert.True(t, lacks(t, cells[who], e, l, who), "seed %d: grant %s gives %s to %s on %s", seed, l.Grant, l.Operation, who, l.Places[0])
+				assert.True(t, lacks(t, cells[who], e, l, who), "seed %d: grant %s gives %s to %s on %s", seed, l.Grant,
+					l.Operation, who, l.Places[0])
 			}
 		}
 		whole += len(told)
@@ -52,11 +53,13 @@ func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 				if at == nil {
 					continue
 				}
-				got, err := g.Decide(gate.Request{Subject: q.who, Operation: need, Resource: at.Address.String(), Context: q.request.context(g)})
+				got, err := g.Decide(gate.Request{Subject: q.who, Operation: need, Resource: at.Address.String(),
+					Context: q.request.context(g)})
 				require.NoError(t, err)
 				if got == gate.Deny {
 					found++
-					assert.True(t, told[[3]string{q.who.String(), o.Name, need}], "seed %d: %s may %s on %s and not %s", seed, q.who, o.Name, r.Address, need)
+					assert.True(t, told[[3]string{q.who.String(), o.Name, need}], "seed %d: %s may %s on %s and not %s", seed, q.who,
+						o.Name, r.Address, need)
 				}
 			}
 		}
@@ -68,7 +71,8 @@ func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 	assert.Greater(t, whole, 1000)
 }
 
-// lacks says whether the grant goes to the subject and covers a place that is named, and the subject's need there is not held whenever the operation is.
+// lacks says whether the grant goes to the subject and covers a place that is named, and the subject's need there is
+// not held whenever the operation is.
 func lacks(t *testing.T, cells *gate.Cells, e *estate.Estate, l gate.Lack, who estate.Principal) bool {
 	gr := e.Grants[l.Grant]
 	if !slices.Contains(cells.Members(gr.To), who) {

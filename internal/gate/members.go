@@ -19,7 +19,8 @@ type members struct {
 }
 
 func newMembers(e *estate.Estate, people []*estate.Subject, number func(estate.Principal) int) *members {
-	m := &members{estate: e, people: people, number: number, groups: map[string][]uint32{}, lists: map[string][]uint32{}, tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
+	m := &members{estate: e, people: people, number: number, groups: map[string][]uint32{}, lists: map[string][]uint32{},
+		tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
 	keys := map[string]bool{}
 	for _, g := range e.Groups {
 		for _, match := range g.Match {

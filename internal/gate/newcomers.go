@@ -10,13 +10,15 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// newcomers makes up addresses that no inventory lists, of systems that judge such: one for each way in which a new resource can differ from
-// others by the patterns and addresses of some lists, by its type, or by what it inherits from the listed resource above it.
+// newcomers makes up addresses that no inventory lists, of systems that judge such: one for each way in which a new
+// resource can differ from others by the patterns and addresses of some lists, by its type, or by what it inherits from
+// the listed resource above it.
 func newcomers(e *estate.Estate, lists []estate.Resources) []estate.Address {
 	return mayCome(e, lists, func(s *estate.System) bool { return s.Judge })
 }
 
-// Newcomers gives, of every system, addresses in no inventory that a list selects: one for each way in which they can come to be.
+// Newcomers gives, of every system, addresses in no inventory that a list selects: one for each way in which they can
+// come to be.
 func Newcomers(e *estate.Estate, list estate.Resources) []estate.Address {
 	all := mayCome(e, []estate.Resources{list}, func(*estate.System) bool { return true })
 	return slices.DeleteFunc(all, func(a estate.Address) bool { return !covers(e, list, e.Unlisted(a)) })
@@ -96,7 +98,8 @@ func (m *maker) make() []estate.Address {
 }
 
 // named lists the patterns that lists name, the keys of the tags and the owners.
-func named(e *estate.Estate, lists []estate.Resources) (patterns []estate.Pattern, keys map[string]bool, owners map[estate.Principal]bool) {
+func named(e *estate.Estate, lists []estate.Resources) (patterns []estate.Pattern, keys map[string]bool,
+	owners map[estate.Principal]bool) {
 	keys, owners = map[string]bool{}, map[estate.Principal]bool{}
 	seen, scopes := map[string]bool{}, map[string]bool{}
 	var gather func(l estate.Resources)
@@ -192,7 +195,8 @@ func (n *newcomer) next(from stage, name string) stage {
 	return stage{n.machine.step(from.state, name), min(from.depth+1, n.deepest)}
 }
 
-// unlisted gives a name like the one given, for the patterns, under which nothing is listed; ok is false if there is none.
+// unlisted gives a name like the one given, for the patterns, under which nothing is listed; ok is false if there is
+// none.
 func (n *newcomer) unlisted(above string, state uint32, name string) (string, bool) {
 	if !n.taken(above + name) {
 		return name, true
@@ -239,8 +243,8 @@ func sound(address string) bool {
 // maxForms bounds how many ways of a name are looked at; patterns that differ in more are beyond what anybody writes.
 const maxForms = 1 << 14
 
-// segments makes up names that lead from a state to every state that some name leads to: those that patterns spell out, and the shortest
-// for each set of wildcards that can match together.
+// segments makes up names that lead from a state to every state that some name leads to: those that patterns spell out,
+// and the shortest for each set of wildcards that can match together.
 func segments(a *automaton, state uint32) []string {
 	var globs []string
 	out := []string{}
@@ -260,8 +264,8 @@ func segments(a *automaton, state uint32) []string {
 	return append(out, forms(globs, out)...)
 }
 
-// forms gives the shortest text for each set of globs that some text matches, and no others; none of the texts is one of those taken. It goes
-// through the product of the globs' automata, breadth first.
+// forms gives the shortest text for each set of globs that some text matches, and no others; none of the texts is one
+// of those taken. It goes through the product of the globs' automata, breadth first.
 func forms(globs, taken []string) (out []string) {
 	symbols := append([]string{"new"}, symbolsOf(globs)...)
 	type form struct {

@@ -238,7 +238,8 @@ func (o *oracle) fits(t estate.ResourceTerm, s spot) bool {
 		return o.covers(o.e.Scopes[t.Scope].Resources, s)
 	}
 	if t.In != nil {
-		if !regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(t.In.System), `\*`, ".*") + "$").MatchString(s.system.ID) {
+		if !regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(t.In.System), `\*`, ".*") +
+			"$").MatchString(s.system.ID) {
 			return false
 		}
 		rx := "^"

@@ -11,8 +11,8 @@ import (
 	"hiddengate/internal/region"
 )
 
-// Pair is two estates compiled alike, an old and a new one: their regions are of one space and their marks are the same, so that what each gives
-// can be held against the other without deciding cell by cell.
+// Pair is two estates compiled alike, an old and a new one: their regions are of one space and their marks are the
+// same, so that what each gives can be held against the other without deciding cell by cell.
 type Pair struct {
 	Old, New  *Gate
 	sides     [2]*side
@@ -106,7 +106,8 @@ func (p *Pile) Addresses() iter.Seq[string] {
 	}
 }
 
-// Rows gives the resources by their rows in the tree of one of the pair's estates, -1 where it does not list them, and what tells the address.
+// Rows gives the resources by their rows in the tree of one of the pair's estates, -1 where it does not list them, and
+// what tells the address.
 func (p *Pile) Rows(of *estate.Estate) iter.Seq2[int, func() string] {
 	k := 0
 	if p.pair.New.estate.Tree == of.Tree {
@@ -156,9 +157,11 @@ func (p *Pile) resource(k, i int) *estate.Resource {
 	return e.Unlisted(a)
 }
 
-// CompilePair compiles two estates alike. which says which grants count. If only is not nil, nobody else is looked at; the gates answer for those alone. Rosters that are known already are given, else nil. Local times are those of the new estate's zone
-// in both.
-func CompilePair(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*Roster) (*Pair, error) {
+// CompilePair compiles two estates alike. which says which grants count. If only is not nil, nobody else is looked at;
+// the gates answer for those alone. Rosters that are known already are given, else nil. Local times are those of the
+// new estate's zone in both.
+func CompilePair(before, after *estate.Estate, which Counting, only map[estate.Principal]bool,
+	rosters [2]*Roster) (*Pair, error) {
 	return compilePair(before, after, rosters, options{facts: gatherFacts(before, after), which: which, only: only})
 }
 
@@ -166,15 +169,19 @@ func CompilePair(before, after *estate.Estate, which Counting, only map[estate.P
 type Coming struct {
 	// Apart are lists by which it is told apart, beside those of grants and blocks.
 	Apart [2][]estate.Resources
-	// Within are lists of which one must cover it on either side, unless it inherits and the listed resources are others; nil: all is looked at.
+	// Within are lists of which one must cover it on either side, unless it inherits and the listed resources are others;
+	// nil: all is looked at.
 	Within *[2][]estate.Resources
 	// Judged leaves out all but what a system judges though no inventory lists it.
 	Judged bool
 }
 
-// CompileComing is CompilePair that looks at what may come too: resources that an inventory lists one day, and those that a system judges in none.
-func CompileComing(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*Roster, c Coming) (*Pair, error) {
-	return compilePair(before, after, rosters, options{facts: gatherFacts(before, after), which: which, only: only, coming: &c})
+// CompileComing is CompilePair that looks at what may come too: resources that an inventory lists one day, and those
+// that a system judges in none.
+func CompileComing(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*Roster,
+	c Coming) (*Pair, error) {
+	return compilePair(before, after, rosters,
+		options{facts: gatherFacts(before, after), which: which, only: only, coming: &c})
 }
 
 // compilePair does it with options that hold for both sides; their marks and lists are told apart too.
@@ -182,7 +189,8 @@ func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*
 	o.space = o.facts.space(after)
 	only := o.only
 	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
-	alike := before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) && estate.SameMap(before.Systems, after.Systems) && estate.SameMap(before.Scopes, after.Scopes)
+	alike := before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) &&
+		estate.SameMap(before.Systems, after.Systems) && estate.SameMap(before.Scopes, after.Scopes)
 	marks := map[estate.Address]bool{}
 	for _, a := range o.marks {
 		marks[a] = true
@@ -215,7 +223,8 @@ func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*
 	if alike {
 		o.lists = slices.Concat(o.lists, onOf(chosen[1].grants, chosen[1].blocks))
 	}
-	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{}, cells: map[string]*cells{}, turned: map[[2]*cells]turn{}}
+	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{},
+		cells: map[string]*cells{}, turned: map[[2]*cells]turn{}}
 	for k, e := range []*estate.Estate{before, after} {
 		o.roster, o.entries = rosters[k], chosen[k]
 		g, err := compile(e, nil, o)
@@ -453,7 +462,8 @@ func (p *Pair) addUnlisted(address string, byTags [2][]uint32) {
 // alike says whether a pile's resources are the same on both sides, the lists that cover them apart.
 func (p *Pair) alike(pile *Pile) bool {
 	a, b := pile.looks[0], pile.looks[1]
-	return a.there == b.there && a.facts == b.facts && slices.Equal(p.validOn(p.sides[0], a.at.class), p.validOn(p.sides[1], b.at.class))
+	return a.there == b.there && a.facts == b.facts &&
+		slices.Equal(p.validOn(p.sides[0], a.at.class), p.validOn(p.sides[1], b.at.class))
 }
 
 // validOn lists the operations that are valid on a class of resources of one side.
@@ -601,7 +611,8 @@ func OperationsOn(piles []*Pile) []string {
 	return slices.Compact(out)
 }
 
-// Narrower says whether a grant is in force at no time and under no condition, its own ones, in which it was not before.
+// Narrower says whether a grant is in force at no time and under no condition, its own ones, in which it was not
+// before.
 func (p *Pair) Narrower(grant string) bool {
 	was, is := p.Old.grantOf(grant), p.New.grantOf(grant)
 	if was == nil || is == nil {

@@ -38,7 +38,8 @@ func crossed(d draw, text, other string) string {
 	}
 	a, b := cut(text), cut(other)
 	var out strings.Builder
-	for _, name := range []string{"hidden-gate", "timezone", "catalogs", "systems", "people", "services", "groups", "roles", "scopes", "grants", "blocks", "separations"} {
+	for _, name := range []string{"hidden-gate", "timezone", "catalogs", "systems", "people", "services", "groups",
+		"roles", "scopes", "grants", "blocks", "separations"} {
 		if name != "timezone" && d.chance(25) {
 			out.WriteString(b[name])
 		} else {
@@ -122,7 +123,8 @@ func differencesAgree(t *testing.T, d draw, seed uint64, before, after *estate.E
 		}
 		for range 12 {
 			x := concrete{
-				at: late[d.IntN(len(late))], from: addresses()[d.IntN(len(addresses()))], mfa: d.chance(50), reason: d.chance(50), ticket: d.chance(50),
+				at: late[d.IntN(len(late))], from: addresses()[d.IntN(len(addresses()))], mfa: d.chance(50), reason: d.chance(50),
+				ticket: d.chance(50),
 				signIn: d.one(estate.SignIns...), attrs: map[string]string{},
 			}
 			if !x.from.IsValid() {
@@ -144,7 +146,8 @@ func differencesAgree(t *testing.T, d draw, seed uint64, before, after *estate.E
 	require.Empty(t, found, "seed %d: these are no cells", seed)
 }
 
-// cellNames lists every cell of two estates: listed resources, and addresses that grants and blocks name and either judges.
+// cellNames lists every cell of two estates: listed resources, and addresses that grants and blocks name and either
+// judges.
 func cellNames(estates ...*estate.Estate) map[cellName]bool {
 	out := map[cellName]bool{}
 	places := map[string]bool{}
@@ -278,14 +281,16 @@ func inCellAt(s *region.Space, c gate.Cell, at *region.Context) string {
 
 // witnessOf gives a context in which two cells differ.
 func witnessOf(s *region.Space, c [2]gate.Cell, since clock.Instant) (concrete, bool) {
-	for _, of := range []func(gate.Cell) region.Region{func(c gate.Cell) region.Region { return c.Sure }, func(c gate.Cell) region.Region { return c.Possible }} {
+	for _, of := range []func(gate.Cell) region.Region{func(c gate.Cell) region.Region { return c.Sure },
+		func(c gate.Cell) region.Region { return c.Possible }} {
 		for k := range c {
 			r, err := s.Minus(of(c[k]), of(c[1-k]))
 			if err != nil || r == region.Empty {
 				continue
 			}
 			w, _ := s.Witness(r, since)
-			x := concrete{from: netip.MustParseAddr("192.0.2.1"), signIn: estate.SignIns[0], at: int64(since), attrs: map[string]string{}}
+			x := concrete{from: netip.MustParseAddr("192.0.2.1"), signIn: estate.SignIns[0], at: int64(since),
+				attrs: map[string]string{}}
 			if at, ok := w.Time(); ok {
 				x.at = int64(at)
 			}
@@ -346,7 +351,8 @@ func TestTwoSubjectsAreComparedAsTheOracleSays(t *testing.T) {
 			both := cells[[2]string{name.op, name.address}]
 			for range 5 {
 				x := concrete{
-					at: int64(since) + int64(d.IntN(1e8))*1e6, from: addresses()[d.IntN(3)], mfa: d.chance(50), reason: d.chance(50), ticket: d.chance(50),
+					at: int64(since) + int64(d.IntN(1e8))*1e6, from: addresses()[d.IntN(3)], mfa: d.chance(50), reason: d.chance(50),
+					ticket: d.chance(50),
 					signIn: d.one(estate.SignIns...), attrs: map[string]string{"device": d.one("managed", "own")},
 				}
 				for k, who := range []estate.Principal{one, other} {

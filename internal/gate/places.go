@@ -62,8 +62,8 @@ type spot struct{ mark, trait, class uint32 }
 // span is marks from one until another, the latter excluded.
 type span struct{ from, to uint32 }
 
-// list is a list of resources in a grant or block, taken apart: what addresses alone select, as spans of marks, and the rest,
-// which its traits tell; trait is -1 if there is no rest.
+// list is a list of resources in a grant or block, taken apart: what addresses alone select, as spans of marks, and the
+// rest, which its traits tell; trait is -1 if there is no rest.
 type list struct {
 	spans []span
 	trait int
@@ -71,8 +71,8 @@ type list struct {
 
 // places tells which lists cover a resource.
 //
-// Every address that a list names is a mark. Marks are numbered in tree order, mark 0 standing above all, so what lies in a
-// marked place has the marks of a span, however many resources that are. What tags, types, owners and patterns
+// Every address that a list names is a mark. Marks are numbered in tree order, mark 0 standing above all, so what lies
+// in a marked place has the marks of a span, however many resources that are. What tags, types, owners and patterns
 // select lies anywhere: which of such lists cover a resource is its trait, and traits are numbered as they occur.
 type places struct {
 	lists    []list
@@ -86,7 +86,8 @@ type places struct {
 	traits
 }
 
-// newPlaces takes the lists apart and finds every listed resource's spot. marks are more addresses that are marks; classes gives the class of a system's type.
+// newPlaces takes the lists apart and finds every listed resource's spot. marks are more addresses that are marks;
+// classes gives the class of a system's type.
 func newPlaces(e *estate.Estate, all []estate.Resources, marks []estate.Address, classes *classes) (*places, []int) {
 	p, which := takeApart(e, all, marks)
 	p.spots = lookup.Large[spot](e.Tree.Len(), e.Tree.Len())
@@ -97,9 +98,10 @@ func newPlaces(e *estate.Estate, all []estate.Resources, marks []estate.Address,
 	return p, which
 }
 
-// takePlaces is newPlaces where every listed resource's spot is known, and the bits of the traits; ok is false if they are
-// those of other lists. The spots may stand where nobody can write.
-func takePlaces(e *estate.Estate, all []estate.Resources, classes *classes, spots []spot, bits []uint64) (p *places, which []int, ok bool) {
+// takePlaces is newPlaces where every listed resource's spot is known, and the bits of the traits; ok is false if they
+// are those of other lists. The spots may stand where nobody can write.
+func takePlaces(e *estate.Estate, all []estate.Resources, classes *classes, spots []spot, bits []uint64) (p *places,
+	which []int, ok bool) {
 	p, which = takeApart(e, all, nil)
 	p.spots = spots
 	ok = true
@@ -156,7 +158,8 @@ func resourcesKey(l estate.Resources) string {
 
 // isAddress says that a term is nothing but an address, whatever its `not`.
 func isAddress(t estate.ResourceTerm) bool {
-	return t.In != nil && !t.Exactly && t.Kinds == nil && t.Types == nil && t.Tags == nil && t.Owners == nil && t.In.Plain()
+	return t.In != nil && !t.Exactly && t.Kinds == nil && t.Types == nil && t.Tags == nil && t.Owners == nil &&
+		t.In.Plain()
 }
 
 func (p *places) gatherMarks(l estate.Resources) {

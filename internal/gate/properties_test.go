@@ -37,7 +37,8 @@ func questions(d draw, e *estate.Estate, n int) []asked {
 		at := int64(clock.Instant(1_761_000_000+d.Int64N(60_000_000)) * clock.Second)
 		q := asked{estate.Principal{ID: d.one(drawnPeople...)}, ops[d.IntN(len(ops))].Name, r.Address, partial{
 			at: &at, from: open(d, 40, addresses()[2:4]...), mfa: open(d, 40, true, false), reason: open(d, 40, true, false),
-			ticket: open(d, 40, true, false), signIn: open(d, 40, estate.SignIns...), device: open(d, 40, "managed", "own", "", "other"),
+			ticket: open(d, 40, true, false), signIn: open(d, 40, estate.SignIns...),
+			device: open(d, 40, "managed", "own", "", "other"),
 		}}
 		out = append(out, q)
 	}
@@ -45,7 +46,8 @@ func questions(d draw, e *estate.Estate, n int) []asked {
 }
 
 func (a asked) decide(t *testing.T, g *gate.Gate) gate.Outcome {
-	outcome, err := g.Decide(gate.Request{Subject: a.who, Operation: a.operation, Resource: a.where.String(), Context: a.request.context(g)})
+	outcome, err := g.Decide(gate.Request{Subject: a.who, Operation: a.operation, Resource: a.where.String(),
+		Context: a.request.context(g)})
 	require.NoError(t, err)
 	return outcome
 }
@@ -67,8 +69,10 @@ func TestAFurtherGrantTakesNothingAndAFurtherBlockGivesNothing(t *testing.T) {
 		d := newDraw(uint64(seed) + 10_000)
 		text := withoutSessions(d.estate())
 		e := load(t, text)
-		more := load(t, text+fmt.Sprintf("---\ngrants: {zz: {to: %s, roles: %s, on: %s%s}}\n", d.subjects(4, false), d.some(1, 2, drawnRoles...), d.places(3), d.when(60)))
-		less := load(t, text+fmt.Sprintf("---\nblocks: {zz: {to: %s, deny: %s, on: %s%s}}\n", d.subjects(4, false), d.operations(), d.places(3), d.when(60)))
+		more := load(t, text+fmt.Sprintf("---\ngrants: {zz: {to: %s, roles: %s, on: %s%s}}\n", d.subjects(4, false),
+			d.some(1, 2, drawnRoles...), d.places(3), d.when(60)))
+		less := load(t, text+fmt.Sprintf("---\nblocks: {zz: {to: %s, deny: %s, on: %s%s}}\n", d.subjects(4, false),
+			d.operations(), d.places(3), d.when(60)))
 		g, wider, narrower := compiled(t, e), compiled(t, more), compiled(t, less)
 		for _, q := range questions(d, e, 25) {
 			was := q.decide(t, g)
@@ -118,7 +122,8 @@ func TestExplanationsExplain(t *testing.T) {
 		e := load(t, withoutSessions(d.estate()))
 		g := compiled(t, e)
 		for _, q := range questions(d, e, 12) {
-			req := gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(), Context: q.request.context(g)}
+			req := gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+				Context: q.request.context(g)}
 			why, err := g.Explain(req)
 			require.NoError(t, err)
 			assert.Equal(t, q.decide(t, g), why.Outcome)
@@ -139,7 +144,8 @@ func TestExplanationsExplain(t *testing.T) {
 			assert.Equal(t, gate.Deny, q.decide(t, compiled(t, &without)), "seed %d: %+v", seed, q)
 			for _, w := range mustWays(t, g, req) {
 				met := slices.ContainsFunc(why.Grants, func(c gate.Cause) bool { return c.Met && c.Grant == w.Grant })
-				assert.Equal(t, met, w.Who && w.What && w.Where && w.Lent && w.Named && w.Meets, "seed %d: grant %s of %+v", seed, w.Grant.ID, q)
+				assert.Equal(t, met, w.Who && w.What && w.Where && w.Lent && w.Named && w.Meets, "seed %d: grant %s of %+v", seed,
+					w.Grant.ID, q)
 			}
 		}
 		if t.Failed() {
@@ -169,7 +175,9 @@ func TestRenamingAndReorderingChangeNothing(t *testing.T) {
 			}
 		}
 		sections := strings.Split(renamed, "\ngrants:\n")
-		renamed = strings.Replace(sections[0], "\nsystems:\n", "\ngrants:\n"+strings.Split(sections[1], "blocks:\n")[0]+"systems:\n", 1) + "\nblocks:\n" + strings.Split(sections[1], "blocks:\n")[1]
+		renamed = strings.Replace(sections[0], "\nsystems:\n",
+			"\ngrants:\n"+strings.Split(sections[1], "blocks:\n")[0]+"systems:\n", 1) + "\nblocks:\n" +
+			strings.Split(sections[1], "blocks:\n")[1]
 		e, other := load(t, text), load(t, renamed)
 		require.NotContains(t, slices.Collect(maps.Keys(other.Grants)), "grant0")
 		g, h := compiled(t, e), compiled(t, other)
@@ -191,7 +199,8 @@ func TestHoldersAreThoseWhoMay(t *testing.T) {
 		q := questions(d, e, 1)[0]
 		r, err := g.Place(q.where)
 		require.NoError(t, err)
-		holders, err := g.Holders(q.request.context(g), []*estate.Resource{r}, func(o *estate.Operation) bool { return o.Name == q.operation })
+		holders, err := g.Holders(q.request.context(g), []*estate.Resource{r},
+			func(o *estate.Operation) bool { return o.Name == q.operation })
 		require.NoError(t, err)
 		found := map[estate.Principal]gate.Outcome{}
 		for _, h := range holders {
@@ -221,10 +230,11 @@ func holdersOfMany(t *testing.T, seed int, d draw, g *gate.Gate, q asked) {
 	require.NoError(t, err)
 	for _, p := range g.Subjects() {
 		best := gate.Deny
-		err := g.Answers(p, ctx, slices.Values(resources), func(o *estate.Operation) bool { return o.Level >= estate.Change }, func(a gate.Answer) bool {
-			best = max(best, a.Outcome)
-			return true
-		})
+		err := g.Answers(p, ctx, slices.Values(resources), func(o *estate.Operation) bool { return o.Level >= estate.Change },
+			func(a gate.Answer) bool {
+				best = max(best, a.Outcome)
+				return true
+			})
 		require.NoError(t, err)
 		i := slices.IndexFunc(holders, func(h gate.Answer) bool { return h.Subject == p })
 		if best == gate.Deny {
@@ -233,8 +243,10 @@ func holdersOfMany(t *testing.T, seed int, d draw, g *gate.Gate, q asked) {
 		}
 		require.GreaterOrEqual(t, i, 0, "seed %d: %s", seed, p)
 		assert.Equal(t, best, holders[i].Outcome, "seed %d: %s", seed, p)
-		assert.True(t, slices.ContainsFunc(resources, func(r *estate.Resource) bool { return r.Index == holders[i].Resource.Index }))
-		got, err := g.Decide(gate.Request{Subject: p, Operation: holders[i].Operation.Name, Resource: holders[i].Resource.Address.String(), Context: ctx})
+		assert.True(t, slices.ContainsFunc(resources,
+			func(r *estate.Resource) bool { return r.Index == holders[i].Resource.Index }))
+		got, err := g.Decide(gate.Request{Subject: p, Operation: holders[i].Operation.Name,
+			Resource: holders[i].Resource.Address.String(), Context: ctx})
 		require.NoError(t, err)
 		assert.Equal(t, best, got, "seed %d: the example of %s", seed, p)
 	}
@@ -254,7 +266,8 @@ grants:
 	for place, want := range map[string]gate.Outcome{"db:sky/a": gate.Allow, "db:sky/b": gate.Allow, "db:sky": gate.Deny} {
 		a, err := estate.ParseAddress(place)
 		require.NoError(t, err)
-		got, err := g.Decide(gate.Request{Subject: who, Operation: "table.read", Resource: a.String(), Context: g.NewContext()})
+		got, err := g.Decide(gate.Request{Subject: who, Operation: "table.read", Resource: a.String(),
+			Context: g.NewContext()})
 		require.NoError(t, err)
 		assert.Equal(t, want, got, place)
 	}
@@ -269,12 +282,15 @@ func TestWhoIsAloneIsAlone(t *testing.T) {
 		d := newDraw(seed)
 		e := load(t, withoutSessions(d.estate()))
 		g := compiled(t, e)
-		for _, one := range g.Alone(clock.Beginning, func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
+		for _, one := range g.Alone(clock.Beginning,
+			func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
 			for _, address := range one.Resources {
 				for id := range e.People {
-					out, err := g.Decide(gate.Request{Subject: estate.Principal{ID: id}, Operation: one.Operation, Resource: address, Context: g.NewContext()})
+					out, err := g.Decide(gate.Request{Subject: estate.Principal{ID: id}, Operation: one.Operation, Resource: address,
+						Context: g.NewContext()})
 					require.NoError(t, err)
-					require.Equal(t, id == one.Who.ID, out != gate.Deny, "seed %d: %s %s %s, of which %s is said to be the only one", seed, id, one.Operation, address, one.Who)
+					require.Equal(t, id == one.Who.ID, out != gate.Deny, "seed %d: %s %s %s, of which %s is said to be the only one",
+						seed, id, one.Operation, address, one.Who)
 				}
 				claims++
 			}

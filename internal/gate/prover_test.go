@@ -32,7 +32,8 @@ func (d draw) guarantee() string {
 	case 3:
 		return fmt.Sprintf("{at-most: %d, may: %s, on: %s}", d.IntN(4), may, on)
 	case 4:
-		return fmt.Sprintf("{never-both: %s, on: %s, same-resource: %s}", d.some(2, 2, drawnOps...), on, d.one("true", "false"))
+		return fmt.Sprintf("{never-both: %s, on: %s, same-resource: %s}", d.some(2, 2, drawnOps...), on,
+			d.one("true", "false"))
 	case 5:
 		return fmt.Sprintf("{apart: [group:%s, group:%s], may: %s, on: %s}", d.one("g0", "g1"), d.one("g2", "g3"), may, on)
 	}
@@ -61,7 +62,8 @@ func newWorld(t *testing.T, d draw, e *estate.Estate) *world {
 		standing.OnRequest = nil
 		as.Grants[id] = &standing
 	}
-	w := &world{e: e, since: since, oracle: &oracle{e: &as, zone: zone}, who: []estate.Principal{{Kind: estate.IsAnonymous}}}
+	w := &world{e: e, since: since, oracle: &oracle{e: &as, zone: zone},
+		who: []estate.Principal{{Kind: estate.IsAnonymous}}}
 	for _, at := range moments(w.oracle) {
 		if at >= int64(since) {
 			w.times = append(w.times, at)
@@ -81,7 +83,8 @@ func newWorld(t *testing.T, d draw, e *estate.Estate) *world {
 	// And some that may come.
 	for _, above := range slices.Clone(w.places) {
 		for range 6 {
-			path := above + map[bool]string{true: "/", false: ":"}[strings.Contains(above, ":")] + d.one("a", "b", "c", "x", "new", "d", "nowhere")
+			path := above + map[bool]string{true: "/", false: ":"}[strings.Contains(above, ":")] +
+				d.one("a", "b", "c", "x", "new", "d", "nowhere")
 			if d.chance(40) {
 				path += "/" + d.one("a", "b", "x", "c")
 			}
@@ -96,7 +99,8 @@ func newWorld(t *testing.T, d draw, e *estate.Estate) *world {
 // at makes up a context.
 func (w *world) at(d draw) concrete {
 	x := concrete{
-		at: w.times[d.IntN(len(w.times))], from: addresses()[d.IntN(len(addresses()))], mfa: d.chance(50), reason: d.chance(50), ticket: d.chance(50),
+		at: w.times[d.IntN(len(w.times))], from: addresses()[d.IntN(len(addresses()))], mfa: d.chance(50),
+		reason: d.chance(50), ticket: d.chance(50),
 		signIn: d.one(estate.SignIns...), attrs: map[string]string{},
 	}
 	if d.chance(80) {
@@ -205,7 +209,8 @@ func (w *world) left(g *estate.Guarantee, place string, at int64) (n int) {
 			for _, how := range estate.SignIns {
 				for _, device := range []string{"managed", "own", "", "other", "-"} {
 					for _, from := range []string{"10.40.3.7", "10.1.2.3", "192.0.2.1", "2001:db8::1", "2001:db9::1"} {
-						x := concrete{at: at, from: netip.MustParseAddr(from), mfa: bits&1 > 0, reason: bits&2 > 0, ticket: bits&4 > 0, signIn: how, attrs: map[string]string{}}
+						x := concrete{at: at, from: netip.MustParseAddr(from), mfa: bits&1 > 0, reason: bits&2 > 0, ticket: bits&4 > 0,
+							signIn: how, attrs: map[string]string{}}
 						if device != "-" {
 							x.attrs["device"] = device
 						}
@@ -242,7 +247,8 @@ func (w *world) shown(t *testing.T, d draw, v verify.Verdict, about string) {
 		people[r.Subject] = true
 		for range 8 { // what the request leaves open is anything
 			x := w.filled(d, r.Context)
-			require.True(t, w.may(r.Subject, op, r.Resource, x), "%s: %s %s %s at %+v", about, r.Subject, r.Operation, r.Resource, x)
+			require.True(t, w.may(r.Subject, op, r.Resource, x), "%s: %s %s %s at %+v", about, r.Subject, r.Operation,
+				r.Resource, x)
 			if g.Kind == "requires" {
 				place := placeIn(w.e, r.Resource)
 				s := spot{system: place.System}
@@ -349,7 +355,8 @@ func (w *world) sees(t *testing.T, d draw, g *estate.Guarantee, about string) {
 		if r.Address.Path != "" {
 			s.path = strings.Split(r.Address.Path, "/")
 		}
-		if !w.oracle.covers(g.On, s) || !slices.ContainsFunc(w.e.Offer(r.System.Kind.ID).On(r.Type), func(o *estate.Operation) bool { return g.May.Fit(o, w.e.Edition) }) {
+		if !w.oracle.covers(g.On, s) || !slices.ContainsFunc(w.e.Offer(r.System.Kind.ID).On(r.Type),
+			func(o *estate.Operation) bool { return g.May.Fit(o, w.e.Edition) }) {
 			continue
 		}
 		at := int64(w.since) + int64(d.IntN(7*24*60))*60e6
@@ -358,7 +365,8 @@ func (w *world) sees(t *testing.T, d draw, g *estate.Guarantee, about string) {
 }
 
 // leavesNoneOut sees that a guarantee fails with the grants of its witness alone, and with none of them fewer.
-func leavesNoneOut(t *testing.T, p *verify.Prover, g *gate.Gate, gu *estate.Guarantee, v verify.Verdict, since clock.Instant, about string) {
+func leavesNoneOut(t *testing.T, p *verify.Prover, g *gate.Gate, gu *estate.Guarantee, v verify.Verdict,
+	since clock.Instant, about string) {
 	if gu.Kind == "at-least" {
 		return
 	}
@@ -399,7 +407,9 @@ func TestFalseGuaranteesAreRefuted(t *testing.T) {
 			where := d.one("everything", r.System.ID, fmt.Sprintf("%q", place))
 			says := []string{
 				fmt.Sprintf("{never: [%s], may: %s, on: %s}", who, op.Name, where),
-				fmt.Sprintf("{only: [%s], may: %s, on: %s}", d.one(slices.DeleteFunc([]string{"ana", "bo", "service:bot"}, func(id string) bool { return id == who.String() })...), op.Name, where),
+				fmt.Sprintf("{only: [%s], may: %s, on: %s}",
+					d.one(slices.DeleteFunc([]string{"ana", "bo", "service:bot"},
+						func(id string) bool { return id == who.String() })...), op.Name, where),
 				fmt.Sprintf("{requires: {mfa: %v}, may: %s, on: %s}", !x.mfa, op.Name, where),
 				fmt.Sprintf("{at-least: 99, may: %s, on: %s}", op.Name, where),
 			}

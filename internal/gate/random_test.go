@@ -35,11 +35,14 @@ var (
 	drawnRoles   = []string{"r0", "r1", "r2", "r3"}
 	drawnSystems = []string{"db", "dbx", "app"}
 	drawnPaths   = []string{"a", "a/b", "a/b/c", "d", "a%2Fb", "A/x"}
-	drawnOps     = []string{"table.read", "table.drop", "session.open", "server.stop", "role.assign", "backup.view", "content.edit", "thing.turn", "thing.hide"}
-	drawnDates   = []string{"2026-10-24", "2026-10-25", "2027-03-27", "2027-03-28"}
-	drawnTimes   = []string{"2026-10-24T23:30:00Z", "2026-10-25T00:30Z", "2026-10-25T01:30:00.5Z", "2027-03-28T02:00", "2027-03-27T23:30-01:00", "2026-12-05T12:00"}
-	drawnNets    = []string{"10.0.0.0/8", "10.40.0.0/16", "2001:db8::/32", "0.0.0.0/0", "10.40.3.7/32"}
-	drawnHours   = []string{"daily 17:00-08:00", "mon-fri 07:00-19:00", "sun 00:00-01:00", "sat-mon 23:00-24:00", "00:30-02:00", `"wed,fri 00:00-24:00"`, "sun 22:00-00:30"}
+	drawnOps     = []string{"table.read", "table.drop", "session.open", "server.stop", "role.assign", "backup.view",
+		"content.edit", "thing.turn", "thing.hide"}
+	drawnDates = []string{"2026-10-24", "2026-10-25", "2027-03-27", "2027-03-28"}
+	drawnTimes = []string{"2026-10-24T23:30:00Z", "2026-10-25T00:30Z", "2026-10-25T01:30:00.5Z", "2027-03-28T02:00",
+		"2027-03-27T23:30-01:00", "2026-12-05T12:00"}
+	drawnNets  = []string{"10.0.0.0/8", "10.40.0.0/16", "2001:db8::/32", "0.0.0.0/0", "10.40.3.7/32"}
+	drawnHours = []string{"daily 17:00-08:00", "mon-fri 07:00-19:00", "sun 00:00-01:00", "sat-mon 23:00-24:00",
+		"00:30-02:00", `"wed,fri 00:00-24:00"`, "sun 22:00-00:30"}
 )
 
 func (d draw) estate() string {
@@ -48,7 +51,8 @@ func (d draw) estate() string {
 	line("hidden-gate: 1")
 	line("timezone: %s", d.one("Atlantic/Azores", "Atlantic/Azores", "UTC", "America/St_Johns"))
 	line("catalogs:")
-	line("  widget: {based-on: application, types: [application, widget], operations: {thing.turn: {level: change, types: [widget]}, thing.hide: {level: use}}}")
+	line("  widget: {based-on: application, types: [application, widget], operations: {thing.turn: {level: change, " +
+		"types: [widget]}, thing.hide: {level: use}}}")
 	line("  folded: {case: fold, types: [top, sub], operations: {thing.fold: {level: view}}}")
 	line("systems:")
 	kinds := map[string]string{"db": "database", "dbx": d.one("database", "folded"), "app": d.one("widget", "application")}
@@ -69,7 +73,8 @@ func (d draw) estate() string {
 	}
 	line("people:")
 	for _, p := range drawnPeople {
-		line("  %s: {tags: %s, status: %s%s}", p, d.tags(), d.one("active", "active", "active", "active", "active", "active", "active", "suspended"), d.dates(12))
+		line("  %s: {tags: %s, status: %s%s}", p, d.tags(),
+			d.one("active", "active", "active", "active", "active", "active", "active", "suspended"), d.dates(12))
 	}
 	line("services: {bot: {tags: %s}}", d.tags())
 	line("groups:")
@@ -94,7 +99,8 @@ func (d draw) estate() string {
 	}
 	line("grants:")
 	for i := range 4 + d.IntN(6) {
-		line("  grant%d: {to: %s, roles: %s, on: %s%s%s%s}", i, d.subjects(len(drawnGroups), false), d.some(1, 2, drawnRoles...), d.places(3), d.when(60), d.dates(12),
+		line("  grant%d: {to: %s, roles: %s, on: %s%s%s%s}", i, d.subjects(len(drawnGroups), false),
+			d.some(1, 2, drawnRoles...), d.places(3), d.when(60), d.dates(12),
 			d.one("", "", "", ", on-request: {longest: 4h, approvers: ana}"))
 	}
 	line("blocks:")
@@ -145,7 +151,8 @@ func (d draw) dates(percent int) string {
 }
 
 func (d draw) subjects(groups int, members bool) string {
-	pool := append([]string{"service:bot", "person:cai", "everyone", "anonymous", "not bo", "not service:bot"}, drawnPeople...)
+	pool := append([]string{"service:bot", "person:cai", "everyone", "anonymous", "not bo", "not service:bot"},
+		drawnPeople...)
 	for _, g := range drawnGroups[:groups] {
 		pool = append(pool, "group:"+g, "group:"+g, "not group:"+g)
 	}
@@ -154,13 +161,16 @@ func (d draw) subjects(groups int, members bool) string {
 }
 
 func (d draw) operations() string {
-	pool := append([]string{"all", "only change", "only view", "up to use", "from change", "from govern", "table.*", `"*.view"`, "not table.drop", "not from govern", `not "t*.r*d"`}, drawnOps...)
-	return strings.Replace(strings.ReplaceAll(d.some(1, 3, pool...), `not "t*.r*d"`, "not t*.r*d"), "[", "["+d.one(append(drawnOps, "all", "all", "up to change", "up to change", "from use")...)+", ", 1)
+	pool := append([]string{"all", "only change", "only view", "up to use", "from change", "from govern", "table.*",
+		`"*.view"`, "not table.drop", "not from govern", `not "t*.r*d"`}, drawnOps...)
+	return strings.Replace(strings.ReplaceAll(d.some(1, 3, pool...), `not "t*.r*d"`, "not t*.r*d"), "[",
+		"["+d.one(append(drawnOps, "all", "all", "up to change", "up to change", "from use")...)+", ", 1)
 }
 
 func (d draw) places(scopes int) string {
 	pool := []string{"db", "dbx", "app:a", "db:a/b", `"*:**/b"`, `"db*"`, `"*:a*/*"`, "everything", "not db:a", "not app",
-		"{in: db, type: [table, schema]}", "{kind: application}", "{tags: {team: [x, y]}}", "{owner: ana}", "{owner: [group:g0, bo]}",
+		"{in: db, type: [table, schema]}", "{kind: application}", "{tags: {team: [x, y]}}", "{owner: ana}",
+		"{owner: [group:g0, bo]}",
 		`{in: "*:a", exactly: true}`, "{not: {tags: {env: prod}}}", "{not: {type: table}}", "dbx:A/X", "db:a%2fb", `"db:**"`}
 	for i := range scopes {
 		pool = append(pool, fmt.Sprintf("scope:s%d", i), fmt.Sprintf("not scope:s%d", i))
@@ -190,10 +200,12 @@ func (d draw) condition(depth int) string {
 		"owner: " + d.one("true", "false"),
 	}
 	if d.plain {
-		pool = slices.DeleteFunc(pool, func(c string) bool { return strings.Contains(c, "team") || strings.Contains(c, "env") })
+		pool = slices.DeleteFunc(pool,
+			func(c string) bool { return strings.Contains(c, "team") || strings.Contains(c, "env") })
 	}
 	if depth > 0 {
-		pool = append(pool, "not: "+d.condition(depth-1), "not: "+d.condition(depth-1), "any: ["+d.condition(depth-1)+", "+d.condition(depth-1)+"]")
+		pool = append(pool, "not: "+d.condition(depth-1), "not: "+d.condition(depth-1),
+			"any: ["+d.condition(depth-1)+", "+d.condition(depth-1)+"]")
 	}
 	list := d.some(1, 3, pool...)
 	list = strings.TrimSuffix(strings.TrimPrefix(list, "["), "]")

@@ -37,7 +37,8 @@ func (g *Gate) Reach(p estate.Principal, c *Context, each func(Answer) bool) err
 }
 
 // Answers decides every operation that select takes, where it is valid, on each of the resources.
-func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estate.Resource], selects func(*estate.Operation) bool, each func(Answer) bool) error {
+func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estate.Resource],
+	selects func(*estate.Operation) bool, each func(Answer) bool) error {
 	n := g.number(p)
 	if n < 0 {
 		return g.Subject(p)

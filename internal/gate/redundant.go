@@ -24,8 +24,8 @@ func (g *Gate) grantOf(id string) *grant {
 	return g.grants[i]
 }
 
-// Gives lists the operations, by name, that a grant's roles have and that apply where it is granted to something that is
-// listed, or that a system judges though it is not.
+// Gives lists the operations, by name, that a grant's roles have and that apply where it is granted to something that
+// is listed, or that a system judges though it is not.
 func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 	compiled := g.grantOf(gr.ID)
 	if compiled == nil {
@@ -73,7 +73,8 @@ func (g *Gate) classesWhere(n int) map[uint32]bool {
 	spots := g.places.whole
 	if l := &g.places.lists[n]; l.trait < 0 {
 		for _, span := range l.spans {
-			from, _ := slices.BinarySearchFunc(spots, span.from, func(s spot, mark uint32) int { return int(s.mark) - int(mark) })
+			from, _ := slices.BinarySearchFunc(spots, span.from,
+				func(s spot, mark uint32) int { return int(s.mark) - int(mark) })
 			for _, s := range spots[from:] {
 				if s.mark >= span.to {
 					break
@@ -91,8 +92,9 @@ func (g *Gate) classesWhere(n int) map[uint32]bool {
 	return out
 }
 
-// Redundant gives a grant that gives all that another one does, to the same subjects and more; "" if there is none. Of two that give the same the one
-// whose id comes later is redundant. In a large estate it may overlook one whose resources are told by traits.
+// Redundant gives a grant that gives all that another one does, to the same subjects and more; "" if there is none. Of
+// two that give the same the one whose id comes later is redundant. In a large estate it may overlook one whose
+// resources are told by traits.
 func (g *Gate) Redundant(gr *estate.Grant) string {
 	one := g.grantOf(gr.ID)
 	who := g.members.selected(gr.To)
@@ -103,7 +105,8 @@ func (g *Gate) Redundant(gr *estate.Grant) string {
 		if other == one || other.OnRequest != nil && gr.OnRequest == nil || !g.atLeast(other, one, who) {
 			continue
 		}
-		if gr.ID < other.ID && g.atLeast(one, other, g.members.selected(other.To)) && (other.OnRequest == nil) == (gr.OnRequest == nil) {
+		if gr.ID < other.ID && g.atLeast(one, other, g.members.selected(other.To)) &&
+			(other.OnRequest == nil) == (gr.OnRequest == nil) {
 			continue // they are the same, and the other one is redundant
 		}
 		return other.ID
@@ -137,10 +140,12 @@ func (g *Gate) atLeast(other, one *grant, who []uint32) bool {
 	return true
 }
 
-// mostExact is how many resources an estate lists for what patterns and selectors cover to be held against each other place by place.
+// mostExact is how many resources an estate lists for what patterns and selectors cover to be held against each other
+// place by place.
 const mostExact = 5000
 
-// within says whether a grant covers nothing, now and later, that another does not; in a large estate it says no in doubt.
+// within says whether a grant covers nothing, now and later, that another does not; in a large estate it says no in
+// doubt.
 func (g *Gate) within(one, other *grant) bool {
 	if g.places.within(one.on, other.on) {
 		return true
@@ -215,7 +220,8 @@ func (g *Gate) Systems(list estate.Resources) []string {
 	seen := map[uint32]bool{}
 	n, known := g.places.numbers[resourcesKey(list)]
 	for i, row := range tree.Rows {
-		if !seen[row.System] && (known && g.places.covers(n, g.places.spots[i]) || !known && covers(g.estate, list, tree.At(i))) {
+		if !seen[row.System] && (known && g.places.covers(n, g.places.spots[i]) || !known &&
+			covers(g.estate, list, tree.At(i))) {
 			seen[row.System] = true
 		}
 	}

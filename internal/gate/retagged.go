@@ -7,11 +7,16 @@ import (
 
 // Possible is when a subject may do an operation on a resource in some possible session.
 func (g *Gate) Possible(who estate.Principal, operation string, r *estate.Resource) (region.Region, error) {
-	return g.inSessions(who, func(s *subject, roles []string) (region.Region, error) { return g.allowed(s, operation, r, roles) })
+	return g.inSessions(who, func(s *subject, roles []string) (region.Region,
+		error) {
+		return g.allowed(s, operation, r, roles)
+	})
 }
 
-// PossibleAs is Possible for a resource as it is described, whatever the estate says of its tags, by the grants that count.
-func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Resource, counts func(*estate.Grant) bool) (region.Region, error) {
+// PossibleAs is Possible for a resource as it is described, whatever the estate says of its tags, by the grants that
+// count.
+func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Resource,
+	counts func(*estate.Grant) bool) (region.Region, error) {
 	o := g.estate.Operations[operation]
 	return g.inSessions(who, func(s *subject, roles []string) (region.Region, error) {
 		known := g.known(s, r)
@@ -47,7 +52,8 @@ func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Reso
 }
 
 // inSessions unites what is so in each possible session of a subject.
-func (g *Gate) inSessions(who estate.Principal, in func(s *subject, roles []string) (region.Region, error)) (region.Region, error) {
+func (g *Gate) inSessions(who estate.Principal,
+	in func(s *subject, roles []string) (region.Region, error)) (region.Region, error) {
 	n := g.number(who)
 	if n < 0 {
 		return region.Empty, g.Subject(who)

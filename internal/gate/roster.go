@@ -8,7 +8,8 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// Roster numbers the subjects of an estate and tells who is in its groups and lists. Estates with the same people, services and groups may share one.
+// Roster numbers the subjects of an estate and tells who is in its groups and lists. Estates with the same people,
+// services and groups may share one.
 type Roster struct {
 	people  []*estate.Subject // by number: people by id, then services by id, then anonymous
 	persons int               // how many of them are people

@@ -101,7 +101,8 @@ type share struct {
 	events []uint64 // where each piece begins and ends, sorted
 }
 
-// order works out the events: the mark, the unit, and whether it begins. At one mark, what of a unit ends comes before what begins.
+// order works out the events: the mark, the unit, and whether it begins. At one mark, what of a unit ends comes before
+// what begins.
 func (s *share) order() {
 	s.events = make([]uint64, 0, 2*len(s.pieces))
 	for _, p := range s.pieces {
@@ -222,7 +223,8 @@ func (r *rows) weaveAll(classes *lookup.Sequences, shares []share, units *unitMa
 		for c := first; c < last; c++ {
 			events += room(classes.Get(uint32(c)), shares)
 		}
-		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.steps[free : free : free+events], base: uint32(free), joiner: newJoiner(units.fork()), rows: make([]holder, 0, last-first)}
+		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.steps[free : free : free+events],
+			base: uint32(free), joiner: newJoiner(units.fork()), rows: make([]holder, 0, last-first)}
 		free += events
 		weavers[k] = w
 		wait.Go(func() {

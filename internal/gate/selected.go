@@ -10,7 +10,8 @@ import (
 // EachPlace visits all resources that can ever be, as far as some lists of an old estate and of a new one tell them
 // apart: those listed in either, and a stand-in for each way in which one may come. Where an estate has no such
 // resource it is nil. It stops when each returns false; whole is false if there are too many ways.
-func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources, each func(was, is *estate.Resource) bool) (whole bool) {
+func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources,
+	each func(was, is *estate.Resource) bool) (whole bool) {
 	estates := [2]*estate.Estate{before, after}
 	for r := range after.Tree.All() {
 		was := r

@@ -14,12 +14,14 @@ import (
 type StandIn struct {
 	Address estate.Address
 	Type    string
-	Tags    estate.Tags         // of the keys that lists ask about; one that is not here has no value
-	Others  map[string][]string // keys with a value that neither a list nor a condition names, and the values that those name
-	Owner   *estate.Principal   // nil: nobody whom lists name
-	Kind    string              // of a system that is not there yet; "" where there is one
-	idle    bool                // nobody\'s access to it differs
-	Inherit bool                // it says nothing itself: type, tags and owner are those that it would have where it stands
+	Tags    estate.Tags // of the keys that lists ask about; one that is not here has no value
+	// keys with a value that neither a list nor a condition names, and the values that those name
+	Others map[string][]string
+	Owner  *estate.Principal // nil: nobody whom lists name
+	Kind   string            // of a system that is not there yet; "" where there is one
+	idle   bool              // nobody\'s access to it differs
+	// it says nothing itself: type, tags and owner are those that it would have where it stands
+	Inherit bool
 }
 
 // maxStandIns bounds how many are made up. Estates that need more tell so many resources apart that nobody could read
@@ -35,12 +37,13 @@ const maxCrossed = 20_000_000
 
 // sketch makes up stand-ins for two estates that are held against each other, or for one and itself.
 type sketch struct {
-	estates  [2]*estate.Estate
-	terms    [2][]estate.ResourceTerm // of lists, scopes taken apart, each once
-	facts    *facts
-	resource map[string][]string // the values that conditions on a resource's tags name, or that tell subjects apart that have changed
-	owners   []estate.Principal  // whose ownership means other subjects now
-	given    map[string]bool     // of operations, whether some role has them
+	estates [2]*estate.Estate
+	terms   [2][]estate.ResourceTerm // of lists, scopes taken apart, each once
+	facts   *facts
+	// the values that conditions on a resource's tags name, or that tell subjects apart that have changed
+	resource map[string][]string
+	owners   []estate.Principal // whose ownership means other subjects now
+	given    map[string]bool    // of operations, whether some role has them
 	within   *[2][]estate.Resources
 	wanted   [2][]estate.ResourceTerm // of the lists that are looked at
 	crossed  int
@@ -52,8 +55,10 @@ type sketch struct {
 
 // standIns makes up stand-ins for what may come, told apart by lists of either estate and by what conditions ask;
 // whole is false if there would be too many.
-func standIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2][]estate.Resources, f *facts, u unsettled) (out []StandIn, whole, named bool) {
-	s := &sketch{estates: estates, facts: f, resource: u.values, owners: u.owners, whole: !u.many, given: map[string]bool{}, within: within, named: true}
+func standIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2][]estate.Resources, f *facts,
+	u unsettled) (out []StandIn, whole, named bool) {
+	s := &sketch{estates: estates, facts: f, resource: u.values, owners: u.owners, whole: !u.many,
+		given: map[string]bool{}, within: within, named: true}
 	if within != nil {
 		for k, e := range estates {
 			s.wanted[k] = Terms(e, within[k])
@@ -172,7 +177,8 @@ func (s *sketch) inherited() {
 }
 
 // values is all that an address would inherit in an estate, as far as it matters.
-func (s *sketch) values(e *estate.Estate, address string, keys map[string]bool, owners map[estate.Principal]bool) string {
+func (s *sketch) values(e *estate.Estate, address string, keys map[string]bool,
+	owners map[estate.Principal]bool) string {
 	a, err := estate.ParseAddress(address)
 	if err != nil || e.Systems[a.System] == nil {
 		return ""
@@ -396,7 +402,8 @@ func (s *sketch) reached(a estate.Address, made string) bool {
 	}
 	for k, e := range s.estates {
 		sys := systemOf(e, a.System, made)
-		if sys != nil && slices.ContainsFunc(s.wanted[k], func(t estate.ResourceTerm) bool { return t.In == nil || t.In.Covers(a, e.Folds(sys)) }) {
+		if sys != nil && slices.ContainsFunc(s.wanted[k],
+			func(t estate.ResourceTerm) bool { return t.In == nil || t.In.Covers(a, e.Folds(sys)) }) {
 			return true
 		}
 	}

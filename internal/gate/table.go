@@ -13,10 +13,10 @@ import (
 // Table answers for whole systems at once, in one context: it reads the rows of the normal form, and costs what they
 // weigh, not subjects × operations × resources.
 //
-// Resources that share a mark, a trait, a class and the values of the tags that conditions ask about are one pile. A subject's row is
-// walked step by step: over the marks of a step one cover is in force, and what a cover gives is worked out once, however many
-// subjects have it. Piles are looked at one by one only where a condition asks about the resource, or a list that
-// traits tell covers some.
+// Resources that share a mark, a trait, a class and the values of the tags that conditions ask about are one pile. A
+// subject's row is walked step by step: over the marks of a step one cover is in force, and what a cover gives is
+// worked out once, however many subjects have it. Piles are looked at one by one only where a condition asks about the
+// resource, or a list that traits tell covers some.
 type Table struct {
 	gate     *Gate
 	context  *Context
@@ -141,7 +141,10 @@ func (t *Table) heap() {
 			t.piles[lastPile].count++
 		}
 	}
-	slices.SortFunc(t.piles, func(a, b pile) int { return cmp.Or(cmp.Compare(a.at.mark, b.at.mark), cmp.Compare(a.row, b.row)) })
+	slices.SortFunc(t.piles, func(a,
+		b pile) int {
+		return cmp.Or(cmp.Compare(a.at.mark, b.at.mark), cmp.Compare(a.row, b.row))
+	})
 	marks, classes := len(g.places.marks)+1, len(g.classes.valid)
 	t.sums = make([]uint32, (marks+1)*classes)
 	t.first = make([]uint32, marks+1)
@@ -189,7 +192,9 @@ func (t *Table) heap() {
 // core gives the gate for one more core.
 func (t *Table) core() *tableGate {
 	f := t.gate.Fork()
-	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.ends)), single: make([]*coverAnswer, len(t.gate.units.list)), traited: make([]uint32, len(t.traits)+1), kept: make([]keptSets, t.factSets)}
+	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.ends)),
+		single: make([]*coverAnswer, len(t.gate.units.list)), traited: make([]uint32, len(t.traits)+1),
+		kept: make([]keptSets, t.factSets)}
 	for _, u := range f.units.list {
 		asks := f.space.AsksBelow(u.region, f.facts.fixed)
 		holds := region.None
@@ -202,8 +207,8 @@ func (t *Table) core() *tableGate {
 }
 
 // Counts tells of every subject, by number, and every operation, by number of the operations by name, how many listed
-// resources it is allowed on and on how many it depends. It works on all cores and calls each in the order of the subjects;
-// the counts are each's to read until it returns. It stops when each returns false.
+// resources it is allowed on and on how many it depends. It works on all cores and calls each in the order of the
+// subjects; the counts are each's to read until it returns. It stops when each returns false.
 func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) error {
 	const size = 256
 	people := len(t.gate.people)
@@ -363,8 +368,8 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []s
 	return nil
 }
 
-// gather puts the units of a cover and those of the extras that a trait brings into both, and says whether any asks about
-// subject or resource.
+// gather puts the units of a cover and those of the extras that a trait brings into both, and says whether any asks
+// about subject or resource.
 func (g *tableGate) gather(cover, trait uint32, extras []extra) bool {
 	g.both = append(g.both[:0], g.rows.cover(cover, &g.alone)...)
 	if trait > 0 {
@@ -522,7 +527,8 @@ func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
 	return nil
 }
 
-// owns lists the owners, by number in the tree, who are the subject or a group of theirs; none if no condition asks who owns.
+// owns lists the owners, by number in the tree, who are the subject or a group of theirs; none if no condition asks who
+// owns.
 func (t *Table) owns(subject int) []uint32 {
 	if !t.gate.facts.owner {
 		return nil
@@ -545,13 +551,14 @@ func (g *tableGate) countSlowly(subject int, counts []Count) error {
 			}
 		}
 	}
-	return g.Gate.Answers(g.principal(subject), g.context, counted, func(*estate.Operation) bool { return true }, func(a Answer) bool {
-		switch n := &counts[g.classes.ops.number[a.Operation.Name]]; a.Outcome {
-		case Allow:
-			n.Allowed++
-		case Depends:
-			n.Depends++
-		}
-		return true
-	})
+	return g.Gate.Answers(g.principal(subject), g.context, counted, func(*estate.Operation) bool { return true },
+		func(a Answer) bool {
+			switch n := &counts[g.classes.ops.number[a.Operation.Name]]; a.Outcome {
+			case Allow:
+				n.Allowed++
+			case Depends:
+				n.Depends++
+			}
+			return true
+		})
 }

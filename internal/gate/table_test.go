@@ -19,7 +19,8 @@ func TestCountsAreCellByCell(t *testing.T) {
 		for _, gr := range estate.Sorted(e.Grants) {
 			if gr.OnRequest != nil && d.chance(50) {
 				from := clock.Instant(1_761_000_000) * clock.Second
-				lent = append(lent, estate.Elevation{Grant: gr.ID, Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from, To: from + 700*clock.Day})
+				lent = append(lent, estate.Elevation{Grant: gr.ID, Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from,
+					To: from + 700*clock.Day})
 			}
 		}
 		g, err := gate.Compile(e, lent)

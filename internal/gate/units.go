@@ -42,7 +42,8 @@ type unitMaker struct {
 }
 
 func newUnitMaker(operations int) *unitMaker {
-	return &unitMaker{units: units{words: max(1, (operations+63)/64)}, numbered: map[string]uint32{}, known: map[unit]uint32{}}
+	return &unitMaker{units: units{words: max(1, (operations+63)/64)}, numbered: map[string]uint32{},
+		known: map[unit]uint32{}}
 }
 
 // fork gives a maker that knows what this one does, and numbers more on its own.

@@ -20,13 +20,15 @@ type Way struct {
 	Region region.Region
 	// Active and RoleTime say when those are, where they are not at the time of the request; "" where they are.
 	Active, RoleTime string
-	// Meets says that what the grant would give, while the subject is active and its roles are in force, meets the request; Own, that its region by itself does.
+	// Meets says that what the grant would give, while the subject is active and its roles are in force, meets the
+	// request; Own, that its region by itself does.
 	Meets, Own bool
 	// Fact is what of the subject or the resource stands against it, as in "the owner", where nothing else does.
 	Fact string
 }
 
-// Ways holds every grant against a request, by id, and gives those that lack no more than one of subject, operation, place, approval and session.
+// Ways holds every grant against a request, by id, and gives those that lack no more than one of subject, operation,
+// place, approval and session.
 func (g *Gate) Ways(req Request) ([]Way, error) {
 	q, err := g.question(req)
 	if err != nil {
@@ -45,7 +47,8 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 			w.Lent = g.lentAt(gr, q.subject, at, timed)
 		}
 		if len(q.context.Roles) > 0 {
-			w.Named = slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return slices.Contains(q.context.Roles, ref.ID) })
+			w.Named = slices.ContainsFunc(gr.Roles,
+				func(ref estate.Ref) bool { return slices.Contains(q.context.Roles, ref.ID) })
 		}
 		if missing(w.Who, w.What, w.Where, w.Lent, w.Named) > 1 {
 			continue
@@ -74,8 +77,8 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 	return out, nil
 }
 
-// OwnWays holds the grants to the request's subject against it, by id, and gives those whose roles have the operation and whose places cover the resource,
-// on request or not. It costs what the subject's grants do.
+// OwnWays holds the grants to the request's subject against it, by id, and gives those whose roles have the operation
+// and whose places cover the resource, on request or not. It costs what the subject's grants do.
 func (g *Gate) OwnWays(req Request) ([]Way, error) {
 	q, err := g.question(req)
 	if err != nil {
@@ -136,7 +139,8 @@ func (g *Gate) whenNot(r region.Region, q *question) string {
 	return g.space.Text(r, 3)
 }
 
-// would is what a grant would give if its subjects, operations and resources fitted, it and its roles were in force and the subject were active.
+// would is what a grant would give if its subjects, operations and resources fitted, it and its roles were in force and
+// the subject were active.
 func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Region, error) {
 	blocked, err := g.blocked(q.subject, q.operation, g.spot(q.resource), known)
 	if err != nil {
@@ -145,7 +149,8 @@ func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Regi
 	return g.space.Minus(g.space.Fix(gr.region, known), blocked)
 }
 
-// findFact looks for the one fact of the subject or the resource without which the grant would meet the request, else for all of them.
+// findFact looks for the one fact of the subject or the resource without which the grant would meet the request, else
+// for all of them.
 func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) error {
 	for _, name := range g.facts.fixedNames() {
 		without := known.Clone()
@@ -166,8 +171,8 @@ func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) e
 	return err
 }
 
-// Asks says what a region that does not meet the request asks beyond it, written out, as little as will do: one
-// thing other than the request says, or all things but the time, or the time too. what is that one thing, "" for several.
+// Asks says what a region that does not meet the request asks beyond it, written out, as little as will do: one thing
+// other than the request says, or all things but the time, or the time too. what is that one thing, "" for several.
 func (g *Gate) Asks(r region.Region, c *Context) (text, what string) {
 	for _, name := range g.Dimensions() {
 		wider := c.region.Clone()

@@ -33,7 +33,8 @@ func (a drawnRequest) line(escaped bool) string {
 		}
 		return `"` + b.String() + `"`
 	}
-	kind := map[estate.PrincipalKind]string{estate.IsPerson: "person", estate.IsService: "service", estate.IsAnonymous: "anonymous"}[a.who.Kind]
+	kind := map[estate.PrincipalKind]string{estate.IsPerson: "person", estate.IsService: "service",
+		estate.IsAnonymous: "anonymous"}[a.who.Kind]
 	var context []string
 	say := func(key, value string) { context = append(context, fmt.Sprintf("%q:%s", key, value)) }
 	if a.at != nil {
@@ -56,7 +57,8 @@ func (a drawnRequest) line(escaped bool) string {
 	if len(a.roles) > 0 {
 		say("roles", "["+text(a.roles[0])+"]")
 	}
-	return fmt.Sprintf(`{"subject":{"type":%q,"id":%s},"action":{"name":%s},"resource":{"type":"any","id":%s},"context":{%s}}`,
+	return fmt.Sprintf(`{"subject":{"type":%q,"id":%s},"action":{"name":%s},`+
+		`"resource":{"type":"any","id":%s},"context":{%s}}`,
 		kind, text(a.who.ID), text(a.operation), text(a.address.String()), strings.Join(context, ","))
 }
 
@@ -134,7 +136,8 @@ func TestEveryWayInGivesTheOraclesAnswer(t *testing.T) {
 			fork := g.Fork()
 			asking.Go(func() {
 				for _, a := range requests {
-					outcome, err := fork.Decide(gate.Request{Subject: a.who, Operation: a.operation, Resource: a.address.String(), Context: a.context(fork)})
+					outcome, err := fork.Decide(gate.Request{Subject: a.who, Operation: a.operation, Resource: a.address.String(),
+						Context: a.context(fork)})
 					answer := outcome.String()
 					if err != nil {
 						answer = "error"
@@ -169,9 +172,11 @@ func TestEveryWayInGivesTheOraclesAnswer(t *testing.T) {
 		for k, a := range requests {
 			lines = append(lines, a.line(k%5 == 0))
 		}
-		for way, in := range map[string]io.Reader{"a file": strings.NewReader(strings.Join(lines, "\n")), "line by line": &oneByOne{lines}} {
+		for way, in := range map[string]io.Reader{"a file": strings.NewReader(strings.Join(lines, "\n")),
+			"line by line": &oneByOne{lines}} {
 			var out, problems bytes.Buffer
-			cli.Run(t.Context(), []string{"-C", dir, "try", "--batch", "-", "--at", "any"}, cli.Streams{In: in, Out: &out, Err: &problems}, time.Now)
+			cli.Run(t.Context(), []string{"-C", dir, "try", "--batch", "-", "--at", "any"},
+				cli.Streams{In: in, Out: &out, Err: &problems}, time.Now)
 			got := bytes.Split(bytes.TrimSpace(out.Bytes()), []byte("\n"))
 			require.Len(t, got, len(requests), "%s", problems.String())
 			for k := range got {

@@ -27,7 +27,8 @@ import (
 // Mark is the file in a workspace that says that an edit is under way.
 const Mark = ".hgate-edit"
 
-const markText = "An edit of this workspace by hgate is under way. If nobody is editing it, it was cut off: whoever began it completes\n" +
+const markText = "An edit of this workspace by hgate is under way. If nobody is editing it, it was cut off: whoever " +
+	"began it completes\n" +
 	"it with the next command. Nothing reads this file; it can be taken away once the files are as they should be.\n"
 
 // File is a file that gets another content. Old is nil if there is none yet.
@@ -40,7 +41,9 @@ type File struct {
 var (
 	ErrChanged = errors.New("it has changed meanwhile")
 	ErrBusy    = errors.New("somebody else is editing the workspace")
-	ErrOther   = errors.New("an edit of this workspace was cut off, and not by you: whoever began it completes it by any command there; " +
+	ErrOther   = errors.New("an edit of this workspace was cut off, and not by you: whoever began it completes " +
+		"it by any " +
+		"command there; " +
 		"if nobody does, see that the files are as they should be, and take " + Mark + " away")
 	ErrReadOnly = errors.New("it can't be written")
 	ErrLink     = errors.New("it is a link, or stands behind one, and nothing is written through a link")
@@ -95,7 +98,8 @@ func Settle(ctx context.Context, dir string) (release func(), completed bool, er
 	return settled(ctx, disk{}, dir, waitToRead)
 }
 
-func settled(ctx context.Context, sys system, dir string, wait time.Duration) (release func(), completed bool, err error) {
+func settled(ctx context.Context, sys system, dir string, wait time.Duration) (release func(), completed bool,
+	err error) {
 	nothing := func() {}
 	root, err := os.OpenRoot(dir)
 	if err != nil {

@@ -236,7 +236,8 @@ func TestNothingIsWrittenThroughALinkOrOutside(t *testing.T) {
 	secret := filepath.Join(outside, "keys.yaml")
 	require.NoError(t, os.WriteFile(secret, []byte("old\n"), 0o644))
 	for name, is := range map[string]error{
-		"link.yaml": ErrLink, "inner.yaml": ErrLink, "folder/keys.yaml": ErrLink, "around/file0.yaml": ErrLink, "../keys.yaml": ErrOutside, "/keys.yaml": ErrOutside,
+		"link.yaml": ErrLink, "inner.yaml": ErrLink, "folder/keys.yaml": ErrLink, "around/file0.yaml": ErrLink,
+		"../keys.yaml": ErrOutside, "/keys.yaml": ErrOutside,
 		".hidden/x.yaml": ErrHidden, "more/.x.yaml": ErrHidden, "locked.yaml": ErrReadOnly, ".": ErrOutside, "": ErrOutside,
 	} {
 		dir, _ := workspace(t)
@@ -343,7 +344,8 @@ func TestTheStateIsTheUsersAlone(t *testing.T) {
 
 // Whatever a plan says, nothing outside of the workspace is written, and no file of it comes to be torn.
 func FuzzPlan(f *testing.F) {
-	f.Add([]byte(`{"Files":[{"Name":"../outside","Waiting":"x","Fresh":true,"New":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}]}`))
+	f.Add([]byte(`{"Files":[{"Name":"../outside","Waiting":"x","Fresh":true,` +
+		`"New":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}]}`))
 	f.Add([]byte(`{"Files":[{"Name":"a.yaml","Waiting":"../../x","Old":"","New":"","Mode":511}]}`))
 	f.Add([]byte(`{"Files":[{"Name":".git/config","Waiting":".git/hooks/x"}]}`))
 	f.Fuzz(func(t *testing.T, text []byte) {

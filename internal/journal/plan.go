@@ -183,12 +183,13 @@ func discard(sys system, waiting string) error {
 
 // system is the calls on which the order of events hangs. Tests let each of them fail.
 type system interface {
-	makeFolder(path string) error          // of the user's state
-	keep(path string, text []byte) error   // in it, and makes sure that it is on disk
-	keepAs(from, to string) error          // likewise
-	forget(path string) error              // out of it
-	mark(root *os.Root) error              // the workspace
-	write(*os.Root, planned, []byte) error // beside the file, as the file is: mode, owner and group; and makes sure that it is on disk
+	makeFolder(path string) error        // of the user's state
+	keep(path string, text []byte) error // in it, and makes sure that it is on disk
+	keepAs(from, to string) error        // likewise
+	forget(path string) error            // out of it
+	mark(root *os.Root) error            // the workspace
+	// beside the file, as the file is: mode, owner and group; and makes sure that it is on disk
+	write(*os.Root, planned, []byte) error
 	rename(root *os.Root, from, to string) error
 	remove(root *os.Root, name string) error
 	sync(root *os.Root, folder string) error

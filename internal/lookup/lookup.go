@@ -34,8 +34,8 @@ func (t *Table) Add(hash uint64, number int) {
 	t.Slots[i] = hash&^0xffffffff | uint64(number+1)
 }
 
-// Probe gives the next number at or after slot i whose hash may be the one asked for, and the slot behind it; -1 if there is none. The first
-// slot of a hash is the hash itself.
+// Probe gives the next number at or after slot i whose hash may be the one asked for, and the slot behind it; -1 if
+// there is none. The first slot of a hash is the hash itself.
 func (t *Table) Probe(hash, i uint64) (number int, next uint64) {
 	mask := uint64(len(t.Slots) - 1)
 	for {

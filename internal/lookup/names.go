@@ -5,9 +5,9 @@ import (
 	"unsafe"
 )
 
-// Names is texts that differ, each with a number, and a table to find the number by. A text stands in a record: its number,
-// its length, and the text itself, so that finding it touches the table once and the record once, and nothing else. Records
-// are aligned to 8 bytes, and their place is counted in such.
+// Names is texts that differ, each with a number, and a table to find the number by. A text stands in a record: its
+// number, its length, and the text itself, so that finding it touches the table once and the record once, and nothing
+// else. Records are aligned to 8 bytes, and their place is counted in such.
 type Names struct {
 	Records []byte
 	Table   Table
@@ -75,8 +75,8 @@ func NewNames(seed uint64, texts []string) (n Names, places []uint32) {
 // Text looks at bytes as text, without a copy: as long as the text is in use they must not change.
 func Text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
-// Both finds two texts in two lists at once. It asks for both slots, and then for both records, before it looks at either, so
-// that what waits for memory waits once.
+// Both finds two texts in two lists at once. It asks for both slots, and then for both records, before it looks at
+// either, so that what waits for memory waits once.
 func Both(a, b *Names, textA, textB string) (numberA, numberB int) {
 	hashA, hashB := Hash(a.Table.Seed, textA), Hash(b.Table.Seed, textB)
 	slotA, slotB := a.Table.Slots[hashA&uint64(len(a.Table.Slots)-1)], b.Table.Slots[hashB&uint64(len(b.Table.Slots)-1)]

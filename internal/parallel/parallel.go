@@ -56,9 +56,9 @@ func (g *Group) Wait() {
 // Workers is how many goroutines work at once: one for each core.
 func Workers() int { return runtime.GOMAXPROCS(0) }
 
-// Ordered hands items to Workers goroutines and gives take what becomes of each, in the order of the items, until it returns false. worker makes
-// what a goroutine works with, by its number. So many items are under way at most, so that whoever takes is not overrun. A
-// panic of the work is one of Ordered, with a *Fault.
+// Ordered hands items to Workers goroutines and gives take what becomes of each, in the order of the items, until it
+// returns false. worker makes what a goroutine works with, by its number. So many items are under way at most, so that
+// whoever takes is not overrun. A panic of the work is one of Ordered, with a *Fault.
 func Ordered[In, Out any](items iter.Seq[In], worker func(n int) func(In) Out, take func(Out) bool) {
 	type job struct {
 		in    In

@@ -1,6 +1,6 @@
-// Package plainjson walks the plain JSON that most lines of a long file are: objects whose keys and texts are printable ASCII
-// without escapes. It allocates nothing. Whatever is not plain, it refuses, for a full reader to take; what it takes, every reader of
-// RFC 8259 reads alike.
+// Package plainjson walks the plain JSON that most lines of a long file are: objects whose keys and texts are printable
+// ASCII without escapes. It allocates nothing. Whatever is not plain, it refuses, for a full reader to take; what it
+// takes, every reader of RFC 8259 reads alike.
 package plainjson
 
 // Blank gives the first place at or after i that is not blank.
@@ -40,8 +40,8 @@ func Word(b []byte, i int) int {
 	return -1
 }
 
-// Object walks the members of the object that begins at i. each gets a key without its quotes and where its value begins, and
-// gives the value's end, or -1 to refuse. Object gives the end of the object, or -1.
+// Object walks the members of the object that begins at i. each gets a key without its quotes and where its value
+// begins, and gives the value's end, or -1 to refuse. Object gives the end of the object, or -1.
 func Object(b []byte, i int, each func(key []byte, value int) (end int)) int {
 	if i >= len(b) || b[i] != '{' {
 		return -1

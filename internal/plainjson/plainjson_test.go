@@ -49,7 +49,8 @@ func TestAgreesWithTheStandardLibrary(t *testing.T) {
 }
 
 func TestRefuses(t *testing.T) {
-	for _, text := range []string{``, `{`, `{"a"}`, `{"a":}`, `{"a":"b"`, `{"a":"b",}`, `{"a":"b"} x`, `{"\u0061":"b"}`, `{"a":"é"}`, `{"a":1}`, `[]`, `{'a':"b"}`, `{"a":"b" "c":"d"}`} {
+	for _, text := range []string{``, `{`, `{"a"}`, `{"a":}`, `{"a":"b"`, `{"a":"b",}`, `{"a":"b"} x`, `{"\u0061":"b"}`,
+		`{"a":"é"}`, `{"a":1}`, `[]`, `{'a':"b"}`, `{"a":"b" "c":"d"}`} {
 		_, ok := flat([]byte(text))
 		assert.False(t, ok, text)
 	}

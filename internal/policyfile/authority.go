@@ -7,12 +7,13 @@ type Authority string
 
 // The authorities. What belongs to an entry's owner belongs to the owner of the workspace where the entry has none.
 const (
-	Free      Authority = "free"       // anybody's: it says nothing that decides
-	ByEffect  Authority = "by-effect"  // whoever may give what somebody gets by it
-	ByControl Authority = "by-control" // nobody's who gets power over others by it: to own, approve, fill a group, hand out
-	Owners    Authority = "owners"     // the entry's owner's
-	Delegated Authority = "delegated"  // theirs to whom a delegation gives it, within its limits
-	Nobodys   Authority = "nobodys"    // the owner's of the workspace alone
+	Free     Authority = "free"      // anybody's: it says nothing that decides
+	ByEffect Authority = "by-effect" // whoever may give what somebody gets by it
+	// nobody's who gets power over others by it: to own, approve, fill a group, hand out
+	ByControl Authority = "by-control"
+	Owners    Authority = "owners"    // the entry's owner's
+	Delegated Authority = "delegated" // theirs to whom a delegation gives it, within its limits
+	Nobodys   Authority = "nobodys"   // the owner's of the workspace alone
 )
 
 // Words tells an authority for people.

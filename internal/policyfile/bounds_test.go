@@ -47,19 +47,25 @@ func TestReadingEnds(t *testing.T) {
 		make func(dir string) error
 		want string
 	}{
-		"a chain of roles":  {func(dir string) error { return os.WriteFile(dir+"/roles.yaml", []byte(chain("role")), 0o600) }, "begins a chain of more than 100"},
-		"a chain of groups": {func(dir string) error { return os.WriteFile(dir+"/groups.yaml", []byte(groups), 0o600) }, "begins a chain of more than 100"},
+		"a chain of roles": {func(dir string) error { return os.WriteFile(dir+"/roles.yaml", []byte(chain("role")), 0o600) },
+			"begins a chain of more than 100"},
+		"a chain of groups": {func(dir string) error { return os.WriteFile(dir+"/groups.yaml", []byte(groups), 0o600) },
+			"begins a chain of more than 100"},
 		"many columns": {func(dir string) error {
 			return os.WriteFile(dir+"/p.csv", []byte("id"+strings.Repeat(",tag.x", 100_000)), 0o600)
 		}, "more than 1000 columns"},
 		"a cell without end": {func(dir string) error {
 			return os.WriteFile(dir+"/p.csv", []byte("id,name\nana,\""+strings.Repeat("x\n", 4<<20)), 0o600)
 		}, "a line has more than 1048576 bytes"},
-		"a pipe for a list":       {func(dir string) error { return syscall.Mkfifo(dir+"/p.csv", 0o600) }, "it is no file"},
-		"a pipe for a file":       {func(dir string) error { return syscall.Mkfifo(dir+"/more.yaml", 0o600) }, "more.yaml: this is no file"},
-		"a pipe beside the files": {func(dir string) error { return syscall.Mkfifo(dir+"/notes", 0o600) }, "notes: this is no file"},
-		"a link to a device":      {func(dir string) error { return os.Symlink("/dev/zero", dir+"/z.yaml") }, "leaves the workspace"},
-		"another case":            {func(dir string) error { return os.WriteFile(dir+"/blocks.YAML", nil, 0o600) }, "would not be read"},
+		"a pipe for a list": {func(dir string) error { return syscall.Mkfifo(dir+"/p.csv", 0o600) }, "it is no file"},
+		"a pipe for a file": {func(dir string) error { return syscall.Mkfifo(dir+"/more.yaml", 0o600) },
+			"more.yaml: this is no file"},
+		"a pipe beside the files": {func(dir string) error { return syscall.Mkfifo(dir+"/notes", 0o600) },
+			"notes: this is no file"},
+		"a link to a device": {func(dir string) error { return os.Symlink("/dev/zero", dir+"/z.yaml") },
+			"leaves the workspace"},
+		"another case": {func(dir string) error { return os.WriteFile(dir+"/blocks.YAML", nil, 0o600) },
+			"would not be read"},
 		"a link to a dot-folder": {func(dir string) error {
 			if err := os.Mkdir(dir+"/.hidden", 0o700); err != nil {
 				return err
@@ -86,5 +92,6 @@ func TestReadingEnds(t *testing.T) {
 	}
 	dir := t.TempDir()
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, SettingsFile), 0o600))
-	require.ErrorContains(t, within(t, 10*time.Second, func() error { _, err := Load(os.DirFS(dir)); return err }), "it is no file")
+	require.ErrorContains(t, within(t, 10*time.Second, func() error { _, err := Load(os.DirFS(dir)); return err }),
+		"it is no file")
 }

@@ -18,8 +18,8 @@ import (
 
 // An inventory of resources can have millions of lines, and nearly all of them say no more than an address, a type,
 // tags and an owner, in plain letters. Such lines are read straight into columns, block by block on all cores; what a
-// type, an owner or a set of tags means is asked of the ordinary reader, once for each text. Every other line, each wrong one
-// among them, goes to the ordinary reader as it stands.
+// type, an owner or a set of tags means is asked of the ordinary reader, once for each text. Every other line, each
+// wrong one among them, goes to the ordinary reader as it stands.
 
 const blockSize = 1 << 20
 
@@ -50,7 +50,8 @@ func (r *reader) readResources(in io.Reader, take func(*yaml.Node)) {
 	parallel.Ordered(func(yield func(block) bool) {
 		lines, err = cutBlocks(in, yield, free)
 	}, func(int) func(block) *part {
-		c := &columnReader{probe: r.scratch(), vocabulary: estate.NewVocabulary(), types: map[string]uint32{}, tags: map[string]uint32{}, owners: map[string]uint32{}}
+		c := &columnReader{probe: r.scratch(), vocabulary: estate.NewVocabulary(), types: map[string]uint32{},
+			tags: map[string]uint32{}, owners: map[string]uint32{}}
 		return func(b block) *part {
 			p := &part{listing: estate.NewListing(r.file, c.vocabulary, len(b.text))}
 			c.read(b, p)
@@ -77,7 +78,8 @@ func (r *reader) readResources(in io.Reader, take func(*yaml.Node)) {
 		if errors.Is(err, errLongLine) {
 			help = fmt.Sprintf("a line has at most %d bytes", MaxLine)
 		}
-		r.fail(diagnostic.Position{File: r.file, Line: lines + 1, Column: 1}, help, "the inventory can't be read: %s", reason(err))
+		r.fail(diagnostic.Position{File: r.file, Line: lines + 1, Column: 1}, help, "the inventory can't be read: %s",
+			reason(err))
 	}
 }
 

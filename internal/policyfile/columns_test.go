@@ -16,8 +16,10 @@ import (
 
 func loadWith(inventory, name, text string) (*estate.Estate, error) {
 	return Load(fstest.MapFS{
-		"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{" + inventory + ": " + name + "}]\nsystems: {db: {kind: database, tags: {env: prod}}, app: {kind: application}}\ngroups: {crew: {}}\npeople: {ana: {}}")},
-		name:               {Data: []byte(text)},
+		"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{" + inventory + ": " + name +
+			"}]\nsystems: {db: {kind: database, tags: {env: prod}}, app: {kind: application}}\ngroups: {crew: {}}\npeople: " +
+			"{ana: {}}")},
+		name: {Data: []byte(text)},
 	})
 }
 
@@ -48,9 +50,12 @@ func TestColumnsAreTheOrdinaryReading(t *testing.T) {
 		var plain, escaped strings.Builder
 		for range rapid.IntRange(1, 6).Draw(t, "lines") {
 			parts := rapid.SliceOfN(rapid.SampledFrom([]part{
-				{"at", `"db:sky/a"`}, {"at", `"db:sky/b"`}, {"at", `"app:x"`}, {"at", `"db"`}, {"at", `"no:x"`}, {"at", `"db:a//b"`}, {"at", `"db:%61"`},
-				{"type", `"table"`}, {"type", `"item"`}, {"type", `"T!"`}, {"tags", `{"env":"x","team":"y"}`}, {"tags", `{"team" : ""}`}, {"tags", `{}`}, {"tags", `{"a":"1","a":"2"}`},
-				{"owner", `"ana"`}, {"owner", `"group:crew"`}, {"owner", `""`}, {"owner", `"nobody"`}, {"owner", `"everyone"`}, {"about", `"text"`}, {"color", `"red"`},
+				{"at", `"db:sky/a"`}, {"at", `"db:sky/b"`}, {"at", `"app:x"`}, {"at", `"db"`}, {"at", `"no:x"`},
+				{"at", `"db:a//b"`}, {"at", `"db:%61"`},
+				{"type", `"table"`}, {"type", `"item"`}, {"type", `"T!"`}, {"tags", `{"env":"x","team":"y"}`},
+				{"tags", `{"team" : ""}`}, {"tags", `{}`}, {"tags", `{"a":"1","a":"2"}`},
+				{"owner", `"ana"`}, {"owner", `"group:crew"`}, {"owner", `""`}, {"owner", `"nobody"`}, {"owner", `"everyone"`},
+				{"about", `"text"`}, {"color", `"red"`},
 			}), 1, 4).Draw(t, "parts")
 			var a, b []string
 			for _, p := range parts {
@@ -74,7 +79,8 @@ func TestColumnsAreTheOrdinaryReading(t *testing.T) {
 	assert.Positive(t, wrong)
 }
 
-// Rows of people are read alike with and without nodes: a title, which rows seldom have, sends one to the ordinary reader.
+// Rows of people are read alike with and without nodes: a title, which rows seldom have, sends one to the ordinary
+// reader.
 func TestQuickRowsAreTheOrdinaryReading(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		cell := func(name string, of ...string) string { return rapid.SampledFrom(of).Draw(t, name) }
@@ -83,8 +89,10 @@ func TestQuickRowsAreTheOrdinaryReading(t *testing.T) {
 		slow.WriteString(quick.String())
 		for i := range rapid.IntRange(1, 4).Draw(t, "rows") {
 			row := strings.Join([]string{
-				cell("id", fmt.Sprint("p", i), fmt.Sprint("p", i), "ana", "bad id", ""), cell("name", "Ana Sol", "", "Žofie"), cell("email", "", "a@b.example"),
-				cell("status", "", "active", "left", "asleep"), cell("starts", "", "2027-01-01", "2027-13-01"), cell("ends", "", "2027-01-01T10:00", "1"), cell("seen", "", "2026-01-01"),
+				cell("id", fmt.Sprint("p", i), fmt.Sprint("p", i), "ana", "bad id", ""), cell("name", "Ana Sol", "", "Žofie"),
+				cell("email", "", "a@b.example"),
+				cell("status", "", "active", "left", "asleep"), cell("starts", "", "2027-01-01", "2027-13-01"),
+				cell("ends", "", "2027-01-01T10:00", "1"), cell("seen", "", "2026-01-01"),
 				cell("groups", "", "crew", "crew;crew", "crew; nowhere", ";"), cell("team", "", "x", "1"), cell("site", "", "base"),
 			}, ",")
 			quick.WriteString(row + ",\n")
@@ -139,9 +147,11 @@ func TestTooManyOfAnything(t *testing.T) {
 		}
 		return b.String()
 	}
-	_, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [" + many(MaxListed+1, "{people: p%d.csv},") + "]")}})
+	_, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [" +
+		many(MaxListed+1, "{people: p%d.csv},") + "]")}})
 	require.ErrorContains(t, err, "more than 10000 inventories")
-	_, err = Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ncatalogs: {k: {types: [" + many(MaxTypes+1, "t%d,") + "]}}")}})
+	_, err = Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ncatalogs: {k: {types: [" +
+		many(MaxTypes+1, "t%d,") + "]}}")}})
 	require.ErrorContains(t, err, "more than 60000 types")
 	_, err = loadWith("resources", "r.ndjson", many(MaxTypes+10, `{"at":"db:a%[1]d","type":"t%[1]d"}`+"\n"))
 	require.ErrorContains(t, err, "r.ndjson:1:1: a database has no resources of type")

@@ -21,13 +21,22 @@ var conditionFields []field
 
 func init() {
 	conditionFields = append(factTerms(), []field{
-		of("network", listOf(prefixForm), "it comes from one of these; a mapped address is IPv4, host bits are an error", func(c *condition) *[]netip.Prefix { return &c.Network }),
-		of("hours", listOf(hoursForm), "the local time is at or after the first and before the second; days are `daily` (or left out), `sat`, `mon,wed`, `sat-mon`; one that runs past midnight belongs to the day it begins on", func(c *condition) *[]estate.Hours { return &c.Hours }),
-		of("context", matchesForm(true), "the request's own attribute has this value", func(c *condition) *[]estate.Match { return &c.Context }),
-		of("subject", matchesForm(false), "the subject's tag has this value", func(c *condition) *[]estate.Match { return &c.Subject }),
-		of("resource", matchesForm(false), "the resource's tag has this value", func(c *condition) *[]estate.Match { return &c.Resource }),
-		of("same", listOf(textForm), "subject and resource both have the tag, with the same value", func(c *condition) *[]string { return &c.Same }),
-		of("owner", pointer(flagForm), "the subject owns the resource (`false`: not)", func(c *condition) **bool { return &c.Owner }),
+		of("network", listOf(prefixForm), "it comes from one of these; a mapped address is IPv4, host bits are an error",
+			func(c *condition) *[]netip.Prefix { return &c.Network }),
+		of("hours", listOf(hoursForm),
+			"the local time is at or after the first and before the second; days are `daily` (or left out), `sat`, `mon,wed`, "+
+				"`sat-mon`; one that runs past midnight belongs to the day it begins on",
+			func(c *condition) *[]estate.Hours { return &c.Hours }),
+		of("context", matchesForm(true), "the request's own attribute has this value",
+			func(c *condition) *[]estate.Match { return &c.Context }),
+		of("subject", matchesForm(false), "the subject's tag has this value",
+			func(c *condition) *[]estate.Match { return &c.Subject }),
+		of("resource", matchesForm(false), "the resource's tag has this value",
+			func(c *condition) *[]estate.Match { return &c.Resource }),
+		of("same", listOf(textForm), "subject and resource both have the tag, with the same value",
+			func(c *condition) *[]string { return &c.Same }),
+		of("owner", pointer(flagForm), "the subject owns the resource (`false`: not)",
+			func(c *condition) **bool { return &c.Owner }),
 		of("any", anyForm, "one of these holds", func(c *condition) *[]condition { return &c.Any }),
 		of("not", conditionForm, "this does not hold", func(c *condition) **condition { return &c.Not }),
 	}...)

@@ -10,7 +10,8 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// form is the way a value is written: its name on the reference pages, its JSON Schema, how it is read, and what it names.
+// form is the way a value is written: its name on the reference pages, its JSON Schema, how it is read, and what it
+// names.
 type form[V any] struct {
 	name   string
 	schema any
@@ -241,18 +242,19 @@ func scalarForm[V any](name string, schema any, read func(*reader, string) (V, e
 
 // oneOf reads one of a few words.
 func oneOf(name string, words ...string) form[string] {
-	return form[string]{name: name + ": " + strings.Join(words, ", "), schema: object{"enum": anys(words)}, read: func(r *reader, n *yaml.Node) (string, bool) {
-		text, ok := r.scalar(n, name)
-		if ok && !slices.Contains(words, text) {
-			help := nearestHelp(text, words)
-			if !strings.HasPrefix(help, "known") {
-				help = strings.TrimSpace(help + " known here: " + strings.Join(words, ", "))
+	return form[string]{name: name + ": " + strings.Join(words, ", "), schema: object{"enum": anys(words)},
+		read: func(r *reader, n *yaml.Node) (string, bool) {
+			text, ok := r.scalar(n, name)
+			if ok && !slices.Contains(words, text) {
+				help := nearestHelp(text, words)
+				if !strings.HasPrefix(help, "known") {
+					help = strings.TrimSpace(help + " known here: " + strings.Join(words, ", "))
+				}
+				r.wrong(n, help, "%q is no %s", text, name)
+				ok = false
 			}
-			r.wrong(n, help, "%q is no %s", text, name)
-			ok = false
-		}
-		return text, ok
-	}}
+			return text, ok
+		}}
 }
 
 func anys(words []string) []any {

@@ -55,7 +55,8 @@ func same(t *testing.T, text, a, b string, err error) {
 }
 
 func FuzzSubject(f *testing.F) {
-	for _, s := range []string{"ines.okafor", "not group:x", "person:a", "service:b", "everyone", "not anonymous", "é.x", "!group:x", "not not a"} {
+	for _, s := range []string{"ines.okafor", "not group:x", "person:a", "service:b", "everyone", "not anonymous", "é.x",
+		"!group:x", "not not a"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -67,7 +68,8 @@ func FuzzSubject(f *testing.F) {
 }
 
 func FuzzOperation(f *testing.F) {
-	for _, s := range []string{"table.read", "not table.*", "*.view", "all", "only view", "up to change", "not from govern", "a**b", "."} {
+	for _, s := range []string{"table.read", "not table.*", "*.view", "all", "only view", "up to change",
+		"not from govern", "a**b", "."} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -84,7 +86,8 @@ func FuzzOperation(f *testing.F) {
 }
 
 func FuzzResource(f *testing.F) {
-	for _, s := range []string{"everything", "scope:y", "not scope:y", "obsdb:*/frames-*", "a:**/b", "db:a%2fb", "db:%C3%A9", "db:É", "*", "a:b:c", "a:../b", "db:**/**/x"} {
+	for _, s := range []string{"everything", "scope:y", "not scope:y", "obsdb:*/frames-*", "a:**/b", "db:a%2fb",
+		"db:%C3%A9", "db:É", "*", "a:b:c", "a:../b", "db:**/**/x"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -107,15 +110,18 @@ func FuzzResource(f *testing.F) {
 
 // FuzzCondition reads any text as a condition, and compiles what is one.
 func FuzzCondition(f *testing.F) {
-	for _, s := range []string{"mfa: true", "hours: [mon-fri 07:00-19:00, sat-mon 22:00-06:00]", "network: [10.0.0.0/8, '::ffff:1.2.3.0/120']", "not: {any: [{owner: true}, {same: team}]}",
-		"context: {device: [a, '']}", "subject: {team: x}, resource: {env: y}", "sign-in: [key, token], reason: false, ticket: true", "any: []", "not: {}"} {
+	for _, s := range []string{"mfa: true", "hours: [mon-fri 07:00-19:00, sat-mon 22:00-06:00]",
+		"network: [10.0.0.0/8, '::ffff:1.2.3.0/120']", "not: {any: [{owner: true}, {same: team}]}",
+		"context: {device: [a, '']}", "subject: {team: x}, resource: {env: y}",
+		"sign-in: [key, token], reason: false, ticket: true", "any: []", "not: {}"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		if len(text) > 1<<12 || strings.Contains(text, "\n") {
 			return
 		}
-		e, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(sound)}, "x.yaml": {Data: []byte("grants: {g: {to: ana, role: reader, on: db, when: {" + text + "}}}\n")}})
+		e, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(sound)},
+			"x.yaml": {Data: []byte("grants: {g: {to: ana, role: reader, on: db, when: {" + text + "}}}\n")}})
 		if err != nil {
 			return
 		}
@@ -127,7 +133,8 @@ func FuzzCondition(f *testing.F) {
 
 // FuzzTime reads any text as hours, network, duration, time and date.
 func FuzzTime(f *testing.F) {
-	for _, s := range []string{"mon-fri 07:00-19:00", "sat-mon 22:00-06:00", "10.0.0.0/8", "::ffff:1.2.3.4/104", "2031-12-01T22:00", "2026-10-25T00:30-01:00", "2027-03-28", "8h", "0001-10-01T00:00+00:00"} {
+	for _, s := range []string{"mon-fri 07:00-19:00", "sat-mon 22:00-06:00", "10.0.0.0/8", "::ffff:1.2.3.4/104",
+		"2031-12-01T22:00", "2026-10-25T00:30-01:00", "2027-03-28", "8h", "0001-10-01T00:00+00:00"} {
 		f.Add(s)
 	}
 	zone, err := clock.LoadZone("Atlantic/Azores")
@@ -168,7 +175,9 @@ func FuzzInventory(f *testing.F) {
 	f.Add([]byte("at,type\ndb:a,table\n"), byte(3))
 	f.Fuzz(func(t *testing.T, text []byte, form byte) {
 		name := []string{"people: x.csv", "people: x.ndjson", "resources: x.ndjson", "resources: x.csv"}[form%4]
-		files := fstest.MapFS{SettingsFile: {Data: []byte("hidden-gate: 1\ninventories: [{" + name + "}]\nsystems: {db: {kind: database}}\npeople: {bo: {}}\ngroups: {crew: {}}\n")}, name[strings.Index(name, " ")+1:]: {Data: text}}
+		files := fstest.MapFS{SettingsFile: {Data: []byte("hidden-gate: 1\ninventories: [{" + name +
+			"}]\nsystems: {db: {kind: database}}\npeople: {bo: {}}\ngroups: {crew: {}}\n")},
+			name[strings.Index(name, " ")+1:]: {Data: text}}
 		_, err := Load(files)
 		var list diagnostic.List
 		if err != nil {

@@ -91,7 +91,8 @@ func (w *watched) Read(to []byte) (int, error) {
 	w.pass(text[:whole])
 	if w.csv && w.long(text[:whole]) {
 		w.found = true
-		w.r.fail(diagnostic.Position{File: w.r.file, Line: w.line + 1, Column: 1}, "close the quote that is open", "a line has more than %d bytes, those in quotes counted", MaxLine)
+		w.r.fail(diagnostic.Position{File: w.r.file, Line: w.line + 1, Column: 1}, "close the quote that is open",
+			"a line has more than %d bytes, those in quotes counted", MaxLine)
 		return 0, errHidden
 	}
 	w.rest = append(w.rest[:0:0], text[whole:]...)
@@ -127,6 +128,7 @@ func (w *watched) pass(text []byte) {
 func (w *watched) fail(text []byte, at int, c rune) (int, error) {
 	w.found = true
 	w.pass(text[:at])
-	w.r.fail(diagnostic.Position{File: w.r.file, Line: w.line + 1, Column: w.column + 1}, hiddenHelp(c), "%s stands here, %s", visible.Name(c), hides(c))
+	w.r.fail(diagnostic.Position{File: w.r.file, Line: w.line + 1, Column: w.column + 1}, hiddenHelp(c),
+		"%s stands here, %s", visible.Name(c), hides(c))
 	return 0, errHidden
 }

@@ -20,10 +20,13 @@ import (
 	"hiddengate/internal/estate"
 )
 
-var groupsField = of("groups", groupsForm, "groups the person belongs to", func(s *estate.Subject) *[]estate.Ref { return &s.Groups })
+var groupsField = of("groups", groupsForm, "groups the person belongs to",
+	func(s *estate.Subject) *[]estate.Ref { return &s.Groups })
 
 var inventoryPersonFields = append([]field{
-	of("id", scalarForm("id", pattern(idPattern), func(_ *reader, text string) (string, error) { return text, estate.CheckID(text) }), "the person's id", func(s *estate.Subject) *string { return &s.ID }).must(),
+	of("id", scalarForm("id", pattern(idPattern),
+		func(_ *reader, text string) (string, error) { return text, estate.CheckID(text) }), "the person's id",
+		func(s *estate.Subject) *string { return &s.ID }).must(),
 	groupsField,
 }, append(slices.Clone(personFields), common...)...)
 
@@ -34,7 +37,9 @@ type listedResource struct {
 }
 
 var inventoryResourceFields = append([]field{
-	of("at", scalarForm("address", pattern(`[\p{L}\p{Nd}][^\x00-\x1f]*`), func(_ *reader, text string) (estate.Address, error) { return estate.ParseAddress(text) }), "its address, system and all", func(e *listedResource) *estate.Address { return &e.at }).must(),
+	of("at", scalarForm("address", pattern(`[\p{L}\p{Nd}][^\x00-\x1f]*`),
+		func(_ *reader, text string) (estate.Address, error) { return estate.ParseAddress(text) }),
+		"its address, system and all", func(e *listedResource) *estate.Address { return &e.at }).must(),
 }, wrapEntry(resourceFields)...)
 
 // wrapEntry lets the fields of a resource read into a line of an inventory.
@@ -106,7 +111,8 @@ func (l *inventories) read(files fs.FS) {
 	for _, inv := range l.settings.inventories {
 		name := inv.people + inv.resources
 		if name != path.Clean(name) || !fs.ValidPath(name) {
-			l.fail(inv.at, "name a file inside the workspace, as people.csv or lists/people.csv", "%q is no file of the workspace", name)
+			l.fail(inv.at, "name a file inside the workspace, as people.csv or lists/people.csv",
+				"%q is no file of the workspace", name)
 			continue
 		}
 		f, err := openFile(files, name)
@@ -171,7 +177,8 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 	}
 	columns := slices.Clone(header)
 	if len(columns) > MaxColumns {
-		r.fail(diagnostic.Position{File: r.file, Line: 1, Column: 1}, "leave out those that say nothing", "there are more than %d columns", MaxColumns)
+		r.fail(diagnostic.Position{File: r.file, Line: 1, Column: 1}, "leave out those that say nothing",
+			"there are more than %d columns", MaxColumns)
 		return
 	}
 	if err == nil {
@@ -179,7 +186,8 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 		for i, name := range columns {
 			if slices.Index(columns, name) < i {
 				line, column := c.FieldPos(i)
-				r.fail(diagnostic.Position{File: r.file, Line: line, Column: column}, "keep one of them", "the column %q occurs twice", name)
+				r.fail(diagnostic.Position{File: r.file, Line: line, Column: column}, "keep one of them",
+					"the column %q occurs twice", name)
 				return
 			}
 		}
@@ -216,7 +224,8 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 				return &yaml.Node{Kind: yaml.ScalarNode, Value: value, Line: at, Column: column, Tag: cellTag(value)}
 			}
 			if !utf8.ValidString(cell) {
-				r.fail(diagnostic.Position{File: r.file, Line: at, Column: column}, "save the file as UTF-8 text", "this is not UTF-8 text")
+				r.fail(diagnostic.Position{File: r.file, Line: at, Column: column}, "save the file as UTF-8 text",
+					"this is not UTF-8 text")
 				continue
 			}
 			name := columns[i]
@@ -244,7 +253,8 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 		if errors.Is(err, csv.ErrFieldCount) {
 			help = fmt.Sprintf("the first line names %d columns", len(columns))
 		}
-		r.fail(diagnostic.Position{File: r.file, Line: bad.Line, Column: max(bad.Column, 1)}, help, "this is not CSV: %s", bad.Err)
+		r.fail(diagnostic.Position{File: r.file, Line: bad.Line, Column: max(bad.Column, 1)}, help, "this is not CSV: %s",
+			bad.Err)
 	} else if err != nil && err != io.EOF && !errors.Is(err, errHidden) {
 		r.fail(diagnostic.Position{File: r.file}, "", "the inventory can't be read: %s", reason(err))
 	}
@@ -262,9 +272,11 @@ func cellTag(value string) string {
 func (r *reader) knownColumns(c *csv.Reader, columns []string, table []field) bool {
 	before := len(r.errors)
 	for i, name := range columns {
-		if !strings.HasPrefix(name, "tag.") && (name == "tags" || name == "accept" || !slices.Contains(fieldNames(table), name)) {
+		if !strings.HasPrefix(name, "tag.") && (name == "tags" || name == "accept" ||
+			!slices.Contains(fieldNames(table), name)) {
 			line, column := c.FieldPos(i)
-			r.fail(diagnostic.Position{File: r.file, Line: line, Column: column}, nearestHelp(name, append(fieldNames(table), "tag.KEY")), "there is no column %q", name)
+			r.fail(diagnostic.Position{File: r.file, Line: line, Column: column},
+				nearestHelp(name, append(fieldNames(table), "tag.KEY")), "there is no column %q", name)
 		}
 	}
 	return len(r.errors) == before
@@ -299,7 +311,8 @@ func (r *reader) readLine(text []byte, number int, take func(*yaml.Node)) {
 	}
 	n, err := r.jsonLine(bytes.TrimSpace(text), number)
 	if err != nil {
-		r.fail(diagnostic.Position{File: r.file, Line: number, Column: 1}, "one JSON object a line", "this is not JSON: %s", err)
+		r.fail(diagnostic.Position{File: r.file, Line: number, Column: 1}, "one JSON object a line", "this is not JSON: %s",
+			err)
 	} else if len(r.errors) == before {
 		take(n)
 	}

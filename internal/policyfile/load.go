@@ -131,10 +131,12 @@ func (l *loader) find(files fs.FS) []string {
 			info, err := fs.Stat(files, name)
 			switch {
 			case err != nil:
-				l.fail(where, "put what it points to into the workspace, or name the link under ignore", "the link leaves the workspace, or points to nothing")
+				l.fail(where, "put what it points to into the workspace, or name the link under ignore",
+					"the link leaves the workspace, or points to nothing")
 				return nil
 			case info.IsDir():
-				l.fail(where, "put the folder itself here, or name the link under ignore", "the link points to a folder, and what is in that would not be read")
+				l.fail(where, "put the folder itself here, or name the link under ignore",
+					"the link points to a folder, and what is in that would not be read")
 				return nil
 			case !info.Mode().IsRegular():
 				l.fail(where, "put a file here, or name it under ignore", "the link points to what is no file")
@@ -146,7 +148,8 @@ func (l *loader) find(files fs.FS) []string {
 		}
 		if !yamlFile {
 			if ext := strings.ToLower(path.Ext(name)); ext == ".yaml" || ext == ".yml" {
-				l.fail(where, "name it "+strings.TrimSuffix(name, path.Ext(name))+ext+", or name it under ignore", "the file would not be read: its ending is not in small letters")
+				l.fail(where, "name it "+strings.TrimSuffix(name, path.Ext(name))+ext+", or name it under ignore",
+					"the file would not be read: its ending is not in small letters")
 			}
 			return nil
 		}
@@ -220,9 +223,11 @@ func (l *loader) open(files fs.FS, name string) *document {
 		l.fail(where, "save the file as UTF-8 text", "this is not UTF-8 text")
 		return nil
 	}
-	if parts := bytes.Count(text, []byte{','}) + bytes.Count(text, []byte{':'}) + bytes.Count(text, []byte{'\n'}); parts > MaxParts {
+	if parts := bytes.Count(text, []byte{','}) + bytes.Count(text, []byte{':'}) +
+		bytes.Count(text, []byte{'\n'}); parts > MaxParts {
 		l.incomplete = true
-		l.fail(where, "move people and resources into an inventory, or take the file apart", "the file has more than %d commas, colons and line breaks", MaxParts)
+		l.fail(where, "move people and resources into an inventory, or take the file apart",
+			"the file has more than %d commas, colons and line breaks", MaxParts)
 		return nil
 	}
 	if at, c, ok := visible.Find(text); ok {
@@ -278,8 +283,10 @@ func (r *reader) syntax(err error) {
 		}
 	}
 	switch {
-	case strings.Contains(message, "unknown anchor"), strings.Contains(message, "expected alphabetic or numeric character"):
-		message, help = "a * begins an alias in YAML, and aliases are not used", `write a value that begins with * in quotes: "*.view"`
+	case strings.Contains(message, "unknown anchor"),
+		strings.Contains(message, "expected alphabetic or numeric character"):
+		message, help = "a * begins an alias in YAML, and aliases are not used",
+			`write a value that begins with * in quotes: "*.view"`
 	case strings.Contains(message, "cannot start any token"):
 		help = "indent with spaces, and quote values that begin with @ or `"
 	case strings.Contains(message, "mapping values are not allowed"):

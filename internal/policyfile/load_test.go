@@ -63,10 +63,13 @@ var mistakes = []struct{ name, text, at, message, help string }{
 	{"alias", "roles: {a: *x}", "1:12", "alias", "in quotes"},
 	{"glob without quotes", "roles: {a: {allow: *.view}}", "1:20", "alias", "in quotes"},
 	{"merge key", "roles: {a: {<<: {allow: all}}}", "1:13", "merge keys", ""},
-	{"exclamation mark", "groups: {g: {members: [everyone, !group:crew]}}", "1:34", "takes nothing away", "write not group:crew"},
-	{"quoted exclamation mark", "groups: {g: {members: [everyone, '!group:crew']}}", "1:34", "names no subject", "write not group:crew"},
+	{"exclamation mark", "groups: {g: {members: [everyone, !group:crew]}}", "1:34", "takes nothing away",
+		"write not group:crew"},
+	{"quoted exclamation mark", "groups: {g: {members: [everyone, '!group:crew']}}", "1:34", "names no subject",
+		"write not group:crew"},
 	{"explicit tag", "roles: {a: {allow: !!str all}}", "1:20", "tag !!str", ""},
-	{"space after the colon", "scopes: {s: [ridge-net: summit]}", "1:14", "a key with a value", "ridge-net:summit, with no space"},
+	{"space after the colon", "scopes: {s: [ridge-net: summit]}", "1:14", "a key with a value",
+		"ridge-net:summit, with no space"},
 	{"unknown person", "groups: {g: {members: anna}}", "1:23", `no person "anna"`, "did you mean ana?"},
 	{"group without its word", "groups: {g: {members: crew}}", "1:23", `no person "crew"`, "group:crew"},
 	{"unknown role", "grants: {g: {to: ana, role: raeder, on: db}}", "1:29", `no role "raeder"`, "reader"},
@@ -74,20 +77,26 @@ var mistakes = []struct{ name, text, at, message, help string }{
 	{"scope without its word", "grants: {g: {to: ana, role: reader, on: sky}}", "1:41", `no system "sky"`, "scope:sky"},
 	{"unknown kind", "systems: {x: {kind: databse}}", "1:21", `no kind "databse"`, "database"},
 	{"unknown type", "systems: {x: {kind: database, resources: {a: {type: tabel}}}}", "1:43", `type "tabel"`, "table"},
-	{"unknown finding", "roles: {a: {allow: all, accept: {finding: direct-grants, why: x}}}", "1:9", `no finding "direct-grants"`, "direct-grant"},
+	{"unknown finding", "roles: {a: {allow: all, accept: {finding: direct-grants, why: x}}}", "1:9",
+		`no finding "direct-grants"`, "direct-grant"},
 	{"only not", "scopes: {s: not db}", "1:13", "nothing is gathered", ""},
 	{"empty list", "groups: {g: {members: []}}", "1:23", "the list is empty", ""},
 	{"gathers nobody", "groups: {g: {members: not ana}}", "1:13", "gathers nobody", "match"},
-	{"group in a circle", "groups: {g: {members: group:h}, h: {members: [everyone, not group:g]}}", "1:57", "leads back to itself", ""},
+	{"group in a circle", "groups: {g: {members: group:h}, h: {members: [everyone, not group:g]}}", "1:57",
+		"leads back to itself", ""},
 	{"role in a circle", "roles: {a: {include: a}}", "1:22", "leads back to itself: a → a", ""},
 	{"bare level", "roles: {a: {allow: view}}", "1:20", "is a level", ""},
-	{"both role and roles", "grants: {g: {to: ana, role: reader, roles: reader, on: db}}", "1:13", "2 of the keys role and roles", ""},
-	{"host bits", "blocks: {b: {deny: all, on: db, when: {network: 10.1.0.0/8}}}", "1:49", "host bits; the network is 10.0.0.0/8", ""},
+	{"both role and roles", "grants: {g: {to: ana, role: reader, roles: reader, on: db}}", "1:13",
+		"2 of the keys role and roles", ""},
+	{"host bits", "blocks: {b: {deny: all, on: db, when: {network: 10.1.0.0/8}}}", "1:49",
+		"host bits; the network is 10.0.0.0/8", ""},
 	{"equal hours", "blocks: {b: {deny: all, on: db, when: {hours: 07:00-07:00}}}", "1:47", "same time", ""},
-	{"yes for true", "blocks: {b: {deny: all, on: db, when: {mfa: yes}}}", "1:45", "neither true nor false", "true or false"},
+	{"yes for true", "blocks: {b: {deny: all, on: db, when: {mfa: yes}}}", "1:45", "neither true nor false",
+		"true or false"},
 	{"empty condition", "blocks: {b: {deny: all, on: db, when: {}}}", "1:39", "condition is empty", ""},
 	{"empty any", "blocks: {b: {deny: all, on: db, when: {any: []}}}", "1:45", "list is empty", ""},
-	{"attribute named as a fact", "blocks: {b: {deny: all, on: db, when: {context: {mfa: x}}}}", "1:50", "fact of every request", ""},
+	{"attribute named as a fact", "blocks: {b: {deny: all, on: db, when: {context: {mfa: x}}}}", "1:50",
+		"fact of every request", ""},
 	{"empty tag to match", "groups: {g: {match: {team: ''}}}", "1:28", "never empty", "not:"},
 	{"exactly without in", "scopes: {s: {type: table, exactly: true}}", "1:13", "exactly: needs in:", ""},
 	{"empty segment", "scopes: {s: 'db:sky//a'}", "1:13", "empty segment", ""},
@@ -97,14 +106,18 @@ var mistakes = []struct{ name, text, at, message, help string }{
 	{"date for a time", "tests: {t: {who: ana, given: {time: 2027-12-01}, denied: all on db}}", "1:37", "is no time", ""},
 	{"skipped time", "people: {cai: {ends: 2027-03-28T00:30}}", "1:22", "the clock skips it", ""},
 	{"time that occurs twice", "people: {cai: {ends: 2026-10-25T00:30}}", "1:22", "occurs twice", "" /* in the message */},
-	{"finer than a microsecond", "people: {cai: {ends: 2031-12-01T22:00:00.1234567Z}}", "1:22", "finer than a microsecond", ""},
+	{"finer than a microsecond", "people: {cai: {ends: 2031-12-01T22:00:00.1234567Z}}", "1:22", "finer than a microsecond",
+		""},
 	{"no such day", "people: {cai: {ends: 2027-02-29}}", "1:22", "no day", ""},
-	{"duration", "grants: {g: {to: ana, role: reader, on: db, on-request: {longest: 4 hours}}}", "1:67", "no duration", ""},
+	{"duration", "grants: {g: {to: ana, role: reader, on: db, on-request: {longest: 4 hours}}}", "1:67", "no duration",
+		""},
 	{"bad id", "people: {'a b': {}}", "1:10", "may not contain", ""},
 	{"word of the notations", "people: {everyone: {}}", "1:10", "word of the notations", ""},
 	{"built-in kind", "catalogs: {database: {types: [a]}}", "1:12", "is built in", "based-on: database"},
-	{"operation redefined", "catalogs: {x: {based-on: database, operations: {table.read: {level: use}}}}", "1:49", "operation of database already", ""},
-	{"another meaning", "catalogs: {x: {types: [a], operations: {table.read: {level: view}}}}", "1:41", "means something else in database", ""},
+	{"operation redefined", "catalogs: {x: {based-on: database, operations: {table.read: {level: use}}}}", "1:49",
+		"operation of database already", ""},
+	{"another meaning", "catalogs: {x: {types: [a], operations: {table.read: {level: view}}}}", "1:41",
+		"means something else in database", ""},
 	{"nothing kept apart", "separations: {s: {roles: [reader], within: person}}", "1:18", "keeps nothing apart", ""},
 	{"two statements", "guarantees: {g: {only: ana, never: bo, may: all, on: db}}", "1:17", "2 statements", ""},
 	{"selection without a place", "tests: {t: {who: ana, denied: table.read}}", "1:31", "does not say where", ""},
@@ -113,7 +126,8 @@ var mistakes = []struct{ name, text, at, message, help string }{
 	{"tab", "roles:\n\ta: {}", "2:1", "not YAML", "spaces"},
 	{"NUL", "roles: {}\n# \x00", "2:3", "not UTF-8", ""},
 	{"Latin-1", "people: {ana2: {name: Jo\xe3o}}", "1:25", "not UTF-8", "UTF-8"},
-	{"nested too deep", "roles: {a: {allow: " + strings.Repeat("[", 40) + strings.Repeat("]", 40) + "}}", "1:50", "nested deeper", ""},
+	{"nested too deep", "roles: {a: {allow: " + strings.Repeat("[", 40) + strings.Repeat("]", 40) + "}}", "1:50",
+		"nested deeper", ""},
 	{"a list for a text", "people: {cai: {name: [a]}}", "1:22", "a list stands where text is meant", ""},
 	{"a list of sections", "- roles", "1:1", "a list stands where", ""},
 }
@@ -133,7 +147,8 @@ func TestEachMistakeIsReportedOnceWithItsPlace(t *testing.T) {
 }
 
 func TestAllErrorsAreReportedTogether(t *testing.T) {
-	list := errorsOf(t, workspace("hidden-gate.yaml", sound, "a.yaml", "roles: {x: {alow: all}}\n---\nscopes: {y: []}", "b.yaml", "people: {z: {status: gone}}"))
+	list := errorsOf(t, workspace("hidden-gate.yaml", sound, "a.yaml", "roles: {x: {alow: all}}\n---\nscopes: {y: []}",
+		"b.yaml", "people: {z: {status: gone}}"))
 	var places []string
 	for _, d := range list {
 		places = append(places, d.Position.String())
@@ -141,35 +156,44 @@ func TestAllErrorsAreReportedTogether(t *testing.T) {
 	assert.Equal(t, []string{"a.yaml:1:13", "a.yaml:3:13", "b.yaml:1:22"}, places)
 	var out bytes.Buffer
 	diagnostic.Print(&out, list[:1], nil)
-	assert.Equal(t, "a.yaml:1:13: error: role x has no key \"alow\"\n    roles: {x: {alow: all}}\n                ^\n    help: did you mean allow?\n", out.String())
+	assert.Equal(t,
+		"a.yaml:1:13: error: role x has no key \"alow\"\n    roles: {x: {alow: all}}\n                ^\n    help: did you "+
+			"mean allow?\n", out.String())
 }
 
 // Names are looked up although something else is wrong, unless what they name may be what could not be read.
 func TestNamesAreLookedUpBesideOtherErrors(t *testing.T) {
-	list := errorsOf(t, workspace("hidden-gate.yaml", sound, "a.yaml", "roles: {x: {alow: all}}\nsystems: {y: {}}\ngrants: {g: {to: anna, role: x, on: [y, z]}}\n"))
+	list := errorsOf(t, workspace("hidden-gate.yaml", sound, "a.yaml",
+		"roles: {x: {alow: all}}\nsystems: {y: {}}\ngrants: {g: {to: anna, role: x, on: [y, z]}}\n"))
 	var said []string
 	for _, d := range list {
 		said = append(said, d.Position.Short()+" "+d.Message)
 	}
-	assert.Equal(t, []string{`a.yaml:1 role x has no key "alow"`, `a.yaml:2 system y needs the key "kind"`, `a.yaml:3 there is no person "anna"`, `a.yaml:3 there is no system "z"`}, said)
-	assert.Len(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "a.yaml", "people: {'x y': {}}\ngroups: {g: {members: [xy]}}\n")), 1)
+	assert.Equal(t, []string{`a.yaml:1 role x has no key "alow"`, `a.yaml:2 system y needs the key "kind"`,
+		`a.yaml:3 there is no person "anna"`, `a.yaml:3 there is no system "z"`}, said)
+	assert.Len(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "a.yaml",
+		"people: {'x y': {}}\ngroups: {g: {members: [xy]}}\n")), 1)
 }
 
 func TestASecondDocumentCounts(t *testing.T) {
-	e, err := Load(workspace("hidden-gate.yaml", sound+"---\nblocks: {b: {deny: all, on: db}}\n---\n# nothing\n---\nblocks: {c: {deny: all, on: db}}\n"))
+	e, err := Load(workspace("hidden-gate.yaml",
+		sound+"---\nblocks: {b: {deny: all, on: db}}\n---\n# nothing\n---\nblocks: {c: {deny: all, on: db}}\n"))
 	require.NoError(t, err)
 	assert.Len(t, e.Blocks, 2)
-	assert.Equal(t, []string{"everyone", "anonymous"}, []string{e.Blocks["b"].To[0].String(), e.Blocks["b"].To[1].String()})
+	assert.Equal(t, []string{"everyone", "anonymous"},
+		[]string{e.Blocks["b"].To[0].String(), e.Blocks["b"].To[1].String()})
 }
 
 func TestFilesOfTheWorkspace(t *testing.T) {
-	e, err := Load(workspace("hidden-gate.yaml", sound+"ignore: [drafts/**, '*.tmp.yaml']\n", "drafts/x.yaml", "nonsense: [", "x.tmp.yaml", "[", ".git/x.yaml", "[", "notes.txt", "["))
+	e, err := Load(workspace("hidden-gate.yaml", sound+"ignore: [drafts/**, '*.tmp.yaml']\n", "drafts/x.yaml",
+		"nonsense: [", "x.tmp.yaml", "[", ".git/x.yaml", "[", "notes.txt", "["))
 	require.NoError(t, err)
 	assert.Len(t, e.People, 2)
 
 	list := errorsOf(t, workspace("hidden-gate.yaml", sound, "inner/hidden-gate.yaml", sound))
 	assert.Contains(t, list.Error(), "a workspace stands inside this workspace")
-	assert.Contains(t, errorsOf(t, workspace("hidden-gate.yaml", "hidden-gate: 1\ntimezone: Atlantic/Azors\n")).Error(), "did you mean Atlantic/Azores?")
+	assert.Contains(t, errorsOf(t, workspace("hidden-gate.yaml", "hidden-gate: 1\ntimezone: Atlantic/Azors\n")).Error(),
+		"did you mean Atlantic/Azores?")
 	assert.Contains(t, errorsOf(t, workspace("x.yaml", sound)).Error(), "can't be read")
 	assert.Contains(t, errorsOf(t, workspace("hidden-gate.yaml", "roles: {}")).Error(), `needs the key "hidden-gate"`)
 
@@ -187,17 +211,21 @@ func TestFilesOfTheWorkspace(t *testing.T) {
 
 func TestLimits(t *testing.T) {
 	many := "groups: {g: {members: [" + strings.Repeat("ana,", 2*MaxEntries+1) + "]}}"
-	assert.Contains(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "x.yaml", many)).Error(), "more than 100000 entries")
+	assert.Contains(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "x.yaml", many)).Error(),
+		"more than 100000 entries")
 	huge := "# " + strings.Repeat("x", MaxFile)
 	assert.Contains(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "x.yaml", huge)).Error(), "more than")
 	assert.NotEmpty(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "x.yaml", strings.Repeat("{a: ", 20_000))))
-	assert.Len(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "x.yaml", "roles:\n"+strings.Repeat("  '!': {}\n", 2*MaxErrors))), MaxErrors)
+	assert.Len(t, errorsOf(t, workspace("hidden-gate.yaml", sound, "x.yaml",
+		"roles:\n"+strings.Repeat("  '!': {}\n", 2*MaxErrors))), MaxErrors)
 }
 
 func TestInventories(t *testing.T) {
-	files := workspace("hidden-gate.yaml", sound+"inventories: [{people: p.csv}, {resources: r.ndjson}, {people: p.ndjson}, {resources: r.csv}]\n",
+	files := workspace("hidden-gate.yaml",
+		sound+"inventories: [{people: p.csv}, {resources: r.ndjson}, {people: p.ndjson}, {resources: r.csv}]\n",
 		"p.csv", "id,name,ends,groups,tag.team\ncai,Cai Ø,2028-01-31,crew,domes\ndee,\"Dee, D\",,,\n",
-		"r.ndjson", "{\"at\": \"db:sky/a%41\", \"type\": \"view\", \"tags\": {\"n\": 7, \"on\": true}, \"owner\": \"cai\"}\n\n",
+		"r.ndjson",
+		"{\"at\": \"db:sky/a%41\", \"type\": \"view\", \"tags\": {\"n\": 7, \"on\": true}, \"owner\": \"cai\"}\n\n",
 		"p.ndjson", `{"id": "eve", "groups": ["crew"], "status": "invited"}`,
 		"r.csv", "at,owner,tag.team\ndb:sky/b,group:crew,domes\n")
 	e, err := Load(files)
@@ -227,7 +255,8 @@ func TestInventories(t *testing.T) {
 		{"r.ndjson", "{\"at\": \"db:x\"\n", "r.ndjson:1:1", "not JSON"},
 		{"r.ndjson", strings.Repeat("x", MaxLine+1), "r.ndjson:1:1", "too long"},
 	} {
-		files := workspace("hidden-gate.yaml", sound+fmt.Sprintf("inventories: {%s: %s}\n", map[string]string{"p.csv": "people", "r.ndjson": "resources"}[c.file], c.file), c.file, c.text)
+		files := workspace("hidden-gate.yaml", sound+fmt.Sprintf("inventories: {%s: %s}\n",
+			map[string]string{"p.csv": "people", "r.ndjson": "resources"}[c.file], c.file), c.file, c.text)
 		list := errorsOf(t, files)
 		require.Len(t, list, 1, "%s: %v", c.text, list)
 		assert.Equal(t, c.at, list[0].Position.String(), c.text)
@@ -240,7 +269,10 @@ func TestInventories(t *testing.T) {
 
 // Entries know the bytes they stand in, so that an edit can replace them and nothing else.
 func TestExtents(t *testing.T) {
-	text := "# before\nroles:\n  a: {allow: all}   # beside\n  # between\n  b:\n    allow:\n    - all\n    # inside\n    - table.read\n\n  # after\n  é: {allow: [all,\n     table.read]}\nscopes: {x: 'db:sky', y: {in: db, type: [table, view]}, z: \"db\"} # end\ngrants:\n  g:\n    to: ana\n    role: a\n    on:\n    - db\n"
+	text := "# before\nroles:\n  a: {allow: all}   # beside\n  # between\n  b:\n    allow:\n    - all\n    # " +
+		"inside\n    " +
+		"- table.read\n\n  # after\n  é: {allow: [all,\n     table.read]}\nscopes: {x: 'db:sky', y: {in: db, type: [table, " +
+		"view]}, z: \"db\"} # end\ngrants:\n  g:\n    to: ana\n    role: a\n    on:\n    - db\n"
 	e, err := Load(workspace("hidden-gate.yaml", sound, "a.yaml", text))
 	require.NoError(t, err)
 	at := func(s estate.Source) string { return text[s.Start:s.End] }
@@ -289,8 +321,10 @@ func TestTheOrderOfFilesChangesNothing(t *testing.T) {
 
 // What can't be seen, or turns what is seen, is an error where it stands raw: in YAML, CSV and NDJSON, and in comments.
 func TestHiddenCharactersAreErrors(t *testing.T) {
-	const settings = "hidden-gate: 1\ninventories: [{people: p.csv}, {people: p.ndjson}, {resources: r.ndjson}]\nsystems: {db: {kind: database}}\n"
-	for _, c := range []string{"\u2028", "\u2029", "\u0085", "\r", "\u202e", "\u2066", "\u200b", "\ufeff", "\x1b", "\x7f", "\u061c"} {
+	const settings = "hidden-gate: 1\ninventories: [{people: p.csv}, {people: p.ndjson}, {resources: " +
+		"r.ndjson}]\nsystems: {db: {kind: database}}\n"
+	for _, c := range []string{"\u2028", "\u2029", "\u0085", "\r", "\u202e", "\u2066", "\u200b", "\ufeff", "\x1b", "\x7f",
+		"\u061c"} {
 		for name, text := range map[string]string{
 			"notes.yaml": "people:\n  ana: {}\n# a note" + c + "  bo: {}\n",
 			"p.csv":      "id,name\nana,Ana\nbo,B" + c + "o\n",
@@ -313,10 +347,14 @@ func TestHiddenCharactersAreErrors(t *testing.T) {
 			require.Contains(t, list[0].Message, fmt.Sprintf("U+%04X stands here", []rune(c)[0]))
 		}
 	}
-	long := "id,name\n" + strings.Repeat("ana,", 1) + strings.Repeat("é", 70000) + "\n" // a reader cuts it within a character
-	_, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{people: p.csv}]\n")}, "p.csv": {Data: []byte(long)}})
+	// a reader cuts it within a character
+	long := "id,name\n" + strings.Repeat("ana,", 1) + strings.Repeat("é", 70000) + "\n"
+	_, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{people: p.csv}]\n")},
+		"p.csv": {Data: []byte(long)}})
 	require.NoError(t, err)
-	e, err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("\ufeffhidden-gate: 1\r\npeople: {ana: {name: \"a\\u2028b\"}, bo: {name: न\u200dम}}\r\n")}})
+	e,
+		err := Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte("\ufeffhidden-gate: 1\r\npeople: {ana: {name: " +
+		"\"a\\u2028b\"}, bo: {name: न\u200dम}}\r\n")}})
 	require.NoError(t, err)
 	require.Equal(t, "a\u2028b", e.People["ana"].Name)
 }

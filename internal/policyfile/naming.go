@@ -17,7 +17,8 @@ type Naming struct {
 	Subjects   estate.Subjects
 	Operations estate.Operations
 	Resources  estate.Resources
-	// IsList says that a `not` takes away from what stands beside it; Beside, that another key of the entry may gather too.
+	// IsList says that a `not` takes away from what stands beside it; Beside, that another key of the entry may gather
+	// too.
 	IsList, Beside bool
 	nests          bool
 }
@@ -65,7 +66,8 @@ func tableNamings(table []field, entry any, visit func(Naming)) {
 	}
 }
 
-// EachNested visits the entries of the same section that an entry is made of: the roles a role includes, the groups in a group.
+// EachNested visits the entries of the same section that an entry is made of: the roles a role includes, the groups in
+// a group.
 func EachNested(section string, entry estate.Head, visit func(estate.Ref)) {
 	EachNaming(section, entry, func(n Naming) {
 		if n.nests {

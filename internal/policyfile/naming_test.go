@@ -35,10 +35,13 @@ guarantees: {gu: {never: group:crew, may: bell.ring, on: db}}
 		section, id string
 		want        []string
 	}{
-		{"people", "ana", []string{"systems db owner", "services bot owner", "groups crew members", "groups crew stewards", "grants g approvers", "blocks b to", "delegations d to", "tests l levels"}},
+		{"people", "ana", []string{"systems db owner", "services bot owner", "groups crew members", "groups crew stewards",
+			"grants g approvers", "blocks b to", "delegations d to", "tests l levels"}},
 		{"services", "bot", []string{"groups crew members"}},
-		{"groups", "crew", []string{"resources db:a owner", "groups all-crews members", "grants g to", "delegations d to-members-of", "delegations d may-edit", "tests t who", "guarantees gu never"}},
-		{"roles", "look", []string{"systems db precedence", "roles more include", "grants g role", "separations sep roles", "delegations d may-grant", "tests t roles"}},
+		{"groups", "crew", []string{"resources db:a owner", "groups all-crews members", "grants g to",
+			"delegations d to-members-of", "delegations d may-edit", "tests t who", "guarantees gu never"}},
+		{"roles", "look", []string{"systems db precedence", "roles more include", "grants g role", "separations sep roles",
+			"delegations d may-grant", "tests t roles"}},
 		{"scopes", "s", []string{"scopes t resources", "grants g on", "delegations d on", "tests t allowed"}},
 		{"systems", "db", []string{"scopes s resources", "tests l levels", "guarantees gu on"}},
 		{"catalogs", "tower", []string{"systems db kind", "scopes t resources"}},

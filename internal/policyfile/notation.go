@@ -31,45 +31,52 @@ var textForm = scalarForm("text", anyScalar, func(_ *reader, text string) (strin
 	return text, nil
 })
 
-var flagForm = form[bool]{name: "true or false", schema: object{"type": "boolean"}, read: func(r *reader, n *yaml.Node) (bool, bool) {
-	text, ok := r.scalar(n, "true or false")
-	if ok && ((text != "true" && text != "false") || n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0) {
-		r.wrong(n, "write true or false", "%q is neither true nor false", text)
-		ok = false
-	}
-	return text == "true", ok
-}}
-
-func countForm(least, most int) form[int] {
-	return form[int]{name: fmt.Sprintf("number from %d", least), schema: object{"type": "integer", "minimum": least, "maximum": most}, read: func(r *reader, n *yaml.Node) (int, bool) {
-		text, ok := r.scalar(n, "a number")
-		i, err := strconv.Atoi(text)
-		if ok && (err != nil || i < least || i > most || n.Tag != "!!int") {
-			r.wrong(n, "", "%q is no number from %d to %d", text, least, most)
+var flagForm = form[bool]{name: "true or false", schema: object{"type": "boolean"},
+	read: func(r *reader, n *yaml.Node) (bool, bool) {
+		text, ok := r.scalar(n, "true or false")
+		if ok && ((text != "true" && text != "false") || n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0) {
+			r.wrong(n, "write true or false", "%q is neither true nor false", text)
 			ok = false
 		}
-		return i, ok
+		return text == "true", ok
 	}}
+
+func countForm(least, most int) form[int] {
+	return form[int]{name: fmt.Sprintf("number from %d", least),
+		schema: object{"type": "integer", "minimum": least, "maximum": most},
+		read: func(r *reader, n *yaml.Node) (int, bool) {
+			text, ok := r.scalar(n, "a number")
+			i, err := strconv.Atoi(text)
+			if ok && (err != nil || i < least || i > most || n.Tag != "!!int") {
+				r.wrong(n, "", "%q is no number from %d to %d", text, least, most)
+				ok = false
+			}
+			return i, ok
+		}}
 }
 
-var principalForm = naming(scalarForm("subject", pattern(`((person|service|group):)?`+idPattern), func(_ *reader, text string) (estate.Principal, error) {
-	return estate.ParsePrincipal(text)
-}), subjectSections, func(p estate.Principal) Naming { return Naming{Subjects: estate.Subjects{{Principal: p}}} }, subjectWords)
+var principalForm = naming(scalarForm("subject", pattern(`((person|service|group):)?`+idPattern),
+	func(_ *reader, text string) (estate.Principal, error) {
+		return estate.ParsePrincipal(text)
+	}), subjectSections, func(p estate.Principal) Naming { return Naming{Subjects: estate.Subjects{{Principal: p}}} },
+	subjectWords)
 
-var ownerForm = naming(scalarForm("person, service or group", pattern(`((person|service|group):)?`+idPattern), func(_ *reader, text string) (*estate.Principal, error) {
-	p, err := estate.ParsePrincipal(text)
-	if err == nil && p.Kind > estate.IsGroup {
-		err = fmt.Errorf("%s can't own anything; an owner is a person, service:ID or group:ID", text)
-	}
-	return &p, err
-}), subjectSections, ownerNaming, subjectWords)
+var ownerForm = naming(scalarForm("person, service or group", pattern(`((person|service|group):)?`+idPattern),
+	func(_ *reader, text string) (*estate.Principal, error) {
+		p, err := estate.ParsePrincipal(text)
+		if err == nil && p.Kind > estate.IsGroup {
+			err = fmt.Errorf("%s can't own anything; an owner is a person, service:ID or group:ID", text)
+		}
+		return &p, err
+	}), subjectSections, ownerNaming, subjectWords)
 
 // refTo reads the id of an entry of a section.
 func refTo(section string) form[estate.Ref] {
-	return naming(form[estate.Ref]{name: "id", schema: pattern(idPattern), read: func(r *reader, n *yaml.Node) (estate.Ref, bool) {
-		text, ok := parse(r, n, "an id", func(text string) (string, error) { return text, estate.CheckID(text) })
-		return estate.Ref{ID: text, Position: r.at(n)}, ok
-	}}, []string{section}, func(ref estate.Ref) Naming {
+	return naming(form[estate.Ref]{name: "id", schema: pattern(idPattern),
+		read: func(r *reader, n *yaml.Node) (estate.Ref, bool) {
+			text, ok := parse(r, n, "an id", func(text string) (string, error) { return text, estate.CheckID(text) })
+			return estate.Ref{ID: text, Position: r.at(n)}, ok
+		}}, []string{section}, func(ref estate.Ref) Naming {
 		if ref.ID == "" {
 			return Naming{}
 		}
@@ -123,11 +130,13 @@ func mayTakeAway[V any](list form[V]) form[V] {
 	return list
 }
 
-var subjectTerm = naming(form[estate.SubjectTerm]{name: "subject", schema: pattern(`(not )?((person|service|group):)?` + idPattern), read: func(r *reader, n *yaml.Node) (estate.SubjectTerm, bool) {
-	t, ok := parse(r, n, "a subject", estate.ParseSubjectTerm)
-	t.Position = r.at(n)
-	return t, ok
-}}, subjectSections, func(t estate.SubjectTerm) Naming { return Naming{Subjects: estate.Subjects{t}} }, subjectWords)
+var subjectTerm = naming(form[estate.SubjectTerm]{name: "subject",
+	schema: pattern(`(not )?((person|service|group):)?` + idPattern),
+	read: func(r *reader, n *yaml.Node) (estate.SubjectTerm, bool) {
+		t, ok := parse(r, n, "a subject", estate.ParseSubjectTerm)
+		t.Position = r.at(n)
+		return t, ok
+	}}, subjectSections, func(t estate.SubjectTerm) Naming { return Naming{Subjects: estate.Subjects{t}} }, subjectWords)
 
 var subjectTerms = termsOf("subjects", subjectTerm, func(l estate.Subjects) Naming { return Naming{Subjects: l} })
 
@@ -138,13 +147,16 @@ var membersForm = mayTakeAway(subjectTerms)
 
 const operationPattern = `(not )?(all|(only|up to|from) (view|use|change|govern)|[a-z0-9.*-]*[*.][a-z0-9.*-]*)`
 
-var operationTerm = naming(form[estate.OperationTerm]{name: "operation", schema: pattern(operationPattern), read: func(r *reader, n *yaml.Node) (estate.OperationTerm, bool) {
-	t, ok := parse(r, n, "an operation", estate.ParseOperationTerm)
-	t.Position = r.at(n)
-	return t, ok
-}}, []string{NamesOperation}, func(t estate.OperationTerm) Naming { return Naming{Operations: estate.Operations{t}} }, operationWords)
+var operationTerm = naming(form[estate.OperationTerm]{name: "operation", schema: pattern(operationPattern),
+	read: func(r *reader, n *yaml.Node) (estate.OperationTerm, bool) {
+		t, ok := parse(r, n, "an operation", estate.ParseOperationTerm)
+		t.Position = r.at(n)
+		return t, ok
+	}}, []string{NamesOperation}, func(t estate.OperationTerm) Naming { return Naming{Operations: estate.Operations{t}} },
+	operationWords)
 
-var operationTerms = termsOf("operations", operationTerm, func(l estate.Operations) Naming { return Naming{Operations: l} })
+var operationTerms = termsOf("operations", operationTerm,
+	func(l estate.Operations) Naming { return Naming{Operations: l} })
 
 var operationsForm = gathers(operationTerms, func(t estate.OperationTerm) bool { return t.Not })
 
@@ -164,24 +176,29 @@ type selector struct {
 	not     *estate.ResourceTerm
 }
 
-var patternForm = scalarForm("address or pattern", pattern(`[\p{L}\p{Nd}*][^\x00-\x1f]*`), func(_ *reader, text string) (*estate.Pattern, error) {
-	p, err := estate.ParsePattern(text)
-	return &p, err
-})
+var patternForm = scalarForm("address or pattern", pattern(`[\p{L}\p{Nd}*][^\x00-\x1f]*`),
+	func(_ *reader, text string) (*estate.Pattern, error) {
+		p, err := estate.ParsePattern(text)
+		return &p, err
+	})
 
 var selectorFields = []field{
 	of("in", patternForm, "inside what this covers", func(s *selector) **estate.Pattern { return &s.in }),
-	of("kind", listOf(textForm), "in a system of this kind, or of one based on it", func(s *selector) *[]string { return &s.kinds }),
+	of("kind", listOf(textForm), "in a system of this kind, or of one based on it",
+		func(s *selector) *[]string { return &s.kinds }),
 	of("type", listOf(textForm), "of this type", func(s *selector) *[]string { return &s.types }),
 	of("tags", matchesForm(false), "with these values in effect", func(s *selector) *[]estate.Match { return &s.tags }),
-	of("owner", listOf(principalForm), "with this owner, as written", func(s *selector) *[]estate.Principal { return &s.owners }),
+	of("owner", listOf(principalForm), "with this owner, as written",
+		func(s *selector) *[]estate.Principal { return &s.owners }),
 	of("exactly", flagForm, "what `in` matches alone, not what is inside", func(s *selector) *bool { return &s.exactly }),
 }
 
 var resourceTerm = naming(form[estate.ResourceTerm]{
-	name:   "resource",
-	schema: object{"anyOf": []any{pattern(resourcePattern), object{"$ref": "#/$defs/selector"}, object{"type": "object", "required": []any{"not"}, "additionalProperties": false, "properties": object{"not": object{"$ref": "#/$defs/selector"}}}}},
-	read:   readResourceTerm,
+	name: "resource",
+	schema: object{"anyOf": []any{pattern(resourcePattern), object{"$ref": "#/$defs/selector"},
+		object{"type": "object", "required": []any{"not"}, "additionalProperties": false,
+			"properties": object{"not": object{"$ref": "#/$defs/selector"}}}}},
+	read: readResourceTerm,
 }, placeSections, func(t estate.ResourceTerm) Naming { return Naming{Resources: estate.Resources{t}} }, placeWords)
 
 func readResourceTerm(r *reader, n *yaml.Node) (estate.ResourceTerm, bool) {
@@ -220,7 +237,8 @@ func readResourceTerm(r *reader, n *yaml.Node) (estate.ResourceTerm, bool) {
 		r.wrong(n, "write everything, if that is meant", "the selector says nothing")
 		return estate.ResourceTerm{}, false
 	}
-	return estate.ResourceTerm{In: s.in, Exactly: s.exactly, Kinds: s.kinds, Types: s.types, Tags: s.tags, Owners: s.owners, Position: r.at(n)}, true
+	return estate.ResourceTerm{In: s.in, Exactly: s.exactly, Kinds: s.kinds, Types: s.types, Tags: s.tags,
+		Owners: s.owners, Position: r.at(n)}, true
 }
 
 // looksLikeAddress tells `{ridge-net: summit}` from a selector: one pair of scalars whose key no selector has.
@@ -236,26 +254,28 @@ var resourcesForm = gathers(
 
 // checkKey tells what is wrong with the key of a tag or attribute.
 func checkKey(key string) error {
-	if key == "" || len(key) > estate.MaxID || strings.ContainsFunc(key, func(c rune) bool { return unicode.IsControl(c) || unicode.IsSpace(c) }) {
+	if key == "" || len(key) > estate.MaxID ||
+		strings.ContainsFunc(key, func(c rune) bool { return unicode.IsControl(c) || unicode.IsSpace(c) }) {
 		return fmt.Errorf("%q is no key of a tag: it has no spaces and at most %d bytes", key, estate.MaxID)
 	}
 	return nil
 }
 
 // tagsForm reads keys with one text each.
-var tagsForm = form[estate.Tags]{name: "tags", schema: object{"type": "object", "additionalProperties": anyScalar}, read: func(r *reader, n *yaml.Node) (estate.Tags, bool) {
-	var out estate.Tags
-	ok := r.pairs(n, "tags, as in {team: domes}", func(key, value *yaml.Node) {
-		if err := checkKey(key.Value); err != nil {
-			r.wrong(key, "", "%s", err)
-		}
-		if text, ok := textForm.read(r, value); ok {
-			out = append(out, estate.Tag{Key: key.Value, Value: text})
-		}
-	})
-	slices.SortFunc(out, func(a, b estate.Tag) int { return strings.Compare(a.Key, b.Key) })
-	return out, ok
-}}
+var tagsForm = form[estate.Tags]{name: "tags", schema: object{"type": "object", "additionalProperties": anyScalar},
+	read: func(r *reader, n *yaml.Node) (estate.Tags, bool) {
+		var out estate.Tags
+		ok := r.pairs(n, "tags, as in {team: domes}", func(key, value *yaml.Node) {
+			if err := checkKey(key.Value); err != nil {
+				r.wrong(key, "", "%s", err)
+			}
+			if text, ok := textForm.read(r, value); ok {
+				out = append(out, estate.Tag{Key: key.Value, Value: text})
+			}
+		})
+		slices.SortFunc(out, func(a, b estate.Tag) int { return strings.Compare(a.Key, b.Key) })
+		return out, ok
+	}}
 
 // matchesForm reads keys with the values of which one must be there. Attributes of a request may be compared with
 // the empty text; a tag never has it.
@@ -264,7 +284,8 @@ func matchesForm(attributes bool) form[[]estate.Match] {
 	if attributes {
 		name = "attributes to match"
 	}
-	return form[[]estate.Match]{name: name, schema: object{"type": "object", "minProperties": 1, "additionalProperties": listOf(textForm).schema}, read: func(r *reader, n *yaml.Node) ([]estate.Match, bool) {
+	return form[[]estate.Match]{name: name, schema: object{"type": "object", "minProperties": 1,
+		"additionalProperties": listOf(textForm).schema}, read: func(r *reader, n *yaml.Node) ([]estate.Match, bool) {
 		var out []estate.Match
 		ok := r.pairs(n, name+", as in {team: domes}", func(key, value *yaml.Node) {
 			err := checkKey(key.Value)
@@ -277,7 +298,8 @@ func matchesForm(attributes bool) form[[]estate.Match] {
 			}
 			values, ok := listOf(textForm).read(r, value)
 			if ok && !attributes && slices.Contains(values, "") {
-				r.wrong(value, "an empty value clears a tag, so none ever has it; for tags that are not set write not: {…}", "a tag is never empty")
+				r.wrong(value, "an empty value clears a tag, so none ever has it; for tags that are not set write not: {…}",
+					"a tag is never empty")
 				return
 			}
 			if ok {
@@ -294,14 +316,16 @@ func matchesForm(attributes bool) form[[]estate.Match] {
 }
 
 // momentForm reads a date or a time in the estate's zone.
-var momentForm = scalarForm("date or time", object{"type": "string", "pattern": `^\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}.*)?$`}, func(r *reader, text string) (*estate.Moment, error) {
-	m, err := estate.ParseMoment(r.zone, text)
-	return m, exact(text, err)
-})
+var momentForm = scalarForm("date or time", object{"type": "string", "pattern": `^\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}.*)?$`},
+	func(r *reader, text string) (*estate.Moment, error) {
+		m, err := estate.ParseMoment(r.zone, text)
+		return m, exact(text, err)
+	})
 
 // exact refuses more digits of a second than the program keeps.
 func exact(text string, err error) error {
-	if _, fraction, found := strings.Cut(text, "."); err == nil && found && len(strings.TrimRight(fraction, "Zz+-:0123456789")) == 0 {
+	if _, fraction, found := strings.Cut(text, "."); err == nil && found &&
+		len(strings.TrimRight(fraction, "Zz+-:0123456789")) == 0 {
 		if digits := strings.IndexFunc(fraction+"Z", func(c rune) bool { return !unicode.IsDigit(c) }); digits > 6 {
 			return fmt.Errorf("%q is finer than a microsecond", text)
 		}
@@ -310,26 +334,30 @@ func exact(text string, err error) error {
 }
 
 // timeForm reads a time alone.
-var timeForm = scalarForm("time", object{"type": "string", "pattern": `^\d{4}-\d{2}-\d{2}[Tt]\d{2}:\d{2}.*$`}, func(r *reader, text string) (*estate.Moment, error) {
-	at, err := r.zone.ParseTime(text)
-	return &estate.Moment{Instant: at, Text: text}, exact(text, err)
-})
+var timeForm = scalarForm("time", object{"type": "string", "pattern": `^\d{4}-\d{2}-\d{2}[Tt]\d{2}:\d{2}.*$`},
+	func(r *reader, text string) (*estate.Moment, error) {
+		at, err := r.zone.ParseTime(text)
+		return &estate.Moment{Instant: at, Text: text}, exact(text, err)
+	})
 
-var durationForm = scalarForm("duration", pattern(`[1-9]\d*[mhd]`), func(_ *reader, text string) (time.Duration, error) {
-	return estate.ParseDuration(text)
-})
+var durationForm = scalarForm("duration", pattern(`[1-9]\d*[mhd]`),
+	func(_ *reader, text string) (time.Duration, error) {
+		return estate.ParseDuration(text)
+	})
 
-var prefixForm = scalarForm("network", pattern(`[0-9a-fA-F:.]+/\d+`), func(_ *reader, text string) (netip.Prefix, error) {
-	return estate.ParsePrefix(text)
-})
+var prefixForm = scalarForm("network", pattern(`[0-9a-fA-F:.]+/\d+`),
+	func(_ *reader, text string) (netip.Prefix, error) {
+		return estate.ParsePrefix(text)
+	})
 
 var addrForm = scalarForm("address", pattern(`[0-9a-fA-F:.]+`), func(_ *reader, text string) (netip.Addr, error) {
 	return estate.ParseAddr(text)
 })
 
-var hoursForm = scalarForm("hours", pattern(`([a-z,-]+ +)?\d\d:\d\d-\d\d:\d\d`), func(_ *reader, text string) (estate.Hours, error) {
-	return estate.ParseHours(text)
-})
+var hoursForm = scalarForm("hours", pattern(`([a-z,-]+ +)?\d\d:\d\d-\d\d:\d\d`),
+	func(_ *reader, text string) (estate.Hours, error) {
+		return estate.ParseHours(text)
+	})
 
 // addressForm reads the path of a resource in its system; the system is put before it later.
 var pathForm = scalarForm("path", pattern(`[^\x00-\x1f]+`), func(_ *reader, text string) (string, error) {

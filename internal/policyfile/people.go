@@ -10,8 +10,9 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// personReader reads rows of an inventory of people without making nodes of them. Cells mostly repeat: what one
-// comes to is asked of the ordinary reader once. A row with anything else in it, or anything wrong, is left to the ordinary reader.
+// personReader reads rows of an inventory of people without making nodes of them. Cells mostly repeat: what one comes
+// to is asked of the ordinary reader once. A row with anything else in it, or anything wrong, is left to the ordinary
+// reader.
 type personReader struct {
 	probe   *reader
 	file    string
@@ -23,7 +24,8 @@ type personReader struct {
 }
 
 func newPersonReader(r *reader, columns []string) *personReader {
-	return &personReader{probe: r.scratch(), file: r.file, columns: columns, moments: map[string]*estate.Moment{}, tags: map[string]estate.Tags{}}
+	return &personReader{probe: r.scratch(), file: r.file, columns: columns, moments: map[string]*estate.Moment{},
+		tags: map[string]estate.Tags{}}
 }
 
 // maxMemory bounds how many cells a reader remembers.
@@ -127,7 +129,8 @@ func (p *personReader) tagsOf(row []string) (estate.Tags, bool) {
 	n := &yaml.Node{Kind: yaml.MappingNode}
 	for i, cell := range row {
 		if key, is := strings.CutPrefix(p.columns[i], "tag."); is && cell != "" {
-			n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key, Tag: "!!str"}, &yaml.Node{Kind: yaml.ScalarNode, Value: cell, Tag: cellTag(cell)})
+			n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key, Tag: "!!str"},
+				&yaml.Node{Kind: yaml.ScalarNode, Value: cell, Tag: cellTag(cell)})
 		}
 	}
 	p.probe.errors = p.probe.errors[:0]

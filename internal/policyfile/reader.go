@@ -23,7 +23,8 @@ type loader struct {
 	lines    map[string][]string // of those that have errors
 	// listedPeople are those of inventories, in order: they alone name their groups.
 	listedPeople []*estate.Subject
-	// fresh names the files whose entries have yet to be resolved, where all other entries are and nothing that they name is gone; nil: all have.
+	// fresh names the files whose entries have yet to be resolved, where all other entries are and nothing that they name
+	// is gone; nil: all have.
 	fresh map[string]bool
 	// incomplete says that something with a name could not be read at all: then a name that finds nothing proves
 	// nothing, and names are not looked up.
@@ -78,9 +79,11 @@ func (r *reader) scalar(n *yaml.Node, should string) (string, bool) {
 	switch {
 	case n.Kind == yaml.ScalarNode:
 		return n.Value, true
-	case n.Kind == yaml.MappingNode && len(n.Content) == 2 && n.Content[0].Kind == yaml.ScalarNode && n.Content[1].Kind == yaml.ScalarNode:
+	case n.Kind == yaml.MappingNode && len(n.Content) == 2 && n.Content[0].Kind == yaml.ScalarNode &&
+		n.Content[1].Kind == yaml.ScalarNode:
 		key, value := n.Content[0].Value, n.Content[1].Value
-		r.wrong(n, fmt.Sprintf("write %s:%s, with no space after the colon", key, value), "%q is a key with a value; %s is meant here", key+": "+value, should)
+		r.wrong(n, fmt.Sprintf("write %s:%s, with no space after the colon", key, value),
+			"%q is a key with a value; %s is meant here", key+": "+value, should)
 	default:
 		r.wrong(n, "", "a %s stands where %s is meant", nodeName(n), should)
 	}
@@ -157,7 +160,8 @@ func (r *reader) check(n *yaml.Node, depth int) (deep bool) {
 	}
 	switch {
 	case n.Kind == yaml.AliasNode:
-		r.wrong(n, fmt.Sprintf("a value that begins with * is written in quotes: %q; to repeat something, write it out", "*"+n.Value), "aliases are not used")
+		r.wrong(n, fmt.Sprintf("a value that begins with * is written in quotes: %q; to repeat something, write it out",
+			"*"+n.Value), "aliases are not used")
 		return false
 	case n.Anchor != "":
 		r.wrong(n, "leave &"+n.Anchor+" out", "anchors are not used")
@@ -180,7 +184,8 @@ func (r *reader) check(n *yaml.Node, depth int) (deep bool) {
 			case key.Kind != yaml.ScalarNode && key.Kind != yaml.AliasNode:
 				r.wrong(key, "", "a %s can't be a key", nodeName(key))
 			case key.Kind == yaml.ScalarNode && seen[key.Value] != nil:
-				r.wrong(key, fmt.Sprintf("the first stands in line %d; keep one of them", seen[key.Value].Line), "the key %q occurs twice", key.Value)
+				r.wrong(key, fmt.Sprintf("the first stands in line %d; keep one of them", seen[key.Value].Line),
+					"the key %q occurs twice", key.Value)
 			default:
 				seen[key.Value] = key
 			}
@@ -206,7 +211,8 @@ func (r *reader) taggedWrong(n *yaml.Node) {
 		if n.Value != "" {
 			name += " " + n.Value
 		}
-		r.wrong(n, "write not "+strings.TrimSpace(name), "%q takes nothing away: a ! is a tag in YAML, and tags are not used", tag)
+		r.wrong(n, "write not "+strings.TrimSpace(name), "%q takes nothing away: a ! is a tag in YAML, and tags are not used",
+			tag)
 		return
 	}
 	r.wrong(n, "leave it out; values are text as written", "the tag %s is not used", tag)

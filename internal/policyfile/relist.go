@@ -11,7 +11,8 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// relisted is what is not the same in inventories of people that have changed. Only the lines that differ are read: a list can be long.
+// relisted is what is not the same in inventories of people that have changed. Only the lines that differ are read: a
+// list can be long.
 type relisted struct {
 	people []person
 	gone   map[string]map[estate.Principal]bool // by inventory, those who are in no group by it any more, or in others
@@ -82,7 +83,8 @@ func (a *relisted) join(l *loader) {
 // left says whether a membership is none any more.
 func (a *relisted) left(t estate.SubjectTerm) bool { return a.gone[t.Position.File][t.Principal] }
 
-// ownGroups takes out of the groups that stand as they stood who is in them no more, and readies those for others that get them.
+// ownGroups takes out of the groups that stand as they stood who is in them no more, and readies those for others that
+// get them.
 func (a *relisted) ownGroups(e, before *estate.Estate) {
 	joined := map[string]bool{}
 	for _, p := range a.people {
@@ -102,7 +104,8 @@ func (a *relisted) ownGroups(e, before *estate.Estate) {
 	}
 }
 
-// people reads the people of an inventory, without so many bytes at its begin and at its end; of CSV the first line names the columns all the same.
+// people reads the people of an inventory, without so many bytes at its begin and at its end; of CSV the first line
+// names the columns all the same.
 func (l *loader) people(name string, text []byte, head, tail int) ([]person, bool) {
 	all := &inventories{loader: &loader{estate: estate.New(), zone: l.zone, settings: l.settings}}
 	r := &reader{loader: all.loader, file: name}
@@ -127,8 +130,8 @@ func (l *loader) people(name string, text []byte, head, tail int) ([]person, boo
 	return all.people, len(all.errors) == 0
 }
 
-// alikeLines tells how many bytes two texts have in common at their begin and at their end, in whole lines. Of CSV, a line break in
-// quotes ends no line, and the columns are in common or nothing is.
+// alikeLines tells how many bytes two texts have in common at their begin and at their end, in whole lines. Of CSV, a
+// line break in quotes ends no line, and the columns are in common or nothing is.
 func alikeLines(a, b []byte, isCSV bool) (head, tail int) {
 	n := min(len(a), len(b))
 	for head < n && a[head] == b[head] {

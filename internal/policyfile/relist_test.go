@@ -25,7 +25,8 @@ func TestReadingSomeLinesAgain(t *testing.T) {
 			return [4]string{fmt.Sprint("p", rapid.IntRange(0, 30).Draw(t, "id")), title, groups, status}
 		})
 		rows := rapid.SliceOfNDistinct(row, 0, 12, func(r [4]string) string { return r[0] })
-		columns := rapid.SampledFrom([]string{"id,title,groups,status", "\ufeffid,title,groups,status", "id,title,groups,status,tag.x"})
+		columns := rapid.SampledFrom([]string{"id,title,groups,status", "\ufeffid,title,groups,status",
+			"id,title,groups,status,tag.x"})
 		text := func(columns string, rows [][4]string) string {
 			out := columns + "\n"
 			if name == "people.ndjson" {
@@ -40,7 +41,8 @@ func TestReadingSomeLinesAgain(t *testing.T) {
 					out += fmt.Sprintf(`{"id": %q, "title": %q, "status": %q%s}`+"\n", r[0], r[1], r[3], groups)
 					continue
 				}
-				out += fmt.Sprintf("%s,\"%s\",%s,%s%s\n", r[0], strings.ReplaceAll(r[1], `"`, `""`), r[2], r[3], strings.Repeat(",", strings.Count(columns, ",")-3))
+				out += fmt.Sprintf("%s,\"%s\",%s,%s%s\n", r[0], strings.ReplaceAll(r[1], `"`, `""`), r[2], r[3],
+					strings.Repeat(",", strings.Count(columns, ",")-3))
 			}
 			return strings.TrimRight(out, rapid.SampledFrom([]string{"", "\n"}).Draw(t, "end"))
 		}
@@ -63,8 +65,9 @@ func TestReadingSomeLinesAgain(t *testing.T) {
 		files := func(text string) fstest.MapFS {
 			return fstest.MapFS{
 				"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{people: " + name + "}]\n")},
-				"groups.yaml":      {Data: []byte("groups: {crew: {members: [boss]}, others: {members: group:crew}}\npeople: {boss: {}}\n")},
-				name:               {Data: []byte(text)},
+				"groups.yaml": {Data: []byte("groups: {crew: {members: [boss]}, others: {members: group:crew}}\npeople: " +
+					"{boss: {}}\n")},
+				name: {Data: []byte(text)},
 			}
 		}
 		was, is := files(text(columns.Draw(t, "columns"), first)), files(text(columns.Draw(t, "columns after"), second))

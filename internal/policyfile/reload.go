@@ -9,9 +9,9 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// Reload gives what Load would, where all files but a few are those that an estate was read from. What stands in the others it shares with
-// that estate; was has the files as they were then. A change of settings, catalogs, systems, resources or inventories of those is read as a whole, and so is one
-// with errors, for all that is wrong to come out.
+// Reload gives what Load would, where all files but a few are those that an estate was read from. What stands in the
+// others it shares with that estate; was has the files as they were then. A change of settings, catalogs, systems,
+// resources or inventories of those is read as a whole, and so is one with errors, for all that is wrong to come out.
 func Reload(was, files fs.FS, before *estate.Estate, changed []string) (*estate.Estate, error) {
 	if e := reload(was, files, before, changed); e != nil {
 		return e, nil
@@ -42,7 +42,8 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 	if stands {
 		return nil
 	}
-	l := &loader{zone: before.Zone, texts: map[string][]byte{}, lines: map[string][]string{}, settings: settings{ignore: before.Ignore}}
+	l := &loader{zone: before.Zone, texts: map[string][]byte{}, lines: map[string][]string{},
+		settings: settings{ignore: before.Ignore}}
 	var documents []*document
 	var edits []estate.Edit
 	if len(lists) > 0 { // which add to them
@@ -62,7 +63,8 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 		for _, root := range d.roots {
 			for i := 0; i < len(root.Content); i += 2 {
 				name := root.Content[i].Value
-				if !slices.Contains(sectionNames(), name) || slices.ContainsFunc(whole, func(s *section) bool { return s.name == name }) {
+				if !slices.Contains(sectionNames(), name) ||
+					slices.ContainsFunc(whole, func(s *section) bool { return s.name == name }) {
 					return nil
 				}
 				edits = append(edits, estate.Own(name))
@@ -111,7 +113,8 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 	again.ownGroups(e, before)
 	// What resources name has to be there still.
 	for _, owner := range e.Tree.Owners {
-		if owner != nil && (owner.Kind == estate.IsGroup && e.Groups[owner.ID] == nil || owner.Kind != estate.IsGroup && e.Subject(*owner) == nil) {
+		if owner != nil && (owner.Kind == estate.IsGroup && e.Groups[owner.ID] == nil || owner.Kind != estate.IsGroup &&
+			e.Subject(*owner) == nil) {
 			return nil
 		}
 	}

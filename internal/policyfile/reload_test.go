@@ -15,10 +15,11 @@ func TestReadingAgain(t *testing.T) {
 	files := func() fstest.MapFS {
 		return fstest.MapFS{
 			"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{people: more.csv}]\n")},
-			"systems.yaml":     {Data: []byte("systems: {db: {kind: database, owner: ana, resources: {x: {owner: group:crew}}}}\n")},
-			"people.yaml":      {Data: []byte("people: {ana: {}, bo: {}}\ngroups: {crew: {members: [ana]}, others: {}}\n")},
-			"more.csv":         {Data: []byte("id,name,groups\ncai,Cai,crew\n")},
-			"access.yaml":      {Data: []byte("roles: {r: {allow: all}}\ngrants: {g: {to: group:crew, role: r, on: db}}\n")},
+			"systems.yaml": {Data: []byte("systems: {db: {kind: database, owner: ana, resources: {x: {owner: " +
+				"group:crew}}}}\n")},
+			"people.yaml": {Data: []byte("people: {ana: {}, bo: {}}\ngroups: {crew: {members: [ana]}, others: {}}\n")},
+			"more.csv":    {Data: []byte("id,name,groups\ncai,Cai,crew\n")},
+			"access.yaml": {Data: []byte("roles: {r: {allow: all}}\ngrants: {g: {to: group:crew, role: r, on: db}}\n")},
 		}
 	}
 	load := func(fs fstest.MapFS) *estate.Estate {
@@ -27,13 +28,17 @@ func TestReadingAgain(t *testing.T) {
 		return e
 	}
 	for name, edits := range map[string]map[string]string{
-		"policy":                    {"access.yaml": "roles: {r: {allow: all}, q: {include: r}}\ngrants: {h: {to: [group:crew, bo], role: q, on: db:x}}\n"},
-		"a group with listed ones":  {"people.yaml": "people: {ana: {tags: {a: b}}, dee: {}}\ngroups: {crew: {members: [dee]}, others: {members: group:crew}}\n"},
-		"an inventory":              {"more.csv": "id,name,groups\ncai,Cai,others\ndee,Dee,crew;others\n"},
-		"an inventory and a group":  {"more.csv": "id,name,groups\ncai,Cai,others;crew\n", "people.yaml": "people: {ana: {}}\ngroups: {others: {members: ana}, crew: {}}\n"},
+		"policy": {"access.yaml": "roles: {r: {allow: all}, q: {include: r}}\ngrants: {h: {to: " +
+			"[group:crew, bo], role: q, on: db:x}}\n"},
+		"a group with listed ones": {"people.yaml": "people: {ana: {tags: {a: b}}, dee: {}}\ngroups: {crew: {members: " +
+			"[dee]}, others: {members: group:crew}}\n"},
+		"an inventory": {"more.csv": "id,name,groups\ncai,Cai,others\ndee,Dee,crew;others\n"},
+		"an inventory and a group": {"more.csv": "id,name,groups\ncai,Cai,others;crew\n",
+			"people.yaml": "people: {ana: {}}\ngroups: {others: {members: ana}, crew: {}}\n"},
 		"a new file":                {"new.yaml": "people: {zoe: {}}\n"},
 		"systems, which is a whole": {"systems.yaml": "systems: {db: {kind: database}, web: {kind: server}}\n"},
-		"settings, likewise":        {"hidden-gate.yaml": "hidden-gate: 1\ntimezone: Atlantic/Azores\n", "people.yaml": "people: {ana: {}, bo: {}}\ngroups: {crew: {members: bo}}\n"},
+		"settings, likewise": {"hidden-gate.yaml": "hidden-gate: 1\ntimezone: Atlantic/Azores\n",
+			"people.yaml": "people: {ana: {}, bo: {}}\ngroups: {crew: {members: bo}}\n"},
 	} {
 		before, after := files(), files()
 		old := load(before)
@@ -63,8 +68,9 @@ func TestReadingAgain(t *testing.T) {
 		"an owner of a system is gone":   {"people.yaml": "people: {bo: {}}\ngroups: {crew: {members: bo}}\n"},
 		"a role is gone":                 {"access.yaml": "grants: {g: {to: group:crew, role: r, on: db}}\n"},
 		"an id comes twice":              {"new.yaml": "people: {cai: {}}\n"},
-		"a circle":                       {"people.yaml": "people: {ana: {}}\ngroups: {crew: {members: group:others}, others: {members: group:crew}}\n"},
-		"an inventory names no group":    {"more.csv": "id,name,groups\ncai,Cai,nobody\n"},
+		"a circle": {"people.yaml": "people: {ana: {}}\ngroups: {crew: {members: group:others}, " +
+			"others: {members: group:crew}}\n"},
+		"an inventory names no group": {"more.csv": "id,name,groups\ncai,Cai,nobody\n"},
 	} {
 		after := files()
 		var changed []string

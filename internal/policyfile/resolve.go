@@ -94,7 +94,8 @@ func (l *loader) circles(section string) {
 			switch state[ref.ID] {
 			case open:
 				way := append(slices.Clone(path[slices.Index(path, ref.ID):]), ref.ID)
-				l.fail(ref.Position, "take one of them out", "%s %s leads back to itself: %s", what, ref.ID, strings.Join(way, " → "))
+				l.fail(ref.Position, "take one of them out", "%s %s leads back to itself: %s", what, ref.ID,
+					strings.Join(way, " → "))
 			case unseen:
 				if known[ref.ID] {
 					visit(ref.ID)
@@ -102,7 +103,8 @@ func (l *loader) circles(section string) {
 			}
 			if n := length[ref.ID] + 1; n > length[id] {
 				if length[id] = n; n == MaxChain {
-					l.fail(ref.Position, "let it name those at the end of the chain itself", "%s %s begins a chain of more than %d, each naming the next", what, id, MaxChain)
+					l.fail(ref.Position, "let it name those at the end of the chain itself",
+						"%s %s begins a chain of more than %d, each naming the next", what, id, MaxChain)
 				}
 			}
 		}
@@ -116,7 +118,8 @@ func (l *loader) circles(section string) {
 	}
 }
 
-// resolveKinds sees that no kind is based on itself in the end, and that an operation means the same wherever it occurs.
+// resolveKinds sees that no kind is based on itself in the end, and that an operation means the same wherever it
+// occurs.
 func (l *loader) resolveKinds() {
 	e := l.estate
 	before := len(l.errors)
@@ -150,11 +153,13 @@ func (l *loader) resolveKinds() {
 			}
 			for up := e.Kinds[k.BasedOn.ID]; up != nil; up = e.Kinds[up.BasedOn.ID] {
 				if slices.ContainsFunc(up.Operations, func(u *estate.Operation) bool { return u.Name == o.Name }) {
-					l.fail(o.Position, "give it a name of its own", "%s is an operation of %s already, on which %s is based", o.Name, up.ID, k.ID)
+					l.fail(o.Position, "give it a name of its own", "%s is an operation of %s already, on which %s is based", o.Name,
+						up.ID, k.ID)
 				}
 			}
 			if first.Level != o.Level || first.HighRisk != o.HighRisk || first.Exclusive != o.Exclusive {
-				l.fail(o.Position, "give it another name, or the same level, risk and exclusive", "%s means something else in %s", o.Name, byName[o.Name])
+				l.fail(o.Position, "give it another name, or the same level, risk and exclusive", "%s means something else in %s",
+					o.Name, byName[o.Name])
 			}
 		}
 	}

@@ -86,7 +86,8 @@ func withDoc(schema any, doc string) any {
 	return out
 }
 
-// Words gives the words of which a key's value is one, for completion: those of the key on a page of Pages; nil where any text may stand.
+// Words gives the words of which a key's value is one, for completion: those of the key on a page of Pages; nil where
+// any text may stand.
 func Words(page, key string) []string {
 	for _, p := range Pages() {
 		for _, f := range p.Fields {
@@ -149,7 +150,8 @@ func Pages() []Page {
 		case "catalogs":
 			out = append(out, page("an operation", "Under `operations` of a catalog.", operationFields))
 		case "systems":
-			out = append(out, page("a resource", "Under `resources` of a system, and in inventories of resources beside `at`, its address.", own(resourceFields)))
+			out = append(out, page("a resource",
+				"Under `resources` of a system, and in inventories of resources beside `at`, its address.", own(resourceFields)))
 		case "grants":
 			out = append(out, page("on-request", "Under `on-request` of a grant.", requestFields))
 		case "tests":

@@ -25,7 +25,8 @@ type section struct {
 func sectionOf[T any, P interface {
 	*T
 	estate.Head
-}](name, one, doc string, table []field, place func(*estate.Estate) map[string]P, finish func(*reader, P, *yaml.Node)) *section {
+}](name, one, doc string, table []field, place func(*estate.Estate) map[string]P,
+	finish func(*reader, P, *yaml.Node)) *section {
 	s := &section{name: name, one: one, doc: doc, table: append(table, common...)}
 	s.create = func() estate.Head { return P(new(T)) }
 	s.add = func(e *estate.Estate, h estate.Head) { place(e)[h.Head().ID] = h.(P) }
@@ -116,7 +117,8 @@ func (s *section) enter(r *reader, entry estate.Head, at diagnostic.Position) {
 	id := entry.Head().ID
 	if first := s.find(r.estate, id); first != nil {
 		if first.Source.File != "" {
-			r.fail(at, "an id is defined once in the whole workspace; the first stands in "+first.Source.Short(), "%s %q is defined twice", s.one, id)
+			r.fail(at, "an id is defined once in the whole workspace; the first stands in "+first.Source.Short(),
+				"%s %q is defined twice", s.one, id)
 		} else {
 			r.fail(at, "choose another id; with based-on: "+id+" a kind can add to it", "%s %q is built in", s.one, id)
 		}
@@ -130,13 +132,17 @@ var common = []field{
 	head("title", textForm, "a name for people to read", func(o *estate.Object) *string { return &o.Title }).by(Free),
 	head("about", textForm, "what it is", func(o *estate.Object) *string { return &o.About }).by(Free),
 	head("why", textForm, "why it is so", func(o *estate.Object) *string { return &o.Why }).by(Free),
-	head("owner", ownerForm, "who answers for it: a person, `service:ID` or `group:ID`, whose members then own", func(o *estate.Object) **estate.Principal { return &o.Owner }).by(ByControl),
-	head("protected", flagForm, "commands refuse to remove, end or suspend it", func(o *estate.Object) *bool { return &o.Protected }).by(Owners),
-	head("accept", listOf(acceptanceForm), "findings that are accepted, each with why, until an end", func(o *estate.Object) *[]estate.Acceptance { return &o.Accept }).by(Owners),
+	head("owner", ownerForm, "who answers for it: a person, `service:ID` or `group:ID`, whose members then own",
+		func(o *estate.Object) **estate.Principal { return &o.Owner }).by(ByControl),
+	head("protected", flagForm, "commands refuse to remove, end or suspend it",
+		func(o *estate.Object) *bool { return &o.Protected }).by(Owners),
+	head("accept", listOf(acceptanceForm), "findings that are accepted, each with why, until an end",
+		func(o *estate.Object) *[]estate.Acceptance { return &o.Accept }).by(Owners),
 }
 
 var findingForm = naming(textForm, []string{NamesFinding},
-	func(code string) Naming { return Naming{Section: NamesFinding, Entries: []estate.Ref{{ID: code}}} }, entryWords(NamesFinding))
+	func(code string) Naming { return Naming{Section: NamesFinding, Entries: []estate.Ref{{ID: code}}} },
+	entryWords(NamesFinding))
 
 var acceptanceFields = []field{
 	of("finding", findingForm, "the finding's code", func(a *estate.Acceptance) *string { return &a.Finding }).must(),

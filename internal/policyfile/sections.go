@@ -30,22 +30,29 @@ func in(file string, some ...*section) []*section {
 	return some
 }
 
-var typesForm = listOf(scalarForm("type of resource", pattern(`[a-z0-9-]+`), func(_ *reader, text string) (string, error) {
-	return text, estate.CheckResourceType(text)
-}))
+var typesForm = listOf(scalarForm("type of resource", pattern(`[a-z0-9-]+`),
+	func(_ *reader, text string) (string, error) {
+		return text, estate.CheckResourceType(text)
+	}))
 
 // needForm names an operation; Operation.Needs keeps no place of its own.
 var needForm = naming(textForm, []string{NamesOperation},
-	func(name string) Naming { return Naming{Section: NamesOperation, Entries: []estate.Ref{{ID: name}}} }, entryWords(NamesOperation))
+	func(name string) Naming { return Naming{Section: NamesOperation, Entries: []estate.Ref{{ID: name}}} },
+	entryWords(NamesOperation))
 
 var operationFields = []field{
-	of("level", oneOf("level", estate.LevelNames()...), "how far it goes", func(o *operation) *string { return &o.level }).must(),
+	of("level", oneOf("level", estate.LevelNames()...), "how far it goes",
+		func(o *operation) *string { return &o.level }).must(),
 	of("about", textForm, "what it does, in a few words", func(o *operation) *string { return &o.About }),
-	of("types", typesForm, "the types of resource it applies to; left out: every type of its kind", func(o *operation) *[]string { return &o.Types }),
-	of("needs", listOf(needForm), "operations without which it is of no use, at the resource or the nearest place above where they are valid", func(o *operation) *[]string { return &o.Needs }),
+	of("types", typesForm, "the types of resource it applies to; left out: every type of its kind",
+		func(o *operation) *[]string { return &o.Types }),
+	of("needs", listOf(needForm),
+		"operations without which it is of no use, at the resource or the nearest place above where they are valid",
+		func(o *operation) *[]string { return &o.Needs }),
 	of("risk", oneOf("risk", "high"), "it can do great harm", func(o *operation) *string { return &o.risk }),
 	of("exclusive", flagForm, "one subject at a time", func(o *operation) *bool { return &o.Exclusive }),
-	of("opens", listOf(oneOf("way to further access", estate.Opens...)), "the subject can get further access through it", func(o *operation) *[]string { return &o.Opens }),
+	of("opens", listOf(oneOf("way to further access", estate.Opens...)), "the subject can get further access through it",
+		func(o *operation) *[]string { return &o.Opens }),
 	of("notice", textForm, "shown before an edit hands it out", func(o *operation) *string { return &o.Notice }),
 }
 
@@ -55,12 +62,14 @@ type operation struct {
 }
 
 var operationMap = form[[]*estate.Operation]{
-	name:   "operations by name",
-	schema: object{"type": "object", "propertyNames": object{"pattern": `^[a-z][a-z0-9-]*(\.[a-z][a-z0-9-]*)+$`}, "additionalProperties": object{"$ref": "#/$defs/operation"}},
+	name: "operations by name",
+	schema: object{"type": "object", "propertyNames": object{"pattern": `^[a-z][a-z0-9-]*(\.[a-z][a-z0-9-]*)+$`},
+		"additionalProperties": object{"$ref": "#/$defs/operation"}},
 	read: func(r *reader, n *yaml.Node) ([]*estate.Operation, bool) {
 		var out []*estate.Operation
 		ok := r.pairs(n, "operations by name", func(key, value *yaml.Node) {
-			name, ok := parse(r, key, "an operation's name", func(text string) (string, error) { return text, estate.CheckOperationName(text) })
+			name, ok := parse(r, key, "an operation's name",
+				func(text string) (string, error) { return text, estate.CheckOperationName(text) })
 			o := operation{Operation: estate.Operation{Name: name, Position: r.at(key)}}
 			before := len(r.errors)
 			if !ok || !r.fields(operationFields, &o, value, "operation "+name, r.at(key)) || len(r.errors) > before {
@@ -88,54 +97,66 @@ var operationMap = form[[]*estate.Operation]{
 	},
 }
 
-var caseForm = form[bool]{name: "word: fold", schema: object{"const": "fold"}, read: func(r *reader, n *yaml.Node) (bool, bool) {
-	_, ok := oneOf("treatment of case", "fold").read(r, n)
-	return ok, ok
-}}
+var caseForm = form[bool]{name: "word: fold", schema: object{"const": "fold"},
+	read: func(r *reader, n *yaml.Node) (bool, bool) {
+		_, ok := oneOf("treatment of case", "fold").read(r, n)
+		return ok, ok
+	}}
 
 var catalogs = sectionOf("catalogs", "catalog", "A kind of system of your own, or one that adds to another.", []field{
-	of("based-on", kindForm, "the kind whose operations it has too", func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).nests().by(Owners),
-	of("types", typesForm, "the default type by depth: the system, what stands in it, …; the last for all below", func(k *estate.Kind) *[]string { return &k.Types }).by(Owners),
+	of("based-on", kindForm, "the kind whose operations it has too",
+		func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).nests().by(Owners),
+	of("types", typesForm, "the default type by depth: the system, what stands in it, …; the last for all below",
+		func(k *estate.Kind) *[]string { return &k.Types }).by(Owners),
 	of("case", caseForm, "`fold`: addresses ignore case", func(k *estate.Kind) *bool { return &k.Fold }).by(Owners),
-	of("operations", operationMap, "what can be done to such a system", func(k *estate.Kind) *[]*estate.Operation { return &k.Operations }).by(Owners),
+	of("operations", operationMap, "what can be done to such a system",
+		func(k *estate.Kind) *[]*estate.Operation { return &k.Operations }).by(Owners),
 }, func(e *estate.Estate) map[string]*estate.Kind { return e.Kinds }, nil)
 
 var systemFields = []field{
-	of("kind", kindForm, "what kind of system it is", func(s *estate.System) *estate.Ref { return &s.Kind }).must().by(Owners),
-	of("tags", tagsForm, "values for conditions and scopes; what is inside inherits them", func(s *estate.System) *estate.Tags { return &s.Tags }).by(ByEffect),
-	of("unlisted", judgeForm, "an address in no inventory: `refuse` (the default) or `judge`", func(s *estate.System) *bool { return &s.Judge }).by(Owners),
-	of("precedence", rolesForm, "whose role wins an exclusive operation; the first is highest, unnamed roles come last", func(s *estate.System) *[]estate.Ref { return &s.Precedence }).by(Owners),
-	of("resources", resourceMap, "what is inside, by path; parents are implied", func(s *estate.System) *[]*estate.Entry { return &s.Resources }).by(ByEffect),
+	of("kind", kindForm, "what kind of system it is",
+		func(s *estate.System) *estate.Ref { return &s.Kind }).must().by(Owners),
+	of("tags", tagsForm, "values for conditions and scopes; what is inside inherits them",
+		func(s *estate.System) *estate.Tags { return &s.Tags }).by(ByEffect),
+	of("unlisted", judgeForm, "an address in no inventory: `refuse` (the default) or `judge`",
+		func(s *estate.System) *bool { return &s.Judge }).by(Owners),
+	of("precedence", rolesForm, "whose role wins an exclusive operation; the first is highest, unnamed roles come last",
+		func(s *estate.System) *[]estate.Ref { return &s.Precedence }).by(Owners),
+	of("resources", resourceMap, "what is inside, by path; parents are implied",
+		func(s *estate.System) *[]*estate.Entry { return &s.Resources }).by(ByEffect),
 }
 
-var judgeForm = form[bool]{name: "word: refuse, judge", schema: object{"enum": []any{"refuse", "judge"}}, read: func(r *reader, n *yaml.Node) (bool, bool) {
-	word, ok := oneOf("treatment of unlisted addresses", "refuse", "judge").read(r, n)
-	return word == "judge", ok
-}}
+var judgeForm = form[bool]{name: "word: refuse, judge", schema: object{"enum": []any{"refuse", "judge"}},
+	read: func(r *reader, n *yaml.Node) (bool, bool) {
+		word, ok := oneOf("treatment of unlisted addresses", "refuse", "judge").read(r, n)
+		return word == "judge", ok
+	}}
 
 var resourceFields = append([]field{
 	of("type", scalarForm("type of resource", pattern(`[a-z0-9-]+`), func(_ *reader, text string) (string, error) {
 		return text, estate.CheckResourceType(text)
 	}), "its type; left out: by depth", func(e *estate.Entry) *string { return &e.Type }).by(ByEffect),
-	of("tags", tagsForm, "values of its own; an empty one clears what it would inherit", func(e *estate.Entry) *estate.Tags { return &e.Tags }).by(ByEffect),
-	{name: "owner", doc: "its owner, instead of an inherited one; empty: none", form: ownerForm.name, schema: object{"anyOf": []any{ownerForm.schema, object{"const": ""}}}, read: func(r *reader, into any, n *yaml.Node) {
-		e := into.(*estate.Entry)
-		if n.Kind == yaml.ScalarNode && n.Value == "" {
-			e.NoOwner = true
-		} else if p, ok := ownerForm.read(r, n); ok {
-			e.Owner = p
-		}
-	}, authority: ByControl, value: func(entry any) (any, bool) {
-		e, ok := entry.(*estate.Entry)
-		if !ok {
-			return nil, false
-		}
-		return []any{e.Owner, e.NoOwner}, true
-	}, names: ownerForm.names, sites: ownerForm.sites, namings: func(entry any, visit func(Naming)) {
-		if e, ok := entry.(*estate.Entry); ok {
-			visit(ownerNaming(e.Owner))
-		}
-	}},
+	of("tags", tagsForm, "values of its own; an empty one clears what it would inherit",
+		func(e *estate.Entry) *estate.Tags { return &e.Tags }).by(ByEffect),
+	{name: "owner", doc: "its owner, instead of an inherited one; empty: none", form: ownerForm.name,
+		schema: object{"anyOf": []any{ownerForm.schema, object{"const": ""}}}, read: func(r *reader, into any, n *yaml.Node) {
+			e := into.(*estate.Entry)
+			if n.Kind == yaml.ScalarNode && n.Value == "" {
+				e.NoOwner = true
+			} else if p, ok := ownerForm.read(r, n); ok {
+				e.Owner = p
+			}
+		}, authority: ByControl, value: func(entry any) (any, bool) {
+			e, ok := entry.(*estate.Entry)
+			if !ok {
+				return nil, false
+			}
+			return []any{e.Owner, e.NoOwner}, true
+		}, names: ownerForm.names, sites: ownerForm.sites, namings: func(entry any, visit func(Naming)) {
+			if e, ok := entry.(*estate.Entry); ok {
+				visit(ownerNaming(e.Owner))
+			}
+		}},
 }, slices.DeleteFunc(slices.Clone(common), func(f field) bool { return f.name == "owner" })...)
 
 var resourceMap = form[[]*estate.Entry]{
@@ -150,7 +171,8 @@ var resourceMap = form[[]*estate.Entry]{
 				}
 				return estate.CanonicalPath(text)
 			})
-			e := &estate.Entry{Object: estate.Object{Source: estate.Source{Position: r.at(key)}}, Address: estate.Address{Path: path}}
+			e := &estate.Entry{Object: estate.Object{Source: estate.Source{Position: r.at(key)}},
+				Address: estate.Address{Path: path}}
 			e.Source.Start, e.Source.End = r.text.Extent(n, key)
 			if ok && r.fields(resourceFields, e, value, "resource "+path, r.at(key)) {
 				out = append(out, e)
@@ -175,11 +197,16 @@ var systems = sectionOf("systems", "system", "The things that are administered, 
 	func(e *estate.Estate) map[string]*estate.System { return e.Systems }, nil)
 
 var subjectFields = append([]field{
-	of("status", oneOf("status", estate.Statuses...), "`active` (the default); the others decide as inactive", func(s *estate.Subject) *string { return &s.Status }).by(Owners),
-	of("tags", tagsForm, "values for conditions and groups", func(s *estate.Subject) *estate.Tags { return &s.Tags }).by(ByEffect),
-	of("last-seen", momentForm, "when it was last used", func(s *estate.Subject) **estate.Moment { return &s.LastSeen }).by(Free),
-	of("reserve", flagForm, "an account for emergencies alone", func(s *estate.Subject) *bool { return &s.Reserve }).by(Owners),
-}, times(Owners, func(s *estate.Subject) **estate.Moment { return &s.Starts }, func(s *estate.Subject) **estate.Moment { return &s.Ends })...)
+	of("status", oneOf("status", estate.Statuses...), "`active` (the default); the others decide as inactive",
+		func(s *estate.Subject) *string { return &s.Status }).by(Owners),
+	of("tags", tagsForm, "values for conditions and groups",
+		func(s *estate.Subject) *estate.Tags { return &s.Tags }).by(ByEffect),
+	of("last-seen", momentForm, "when it was last used",
+		func(s *estate.Subject) **estate.Moment { return &s.LastSeen }).by(Free),
+	of("reserve", flagForm, "an account for emergencies alone",
+		func(s *estate.Subject) *bool { return &s.Reserve }).by(Owners),
+}, times(Owners, func(s *estate.Subject) **estate.Moment { return &s.Starts },
+	func(s *estate.Subject) **estate.Moment { return &s.Ends })...)
 
 var personFields = append([]field{
 	of("name", textForm, "the person's name", func(s *estate.Subject) *string { return &s.Name }).by(Free),
@@ -202,9 +229,12 @@ func finishSubject(service bool) func(*reader, *estate.Subject, *yaml.Node) {
 }
 
 var groups = sectionOf("groups", "group", "People and services that get the same.", []field{
-	of("members", membersForm, "who belongs to it", func(g *estate.Group) *estate.Subjects { return &g.Members }).nests().by(Delegated),
-	of("match", matchesForm(false), "and every person and service whose tags say so, in every key", func(g *estate.Group) *[]estate.Match { return &g.Match }).by(Owners),
-	of("stewards", subjectsForm, "who looks after its membership", func(g *estate.Group) *estate.Subjects { return &g.Stewards }).by(ByControl),
+	of("members", membersForm, "who belongs to it",
+		func(g *estate.Group) *estate.Subjects { return &g.Members }).nests().by(Delegated),
+	of("match", matchesForm(false), "and every person and service whose tags say so, in every key",
+		func(g *estate.Group) *[]estate.Match { return &g.Match }).by(Owners),
+	of("stewards", subjectsForm, "who looks after its membership",
+		func(g *estate.Group) *estate.Subjects { return &g.Stewards }).by(ByControl),
 	of("tags", tagsForm, "values for listings", func(g *estate.Group) *estate.Tags { return &g.Tags }).by(Free),
 }, func(e *estate.Estate) map[string]*estate.Group { return e.Groups }, func(r *reader, g *estate.Group, n *yaml.Node) {
 	onlyNot := len(g.Members) > 0 && !slices.ContainsFunc(g.Members, func(t estate.SubjectTerm) bool { return !t.Not })
@@ -214,12 +244,18 @@ var groups = sectionOf("groups", "group", "People and services that get the same
 })
 
 var roles = sectionOf("roles", "role", "Named sets of operations.", append([]field{
-	of("include", rolesForm, "roles whose operations it has too", func(o *estate.Role) *[]estate.Ref { return &o.Include }).nests().by(ByEffect),
-	of("allow", allowForm, "the operations it has", func(o *estate.Role) *estate.Operations { return &o.Allow }).by(ByEffect),
-	of("at-most", countForm(1, 1_000_000), "how many people and services may hold it", func(o *estate.Role) *int { return &o.AtMost }).by(Owners),
-	of("at-most-per-system", countForm(1, 1_000_000), "how many may hold it in one system", func(o *estate.Role) *int { return &o.AtMostPerSystem }).by(Owners),
-	of("acknowledge", textForm, "what whoever grants it has to accept", func(o *estate.Role) *string { return &o.Acknowledge }).by(Owners),
-}, times(ByEffect, func(o *estate.Role) **estate.Moment { return &o.Starts }, func(o *estate.Role) **estate.Moment { return &o.Ends })...),
+	of("include", rolesForm, "roles whose operations it has too",
+		func(o *estate.Role) *[]estate.Ref { return &o.Include }).nests().by(ByEffect),
+	of("allow", allowForm, "the operations it has",
+		func(o *estate.Role) *estate.Operations { return &o.Allow }).by(ByEffect),
+	of("at-most", countForm(1, 1_000_000), "how many people and services may hold it",
+		func(o *estate.Role) *int { return &o.AtMost }).by(Owners),
+	of("at-most-per-system", countForm(1, 1_000_000), "how many may hold it in one system",
+		func(o *estate.Role) *int { return &o.AtMostPerSystem }).by(Owners),
+	of("acknowledge", textForm, "what whoever grants it has to accept",
+		func(o *estate.Role) *string { return &o.Acknowledge }).by(Owners),
+}, times(ByEffect, func(o *estate.Role) **estate.Moment { return &o.Starts },
+	func(o *estate.Role) **estate.Moment { return &o.Ends })...),
 	func(e *estate.Estate) map[string]*estate.Role { return e.Roles }, func(r *reader, o *estate.Role, n *yaml.Node) {
 		if o.Include == nil && !slices.ContainsFunc(o.Allow, func(t estate.OperationTerm) bool { return !t.Not }) {
 			r.wrong(n, "add allow: [OPERATION…] or include: [ROLE…]", "role %s gathers no operation", o.ID)
@@ -227,22 +263,33 @@ var roles = sectionOf("roles", "role", "Named sets of operations.", append([]fie
 	})
 
 // scopes are written as the list of what is in them; one that says more of itself has the list under `resources`.
-var scopes = sectionOf("scopes", "scope", "Named sets of resources. A scope is written as the list of what is in it; one that carries a title or the like has the list under `resources`.", []field{
-	of("resources", resourcesForm, "what is in it", func(s *estate.Scope) *estate.Resources { return &s.Resources }).must().nests().by(ByEffect),
-}, func(e *estate.Estate) map[string]*estate.Scope { return e.Scopes }, nil).written("resources")
+var scopes = sectionOf("scopes", "scope",
+	"Named sets of resources. A scope is written as the list of what is in it; one that carries a title or the like has "+
+		"the list under `resources`.", []field{
+		of("resources", resourcesForm, "what is in it",
+			func(s *estate.Scope) *estate.Resources { return &s.Resources }).must().nests().by(ByEffect),
+	}, func(e *estate.Estate) map[string]*estate.Scope { return e.Scopes }, nil).written("resources")
 
 var grants = sectionOf("grants", "grant", "Who gets which role, where, when and under which condition.", append([]field{
 	of("to", subjectsForm, "who gets it", func(g *estate.Grant) *estate.Subjects { return &g.To }).must().by(Delegated),
-	of("role", rolesForm, "the role they get", func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().by(Delegated),
-	of("roles", rolesForm, "the same for several", func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().another().by(Delegated),
+	of("role", rolesForm, "the role they get",
+		func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().by(Delegated),
+	of("roles", rolesForm, "the same for several",
+		func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().another().by(Delegated),
 	of("on", resourcesForm, "where", func(g *estate.Grant) *estate.Resources { return &g.On }).must().by(Delegated),
-	of("when", conditionForm, "what must hold of the request", func(g *estate.Grant) **condition { return &g.When }).by(Delegated),
-	of("on-request", pointer(record[estate.OnRequest]("request", "on-request", requestFields)), "it is lent for a limited time, and not standing", func(g *estate.Grant) **estate.OnRequest { return &g.OnRequest }).by(Delegated),
-	of("acknowledged", listOf(acknowledgementForm), "who accepted what its roles ask to be acknowledged", func(g *estate.Grant) *[]estate.Acknowledgement { return &g.Acknowledged }).by(ByControl),
-}, times(Delegated, func(g *estate.Grant) **estate.Moment { return &g.Starts }, func(g *estate.Grant) **estate.Moment { return &g.Ends })...),
+	of("when", conditionForm, "what must hold of the request",
+		func(g *estate.Grant) **condition { return &g.When }).by(Delegated),
+	of("on-request", pointer(record[estate.OnRequest]("request", "on-request", requestFields)),
+		"it is lent for a limited time, and not standing",
+		func(g *estate.Grant) **estate.OnRequest { return &g.OnRequest }).by(Delegated),
+	of("acknowledged", listOf(acknowledgementForm), "who accepted what its roles ask to be acknowledged",
+		func(g *estate.Grant) *[]estate.Acknowledgement { return &g.Acknowledged }).by(ByControl),
+}, times(Delegated, func(g *estate.Grant) **estate.Moment { return &g.Starts },
+	func(g *estate.Grant) **estate.Moment { return &g.Ends })...),
 	func(e *estate.Estate) map[string]*estate.Grant { return e.Grants }, func(r *reader, g *estate.Grant, n *yaml.Node) {
 		if keys := keysOf(n, "role", "roles"); len(keys) != 1 {
-			r.wrong(n, "write role: ROLE, or roles: [ROLE…]", "grant %s has %d of the keys role and roles; it needs one", g.ID, len(keys))
+			r.wrong(n, "write role: ROLE, or roles: [ROLE…]", "grant %s has %d of the keys role and roles; it needs one", g.ID,
+				len(keys))
 		}
 	})
 
@@ -256,49 +303,69 @@ var acknowledgementFields = []field{
 var acknowledgementForm = record[estate.Acknowledgement]("acknowledgement", "an acknowledgement", acknowledgementFields)
 
 var requestFields = []field{
-	of("longest", durationForm, "for how long at most", func(o *estate.OnRequest) *time.Duration { return &o.Longest }).must(),
-	of("approvers", subjectsForm, "who may approve it", func(o *estate.OnRequest) *estate.Subjects { return &o.Approvers }),
+	of("longest", durationForm, "for how long at most",
+		func(o *estate.OnRequest) *time.Duration { return &o.Longest }).must(),
+	of("approvers", subjectsForm, "who may approve it",
+		func(o *estate.OnRequest) *estate.Subjects { return &o.Approvers }),
 	of("approvals", countForm(0, 100), "how many must", func(o *estate.OnRequest) *int { return &o.Approvals }),
 	of("reason", flagForm, "the request must say why", func(o *estate.OnRequest) *bool { return &o.Reason }),
 }
 
 var blocks = sectionOf("blocks", "block", "Prohibitions; they win over every grant.", append([]field{
-	of("to", subjectsForm, "whom it stops; left out: everyone and anonymous", func(b *estate.Block) *estate.Subjects { return &b.To }).vital().by(Owners),
-	of("deny", operationsForm, "what it stops", func(b *estate.Block) *estate.Operations { return &b.Deny }).must().by(Owners),
+	of("to", subjectsForm, "whom it stops; left out: everyone and anonymous",
+		func(b *estate.Block) *estate.Subjects { return &b.To }).vital().by(Owners),
+	of("deny", operationsForm, "what it stops",
+		func(b *estate.Block) *estate.Operations { return &b.Deny }).must().by(Owners),
 	of("on", resourcesForm, "where", func(b *estate.Block) *estate.Resources { return &b.On }).must().by(Owners),
-	of("when", conditionForm, "when it stops them; left out: always", func(b *estate.Block) **condition { return &b.When }).by(Owners),
-}, times(Owners, func(b *estate.Block) **estate.Moment { return &b.Starts }, func(b *estate.Block) **estate.Moment { return &b.Ends })...),
+	of("when", conditionForm, "when it stops them; left out: always",
+		func(b *estate.Block) **condition { return &b.When }).by(Owners),
+}, times(Owners, func(b *estate.Block) **estate.Moment { return &b.Starts },
+	func(b *estate.Block) **estate.Moment { return &b.Ends })...),
 	func(e *estate.Estate) map[string]*estate.Block { return e.Blocks }, func(_ *reader, b *estate.Block, _ *yaml.Node) {
 		if b.To == nil {
-			b.To = estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}, Position: b.Source.Position}, {Principal: estate.Principal{Kind: estate.IsAnonymous}, Position: b.Source.Position}}
+			b.To = estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}, Position: b.Source.Position},
+				{Principal: estate.Principal{Kind: estate.IsAnonymous}, Position: b.Source.Position}}
 		}
 	})
 
 var separations = sectionOf("separations", "separation", "Roles that one subject must not combine.", []field{
-	of("roles", rolesForm, "the roles, each for all it includes as well", func(s *estate.Separation) *[]estate.Ref { return &s.Roles }).must().by(Owners),
-	of("at-most", countForm(1, 1000), "how many of them are allowed (1, where left out)", func(s *estate.Separation) *int { return &s.AtMost }).by(Owners),
-	of("within", withinForm, "`person`: held at all; `session`: used at once", func(s *estate.Separation) *bool { return &s.Session }).must().by(Owners),
-}, func(e *estate.Estate) map[string]*estate.Separation { return e.Separations }, func(r *reader, s *estate.Separation, n *yaml.Node) {
-	s.AtMost = max(s.AtMost, 1)
-	if len(s.Roles) <= s.AtMost {
-		r.wrong(n, "name more roles than at-most allows", "separation %s keeps nothing apart: it names %d roles and allows %d", s.ID, len(s.Roles), s.AtMost)
-	}
-})
+	of("roles", rolesForm, "the roles, each for all it includes as well",
+		func(s *estate.Separation) *[]estate.Ref { return &s.Roles }).must().by(Owners),
+	of("at-most", countForm(1, 1000), "how many of them are allowed (1, where left out)",
+		func(s *estate.Separation) *int { return &s.AtMost }).by(Owners),
+	of("within", withinForm, "`person`: held at all; `session`: used at once",
+		func(s *estate.Separation) *bool { return &s.Session }).must().by(Owners),
+}, func(e *estate.Estate) map[string]*estate.Separation { return e.Separations },
+	func(r *reader, s *estate.Separation, n *yaml.Node) {
+		s.AtMost = max(s.AtMost, 1)
+		if len(s.Roles) <= s.AtMost {
+			r.wrong(n, "name more roles than at-most allows",
+				"separation %s keeps nothing apart: it names %d roles and allows %d", s.ID, len(s.Roles), s.AtMost)
+		}
+	})
 
-var withinForm = form[bool]{name: "word: person, session", schema: object{"enum": []any{"person", "session"}}, read: func(r *reader, n *yaml.Node) (bool, bool) {
-	word, ok := oneOf("reach of a separation", "person", "session").read(r, n)
-	return word == "session", ok
-}}
+var withinForm = form[bool]{name: "word: person, session", schema: object{"enum": []any{"person", "session"}},
+	read: func(r *reader, n *yaml.Node) (bool, bool) {
+		word, ok := oneOf("reach of a separation", "person", "session").read(r, n)
+		return word == "session", ok
+	}}
 
 var delegations = sectionOf("delegations", "delegation", "Who may hand out what, where, to whom.", []field{
-	of("to", subjectsForm, "who may hand out", func(d *estate.Delegation) *estate.Subjects { return &d.To }).must().by(Owners),
-	of("may-grant", rolesForm, "the roles they may hand out", func(d *estate.Delegation) *[]estate.Ref { return &d.MayGrant }).vital().by(Owners),
-	of("within", operationsForm, "and never more than this", func(d *estate.Delegation) *estate.Operations { return &d.Within }).by(Owners),
+	of("to", subjectsForm, "who may hand out",
+		func(d *estate.Delegation) *estate.Subjects { return &d.To }).must().by(Owners),
+	of("may-grant", rolesForm, "the roles they may hand out",
+		func(d *estate.Delegation) *[]estate.Ref { return &d.MayGrant }).vital().by(Owners),
+	of("within", operationsForm, "and never more than this",
+		func(d *estate.Delegation) *estate.Operations { return &d.Within }).by(Owners),
 	of("on", resourcesForm, "where", func(d *estate.Delegation) *estate.Resources { return &d.On }).vital().by(Owners),
-	of("to-members-of", subjectsForm, "to whom", func(d *estate.Delegation) *estate.Subjects { return &d.ToMembersOf }).vital().by(Owners),
-	of("longest", durationForm, "for how long at most", func(d *estate.Delegation) *time.Duration { return &d.Longest }).by(Owners),
-	of("may-edit", subjectsForm, "the groups whose members they may add and take out", func(d *estate.Delegation) *estate.Subjects { return &d.MayEdit }).vital().by(Owners),
-	of("to-self", flagForm, "they may hand out to themselves", func(d *estate.Delegation) *bool { return &d.ToSelf }).by(Owners),
+	of("to-members-of", subjectsForm, "to whom",
+		func(d *estate.Delegation) *estate.Subjects { return &d.ToMembersOf }).vital().by(Owners),
+	of("longest", durationForm, "for how long at most",
+		func(d *estate.Delegation) *time.Duration { return &d.Longest }).by(Owners),
+	of("may-edit", subjectsForm, "the groups whose members they may add and take out",
+		func(d *estate.Delegation) *estate.Subjects { return &d.MayEdit }).vital().by(Owners),
+	of("to-self", flagForm, "they may hand out to themselves",
+		func(d *estate.Delegation) *bool { return &d.ToSelf }).by(Owners),
 }, func(e *estate.Estate) map[string]*estate.Delegation { return e.Delegations }, nil)
 
 // keysOf gives which of the names are keys of a mapping.

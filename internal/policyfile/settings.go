@@ -51,15 +51,16 @@ var inventoryFields = []field{
 	of("resources", textForm, "a CSV or NDJSON file of resources", func(i *inventory) *string { return &i.resources }),
 }
 
-var inventoryForm = form[inventory]{name: "people: FILE or resources: FILE", schema: tableSchema(inventoryFields), read: func(r *reader, n *yaml.Node) (inventory, bool) {
-	i := inventory{at: r.at(n)}
-	ok := r.fields(inventoryFields, &i, n, "an inventory", r.at(n))
-	if ok && (i.people == "") == (i.resources == "") {
-		r.wrong(n, "write {people: FILE} or {resources: FILE}", "an inventory is of people or of resources")
-		ok = false
-	}
-	return i, ok
-}}
+var inventoryForm = form[inventory]{name: "people: FILE or resources: FILE", schema: tableSchema(inventoryFields),
+	read: func(r *reader, n *yaml.Node) (inventory, bool) {
+		i := inventory{at: r.at(n)}
+		ok := r.fields(inventoryFields, &i, n, "an inventory", r.at(n))
+		if ok && (i.people == "") == (i.resources == "") {
+			r.wrong(n, "write {people: FILE} or {resources: FILE}", "an inventory is of people or of resources")
+			ok = false
+		}
+		return i, ok
+	}}
 
 var severitiesForm = form[map[string]diagnostic.Severity]{
 	name:   "severity by finding",
@@ -80,13 +81,14 @@ var severitiesForm = form[map[string]diagnostic.Severity]{
 }
 
 // workspaceOwnerForm keeps where the owner is named, who is looked for once all people are read.
-var workspaceOwnerForm = naming(form[*estate.SubjectTerm]{name: ownerForm.name, schema: ownerForm.schema, read: func(r *reader, n *yaml.Node) (*estate.SubjectTerm, bool) {
-	p, ok := ownerForm.read(r, n)
-	if !ok {
-		return nil, false
-	}
-	return &estate.SubjectTerm{Principal: *p, Position: r.at(n)}, true
-}}, subjectSections, func(t *estate.SubjectTerm) Naming {
+var workspaceOwnerForm = naming(form[*estate.SubjectTerm]{name: ownerForm.name, schema: ownerForm.schema,
+	read: func(r *reader, n *yaml.Node) (*estate.SubjectTerm, bool) {
+		p, ok := ownerForm.read(r, n)
+		if !ok {
+			return nil, false
+		}
+		return &estate.SubjectTerm{Principal: *p, Position: r.at(n)}, true
+	}}, subjectSections, func(t *estate.SubjectTerm) Naming {
 	if t == nil {
 		return Naming{}
 	}
@@ -94,21 +96,35 @@ var workspaceOwnerForm = naming(form[*estate.SubjectTerm]{name: ownerForm.name, 
 }, subjectWords)
 
 var settingFields = []field{
-	of("hidden-gate", countForm(1, 1), "the format's version: 1", func(s *settings) *int { return &s.version }).must().by(Nobodys),
-	of("edition", countForm(1, catalog.Edition), "the edition of the built-in catalogs; newer operations join no glob until it is raised", func(s *settings) *int { return &s.edition }).by(Nobodys),
+	of("hidden-gate", countForm(1, 1), "the format's version: 1",
+		func(s *settings) *int { return &s.version }).must().by(Nobodys),
+	of("edition", countForm(1, catalog.Edition),
+		"the edition of the built-in catalogs; newer operations join no glob until it is raised",
+		func(s *settings) *int { return &s.edition }).by(Nobodys),
 	of("estate", textForm, "what the workspace describes", func(s *settings) *string { return &s.title }).by(Free),
-	of("timezone", zoneForm, "IANA name; every local time in the files is in it (UTC, where left out)", func(s *settings) **clock.Zone { return &s.zone }).by(Nobodys),
-	of("ignore", listOf(textForm), "files and folders that are not read; `*` within a name, `**` over folders", func(s *settings) *[]string { return &s.ignore }).by(Nobodys),
-	of("inventories", listOf(inventoryForm), "bulk lists of people and resources", func(s *settings) *[]inventory { return &s.inventories }).by(ByEffect),
-	of("temporary", matchesForm(false), "tags of people and services who do not stay (kind: temporary, where left out)", func(s *settings) *[]estate.Match { return &s.temporary }).by(Nobodys),
-	of("dormant-after", durationForm, "after how long somebody who was not seen is dormant (90d, where left out)", func(s *settings) *time.Duration { return &s.dormantAfter }).by(Nobodys),
-	of("check", severitiesForm, "severities of findings: error, warning, note, off", func(s *settings) *map[string]diagnostic.Severity { return &s.severities }).by(Nobodys),
-	of("owner", workspaceOwnerForm, "whose the workspace is: a person, `service:ID` or `group:ID`; theirs are the settings, and every entry that names no owner", func(s *settings) **estate.SubjectTerm { return &s.owner }).by(Nobodys),
-	of("losses", oneOf("whose it is to take access away", "free", "delegated"), "`free` (the default): anybody may take access away; `delegated`: that needs a delegation too", func(s *settings) *string { return &s.losses }).by(Nobodys),
+	of("timezone", zoneForm, "IANA name; every local time in the files is in it (UTC, where left out)",
+		func(s *settings) **clock.Zone { return &s.zone }).by(Nobodys),
+	of("ignore", listOf(textForm), "files and folders that are not read; `*` within a name, `**` over folders",
+		func(s *settings) *[]string { return &s.ignore }).by(Nobodys),
+	of("inventories", listOf(inventoryForm), "bulk lists of people and resources",
+		func(s *settings) *[]inventory { return &s.inventories }).by(ByEffect),
+	of("temporary", matchesForm(false), "tags of people and services who do not stay (kind: temporary, where left out)",
+		func(s *settings) *[]estate.Match { return &s.temporary }).by(Nobodys),
+	of("dormant-after", durationForm, "after how long somebody who was not seen is dormant (90d, where left out)",
+		func(s *settings) *time.Duration { return &s.dormantAfter }).by(Nobodys),
+	of("check", severitiesForm, "severities of findings: error, warning, note, off",
+		func(s *settings) *map[string]diagnostic.Severity { return &s.severities }).by(Nobodys),
+	of("owner", workspaceOwnerForm,
+		"whose the workspace is: a person, `service:ID` or `group:ID`; theirs are the settings, and every entry that names "+
+			"no owner", func(s *settings) **estate.SubjectTerm { return &s.owner }).by(Nobodys),
+	of("losses", oneOf("whose it is to take access away", "free", "delegated"),
+		"`free` (the default): anybody may take access away; `delegated`: that needs a delegation too",
+		func(s *settings) *string { return &s.losses }).by(Nobodys),
 }
 
 func (l *loader) readSettings(d *document) {
-	s := settings{edition: 1, zone: clock.UTC, temporary: []estate.Match{{Key: "kind", Values: []string{"temporary"}}}, dormantAfter: 90 * 24 * time.Hour}
+	s := settings{edition: 1, zone: clock.UTC, temporary: []estate.Match{{Key: "kind", Values: []string{"temporary"}}},
+		dormantAfter: 90 * 24 * time.Hour}
 	seen := false
 	for _, root := range d.roots {
 		if root.Kind != yaml.MappingNode {
@@ -131,7 +147,8 @@ func (l *loader) readSettings(d *document) {
 		d.fields(settingFields, &s, only, "the workspace", d.at(root))
 	}
 	if !seen && len(l.errors) == 0 {
-		l.fail(diagnostic.Position{File: SettingsFile, Line: 1, Column: 1}, "begin it with hidden-gate: 1", "the workspace needs the key %q", "hidden-gate")
+		l.fail(diagnostic.Position{File: SettingsFile, Line: 1, Column: 1}, "begin it with hidden-gate: 1",
+			"the workspace needs the key %q", "hidden-gate")
 	}
 	l.settings, l.zone = s, s.zone
 	l.estate.Title, l.estate.Edition, l.estate.Zone = s.title, s.edition, s.zone

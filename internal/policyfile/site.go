@@ -33,7 +33,8 @@ func (w Word) Text() string { return w.Node.Value[w.Start:w.End] }
 // WordKind is the notation of a word.
 type WordKind int
 
-// The notations: an id, `group:ID`, an address or pattern or `scope:ID`, an operation, the path of a resource in its system.
+// The notations: an id, `group:ID`, an address or pattern or `scope:ID`, an operation, the path of a resource in its
+// system.
 const (
 	AsEntry WordKind = iota
 	AsSubject
@@ -171,7 +172,8 @@ func placeWords(n *yaml.Node) []Word {
 	var out []Word
 	eachPair(n, func(key, value *yaml.Node) {
 		words := map[string]func(*yaml.Node) []Word{
-			"in": placeWords, "not": placeWords, "kind": entryWords("catalogs"), "type": entryWords(NamesType), "owner": subjectWords,
+			"in": placeWords, "not": placeWords, "kind": entryWords("catalogs"), "type": entryWords(NamesType),
+			"owner": subjectWords,
 		}[key.Value]
 		if words != nil {
 			eachItem(value, func(_ int, item *yaml.Node) { out = append(out, words(item)...) })

@@ -45,7 +45,8 @@ var givenFields = slices.Concat(
 	[]field{of("time", timeForm, "when; left out: now", func(g *estate.Given) **estate.Moment { return &g.Time })},
 	factValues(),
 	[]field{
-		of("context", attributesForm, "the request's own attributes", func(g *estate.Given) *estate.Tags { return &g.Context }),
+		of("context", attributesForm, "the request's own attributes",
+			func(g *estate.Given) *estate.Tags { return &g.Context }),
 		of("roles", rolesForm, "the roles the session names", func(g *estate.Given) *[]estate.Ref { return &g.Roles }),
 	})
 
@@ -59,16 +60,17 @@ func factValues() (out []field) {
 	return out
 }
 
-var attributesForm = form[estate.Tags]{name: "attributes", schema: tagsForm.schema, read: func(r *reader, n *yaml.Node) (estate.Tags, bool) {
-	tags, ok := tagsForm.read(r, n)
-	for _, t := range tags {
-		if err := estate.CheckAttribute(t.Key); err != nil {
-			r.wrong(n, "", "%s", err)
-			ok = false
+var attributesForm = form[estate.Tags]{name: "attributes", schema: tagsForm.schema,
+	read: func(r *reader, n *yaml.Node) (estate.Tags, bool) {
+		tags, ok := tagsForm.read(r, n)
+		for _, t := range tags {
+			if err := estate.CheckAttribute(t.Key); err != nil {
+				r.wrong(n, "", "%s", err)
+				ok = false
+			}
 		}
-	}
-	return tags, ok
-}}
+		return tags, ok
+	}}
 
 var levelWords = []string{"none", "view", "use", "change", "govern", "all view", "all use", "all change", "all govern"}
 
@@ -128,11 +130,17 @@ var levelsForm = form[[]estate.LevelRule]{
 var principalOrAnonymous = principalForm.schema
 
 var tests = sectionOf("tests", "test", "Examples of expected decisions.", []field{
-	of("who", subjectsForm, "the subjects; of a group, every member must pass", func(t *estate.Test) *estate.Subjects { return &t.Who }).vital().by(Owners),
-	of("given", record[estate.Given]("request", "given", givenFields), "what the requests say; what is left out is open", func(t *estate.Test) *estate.Given { return &t.Given }).by(Owners),
-	of("allowed", listOf(selectionForm), "every pair of these must be allowed", func(t *estate.Test) *[]estate.Selection { return &t.Allowed }).by(Owners),
-	of("denied", listOf(selectionForm), "every pair of these must be denied", func(t *estate.Test) *[]estate.Selection { return &t.Denied }).by(Owners),
-	of("levels", levelsForm, "how far each gets in a place and all inside it: `change` (some of it, nothing above), `all change`, `none`", func(t *estate.Test) *[]estate.LevelRule { return &t.Levels }).by(Owners),
+	of("who", subjectsForm, "the subjects; of a group, every member must pass",
+		func(t *estate.Test) *estate.Subjects { return &t.Who }).vital().by(Owners),
+	of("given", record[estate.Given]("request", "given", givenFields), "what the requests say; what is left out is open",
+		func(t *estate.Test) *estate.Given { return &t.Given }).by(Owners),
+	of("allowed", listOf(selectionForm), "every pair of these must be allowed",
+		func(t *estate.Test) *[]estate.Selection { return &t.Allowed }).by(Owners),
+	of("denied", listOf(selectionForm), "every pair of these must be denied",
+		func(t *estate.Test) *[]estate.Selection { return &t.Denied }).by(Owners),
+	of("levels", levelsForm,
+		"how far each gets in a place and all inside it: `change` (some of it, nothing above), `all change`, `none`",
+		func(t *estate.Test) *[]estate.LevelRule { return &t.Levels }).by(Owners),
 }, func(e *estate.Estate) map[string]*estate.Test { return e.Tests }, func(r *reader, t *estate.Test, n *yaml.Node) {
 	switch pairs := len(t.Allowed) + len(t.Denied); {
 	case pairs == 0 && t.Levels == nil:
@@ -140,15 +148,19 @@ var tests = sectionOf("tests", "test", "Examples of expected decisions.", []fiel
 	case pairs > 0 && t.Who == nil:
 		r.wrong(n, "add who: SUBJECT", "test %s does not say who", t.ID)
 	case pairs == 0 && t.Who != nil:
-		r.wrong(n, "levels names its own subjects; take who out, or add allowed or denied", "test %s says who for nothing", t.ID)
+		r.wrong(n, "levels names its own subjects; take who out, or add allowed or denied", "test %s says who for nothing",
+			t.ID)
 	}
 })
 
 var guaranteeFields = append(statements(), []field{
-	of("may", operationsForm, "the operations it speaks of", func(g *estate.Guarantee) *estate.Operations { return &g.May }).by(Owners),
+	of("may", operationsForm, "the operations it speaks of",
+		func(g *estate.Guarantee) *estate.Operations { return &g.May }).by(Owners),
 	of("on", resourcesForm, "where", func(g *estate.Guarantee) *estate.Resources { return &g.On }).must().by(Owners),
-	of("for", durationForm, "how far ahead at-least looks (7d, where left out)", func(g *estate.Guarantee) *time.Duration { return &g.For }).by(Owners),
-	of("same-resource", flagForm, "never-both on one and the same resource only", func(g *estate.Guarantee) *bool { return &g.SameResource }).by(Owners),
+	of("for", durationForm, "how far ahead at-least looks (7d, where left out)",
+		func(g *estate.Guarantee) *time.Duration { return &g.For }).by(Owners),
+	of("same-resource", flagForm, "never-both on one and the same resource only",
+		func(g *estate.Guarantee) *bool { return &g.SameResource }).by(Owners),
 }...)
 
 // statements makes a key for each kind of guarantee.
@@ -156,7 +168,8 @@ func statements() (out []field) {
 	for _, k := range verify.Kinds {
 		switch k.Takes {
 		case verify.TakesSubjects:
-			out = append(out, statement(k, subjectsForm, func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital())
+			out = append(out, statement(k, subjectsForm,
+				func(g *estate.Guarantee) *estate.Subjects { return &g.Subjects }).vital())
 		case verify.TakesNumber:
 			out = append(out, statement(k, countForm(k.Least, 1_000_000), func(g *estate.Guarantee) *int { return &g.Count }))
 		case verify.TakesOperations:
@@ -168,7 +181,8 @@ func statements() (out []field) {
 	return out
 }
 
-// statement makes the field of a kind of guarantee. Of each kind it gives its own value alone: several keep theirs in one place.
+// statement makes the field of a kind of guarantee. Of each kind it gives its own value alone: several keep theirs in
+// one place.
 func statement[V any](k *verify.Kind, f form[V], at func(*estate.Guarantee) *V) field {
 	out := fieldOf(string(k.Name), f, k.Doc, func(entry any) *V {
 		switch g, ok := entry.(*estate.Guarantee); {
@@ -194,7 +208,8 @@ var guarantees = sectionOf("guarantees", "guarantee", "Statements that must hold
 func finishGuarantee(r *reader, g *estate.Guarantee, n *yaml.Node) {
 	kinds := verify.KindNames()
 	if said := keysOf(n, kinds...); len(said) != 1 {
-		r.wrong(n, "write one of "+strings.Join(kinds, ", "), "guarantee %s makes %d statements; it makes one", g.ID, len(said))
+		r.wrong(n, "write one of "+strings.Join(kinds, ", "), "guarantee %s makes %d statements; it makes one", g.ID,
+			len(said))
 		return
 	}
 	k := verify.KindOf(g)

@@ -12,8 +12,8 @@ import (
 // ErrOthers says that somebody else owns a folder or file, or may use it.
 var ErrOthers = errors.New("it is not the user's alone")
 
-// Folder makes a folder if need be, with those above it, and sees that it is the user's alone. Where the system does not
-// tell whose a file is, the folder is made and taken as it is.
+// Folder makes a folder if need be, with those above it, and sees that it is the user's alone. Where the system does
+// not tell whose a file is, the folder is made and taken as it is.
 func Folder(path string) error {
 	if err := os.MkdirAll(path, 0o700); err != nil {
 		return err

@@ -77,15 +77,19 @@ func drawExpr(t *rapid.T, depth int) expr {
 			e.runs = [][2]int{{6 * 1440, 6*1440 + 60}}
 		}
 	case "until":
-		e.date = rapid.SampledFrom([]clock.Date{{Year: 2027, Month: 3, Day: 27}, {Year: 2027, Month: 3, Day: 28}, {Year: 2026, Month: 10, Day: 25}}).Draw(t, "date")
+		e.date = rapid.SampledFrom([]clock.Date{{Year: 2027, Month: 3, Day: 27}, {Year: 2027, Month: 3, Day: 28},
+			{Year: 2026, Month: 10, Day: 25}}).Draw(t, "date")
 	}
 	return e
 }
 
 var (
-	testPrefixes = []string{"10.0.0.0/8", "10.40.0.0/16", "::/0", "::/95", "::fffe:0:0/96", "::ffff:10.0.0.0/104", "2001:db8::/32", "0.0.0.0/0"}
-	testTimes    = []string{"2026-10-24T23:30:00Z", "2026-10-25T00:30:00Z", "2026-10-25T01:30:00Z", "2027-03-27T12:00", "2027-03-28T00:59:59Z", "2027-03-28T01:00:00Z", "2027-03-28T02:30Z", "2027-03-29T00:00"}
-	testAddrs    = []string{"10.40.3.7", "10.39.255.255", "9.255.255.255", "0.0.0.0", "255.255.255.255", "::", "2001:db8::1", "::fffe:0:1", "::1:0:0:0", "::ffff:10.40.0.1"}
+	testPrefixes = []string{"10.0.0.0/8", "10.40.0.0/16", "::/0", "::/95", "::fffe:0:0/96", "::ffff:10.0.0.0/104",
+		"2001:db8::/32", "0.0.0.0/0"}
+	testTimes = []string{"2026-10-24T23:30:00Z", "2026-10-25T00:30:00Z", "2026-10-25T01:30:00Z", "2027-03-27T12:00",
+		"2027-03-28T00:59:59Z", "2027-03-28T01:00:00Z", "2027-03-28T02:30Z", "2027-03-29T00:00"}
+	testAddrs = []string{"10.40.3.7", "10.39.255.255", "9.255.255.255", "0.0.0.0", "255.255.255.255", "::",
+		"2001:db8::1", "::fffe:0:1", "::1:0:0:0", "::ffff:10.40.0.1"}
 )
 
 func (e expr) build(t require.TestingT, s *Space) Region {
@@ -264,7 +268,8 @@ func TestClockChanges(t *testing.T) {
 	for _, twice := range []string{"2026-10-25T00:30+00:00", "2026-10-25T00:30-01:00"} {
 		c := s.NewContext()
 		c.SetTime(at(t, z, twice))
-		in, known := holds(s, and(s.Weekly([][2]int{{6*1440 + 30, 6*1440 + 31}}), day(clock.Date{Year: 2026, Month: 10, Day: 25})), c)
+		in, known := holds(s, and(s.Weekly([][2]int{{6*1440 + 30, 6*1440 + 31}}),
+			day(clock.Date{Year: 2026, Month: 10, Day: 25})), c)
 		assert.True(t, in && known, twice)
 	}
 
@@ -294,7 +299,8 @@ func TestNetworks(t *testing.T) {
 		prefix  string
 		in, out []string
 	}{
-		{"10.0.0.0/8", []string{"10.0.0.0", "10.255.255.255", "::ffff:10.1.2.3"}, []string{"9.255.255.255", "11.0.0.0", "::a00:0"}},
+		{"10.0.0.0/8", []string{"10.0.0.0", "10.255.255.255", "::ffff:10.1.2.3"},
+			[]string{"9.255.255.255", "11.0.0.0", "::a00:0"}},
 		{"::ffff:10.0.0.0/104", []string{"10.0.0.0", "10.255.255.255"}, []string{"9.255.255.255", "11.0.0.0", "::"}},
 		{"0.0.0.0/0", []string{"0.0.0.0", "255.255.255.255", "::ffff:1.2.3.4"}, []string{"::", "ffff::"}},
 		{"::/0", []string{"::", "ffff:ffff::"}, []string{"0.0.0.0", "255.255.255.255", "::ffff:1.2.3.4"}},
@@ -379,18 +385,20 @@ func TestText(t *testing.T) {
 		night = append(night, [2]int{d*1440 + 1020, min((d+1)*1440+480, clock.MinutesOfWeek)})
 	}
 	for want, r := range map[string]Region{
-		"with a second factor":                     s.Is("mfa", true),
-		"signed in by key or token":                s.OneOf("sign-in", "token", "key"),
-		"signed in by password":                    not(s.OneOf("sign-in", "token", "key")),
-		"device is a or b":                         s.OneOf("device", "b", "a"),
-		"device is not a":                          not(s.OneOf("device", "a")),
-		"from 10.40.0.0/16":                        s.From(netip.MustParsePrefix("10.40.0.0/16")),
-		"not from 10.40.0.0/16":                    not(s.From(netip.MustParsePrefix("10.40.0.0/16"))),
-		"from 0.0.0.0/0":                           s.From(netip.MustParsePrefix("0.0.0.0/0")),
-		"mon-fri 07:00-19:00":                      s.Weekly([][2]int{{420, 1140}, {1860, 2580}, {3300, 4020}, {4740, 5460}, {6180, 6900}}),
-		"daily 17:00-08:00":                        s.Weekly(night),
-		"sat,sun 00:00-24:00":                      s.Weekly([][2]int{{5 * 1440, 7 * 1440}}),
-		"with a second factor, through 2027-03-27": and(s.Is("mfa", true), s.Until(clock.Date{Year: 2027, Month: 3, Day: 27})),
+		"with a second factor":      s.Is("mfa", true),
+		"signed in by key or token": s.OneOf("sign-in", "token", "key"),
+		"signed in by password":     not(s.OneOf("sign-in", "token", "key")),
+		"device is a or b":          s.OneOf("device", "b", "a"),
+		"device is not a":           not(s.OneOf("device", "a")),
+		"from 10.40.0.0/16":         s.From(netip.MustParsePrefix("10.40.0.0/16")),
+		"not from 10.40.0.0/16":     not(s.From(netip.MustParsePrefix("10.40.0.0/16"))),
+		"from 0.0.0.0/0":            s.From(netip.MustParsePrefix("0.0.0.0/0")),
+		"mon-fri 07:00-19:00": s.Weekly([][2]int{{420, 1140}, {1860, 2580}, {3300, 4020}, {4740, 5460},
+			{6180, 6900}}),
+		"daily 17:00-08:00":   s.Weekly(night),
+		"sat,sun 00:00-24:00": s.Weekly([][2]int{{5 * 1440, 7 * 1440}}),
+		"with a second factor, through 2027-03-27": and(s.Is("mfa", true),
+			s.Until(clock.Date{Year: 2027, Month: 3, Day: 27})),
 		"never":  and(s.Is("mfa", true), s.Is("mfa", false)),
 		"always": s.From(netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")),
 	} {

@@ -41,7 +41,8 @@ const (
 	Time
 )
 
-// Dimension is one thing a context says. Phrases, for a Flag, are what prints for no and yes; Label, or else Name, prints for the rest.
+// Dimension is one thing a context says. Phrases, for a Flag, are what prints for no and yes; Label, or else Name,
+// prints for the rest.
 type Dimension struct {
 	Kind    Kind
 	Name    string
@@ -87,7 +88,8 @@ const DefaultBudget = 1 << 18
 // NewSpace makes a space whose local times are in zone. dims come in the order in which regions test them;
 // Network and Time are added behind them.
 func NewSpace(zone *clock.Zone, dims []Dimension, budget int) *Space {
-	s := &Space{zone: zone, budget: budget, byName: map[string]int{}, unique: map[string]Region{}, memo: map[operands]Region{}}
+	s := &Space{zone: zone, budget: budget, byName: map[string]int{}, unique: map[string]Region{},
+		memo: map[operands]Region{}}
 	s.dims = append(slices.Clone(dims), Dimension{Kind: Network, Name: "network"}, Dimension{Kind: Time, Name: "time"})
 	for i, d := range s.dims {
 		if _, twice := s.byName[d.Name]; twice {

@@ -220,7 +220,8 @@ func (m minutes) String() string {
 		runs = append(runs, [2]int{int(r.first), int(r.after)})
 	}
 	// Sunday night runs on into Monday morning.
-	if n := len(runs); n > 1 && runs[0][0] == 0 && runs[n-1][1] == clock.MinutesOfWeek && clock.MinutesOfWeek-runs[n-1][0]+runs[0][1] <= day {
+	if n := len(runs); n > 1 && runs[0][0] == 0 && runs[n-1][1] == clock.MinutesOfWeek &&
+		clock.MinutesOfWeek-runs[n-1][0]+runs[0][1] <= day {
 		runs[n-1][1] += runs[0][1]
 		runs = runs[1:]
 	}

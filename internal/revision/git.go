@@ -18,7 +18,8 @@ const patience = 2 * time.Minute
 // settings are given to git so that nothing in a repository or its settings is run, and nothing is fetched: a folder
 // that is a bare repository is none, and there are no hooks, no monitor of files and no ways to other repositories.
 var settings = []string{
-	"safe.bareRepository=explicit", "core.fsmonitor=false", "core.hooksPath=" + os.DevNull, "core.attributesFile=" + os.DevNull,
+	"safe.bareRepository=explicit", "core.fsmonitor=false", "core.hooksPath=" + os.DevNull, "core.attributesFile=" +
+		os.DevNull,
 	"protocol.allow=never", "gc.auto=0", "maintenance.auto=false",
 }
 
@@ -31,10 +32,12 @@ func environment() []string {
 			out = append(out, v)
 		}
 	}
-	return append(out, "LC_ALL=C", "GIT_NO_LAZY_FETCH=1", "GIT_NO_REPLACE_OBJECTS=1", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0", "GIT_PAGER=cat")
+	return append(out, "LC_ALL=C", "GIT_NO_LAZY_FETCH=1", "GIT_NO_REPLACE_OBJECTS=1", "GIT_OPTIONAL_LOCKS=0",
+		"GIT_TERMINAL_PROMPT=0", "GIT_PAGER=cat")
 }
 
-// git runs git in a folder and gives what it writes, which may be so many bytes. It ends with the context, or when its patience does.
+// git runs git in a folder and gives what it writes, which may be so many bytes. It ends with the context, or when its
+// patience does.
 func git(ctx context.Context, dir string, most int64, in io.Reader, args ...string) ([]byte, error) {
 	words := []string{"-C", dir, "--no-pager"}
 	for _, s := range settings {

@@ -38,7 +38,8 @@ func Open(ctx context.Context, dir, revision string) (fs.FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	commit, err := git(ctx, dir, maxNames, nil, "rev-parse", "--verify", "--quiet", "--end-of-options", revision+"^{commit}")
+	commit, err := git(ctx, dir, maxNames, nil, "rev-parse", "--verify", "--quiet", "--end-of-options",
+		revision+"^{commit}")
 	if err != nil {
 		return nil, fmt.Errorf("%q is no revision of this repository", revision)
 	}
@@ -148,7 +149,8 @@ func contents(ctx context.Context, dir string, names []string, entries map[strin
 	for _, name := range names {
 		total += entries[name].size
 		if total > MaxBytes {
-			return nil, fmt.Errorf("the revision holds more than %d bytes of files that a workspace may be read from", int64(MaxBytes))
+			return nil, fmt.Errorf("the revision holds more than %d bytes of files that a workspace may be read from",
+				int64(MaxBytes))
 		}
 		asked.WriteString(entries[name].object + "\n")
 	}
@@ -174,7 +176,8 @@ type tree struct {
 	submodules map[string]bool
 }
 
-var errSubmodule = errors.New("it is a submodule, and what stands in it belongs to another repository; name it under ignore")
+var errSubmodule = errors.New("it is a submodule, and what stands in it belongs to another repository; name it under " +
+	"ignore")
 
 // Open fails for what stands in a submodule.
 func (t tree) Open(name string) (fs.File, error) {

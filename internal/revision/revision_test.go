@@ -26,7 +26,8 @@ func repository(t *testing.T, files ...string) string {
 }
 
 func run(t *testing.T, dir string, args ...string) string {
-	c := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=x", "-c", "user.email=x@ternhollow.example", "-c", "protocol.file.allow=always"}, args...)...)
+	c := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=x", "-c", "user.email=x@ternhollow.example", "-c",
+		"protocol.file.allow=always"}, args...)...)
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, string(out))
 	return string(out)
@@ -50,18 +51,22 @@ const settings = "hidden-gate: 1\nsystems: {db: {kind: database}}\npeople: {ana:
 // What a revision holds is what a checkout of it holds, file by file, whatever attributes and settings say.
 func TestARevisionIsWhatWasCommitted(t *testing.T) {
 	dir := repository(t,
-		"policy/hidden-gate.yaml", settings, "policy/blocks.yaml", "blocks: {b: {deny: all, on: db}} # $Format:%H$\n", "policy/more/people.csv", "id\nbo\n",
-		"policy/odd \"name\"\n.yaml", "{}\n", "policy/read.me", "no policy", "other/x.yaml", "no policy", "policy/crlf.yaml", "a:\r\n  b\r\n")
+		"policy/hidden-gate.yaml", settings, "policy/blocks.yaml", "blocks: {b: {deny: all, on: db}} # $Format:%H$\n",
+		"policy/more/people.csv", "id\nbo\n",
+		"policy/odd \"name\"\n.yaml", "{}\n", "policy/read.me", "no policy", "other/x.yaml", "no policy", "policy/crlf.yaml",
+		"a:\r\n  b\r\n")
 	require.NoError(t, os.Symlink("blocks.txt", filepath.Join(dir, "policy/linked.yaml")))
 	put(t, dir, "policy/blocks.txt", "roles: {}\n",
-		"policy/.gitattributes", "blocks.yaml export-ignore\n*.yaml export-subst filter=evil ident eol=crlf\nmore export-ignore\n")
+		"policy/.gitattributes",
+		"blocks.yaml export-ignore\n*.yaml export-subst filter=evil ident eol=crlf\nmore export-ignore\n")
 	run(t, dir, "config", "filter.evil.smudge", "touch "+filepath.Join(dir, "ran")+"; cat")
 	run(t, dir, "-c", "filter.evil.clean=cat", "add", "-A")
 	run(t, dir, "commit", "-qm", "x")
 	for _, at := range []string{"HEAD", "main"} {
 		files, err := revision.Open(t.Context(), filepath.Join(dir, "policy"), at)
 		require.NoError(t, err)
-		for name, want := range map[string]string{"hidden-gate.yaml": settings, "more/people.csv": "id\nbo\n", "linked.yaml": "roles: {}\n", "odd \"name\"\n.yaml": "{}\n"} {
+		for name, want := range map[string]string{"hidden-gate.yaml": settings, "more/people.csv": "id\nbo\n",
+			"linked.yaml": "roles: {}\n", "odd \"name\"\n.yaml": "{}\n"} {
 			text, err := fs.ReadFile(files, name)
 			require.NoError(t, err, name)
 			require.Equal(t, want, string(text), name)
@@ -79,7 +84,8 @@ func TestARevisionIsWhatWasCommitted(t *testing.T) {
 
 // What is read through a revision is what is read in the checkout, links and all.
 func TestARevisionReadsLikeItsCheckout(t *testing.T) {
-	dir := repository(t, "hidden-gate.yaml", settings, "in/roles.txt", "roles: {look: {allow: server.view}}\n", "in/deep/x.yml", "groups: {g: {members: ana}}\n")
+	dir := repository(t, "hidden-gate.yaml", settings, "in/roles.txt", "roles: {look: {allow: server.view}}\n",
+		"in/deep/x.yml", "groups: {g: {members: ana}}\n")
 	require.NoError(t, os.Symlink("in/roles.txt", filepath.Join(dir, "one.yaml")))
 	commit(t, dir)
 	files, err := revision.Open(t.Context(), dir, "HEAD")
@@ -139,7 +145,9 @@ func TestNothingOfARepositoryIsRun(t *testing.T) {
 			}
 		},
 		"a pager, an alias and a text conversion": func(dir string) {
-			for key, value := range map[string]string{"core.pager": evil, "pager.cat-file": evil, "alias.cat-file": "!" + evil, "diff.x.textconv": evil, "filter.x.smudge": evil, "core.sshCommand": evil, "core.askPass": evil, "credential.helper": "!" + evil} {
+			for key, value := range map[string]string{"core.pager": evil, "pager.cat-file": evil, "alias.cat-file": "!" + evil,
+				"diff.x.textconv": evil, "filter.x.smudge": evil, "core.sshCommand": evil, "core.askPass": evil,
+				"credential.helper": "!" + evil} {
 				run(t, dir, "config", key, value)
 			}
 			put(t, dir, ".gitattributes", "* filter=x diff=x\n")
@@ -173,12 +181,15 @@ func TestNothingOfARepositoryIsRun(t *testing.T) {
 func TestABareRepositoryInAPolicyIsNone(t *testing.T) {
 	ran := filepath.Join(t.TempDir(), "ran")
 	dir := repository(t, "hidden-gate.yaml", settings,
-		"HEAD", "ref: refs/heads/main\n", "config", fmt.Sprintf("[core]\n\trepositoryformatversion = 0\n\tbare = false\n\tworktree = .\n\tfsmonitor = \"touch %s\"\n", ran),
+		"HEAD", "ref: refs/heads/main\n", "config",
+		fmt.Sprintf("[core]\n\trepositoryformatversion = 0\n\tbare = false\n\tworktree = .\n\tfsmonitor = \"touch %s\"\n",
+			ran),
 		"objects/x", "", "refs/heads/x", "")
 	_, err := revision.Open(t.Context(), dir, "HEAD")
 	require.NoError(t, err, "the repository around it is one")
 	inner := filepath.Join(dir, "inner")
-	put(t, inner, "hidden-gate.yaml", settings, "HEAD", "ref: refs/heads/main\n", "objects/x", "", "refs/heads/x", "", "config", fmt.Sprintf("[core]\n\tbare = false\n\tworktree = .\n\tfsmonitor = \"touch %s\"\n", ran))
+	put(t, inner, "hidden-gate.yaml", settings, "HEAD", "ref: refs/heads/main\n", "objects/x", "", "refs/heads/x", "",
+		"config", fmt.Sprintf("[core]\n\tbare = false\n\tworktree = .\n\tfsmonitor = \"touch %s\"\n", ran))
 	_, err = revision.Open(t.Context(), inner, "HEAD")
 	require.Error(t, err)
 	require.NoFileExists(t, ran)
@@ -199,7 +210,8 @@ func TestWhatWasReplacedIsReadAsItWas(t *testing.T) {
 
 func TestWhatIsNoRevisionIsNone(t *testing.T) {
 	dir := repository(t, "hidden-gate.yaml", settings)
-	for _, name := range []string{"", "-", "--all", "nowhere", "HEAD:hidden-gate.yaml", "HEAD..HEAD", "../x", "HEAD\n", "--git-dir=x"} {
+	for _, name := range []string{"", "-", "--all", "nowhere", "HEAD:hidden-gate.yaml", "HEAD..HEAD", "../x", "HEAD\n",
+		"--git-dir=x"} {
 		_, err := revision.Open(t.Context(), dir, name)
 		require.Error(t, err, name)
 	}

@@ -34,7 +34,8 @@ type Shape struct {
 
 // Shapes lists the shapes that are measured, smallest first.
 func Shapes() []Shape {
-	base := Shape{GroupsEach: 3, Groups: 2000, Roles: 2000, Grants: 20_000, Resources: 1_000_000, Systems: 20, Depth: 1, Conditional: 10, Tagged: 5, Scattered: 1}
+	base := Shape{GroupsEach: 3, Groups: 2000, Roles: 2000, Grants: 20_000, Resources: 1_000_000, Systems: 20, Depth: 1,
+		Conditional: 10, Tagged: 5, Scattered: 1}
 	with := func(name string, people int, change func(*Shape)) Shape {
 		s := base
 		s.Name, s.People = name, people
@@ -68,7 +69,8 @@ func (s Shape) Small() Shape {
 	return s
 }
 
-// Comparable says that the facts of the shape go into the plain tables of a database: its conditions ask nothing about owners.
+// Comparable says that the facts of the shape go into the plain tables of a database: its conditions ask nothing about
+// owners.
 func (s Shape) Comparable() bool { return !s.Owned && !s.Unlisted && !s.Overlap }
 
 // Ask is a request.
@@ -92,8 +94,10 @@ type aim struct {
 
 // operations are of the kind database, each with the type it is valid on.
 var operations = []struct{ name, on string }{
-	{"table.read", "table"}, {"table.insert", "table"}, {"table.update", "table"}, {"table.drop", "table"}, {"table.view", "table"},
-	{"schema.view", "schema"}, {"index.view", "table"}, {"recording.view", "table"}, {"table.delete", "table"}, {"index.change", "table"},
+	{"table.read", "table"}, {"table.insert", "table"}, {"table.update", "table"}, {"table.drop", "table"},
+	{"table.view", "table"},
+	{"schema.view", "schema"}, {"index.view", "table"}, {"recording.view", "table"}, {"table.delete", "table"},
+	{"index.change", "table"},
 }
 
 func (m *made) chance(percent int) bool { return m.IntN(100) < percent }
@@ -158,7 +162,8 @@ func (m *made) place(folder int) string {
 	f := m.folders[folder]
 	switch {
 	case m.Overlap:
-		return fmt.Sprintf("[everything, not %s, not %s]", strings.TrimSuffix(f, "/"), m.leaf((folder+7)%len(m.folders), m.IntN(m.leaves())))
+		return fmt.Sprintf("[everything, not %s, not %s]", strings.TrimSuffix(f, "/"),
+			m.leaf((folder+7)%len(m.folders), m.IntN(m.leaves())))
 	case m.chance(1):
 		return f[:strings.IndexByte(f, ':')] // the whole system
 	case m.Depth == 0 && m.chance(50):
@@ -181,7 +186,8 @@ func (m *made) condition() string {
 	case 2:
 		return "{mfa: true}"
 	case 3:
-		return fmt.Sprintf("{hours: daily %02d:00-%02d:00, network: [10.%d.0.0/16, 2001:db8:%x::/48]}", 16+m.IntN(7), 3+m.IntN(6), m.IntN(250), m.IntN(4000))
+		return fmt.Sprintf("{hours: daily %02d:00-%02d:00, network: [10.%d.0.0/16, 2001:db8:%x::/48]}", 16+m.IntN(7),
+			3+m.IntN(6), m.IntN(250), m.IntN(4000))
 	case 4:
 		return "{same: team}"
 	}
@@ -195,7 +201,8 @@ func (s Shape) Write(dir string) error {
 		name  string
 		write func()
 	}{
-		{"hidden-gate.yaml", m.settings}, {"systems.yaml", m.systems}, {"people.csv", m.people}, {"groups.yaml", m.groups}, {"roles.yaml", m.writeRoles},
+		{"hidden-gate.yaml", m.settings}, {"systems.yaml", m.systems}, {"people.csv", m.people}, {"groups.yaml", m.groups},
+		{"roles.yaml", m.writeRoles},
 	}
 	if !s.Unlisted {
 		files = append(files, struct {
@@ -230,7 +237,8 @@ func (s Shape) Write(dir string) error {
 func (m *made) line(format string, args ...any) { fmt.Fprintf(m.out, format+"\n", args...) }
 
 func (m *made) settings() {
-	m.line("hidden-gate: 1\nestate: Storehouses of the observatory\ntimezone: Atlantic/Azores\ninventories:\n  - {people: people.csv}")
+	m.line("hidden-gate: 1\nestate: Storehouses of the observatory\ntimezone: Atlantic/Azores\ninventories:\n  - " +
+		"{people: people.csv}")
 	if !m.Unlisted {
 		m.line("  - {resources: frames.ndjson}")
 	}
@@ -265,7 +273,8 @@ func (m *made) people() {
 		case p%13 == 0:
 			ends = fmt.Sprintf("203%d-06-30", p%9)
 		}
-		m.line("%s,Person %d,%s@ternhollow.example,%s,%s,%s,crew-%02d,%s", person(p), p, person(p), status, ends, strings.Join(groups[p], ";"), p%40, []string{"summit", "base"}[p%2])
+		m.line("%s,Person %d,%s@ternhollow.example,%s,%s,%s,crew-%02d,%s", person(p), p, person(p), status, ends,
+			strings.Join(groups[p], ";"), p%40, []string{"summit", "base"}[p%2])
 	}
 }
 
@@ -283,7 +292,8 @@ func (m *made) writeRoles() {
 		for _, o := range ops {
 			names = append(names, operations[o].name)
 		}
-		m.line("  role-%04d:\n    about: What team %d does with its frames.\n    allow: [%s]", i, i, strings.Join(names, ", "))
+		m.line("  role-%04d:\n    about: What team %d does with its frames.\n    allow: [%s]", i, i,
+			strings.Join(names, ", "))
 	}
 }
 
@@ -331,7 +341,8 @@ func (m *made) grants(from, to int) {
 		case m.Owned && m.chance(10):
 			when = "\n    when: {owner: true}"
 		}
-		m.line("  grant-%05d:\n    to: group:team-%04d\n    role: role-%04d\n    on: %s%s\n    why: Team %d works with these frames.", i, a.group, a.role, on, when, a.group)
+		m.line("  grant-%05d:\n    to: group:team-%04d\n    role: role-%04d\n    on: %s%s\n    why: Team %d works with "+
+			"these frames.", i, a.group, a.role, on, when, a.group)
 	}
 	if from == 0 {
 		m.line("blocks:\n  nobody-drops-on-sunday: {deny: table.drop, on: store-00, when: {hours: sun 00:00-24:00}}")

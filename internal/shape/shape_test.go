@@ -39,7 +39,8 @@ func TestShapes(t *testing.T) {
 			c := g.NewContext()
 			some := 0
 			for _, a := range s.Asks(500) {
-				outcome, err := g.Decide(gate.Request{Subject: estate.Principal{ID: a.Who}, Operation: a.What, Resource: a.Where, Context: c})
+				outcome, err := g.Decide(gate.Request{Subject: estate.Principal{ID: a.Who}, Operation: a.What, Resource: a.Where,
+					Context: c})
 				require.NoError(t, err, "%v", a)
 				if outcome != gate.Deny {
 					some++

@@ -43,7 +43,8 @@ func planOf(t reflect.Type) *plan {
 }
 
 // special are the structs that have a way of their own.
-var special = map[reflect.Type]bool{reflect.TypeFor[diagnostic.Position](): true, reflect.TypeFor[netip.Addr](): true, reflect.TypeFor[netip.Prefix](): true}
+var special = map[reflect.Type]bool{reflect.TypeFor[diagnostic.Position](): true, reflect.TypeFor[netip.Addr](): true,
+	reflect.TypeFor[netip.Prefix](): true}
 
 func newPlan(t reflect.Type) plan {
 	switch t {
@@ -312,8 +313,8 @@ func mapPlan(t reflect.Type) plan {
 	}
 }
 
-// structPlan writes the fields one after another, without those marked `snapshot:"-"`; those of a struct within it stand in its place. A field that nobody else can see is a
-// fault: it would be lost.
+// structPlan writes the fields one after another, without those marked `snapshot:"-"`; those of a struct within it
+// stand in its place. A field that nobody else can see is a fault: it would be lost.
 func structPlan(t reflect.Type) plan {
 	fields := fieldsOf(t, 0)
 	return plan{

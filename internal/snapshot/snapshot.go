@@ -1,9 +1,9 @@
-// Package snapshot writes plain Go values as bytes and reads them back: structs, slices, maps by text, pointers, texts and
-// numbers. Long slices of numbers, and of structs of numbers, are not read at all: they stay where they stand in the bytes, which is what
-// makes a file that is mapped into memory quick to take up. Every text is written once.
+// Package snapshot writes plain Go values as bytes and reads them back: structs, slices, maps by text, pointers, texts
+// and numbers. Long slices of numbers, and of structs of numbers, are not read at all: they stay where they stand in
+// the bytes, which is what makes a file that is mapped into memory quick to take up. Every text is written once.
 //
-// A snapshot is read only by the program that wrote it, on the machine that wrote it: numbers stand as they stand in memory, and types are not
-// described. Whoever keeps snapshots sees to that, and to their being whole.
+// A snapshot is read only by the program that wrote it, on the machine that wrote it: numbers stand as they stand in
+// memory, and types are not described. Whoever keeps snapshots sees to that, and to their being whole.
 package snapshot
 
 import (
@@ -32,7 +32,8 @@ type Writer struct {
 	number  [binary.MaxVarintLen64]byte
 }
 
-// Encode writes the snapshot of the value that v points to and tells how many bytes it has. The bytes before it must be a multiple of 8, if there are any.
+// Encode writes the snapshot of the value that v points to and tells how many bytes it has. The bytes before it must be
+// a multiple of 8, if there are any.
 func Encode(out io.Writer, v any) (int, error) {
 	w := &Writer{to: bufio.NewWriterSize(out, 1<<20), texts: map[string]uint64{}}
 	p := reflect.ValueOf(v)
@@ -105,7 +106,8 @@ type reader struct {
 	texts []string
 }
 
-// Decode reads a snapshot into the value that v points to. What it reads keeps pointing into b, which must stay, and must begin at a multiple of 8.
+// Decode reads a snapshot into the value that v points to. What it reads keeps pointing into b, which must stay, and
+// must begin at a multiple of 8.
 func Decode(b []byte, v any) (err error) {
 	defer func() {
 		if fault := recover(); fault != nil {
@@ -116,7 +118,8 @@ func Decode(b []byte, v any) (err error) {
 		return ErrDamaged
 	}
 	last := b[len(b)-24:]
-	start, at, count := binary.LittleEndian.Uint64(last), binary.LittleEndian.Uint64(last[8:]), binary.LittleEndian.Uint64(last[16:])
+	start, at, count := binary.LittleEndian.Uint64(last), binary.LittleEndian.Uint64(last[8:]),
+		binary.LittleEndian.Uint64(last[16:])
 	if at%align != 0 || start > at || at > uint64(len(b)-24) || count > (uint64(len(b)-24)-at)/8 {
 		return ErrDamaged
 	}

@@ -60,7 +60,9 @@ func aligned(b []byte) []byte {
 func draw(t *rapid.T, depth int) *tree {
 	text := rapid.String()
 	yes := rapid.Bool().Draw(t, "yes")
-	one := leaf{text.Draw(t, "name"), diagnostic.Position{File: text.Draw(t, "file"), Line: rapid.IntRange(0, 1<<30).Draw(t, "line")}, &yes, []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("::/0")}}
+	one := leaf{text.Draw(t, "name"), diagnostic.Position{File: text.Draw(t, "file"),
+		Line: rapid.IntRange(0, 1<<30).Draw(t, "line")}, &yes,
+		[]netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("::/0")}}
 	v := &tree{Leaf: one, N: rapid.Int().Draw(t, "n"), Days: [3]bool{true, false, yes}, Zone: clock.UTC, Unsaid: "lost"}
 	for range rapid.IntRange(0, 3).Draw(t, "leaves") {
 		v.Leaves, v.Parts, v.Pairs = append(v.Leaves, one), append(v.Parts, &one, nil), append(v.Pairs, pair{1, 2, yes})
@@ -113,5 +115,6 @@ func TestDamage(t *testing.T) {
 
 func TestAFieldThatWouldBeLostIsAFault(t *testing.T) {
 	type closed struct{ name string }
-	assert.PanicsWithValue(t, "snapshot: snapshot.closed has a field name that would be lost", func() { _, _ = Encode(&bytes.Buffer{}, &closed{"x"}) })
+	assert.PanicsWithValue(t, "snapshot: snapshot.closed has a field name that would be lost",
+		func() { _, _ = Encode(&bytes.Buffer{}, &closed{"x"}) })
 }

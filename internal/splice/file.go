@@ -11,8 +11,8 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-// File is a YAML file that is being changed. Each change is made at once; lines and columns that are given to it are those of the text as it was
-// when the file was parsed or last changed.
+// File is a YAML file that is being changed. Each change is made at once; lines and columns that are given to it are
+// those of the text as it was when the file was parsed or last changed.
 type File struct {
 	*Text
 	roots []*yaml.Node // the documents that are mappings
@@ -136,8 +136,8 @@ func (f *File) Keys(path ...string) []string {
 // ErrMissing says that a path leads nowhere.
 var ErrMissing = errors.New("there is no such key")
 
-// Set gives the key at a path a value: in place of the one it has, or as a new key after the others. Keys on the way are
-// made if need be.
+// Set gives the key at a path a value: in place of the one it has, or as a new key after the others. Keys on the way
+// are made if need be.
 func (f *File) Set(value *yaml.Node, path ...string) error {
 	w := f.want(path)
 	w.set(value, path)
@@ -205,7 +205,8 @@ func (f *File) insert(s step, key string, value *yaml.Node) error {
 	return f.apply(edit{end, end, "\n" + apart + margin + Entry(key, value, last.Column-1)})
 }
 
-// insertFlow adds a key to a mapping in braces; one that gets too long is written over several lines, unless comments stand in it.
+// insertFlow adds a key to a mapping in braces; one that gets too long is written over several lines, unless comments
+// stand in it.
 func (f *File) insertFlow(s step, key string, value *yaml.Node) error {
 	n := s.value
 	start := f.Offset(n.Line, n.Column)
@@ -213,7 +214,8 @@ func (f *File) insertFlow(s step, key string, value *yaml.Node) error {
 	text := flowKey(key) + ": " + Flow(value)
 	line := f.lineAt(start)
 	comments := bytes.ContainsRune(f.Bytes[start:end], '#')
-	if s.mapping.Style&yaml.FlowStyle == 0 && !comments && len(n.Content) > 0 && len([]rune(string(f.line(line))))+len([]rune(text))+2 > Wide+10 && f.lineAt(end-1) == line {
+	if s.mapping.Style&yaml.FlowStyle == 0 && !comments && len(n.Content) > 0 &&
+		len([]rune(string(f.line(line))))+len([]rune(text))+2 > Wide+10 && f.lineAt(end-1) == line {
 		grown := *n
 		grown.Content = append(slices.Clone(n.Content), Scalar(key), value)
 		var b bytes.Buffer

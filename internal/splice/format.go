@@ -12,9 +12,9 @@ import (
 // ErrForm says that a file can't be brought into form without losing something; it is left as it is.
 var ErrForm = errors.New("it is written in a way that can't be brought into form; it is left as it is")
 
-// Format brings a file into one form: indents of two, keys of entries in the order that order gives for their section, short lists on one line. Every
-// comment stays with what it is about; whether an entry stands in braces or not stays as it is, as long as it fits. The meaning is the same: if it
-// were not, the error is ErrForm.
+// Format brings a file into one form: indents of two, keys of entries in the order that order gives for their section,
+// short lists on one line. Every comment stays with what it is about; whether an entry stands in braces or not stays as
+// it is, as long as it fits. The meaning is the same: if it were not, the error is ErrForm.
 func (f *File) Format(order func(section string) []string) ([]byte, error) {
 	if f.crlf {
 		unix := &File{}
@@ -94,7 +94,8 @@ func (w *former) chunks(n *yaml.Node, from int) []chunk {
 	return out
 }
 
-// mapping writes a block mapping and gives the line behind it. keys, unless nil, is the order of its keys; below tells the order within.
+// mapping writes a block mapping and gives the line behind it. keys, unless nil, is the order of its keys; below tells
+// the order within.
 func (w *former) mapping(n *yaml.Node, indent, from int, below func(key string) ordering, keys []string) int {
 	all := w.chunks(n, from)
 	end := from
@@ -137,7 +138,8 @@ func (w *former) entry(in *yaml.Node, c chunk, indent int, below func(string) or
 		w.out.WriteString(margin + flowKeyOf(c.key) + ":" + string(head) + "\n")
 		order := below(c.key.Value)
 		w.mapping(c.value, indent+2, c.key.Line+1, nextBelow(order, indent), inner(order, indent))
-	case hasComment(text[:len(text)-len(tail)]) || c.value.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0 || c.value.Kind == yaml.ScalarNode && !single:
+	case hasComment(text[:len(text)-len(tail)]) || c.value.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0 ||
+		c.value.Kind == yaml.ScalarNode && !single:
 		w.shift(c, indent)
 	default:
 		value := c.value

@@ -7,8 +7,8 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-// Append adds an item to the list at a path. One value that stands bare becomes a list; where there is none, the value is the
-// item, bare.
+// Append adds an item to the list at a path. One value that stands bare becomes a list; where there is none, the value
+// is the item, bare.
 func (f *File) Append(item *yaml.Node, path ...string) error {
 	steps := f.find(path)
 	if len(steps) < len(path) {
@@ -63,7 +63,8 @@ func (f *File) itemEnd(list, item *yaml.Node) int {
 	return f.end(item, item, false)
 }
 
-// Drop takes an item out of the list at a path, the first that is index; the last one takes the key with it, as Delete does.
+// Drop takes an item out of the list at a path, the first that is index; the last one takes the key with it, as Delete
+// does.
 func (f *File) Drop(index, keep int, path ...string) error {
 	steps := f.find(path)
 	if len(steps) < len(path) {
@@ -117,7 +118,8 @@ func (f *File) Substitute(changes map[*yaml.Node]string) error {
 			if n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0 {
 				end = f.quoteEnd(start)
 			}
-			edits = append(edits, edit{start, end, scalar(&yaml.Node{Kind: yaml.ScalarNode, Value: text, Style: n.Style}, inFlow)})
+			edits = append(edits, edit{start, end, scalar(&yaml.Node{Kind: yaml.ScalarNode, Value: text, Style: n.Style},
+				inFlow)})
 		}
 		for _, c := range n.Content {
 			walk(c, inFlow)

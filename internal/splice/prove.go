@@ -8,7 +8,8 @@ import (
 )
 
 // ErrFault says that a text would not have come to say what was asked for. The file is left as it was.
-var ErrFault = errors.New("the file would not come to say what was asked for, so nothing is written; this is a fault of the program, and writing the entry in another way helps")
+var ErrFault = errors.New("the file would not come to say what was asked for, so nothing is written; this is a fault " +
+	"of the program, and writing the entry in another way helps")
 
 // proved makes a change of the text, and sees that what it says is then what is wanted, document by document; else the
 // text is as it was.
@@ -27,18 +28,21 @@ func (f *File) proved(wanted []*yaml.Node, change func() error) error {
 // said leaves out documents that say nothing.
 func said(docs []*yaml.Node) []*yaml.Node {
 	return slices.DeleteFunc(slices.Clone(docs), func(n *yaml.Node) bool {
-		return n.Kind == 0 || n.Kind == yaml.ScalarNode && n.Tag == "!!null" || n.Kind == yaml.MappingNode && len(n.Content) == 0
+		return n.Kind == 0 || n.Kind == yaml.ScalarNode && n.Tag == "!!null" || n.Kind == yaml.MappingNode &&
+			len(n.Content) == 0
 	})
 }
 
 // equal says whether two nodes say the same, with their keys in the same order. Whether a text stands in quotes is
 // nothing that it says, but for one that is empty or would be null.
 func equal(a, b *yaml.Node) bool {
-	return a.Kind == b.Kind && a.Value == b.Value && (a.Tag == "!!null") == (b.Tag == "!!null") && a.Anchor == b.Anchor && a.Alias == b.Alias &&
+	return a.Kind == b.Kind && a.Value == b.Value && (a.Tag == "!!null") == (b.Tag == "!!null") && a.Anchor == b.Anchor &&
+		a.Alias == b.Alias &&
 		(a.Tag == "!!merge") == (b.Tag == "!!merge") && slices.EqualFunc(a.Content, b.Content, equal)
 }
 
-// wanted gives the documents as they are, with copies in place of the nodes on the way to a value, for a change of those.
+// wanted gives the documents as they are, with copies in place of the nodes on the way to a value, for a change of
+// those.
 type wanted struct {
 	docs  []*yaml.Node
 	steps []step // as find gives them, of the copies

@@ -17,7 +17,8 @@ type spelled struct{ *rand.Rand }
 
 func (s spelled) one(of ...string) string { return of[s.IntN(len(of))] }
 
-var words = []string{"plain", "two words", "it's", "a: b", "#no", "yes", "12", "x #y", "[a", "é", "", "- x", "a,b", "{", "'", `"`, `\`}
+var words = []string{"plain", "two words", "it's", "a: b", "#no", "yes", "12", "x #y", "[a", "é", "", "- x", "a,b", "{",
+	"'", `"`, `\`}
 
 // text writes a text in one of its spellings.
 func (s spelled) text(inFlow bool, indent int) string {
@@ -25,9 +26,11 @@ func (s spelled) text(inFlow bool, indent int) string {
 	margin := strings.Repeat(" ", indent)
 	switch n := s.IntN(7); {
 	case n == 0 && !inFlow && word != "":
-		return s.one("|", "|-", "|+", ">", ">-") + "\n" + margin + strings.ReplaceAll(word, "\n", "\n"+margin) + "\n" + margin + "and more # no comment"
+		return s.one("|", "|-", "|+", ">", ">-") + "\n" + margin + strings.ReplaceAll(word, "\n", "\n"+margin) + "\n" +
+			margin + "and more # no comment"
 	case n == 1:
-		return `"` + strings.ReplaceAll(strings.ReplaceAll(word, `\`, `\\`), `"`, `\"`) + "\n" + margin + s.one("", "\n"+margin) + `lines: of # one: text"`
+		return `"` + strings.ReplaceAll(strings.ReplaceAll(word, `\`, `\\`), `"`, `\"`) + "\n" + margin +
+			s.one("", "\n"+margin) + `lines: of # one: text"`
 	case n == 2:
 		return "'" + strings.ReplaceAll(word, "'", "''") + "\n" + margin + "b: {c}'"
 	case n == 3:
@@ -241,8 +244,11 @@ func TestEditsSayWhatWasAskedForInAnySpelling(t *testing.T) {
 // A text that is over several lines is no place for another entry.
 func TestNothingIsWrittenIntoATextOfSeveralLines(t *testing.T) {
 	for _, text := range []string{
-		"blocks:\n  a: {why: \"one\n  two: {x: y}\n  three\"}\n", "blocks:\n  a:\n    why: \"one\n\n  b: {deny: all}\n  \"\n", "blocks:\n  a:\n    why: 'one\n\n      # no\n      more'\nroles: {}\n",
-		"blocks:\n  a:\n    why: |2\n        b: {}\n       c\n  d: {}\n", "blocks:\n  a:\n    why: >\n\n      x\n\n\n  b: {}\n", "blocks: {a: {why: \"}\"}, b: {why: '{'}}\n", "\"blocks\": {\"a\": {}}\n", "? blocks\n: a: {}\n",
+		"blocks:\n  a: {why: \"one\n  two: {x: y}\n  three\"}\n", "blocks:\n  a:\n    why: \"one\n\n  b: {deny: all}\n  \"\n",
+		"blocks:\n  a:\n    why: 'one\n\n      # no\n      more'\nroles: {}\n",
+		"blocks:\n  a:\n    why: |2\n        b: {}\n       c\n  d: {}\n",
+		"blocks:\n  a:\n    why: >\n\n      x\n\n\n  b: {}\n", "blocks: {a: {why: \"}\"}, b: {why: '{'}}\n",
+		"\"blocks\": {\"a\": {}}\n", "? blocks\n: a: {}\n",
 	} {
 		f, err := Parse([]byte(text))
 		require.NoError(t, err, text)

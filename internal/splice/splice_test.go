@@ -44,30 +44,48 @@ func TestSplices(t *testing.T) {
 		gone, new []string // lines
 	}{
 		{"a value in braces", func(f *File) error { return value("Anna")(f, "people", "ana", "name") },
-			[]string{"  ana: {name: Ana, tags: {team: x}}   # the first"}, []string{"  ana: {name: Anna, tags: {team: x}}   # the first"}},
+			[]string{"  ana: {name: Ana, tags: {team: x}}   # the first"},
+			[]string{"  ana: {name: Anna, tags: {team: x}}   # the first"}},
 		{"a key more in braces", func(f *File) error { return value("2031-01-01")(f, "people", "ana", "ends") },
-			[]string{"  ana: {name: Ana, tags: {team: x}}   # the first"}, []string{"  ana: {name: Ana, tags: {team: x}, ends: 2031-01-01}   # the first"}},
-		{"a key more of an empty one", func(f *File) error { return value("'it: is'")(f, "people", "cai", "name") }, []string{"  cai: {}"}, []string{`  cai: {name: "it: is"}`}},
-		{"a value on its line", func(f *File) error { return value("z")(f, "people", "bo", "tags", "team") }, []string{"      team: y     # for now"}, []string{"      team: z     # for now"}},
-		{"a key more in a block", func(f *File) error { return value("true")(f, "people", "bo", "protected") }, nil, []string{"    protected: true"}},
+			[]string{"  ana: {name: Ana, tags: {team: x}}   # the first"},
+			[]string{"  ana: {name: Ana, tags: {team: x}, ends: 2031-01-01}   # the first"}},
+		{"a key more of an empty one", func(f *File) error { return value("'it: is'")(f, "people", "cai", "name") },
+			[]string{"  cai: {}"}, []string{`  cai: {name: "it: is"}`}},
+		{"a value on its line", func(f *File) error { return value("z")(f, "people", "bo", "tags", "team") },
+			[]string{"      team: y     # for now"}, []string{"      team: z     # for now"}},
+		{"a key more in a block", func(f *File) error { return value("true")(f, "people", "bo", "protected") }, nil,
+			[]string{"    protected: true"}},
 		{"a value that was lines", func(f *File) error { return value("{team: z}")(f, "people", "bo", "tags") },
 			[]string{"    tags:", "      team: y     # for now", "      desk: 4"}, []string{"    tags: {team: z}"}},
-		{"a new entry", func(f *File) error { return value("{name: Dee}")(f, "people", "dee") }, nil, []string{"  dee: {name: Dee}", ""}},
-		{"a new section", func(f *File) error { return value("{allow: all}")(f, "roles", "r") }, nil, []string{"", "roles:", "  r: {allow: all}"}},
+		{"a new entry", func(f *File) error { return value("{name: Dee}")(f, "people", "dee") }, nil,
+			[]string{"  dee: {name: Dee}", ""}},
+		{"a new section", func(f *File) error { return value("{allow: all}")(f, "roles", "r") }, nil,
+			[]string{"", "roles:", "  r: {allow: all}"}},
 		{"a key less in braces", func(f *File) error { return f.Delete(0, "people", "ana", "name") },
 			[]string{"  ana: {name: Ana, tags: {team: x}}   # the first"}, []string{"  ana: {tags: {team: x}}   # the first"}},
-		{"the last key in braces", func(f *File) error { return f.Delete(0, "grants", "two", "on") }, []string{"  two: {to: ana, role: r, on: db}"}, []string{"  two: {to: ana, role: r}"}},
-		{"an entry less", func(f *File) error { return f.Delete(0, "people", "ana") }, []string{"  ana: {name: Ana, tags: {team: x}}   # the first"}, nil},
-		{"a key less in a block", func(f *File) error { return f.Delete(0, "people", "bo", "tags", "desk") }, []string{"      desk: 4"}, nil},
-		{"another id", func(f *File) error { return f.RenameKey("bob", "people", "bo") }, []string{"  bo:"}, []string{"  bob:"}},
-		{"an item more in lines", func(f *File) error { return f.Append(Scalar("ana"), "grants", "one", "to") }, nil, []string{"      - ana"}},
-		{"an item more in brackets", func(f *File) error { return f.Append(Scalar("*:x"), "grants", "one", "on") }, []string{`    on: [db, "db:*/x"]`}, []string{`    on: [db, "db:*/x", "*:x"]`}},
-		{"an item beside a bare one", func(f *File) error { return f.Append(Scalar("bo"), "grants", "two", "to") }, []string{"  two: {to: ana, role: r, on: db}"}, []string{"  two: {to: [ana, bo], role: r, on: db}"}},
-		{"a value with a list, among others in braces", func(f *File) error { return value("[a, 'b }', c]")(f, "grants", "two", "to") },
+		{"the last key in braces", func(f *File) error { return f.Delete(0, "grants", "two", "on") },
+			[]string{"  two: {to: ana, role: r, on: db}"}, []string{"  two: {to: ana, role: r}"}},
+		{"an entry less", func(f *File) error { return f.Delete(0, "people", "ana") },
+			[]string{"  ana: {name: Ana, tags: {team: x}}   # the first"}, nil},
+		{"a key less in a block", func(f *File) error { return f.Delete(0, "people", "bo", "tags", "desk") },
+			[]string{"      desk: 4"}, nil},
+		{"another id", func(f *File) error { return f.RenameKey("bob", "people", "bo") }, []string{"  bo:"},
+			[]string{"  bob:"}},
+		{"an item more in lines", func(f *File) error { return f.Append(Scalar("ana"), "grants", "one", "to") }, nil,
+			[]string{"      - ana"}},
+		{"an item more in brackets", func(f *File) error { return f.Append(Scalar("*:x"), "grants", "one", "on") },
+			[]string{`    on: [db, "db:*/x"]`}, []string{`    on: [db, "db:*/x", "*:x"]`}},
+		{"an item beside a bare one", func(f *File) error { return f.Append(Scalar("bo"), "grants", "two", "to") },
+			[]string{"  two: {to: ana, role: r, on: db}"}, []string{"  two: {to: [ana, bo], role: r, on: db}"}},
+		{"a value with a list, among others in braces",
+			func(f *File) error { return value("[a, 'b }', c]")(f, "grants", "two", "to") },
 			[]string{"  two: {to: ana, role: r, on: db}"}, []string{`  two: {to: [a, "b }", c], role: r, on: db}`}},
-		{"the only item", func(f *File) error { return f.Drop(0, 0, "grants", "two", "role") }, []string{"  two: {to: ana, role: r, on: db}"}, []string{"  two: {to: ana, on: db}"}},
-		{"the first item less", func(f *File) error { return f.Drop(0, 0, "grants", "one", "to") }, []string{"      - group:crew   # all of them"}, nil},
-		{"the last item less", func(f *File) error { return f.Drop(1, 0, "grants", "one", "on") }, []string{`    on: [db, "db:*/x"]`}, []string{"    on: [db]"}},
+		{"the only item", func(f *File) error { return f.Drop(0, 0, "grants", "two", "role") },
+			[]string{"  two: {to: ana, role: r, on: db}"}, []string{"  two: {to: ana, on: db}"}},
+		{"the first item less", func(f *File) error { return f.Drop(0, 0, "grants", "one", "to") },
+			[]string{"      - group:crew   # all of them"}, nil},
+		{"the last item less", func(f *File) error { return f.Drop(1, 0, "grants", "one", "on") },
+			[]string{`    on: [db, "db:*/x"]`}, []string{"    on: [db]"}},
 	} {
 		f, err := Parse([]byte(sample))
 		require.NoError(t, err)
@@ -104,7 +122,9 @@ func TestSplicesIntoWhatIsHardlyThere(t *testing.T) {
 		"a: {b: c}\n\n# the end\n":   "a: {b: c}\n\nroles:\n  r: {allow: all}\n\n# the end\n",
 		"roles: {q: {allow: [x.y]}}": "roles: {q: {allow: [x.y]}, r: {allow: all}}",
 		"roles:\r\n  q: {}\r\n":      "roles:\r\n  q: {}\r\n  r: {allow: all}\r\n",
-		"roles:\n  q:\n    allow: |\n      text\n    why: x\nx: y\n": "roles:\n  q:\n    allow: |\n      text\n    why: x\n  r: {allow: all}\nx: y\n",
+		"roles:\n  q:\n    allow: |\n      text\n    why: x\nx: y\n": "roles:\n  q:\n    allow: |\n      text\n    " +
+			"why: x\n " +
+			" r: {allow: all}\nx: y\n",
 	} {
 		f, err := Parse([]byte(text))
 		require.NoError(t, err)
@@ -114,8 +134,11 @@ func TestSplicesIntoWhatIsHardlyThere(t *testing.T) {
 }
 
 func TestTextsAreWrittenSoThatTheyStayTexts(t *testing.T) {
-	for _, text := range []string{"", "plain", "a: b", "*x", "&x", "yes", "null", "~", "1", "a, b", "[x", "x #y", "#y", " x", "'", `"`, `a"b`, "a\nb", "é", "<<", "- x", "? x", "@x", "%x", "`x", "x:", "a:b", "{}", "not x", "|", ">", "!x", "\x07"} {
-		for _, n := range []string{Entry("k", Scalar(text), 0), "k: " + Flow(List(Scalar(text))), "k: " + Flow(Map(Scalar("k"), Scalar(text)))} {
+	for _, text := range []string{"", "plain", "a: b", "*x", "&x", "yes", "null", "~", "1", "a, b",
+		"[x", "x #y", "#y", " x", "'", `"`, `a"b`, "a\nb", "é", "<<", "- x", "? x", "@x",
+		"%x", "`x", "x:", "a:b", "{}", "not x", "|", ">", "!x", "\x07"} {
+		for _, n := range []string{Entry("k", Scalar(text), 0), "k: " + Flow(List(Scalar(text))),
+			"k: " + Flow(Map(Scalar("k"), Scalar(text)))} {
 			read, err := Value(n + "\n")
 			require.NoError(t, err, n)
 			value := read.Content[1]
@@ -132,8 +155,12 @@ func TestFormIsKeptOnce(t *testing.T) {
 	order := func(string) []string { return []string{"name", "to", "role", "on", "tags"} }
 	for text, want := range map[string]string{
 		sample: strings.Replace(sample, `"db:*/x"`, "db:*/x", 1),
-		"people:\n    ana:\n        tags:  {b: c}   # x\n        # about the name\n        name:   Ana\n\n\n    bo: {tags: {a: b}, name: Bo}\n": "people:\n  ana:\n    # about the name\n    name: Ana\n    tags: {b: c}   # x\n\n  bo: {name: Bo, tags: {a: b}}\n",
-		"grants:\n  g:\n    to:\n    - ana\n    - bo\n    role: r\n":                                                                            "grants:\n  g:\n    to: [ana, bo]\n    role: r\n",
+		"people:\n    ana:\n        tags:  {b: c}   # x\n        # about the name\n        name:   Ana\n\n\n" +
+			"    bo: {tags: {a: b}, name: Bo}\n": "people:\n" +
+			"  ana:\n    # about the name\n    name: Ana\n    tags: {b: c}   # x\n\n" +
+			"  bo: {name: Bo, tags: {a: b}}\n",
+
+		"grants:\n  g:\n    to:\n    - ana\n    - bo\n    role: r\n": "grants:\n  g:\n    to: [ana, bo]\n    role: r\n",
 	} {
 		f, err := Parse([]byte(text))
 		require.NoError(t, err)
@@ -150,7 +177,8 @@ func TestFormIsKeptOnce(t *testing.T) {
 
 // What can't be seen is written by its escape, and read back as it is.
 func TestHiddenCharactersAreEscaped(t *testing.T) {
-	for _, text := range []string{"a\u2028b", "a\u2029b", "a\u0085b", "a\rb", "a\u202eb", "\u200bx", "\ufeffx", "x\ufeff", "\x1b[31m", "\U000e0041", "\x7f"} {
+	for _, text := range []string{"a\u2028b", "a\u2029b", "a\u0085b", "a\rb", "a\u202eb", "\u200bx", "\ufeffx",
+		"x\ufeff", "\x1b[31m", "\U000e0041", "\x7f"} {
 		written := "k: " + Flow(Scalar(text)) + "\n" + Entry("l", Scalar(text), 0) + "\n"
 		for _, r := range written {
 			assert.True(t, r == '\n' || r >= ' ' && r < 0x7f, "%U", r)

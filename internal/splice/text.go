@@ -1,4 +1,5 @@
-// Package splice changes YAML text by entry and key: every byte that is not part of the change stays. It knows no policy.
+// Package splice changes YAML text by entry and key: every byte that is not part of the change stays. It knows no
+// policy.
 package splice
 
 import (
@@ -72,7 +73,8 @@ func (t *Text) Offset(line, column int) int {
 	return at
 }
 
-// Extent gives the bytes of the entry that key begins in a mapping: key and value, with the comments inside it and none around it.
+// Extent gives the bytes of the entry that key begins in a mapping: key and value, with the comments inside it and none
+// around it.
 func (t *Text) Extent(mapping, key *yaml.Node) (start, end int) {
 	start = t.Offset(key.Line, key.Column)
 	if mapping.Style&yaml.FlowStyle != 0 {
@@ -91,7 +93,8 @@ func (t *Text) blockEnd(start int, key *yaml.Node) int {
 		switch {
 		case len(content) == 0, content[0] == '#' && indent < key.Column:
 			continue // inside only if more of the entry follows
-		case indent >= key.Column, indent == key.Column-1 && (bytes.HasPrefix(content, []byte("- ")) || string(content) == "-"):
+		case indent >= key.Column, indent == key.Column-1 &&
+			(bytes.HasPrefix(content, []byte("- ")) || string(content) == "-"):
 			end = t.LineStart(line) + len(text)
 		default:
 			return max(end, start)
@@ -145,7 +148,8 @@ func (t *Text) end(n, key *yaml.Node, flow bool) int {
 		return t.bracketEnd(start)
 	case n.Kind == yaml.ScalarNode && n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0:
 		return t.quoteEnd(start)
-	case n.Kind == yaml.ScalarNode && n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) == 0 && bytes.HasPrefix(t.Bytes[start:], []byte(n.Value)):
+	case n.Kind == yaml.ScalarNode && n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) == 0 &&
+		bytes.HasPrefix(t.Bytes[start:], []byte(n.Value)):
 		return start + len(n.Value)
 	case flow:
 		return t.flowEnd(start)

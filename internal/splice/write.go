@@ -119,7 +119,9 @@ func inQuotes(text string) string {
 
 // plain says whether a text is the same text when it stands without quotes, as a key or a value.
 func plain(text string, inFlow bool) bool {
-	if _, _, hidden := visible.Find(text); hidden || strings.ContainsAny(text, "\n\t\ufeff") || text != strings.TrimSpace(text) || text == "=" || text == "<<" || strings.HasPrefix(text, "---") || strings.HasPrefix(text, "...") {
+	if _, _, hidden := visible.Find(text); hidden || strings.ContainsAny(text, "\n\t\ufeff") ||
+		text != strings.TrimSpace(text) || text == "=" || text == "<<" || strings.HasPrefix(text, "---") ||
+		strings.HasPrefix(text, "...") {
 		return false
 	}
 	trials := []string{text + ": " + text + "\n"}
@@ -135,7 +137,8 @@ func plain(text string, inFlow bool) bool {
 			n = &yaml.Node{Content: list.Content}
 		}
 		for _, one := range n.Content {
-			if one.Kind != yaml.ScalarNode || one.Value != text || one.Tag == "!!null" || one.Tag == "!!merge" || one.Anchor != "" || one.Style != 0 || one.LineComment != "" {
+			if one.Kind != yaml.ScalarNode || one.Value != text || one.Tag == "!!null" || one.Tag == "!!merge" ||
+				one.Anchor != "" || one.Style != 0 || one.LineComment != "" {
 				return false
 			}
 		}
@@ -146,11 +149,12 @@ func plain(text string, inFlow bool) bool {
 	return true
 }
 
-// Entry writes a key with its value as lines, the first of which is not indented: on one line if that is short, else its keys
-// one a line.
+// Entry writes a key with its value as lines, the first of which is not indented: on one line if that is short, else
+// its keys one a line.
 func Entry(key string, value *yaml.Node, indent int) string {
 	head := scalar(Scalar(key), false) + ": "
-	if one := Flow(value); indent+len([]rune(head))+len([]rune(one)) <= Wide || value.Kind == yaml.ScalarNode || len(value.Content) == 0 {
+	if one := Flow(value); indent+len([]rune(head))+len([]rune(one)) <= Wide || value.Kind == yaml.ScalarNode ||
+		len(value.Content) == 0 {
 		if value.Kind == yaml.ScalarNode {
 			one = scalar(value, false)
 		}

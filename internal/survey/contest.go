@@ -28,9 +28,11 @@ const (
 	First // as good as another, and asked first
 )
 
-// Contest tells who gets an exclusive operation, of some who asked in this order: whoever is allowed it through the role that stands first in the system's
-// precedence; on a tie whoever holds it, else who asked first. The winner comes first, those who are not allowed last.
-func Contest(g *gate.Gate, operation string, r *estate.Resource, c *gate.Context, who []estate.Principal, holder *estate.Principal) ([]Contestant, Rule, error) {
+// Contest tells who gets an exclusive operation, of some who asked in this order: whoever is allowed it through the
+// role that stands first in the system's precedence; on a tie whoever holds it, else who asked first. The winner comes
+// first, those who are not allowed last.
+func Contest(g *gate.Gate, operation string, r *estate.Resource, c *gate.Context, who []estate.Principal,
+	holder *estate.Principal) ([]Contestant, Rule, error) {
 	var all []Contestant
 	for _, p := range who {
 		one := Contestant{Who: p, Rank: len(r.System.Precedence)}

@@ -42,7 +42,8 @@ func TestWhoGetsWhatOneAloneMayHave(t *testing.T) {
 	}{
 		{"dish", "", []string{"ana", "bo", "cai"}, true, "cai", "keeper", survey.Precedence},
 		{"dish", "", []string{"ana", "bo", "cai"}, false, "bo", "lead", survey.Precedence}, // head includes lead
-		{"dish", "ana", []string{"ana", "bo"}, false, "bo", "lead", survey.Precedence},     // holding is no help against a better role
+		// holding is no help against a better role
+		{"dish", "ana", []string{"ana", "bo"}, false, "bo", "lead", survey.Precedence},
 		{"dish", "", []string{"ana", "cai"}, false, "ana", "guest", survey.Alone},
 		{"dish", "", []string{"dee", "cai"}, false, "", "", survey.NobodyMay},
 		{"other", "", []string{"dee", "ana"}, false, "dee", "guest", survey.First},

@@ -176,8 +176,8 @@ func (c *counter) count() error {
 	return err
 }
 
-// joined numbers the people of a row, by a number of their own, with those of the class at hand. Classes come in one order and hold nobody twice, so
-// rows of the same people have the same number, and no others do.
+// joined numbers the people of a row, by a number of their own, with those of the class at hand. Classes come in one
+// order and hold nobody twice, so rows of the same people have the same number, and no others do.
 func (c *crowd) joined(people uint32) uint32 {
 	if c.people == 0 {
 		return people
@@ -248,7 +248,8 @@ func (c *counter) tell(e *estate.Estate) ([]Covered, error) {
 			if !ok {
 				n = len(out)
 				known[k] = n
-				out = append(out, Covered{Operation: e.Operations[op], Coming: k.coming, People: h.people, Number: h.number, Services: h.services, Lent: h.lent, Short: text})
+				out = append(out, Covered{Operation: e.Operations[op], Coming: k.coming, People: h.people, Number: h.number,
+					Services: h.services, Lent: h.lent, Short: text})
 			}
 			out[n].take(h.pile)
 		}
@@ -338,7 +339,8 @@ func hoursText(minutes []bool) string {
 }
 
 func clockText(minute int) string {
-	return string([]byte{byte('0' + minute/600), byte('0' + minute/60%10), ':', byte('0' + minute%60/10), byte('0' + minute%10)})
+	return string([]byte{byte('0' + minute/600), byte('0' + minute/60%10), ':', byte('0' + minute%60/10),
+		byte('0' + minute%10)})
 }
 
 // Reliances lists the people on whom most depends, most first: what they alone can do where it is listed.
@@ -360,7 +362,8 @@ func Reliances(rows []Covered) (out []Reliance) {
 		out[n].Count += r.Count
 	}
 	slices.SortStableFunc(out, func(a, b Reliance) int {
-		return cmp.Or(cmp.Compare(len(b.Operations), len(a.Operations)), cmp.Compare(b.Count, a.Count), strings.Compare(a.Who.ID, b.Who.ID))
+		return cmp.Or(cmp.Compare(len(b.Operations), len(a.Operations)), cmp.Compare(b.Count, a.Count),
+			strings.Compare(a.Who.ID, b.Who.ID))
 	})
 	return out
 }
@@ -378,7 +381,8 @@ func Without(e *estate.Estate, who []estate.Principal) *estate.Estate {
 	return e.With(edits...)
 }
 
-// Lost gives what nobody can do any more, of what somebody could: rows that have no people, without those in which nobody had any before.
+// Lost gives what nobody can do any more, of what somebody could: rows that have no people, without those in which
+// nobody had any before.
 func Lost(before, after []Covered) (out []Covered) {
 	could := map[string]bool{}
 	for _, r := range before {

@@ -159,7 +159,8 @@ func (f *folder) add(i int, answers map[string]gate.Outcome, inside bool) {
 // Alike counts how many of the rows, from the first on, say the same of places that stand beside one another.
 func Alike(rows []Row) int {
 	n := 1
-	for n < len(rows) && rows[n].Resource.Parent != nil && rows[n].Resource.Parent == rows[0].Resource.Parent && rows[n].Inside == rows[0].Inside &&
+	for n < len(rows) && rows[n].Resource.Parent != nil && rows[n].Resource.Parent == rows[0].Resource.Parent &&
+		rows[n].Inside == rows[0].Inside &&
 		rows[n].Outcome == rows[0].Outcome && slices.EqualFunc(rows[n].Through, rows[0].Through, func(a, b Part) bool {
 		return a.Grant == b.Grant && slices.Equal(a.Words, b.Words)
 	}) {
@@ -175,7 +176,8 @@ func (f *folder) grants(i int, operation string, inside bool) []string {
 			break
 		}
 	}
-	why, err := f.gate.Explain(gate.Request{Subject: f.who, Operation: operation, Resource: f.tree.Address(i), Context: f.context})
+	why, err := f.gate.Explain(gate.Request{Subject: f.who, Operation: operation, Resource: f.tree.Address(i),
+		Context: f.context})
 	if err != nil {
 		f.err = err
 	}

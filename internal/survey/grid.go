@@ -8,8 +8,8 @@ import (
 	"hiddengate/internal/gate"
 )
 
-// Column is one subject of a grid: a person, a service or anonymous; a group, and then it is what a new member gets who is in nothing else;
-// or a role, and then it is what somebody gets who has it everywhere.
+// Column is one subject of a grid: a person, a service or anonymous; a group, and then it is what a new member gets who
+// is in nothing else; or a role, and then it is what somebody gets who has it everywhere.
 type Column struct {
 	Name    string
 	Subject estate.Principal // unless it is a role
@@ -39,7 +39,8 @@ type Reached struct {
 // same says that two cells say the same.
 func (r Reached) same(o Reached) bool {
 	level := func(a, b *estate.Level) bool { return a == b || a != nil && b != nil && *a == *b }
-	return r.Any == o.Any && r.Level == o.Level && r.Partly == o.Partly && level(r.Depends, o.Depends) && level(r.OnRequest, o.OnRequest) && r.Direct == o.Direct
+	return r.Any == o.Any && r.Level == o.Level && r.Partly == o.Partly && level(r.Depends, o.Depends) &&
+		level(r.OnRequest, o.OnRequest) && r.Direct == o.Direct
 }
 
 // Empty says that nothing is allowed, depends, or can be lent.
@@ -59,7 +60,8 @@ type Grid struct {
 	rows    []int // those that are looked at
 }
 
-// mask says of each level, in four bits, whether there is a resource on which something of it is allowed, none is and something depends, or nothing is.
+// mask says of each level, in four bits, whether there is a resource on which something of it is allowed, none is and
+// something depends, or nothing is.
 type mask uint16
 
 const (
@@ -196,7 +198,8 @@ type GridRow struct {
 	Cells []Reached
 }
 
-// Rows folds the places: one inside another, down to a depth, is a row of its own if it says something else. Below what unfold names, however deep.
+// Rows folds the places: one inside another, down to a depth, is a row of its own if it says something else. Below what
+// unfold names, however deep.
 func (g *Grid) Rows(depth int, unfold func(*estate.Resource) bool) []GridRow {
 	tree := g.estate.Tree
 	inside := make([][]int, tree.Len()+1)
@@ -248,7 +251,8 @@ func (w *walker) walk(row, depth int, unfolded bool) {
 			continue
 		}
 		its := w.cells(child)
-		if last != nil && slices.EqualFunc(last.Cells, its, Reached.same) && (depth+1 >= w.depth && !unfolded || len(w.inside[child+1]) == 0) {
+		if last != nil && slices.EqualFunc(last.Cells, its, Reached.same) &&
+			(depth+1 >= w.depth && !unfolded || len(w.inside[child+1]) == 0) {
 			last.Alike = append(last.Alike, w.estate.Tree.At(child))
 			continue
 		}
@@ -261,7 +265,8 @@ func (w *walker) walk(row, depth int, unfolded bool) {
 	}
 }
 
-// folds says that a place says no more than the one above it does: as far as it offers operations, every column reaches as far, in all of it.
+// folds says that a place says no more than the one above it does: as far as it offers operations, every column reaches
+// as far, in all of it.
 func (w *walker) folds(row int, above []Reached) bool {
 	cells := w.cells(row)
 	for c, up := range above {
@@ -306,8 +311,8 @@ type Answer struct {
 // Empty says that it is denied and can't be lent.
 func (a Answer) Empty() bool { return a.Outcome == gate.Deny && !a.OnRequest }
 
-// Operations answers operation by operation: those that apply to something looked at, in the order of the estate's catalogs, by name, with a cell for
-// each column.
+// Operations answers operation by operation: those that apply to something looked at, in the order of the estate's
+// catalogs, by name, with a cell for each column.
 func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 	var ops []*estate.Operation
 	var cells [][]Answer
@@ -415,7 +420,8 @@ func withColumns(e *estate.Estate, columns []Column) (*estate.Estate, []estate.P
 		if c.Role == "" && c.Subject.Kind != estate.IsGroup {
 			continue
 		}
-		one := &estate.Subject{Object: estate.Object{ID: "who has " + c.Name}, Status: estate.Statuses[0]} // no id can be like that
+		// no id can be like that
+		one := &estate.Subject{Object: estate.Object{ID: "who has " + c.Name}, Status: estate.Statuses[0]}
 		edits = append(edits, estate.Put("people", one))
 		who[i] = one.Principal()
 		if c.Role == "" {
@@ -430,7 +436,8 @@ func withColumns(e *estate.Estate, columns []Column) (*estate.Estate, []estate.P
 		}
 		roles = append(roles, estate.SubjectTerm{Principal: who[i], Not: true})
 		edits = append(edits, estate.Put("grants", &estate.Grant{
-			Object: estate.Object{ID: one.ID}, To: estate.Subjects{{Principal: who[i]}}, Roles: []estate.Ref{{ID: c.Role}}, On: estate.Resources{{Everything: true}},
+			Object: estate.Object{ID: one.ID}, To: estate.Subjects{{Principal: who[i]}}, Roles: []estate.Ref{{ID: c.Role}},
+			On: estate.Resources{{Everything: true}},
 		}))
 	}
 	if len(roles) > 0 {

@@ -17,9 +17,12 @@ import (
 const shelves = `hidden-gate: 1
 catalogs:
   store: {types: [store, shelf, box], operations: {
-    store.see: {level: view, types: [store], about: See}, shelf.see: {level: view, types: [shelf], about: See}, box.see: {level: view, types: [box], about: See},
-    shelf.fill: {level: change, types: [shelf], about: Fill}, shelf.hand: {level: govern, types: [shelf], about: Hand over}}}
-systems: {s: {kind: store, resources: {a: {}, a/x: {}, a/y: {}, b: {}, c: {}}}, t: {kind: store, resources: {a: {}, a/x: {}}}}
+    store.see: {level: view, types: [store], about: See}, shelf.see: {level: view, types: [shelf], about: See},
+      box.see: {level: view, types: [box], about: See},
+    shelf.fill: {level: change, types: [shelf], about: Fill}, shelf.hand: {level: govern, types: [shelf],
+      about: Hand over}}}
+systems: {s: {kind: store, resources: {a: {}, a/x: {}, a/y: {}, b: {}, c: {}}}, t: {kind: store, resources: {a: {},
+      a/x: {}}}}
 people: {ana: {}, bo: {}, cai: {status: invited}}
 groups: {crew: {members: [ana, bo, cai]}}
 roles: {see: {allow: [only view]}, fill: {allow: [shelf.fill]}, hand: {allow: [shelf.hand]}}
@@ -57,10 +60,12 @@ func TestTheCellsAndRowsOfAGrid(t *testing.T) {
 	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(shelves)}})
 	require.NoError(t, err)
 	columns := []survey.Column{
-		{Name: "ana", Subject: estate.Principal{ID: "ana"}}, {Name: "bo", Subject: estate.Principal{ID: "bo"}}, {Name: "cai", Subject: estate.Principal{ID: "cai"}, Invited: true},
+		{Name: "ana", Subject: estate.Principal{ID: "ana"}}, {Name: "bo", Subject: estate.Principal{ID: "bo"}},
+		{Name: "cai", Subject: estate.Principal{ID: "cai"}, Invited: true},
 		{Name: "group:crew", Subject: estate.Principal{Kind: estate.IsGroup, ID: "crew"}}, {Name: "role:fill", Role: "fill"},
 	}
-	grid, err := survey.NewGrid(e, survey.Question{Columns: columns, Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
+	grid, err := survey.NewGrid(e, survey.Question{Columns: columns,
+		Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
 	require.NoError(t, err)
 	var got []string
 	for _, r := range grid.Rows(9, func(*estate.Resource) bool { return false }) {

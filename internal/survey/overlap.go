@@ -15,7 +15,8 @@ type Overlap struct {
 	First              string // the first that they share
 }
 
-// Overlaps tells which scopes share something, by what they share most. Its cost is piles times scopes, where nothing tells the resources of a pile apart.
+// Overlaps tells which scopes share something, by what they share most. Its cost is piles times scopes, where nothing
+// tells the resources of a pile apart.
 func Overlaps(e *estate.Estate) ([]Overlap, error) {
 	scopes := estate.Sorted(e.Scopes)
 	var lists []estate.Resources

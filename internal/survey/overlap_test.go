@@ -13,7 +13,8 @@ import (
 
 func TestScopesThatShareSomething(t *testing.T) {
 	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
-systems: {db: {kind: database, resources: {a: {}, a/x: {tags: {env: prod}}, a/y: {}, b: {}, b/x: {tags: {env: prod}}}}, app: {kind: application}}
+systems: {db: {kind: database, resources: {a: {}, a/x: {tags: {env: prod}}, a/y: {}, b: {},
+      b/x: {tags: {env: prod}}}}, app: {kind: application}}
 scopes:
   every: [everything]
   a: ['db:a']

@@ -29,22 +29,27 @@ people: {ana: {tags: {team: x}}, bo: {}}
 groups: {crew: {members: bo}}
 roles: {reader: {allow: table.read}, viewer: {allow: table.view}, late: {allow: table.read, ends: 2020-01-01}}
 `
-	for text, want := range map[string]string{
-		"{to: ana, role: reader, on: db, on-request: {longest: 90m, approvers: group:crew, approvals: 2}}": "approval: on request, for up to 90m, with 2 approvals by group:crew",
-		"{to: ana, role: reader, on: db, when: {mfa: true}}":                                               "condition: it asks: with a second factor",
-		"{to: ana, role: reader, on: db, when: {hours: mon 07:00-08:00}}":                                  "condition: it asks: mon 07:00-08:00",
-		"{to: ana, role: reader, on: db, when: {owner: true}}":                                             "condition: it asks: the owner; bo owns db:sky/a",
-		"{to: ana, role: reader, on: db, when: {subject: {team: y}}}":                                      "condition: it asks: the subject's team is y",
-		"{to: ana, role: reader, on: db, ends: 2026-01-01}":                                                "date: it is in force through 2026-01-01",
-		"{to: group:crew, role: reader, on: db}":                                                           "membership: it goes to group:crew",
-		"{to: ana, role: reader, on: db:sea}":                                                              "scope: it covers db:sea",
-		"{to: ana, role: viewer, on: db}":                                                                  "operation: role viewer lacks table.read",
-		"{to: group:crew, role: reader, on: db:sea}":                                                       "", // two things
-		"{to: ana, role: reader, on: db, when: {mfa: true, network: 10.0.0.0/8}}":                          "condition: it asks: with a second factor, from 10.0.0.0/8",
-		"{to: ana, role: reader, on: db, when: {mfa: true, hours: mon 07:00-08:00}}":                       "condition: it asks: with a second factor, mon 07:00-08:00",
-		"{to: ana, role: reader, on: db, when: {owner: true, subject: {team: y}}}":                         "condition: it asks: the owner, the subject's team is y; bo owns db:sky/a",
-		"{to: ana, role: late, on: db}":                                                                    "date: role late is in force through 2020-01-01",
+	for _, c := range [][2]string{
+		{"{to: ana, role: reader, on: db, on-request: {longest: 90m, approvers: group:crew, approvals: 2}}",
+			"approval: on request, for up to 90m, with 2 approvals by group:crew"},
+		{"{to: ana, role: reader, on: db, when: {mfa: true}}", "condition: it asks: with a second factor"},
+		{"{to: ana, role: reader, on: db, when: {hours: mon 07:00-08:00}}", "condition: it asks: mon 07:00-08:00"},
+		{"{to: ana, role: reader, on: db, when: {owner: true}}", "condition: it asks: the owner; bo owns db:sky/a"},
+		{"{to: ana, role: reader, on: db, when: {subject: {team: y}}}", "condition: it asks: the subject's team is y"},
+		{"{to: ana, role: reader, on: db, ends: 2026-01-01}", "date: it is in force through 2026-01-01"},
+		{"{to: group:crew, role: reader, on: db}", "membership: it goes to group:crew"},
+		{"{to: ana, role: reader, on: db:sea}", "scope: it covers db:sea"},
+		{"{to: ana, role: viewer, on: db}", "operation: role viewer lacks table.read"},
+		{"{to: group:crew, role: reader, on: db:sea}", ""}, // two things
+		{"{to: ana, role: reader, on: db, when: {mfa: true, network: 10.0.0.0/8}}",
+			"condition: it asks: with a second factor, from 10.0.0.0/8"},
+		{"{to: ana, role: reader, on: db, when: {mfa: true, hours: mon 07:00-08:00}}",
+			"condition: it asks: with a second factor, mon 07:00-08:00"},
+		{"{to: ana, role: reader, on: db, when: {owner: true, subject: {team: y}}}",
+			"condition: it asks: the owner, the subject's team is y; bo owns db:sky/a"},
+		{"{to: ana, role: late, on: db}", "date: role late is in force through 2020-01-01"},
 	} {
+		text, want := c[0], c[1]
 		g := compile(t, base+"grants: {g: "+text+"}")
 		c := g.NewContext()
 		at, err := g.Estate().Zone.ParseTime("2027-12-01T22:00")
@@ -56,7 +61,8 @@ roles: {reader: {allow: table.read}, viewer: {allow: table.view}, late: {allow: 
 		addr, err := estate.ParseAddr("192.0.2.1")
 		require.NoError(t, err)
 		c.Network(addr)
-		near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: a.String(), Context: c})
+		near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read",
+			Resource: a.String(), Context: c})
 		require.NoError(t, err)
 		got := ""
 		for _, n := range near {
@@ -75,7 +81,8 @@ roles: {reader: {allow: table.read}}
 grants: {g: {to: ana, role: reader, on: db, when: {mfa: true}}}
 blocks: {b: {deny: all, on: db}}
 `)
-	near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: "db:sky", Context: g.NewContext()})
+	near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: "db:sky",
+		Context: g.NewContext()})
 	require.NoError(t, err)
 	assert.Empty(t, near)
 }

@@ -27,11 +27,12 @@ type Refusal struct {
 
 // Unused is what of a grant or a role nobody used.
 type Unused struct {
-	ID        string
-	Given     []*estate.Operation // all that it gives somewhere
-	Never     []*estate.Operation // of these, what was never done through it; of a role, what nothing that was done needs either
-	Idle      []estate.Principal  // of a grant: who has it and did nothing through it
-	Reaches   int                 // of a grant: how many have it
+	ID    string
+	Given []*estate.Operation // all that it gives somewhere
+	// of these, what was never done through it; of a role, what nothing that was done needs either
+	Never     []*estate.Operation
+	Idle      []estate.Principal // of a grant: who has it and did nothing through it
+	Reaches   int                // of a grant: how many have it
 	Protected bool
 }
 
@@ -44,8 +45,9 @@ type Trim struct {
 	Roles       []Unused
 }
 
-// Trimmer holds deeds against a policy, one after another. A deed counts for every grant that gives it at its time, whatever else the request may have said;
-// grants on request count as if they had been lent. It keeps one answer for each subject, operation and resource.
+// Trimmer holds deeds against a policy, one after another. A deed counts for every grant that gives it at its time,
+// whatever else the request may have said; grants on request count as if they had been lent. It keeps one answer for
+// each subject, operation and resource.
 type Trimmer struct {
 	gate  *gate.Gate
 	known map[asked]*answer
@@ -66,7 +68,8 @@ type answer struct {
 
 // NewTrimmer begins to hold deeds against a gate's policy.
 func NewTrimmer(g *gate.Gate) *Trimmer {
-	return &Trimmer{gate: g, known: map[asked]*answer{}, used: map[string]map[string]bool{}, busy: map[string]map[estate.Principal]bool{}}
+	return &Trimmer{gate: g, known: map[asked]*answer{}, used: map[string]map[string]bool{},
+		busy: map[string]map[estate.Principal]bool{}}
 }
 
 // Take takes a deed.
@@ -106,7 +109,8 @@ func (t *Trimmer) Take(d Deed) {
 }
 
 func (t *Trimmer) ask(d Deed) *answer {
-	ways, err := t.gate.OwnWays(gate.Request{Subject: d.Who, Operation: d.Operation, Resource: d.Resource, Context: t.gate.NewContext()})
+	ways, err := t.gate.OwnWays(gate.Request{Subject: d.Who, Operation: d.Operation, Resource: d.Resource,
+		Context: t.gate.NewContext()})
 	if err != nil {
 		return &answer{why: err.Error()}
 	}
@@ -170,7 +174,8 @@ func (t *Trimmer) Trim() Trim {
 	return t.out
 }
 
-// using takes down what was used through a grant of a role, for the role and for all that it includes: what one of them gives up the others lose.
+// using takes down what was used through a grant of a role, for the role and for all that it includes: what one of them
+// gives up the others lose.
 func (t *Trimmer) using(used map[string]map[string]bool, gr *estate.Grant, role string) {
 	for _, id := range t.gate.RoleStandsFor(role) {
 		if used[id] == nil {
@@ -198,24 +203,28 @@ func keepNeeds(used map[string]bool, given []*estate.Operation) {
 	}
 }
 
-// Narrower gives what a role's `allow` becomes without what was never used: what it says less that, or what is left by name, where that is shorter and leaves
-// nothing out. Operations that apply nowhere it is granted stay, since the log can't speak of them.
+// Narrower gives what a role's `allow` becomes without what was never used: what it says less that, or what is left by
+// name, where that is shorter and leaves nothing out. Operations that apply nowhere it is granted stay, since the log
+// can't speak of them.
 func (u Unused) Narrower(g *gate.Gate) estate.Operations {
 	e := g.Estate()
 	r := e.Roles[u.ID]
 	never := func(name string) bool {
 		return slices.ContainsFunc(u.Never, func(o *estate.Operation) bool { return o.Name == name })
 	}
-	says := slices.DeleteFunc(slices.Clone(r.Allow), func(t estate.OperationTerm) bool { return !t.Not && t.Kind == estate.ByName && never(t.Name) })
+	says := slices.DeleteFunc(slices.Clone(r.Allow),
+		func(t estate.OperationTerm) bool { return !t.Not && t.Kind == estate.ByName && never(t.Name) })
 	var less, left estate.Operations
 	for _, o := range u.Given {
 		if !never(o.Name) {
 			left = append(left, estate.OperationTerm{Kind: estate.ByName, Name: o.Name})
-		} else if says.Fit(o, e.Edition) || slices.ContainsFunc(r.Include, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, o.Name) }) {
+		} else if says.Fit(o, e.Edition) || slices.ContainsFunc(r.Include,
+			func(ref estate.Ref) bool { return g.RoleHas(ref.ID, o.Name) }) {
 			less = append(less, estate.OperationTerm{Not: true, Kind: estate.ByName, Name: o.Name})
 		}
 	}
-	if len(r.Include) == 0 && len(left) > 0 && len(left) < len(less)+len(says) && len(g.RoleOperations(u.ID)) == len(u.Given) {
+	if len(r.Include) == 0 && len(left) > 0 && len(left) < len(less)+len(says) &&
+		len(g.RoleOperations(u.ID)) == len(u.Given) {
 		return left
 	}
 	return append(says, less...)

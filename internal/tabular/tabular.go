@@ -1,5 +1,5 @@
-// Package tabular writes CSV (RFC 4180) that a spreadsheet shows as it is: a cell that it would calculate begins with an
-// apostrophe, and Value takes that away again.
+// Package tabular writes CSV (RFC 4180) that a spreadsheet shows as it is: a cell that it would calculate begins with
+// an apostrophe, and Value takes that away again.
 package tabular
 
 import (

@@ -11,7 +11,8 @@ import (
 )
 
 func TestNothingIsCalculatedAndNothingIsLost(t *testing.T) {
-	texts := []string{"", "a", "=cmd|' /C calc'!A0", "+change", "-1", "@SUM(A1)", "\tx", "'", "'x", "'=1", "''=1", "x=1", "a,b\"c\nd"}
+	texts := []string{"", "a", "=cmd|' /C calc'!A0", "+change", "-1", "@SUM(A1)", "\tx", "'", "'x", "'=1", "''=1", "x=1",
+		"a,b\"c\nd"}
 	var b strings.Builder
 	w := tabular.NewWriter(&b)
 	w.Write(texts)

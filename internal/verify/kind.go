@@ -5,7 +5,8 @@ import (
 	"hiddengate/internal/gate"
 )
 
-// A Kind is a kind of guarantee. Each stands in a file of its own, and in Kinds; what reads, writes and judges guarantees goes by it.
+// A Kind is a kind of guarantee. Each stands in a file of its own, and in Kinds; what reads, writes and judges
+// guarantees goes by it.
 type Kind struct {
 	Name  estate.GuaranteeKind // the key under which the files say it
 	Doc   string
@@ -18,7 +19,8 @@ type Kind struct {
 	WithoutMay bool
 	// Standing says that it counts on standing grants: what is on request, and what can be got by steps, do not help.
 	Standing bool
-	// Together says that it counts subjects, or holds them against one another; else it says what it says of each by itself.
+	// Together says that it counts subjects, or holds them against one another; else it says what it says of each by
+	// itself.
 	Together bool
 	// Excepts says that those whom it names may: whoever names more says less.
 	Excepts bool

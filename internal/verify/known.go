@@ -6,7 +6,8 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// Known says whether an estate knows all that a test names, so that the test can be put to it: one that was written for another may not.
+// Known says whether an estate knows all that a test names, so that the test can be put to it: one that was written for
+// another may not.
 func Known(e *estate.Estate, t *estate.Test) bool {
 	subject := func(p estate.Principal) bool {
 		switch p.Kind {

@@ -7,8 +7,9 @@ import (
 
 var neverBoth = &Kind{
 	Name: "never-both", Doc: "nobody may do both",
-	Takes: TakesOperations, Two: "operations", Example: "[OPERATION, OPERATION]", WithoutMay: true, Options: []string{"same-resource"},
-	find: bothOf,
+	Takes: TakesOperations, Two: "operations", Example: "[OPERATION, OPERATION]", WithoutMay: true,
+	Options: []string{"same-resource"},
+	find:    bothOf,
 }
 
 // bothOf looks for somebody who may both operations, on one resource or anywhere.

@@ -32,12 +32,14 @@ type Of struct {
 	Since   clock.Instant
 	InForce bool                      // on-request grants count where they are lent, not as if they were
 	Only    map[estate.Principal]bool // nobody else is looked at; nil: everybody is
-	Ways    *escalation.Ways          // what can be got by steps counts as well, from the same instant on; nil: it does not
+	// what can be got by steps counts as well, from the same instant on; nil: it does not
+	Ways *escalation.Ways
 }
 
 // NewProver makes a prover for a gate's estate. The gate decides the witnesses.
 func NewProver(g *gate.Gate, of Of) *Prover {
-	return &Prover{gate: g, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster, cells: map[counting]*gate.Cells{}}
+	return &Prover{gate: g, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster,
+		cells: map[counting]*gate.Cells{}}
 }
 
 // Verdict is what became of a guarantee: it holds, or a witness shows that it does not.
@@ -51,8 +53,8 @@ type Verdict struct {
 // Holds says whether it does.
 func (v Verdict) Holds() bool { return v.Witness == nil }
 
-// Witness shows that a guarantee does not hold. Either requests do, each of which was decided and is allowed, or a moment at which
-// too few people are left for an operation on a resource.
+// Witness shows that a guarantee does not hold. Either requests do, each of which was decided and is allowed, or a
+// moment at which too few people are left for an operation on a resource.
 type Witness struct {
 	Requests []Shown
 	Grants   []string // that make it so: all others may go, and none of these
@@ -127,7 +129,8 @@ func (p *Prover) which(g *estate.Guarantee) gate.Counting {
 	return gate.Both
 }
 
-// countsSteps says whether what can be got by steps counts for a guarantee. Nobody is counted on who would have to take some first.
+// countsSteps says whether what can be got by steps counts for a guarantee. Nobody is counted on who would have to take
+// some first.
 func (p *Prover) countsSteps(g *estate.Guarantee) bool {
 	return p.more != nil && !KindOf(g).Standing
 }
@@ -161,7 +164,8 @@ func (p *Prover) find(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
 	return KindOf(g).find(search{p, c, g, p.countsSteps(g)})
 }
 
-// each goes through what may be done in cells, and by steps where they count. who and first say whom alone to go through, and whether one cell of each will do.
+// each goes through what may be done in cells, and by steps where they count. who and first say whom alone to go
+// through, and whether one cell of each will do.
 func (p *Prover) each(c *gate.Cells, who func(estate.Principal) bool, first bool, each func(gate.Access) bool) error {
 	if p.more != nil {
 		return p.more.Each(c, each)

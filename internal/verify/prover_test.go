@@ -19,7 +19,8 @@ systems:
 people: {ana: {}, bo: {}, cai: {}, dee: {}, gone: {status: left}}
 services: {job: {}, jot: {}}
 groups: {crew: {members: [ana, bo]}, heads: {members: [cai]}}
-roles: {drop: {allow: [table.drop]}, look: {allow: [table.view]}, read: {allow: [table.read]}, save: {allow: [backup.take]}, undo: {allow: [backup.restore]}}
+roles: {drop: {allow: [table.drop]}, look: {allow: [table.view]}, read: {allow: [table.read]},
+      save: {allow: [backup.take]}, undo: {allow: [backup.restore]}}
 grants:
   crew-looks: {to: group:crew, role: look, on: 'db:sky'}
   frames: {to: bo, role: drop, on: {in: 'db:**/frame-*'}}
@@ -50,8 +51,10 @@ func TestGuarantees(t *testing.T) {
 		{"with one at each moment", "{at-least: 1, may: backup.take, on: shut}", ""},
 		{"with two at each moment", "{at-least: 2, may: backup.take, on: shut}", "shut at 2027-06-01T18:00Z left cai"},
 		{"both", "{never-both: [table.view, table.drop], on: db}", "db:sky db:frame-new by crew-looks frames"},
-		{"both, there", "{never-both: [table.view, table.drop], on: 'db:sky', same-resource: true}", "db:sky/new/frame-new db:sky/new/frame-new by crew-looks frames"},
-		{"not both, there", "{never-both: [table.view, table.drop], on: {in: 'db:sky', exactly: true}, same-resource: true}", ""},
+		{"both, there", "{never-both: [table.view, table.drop], on: 'db:sky', same-resource: true}",
+			"db:sky/new/frame-new db:sky/new/frame-new by crew-looks frames"},
+		{"not both, there", "{never-both: [table.view, table.drop], on: {in: 'db:sky', exactly: true}, same-resource: true}",
+			""},
 		{"apart", "{apart: [group:crew, group:heads], may: 'table.*', on: db}", ""},
 		{"together", "{apart: [group:crew, group:heads], may: 'backup.*', on: shut}", "shut shut by days nights"},
 		{"under a condition", "{requires: {mfa: true}, may: backup.take, on: shut}", "shut by days"},
@@ -86,19 +89,27 @@ func TestGuarantees(t *testing.T) {
 
 func TestStatementsAreReadAsGuarantees(t *testing.T) {
 	for text, want := range map[string]string{
-		"never group:visitors may from change on scope:summit":               "{never: ['group:visitors'], may: ['from change'], on: ['scope:summit']}",
-		"only  ana, not bo may table.*, only view on db:sky, {kind: server}": "{only: ['ana', 'not bo'], may: ['table.*', 'only view'], on: ['db:sky', {kind: server}]}",
-		"at-least 2 may backup.restore on obsdb for 30d":                     "{at-least: 2, may: ['backup.restore'], for: 30d, on: ['obsdb']}",
-		"at-most 0 may all on everything":                                    "{at-most: 0, may: ['all'], on: ['everything']}",
-		"never-both a.b and c.d on everything same-resource":                 "{never-both: ['a.b', 'c.d'], same-resource: true, on: ['everything']}",
-		"apart group:a, group:b may all on {tags: {a: [b, c]}}":              "{apart: ['group:a', 'group:b'], may: ['all'], on: [{tags: {a: [b, c]}}]}",
-		"may from govern on 'db:it''s' requires {mfa: true}":                 "{may: ['from govern'], requires: {mfa: true}, on: ['db:it''''s']}",
+		"never group:visitors may from change on scope:summit": "{never: ['group:visitors'], may: ['from " +
+			"change'], on: ['scope:summit']}",
+		"only  ana, not bo may table.*, only view on db:sky, {kind: server}": "{only: ['ana', 'not bo'], may: ['table.*', " +
+			"'only view'], on: ['db:sky', {kind: server}]}",
+		"at-least 2 may backup.restore on obsdb for 30d": "{at-least: 2, may: ['backup.restore'], for: " +
+			"30d, on: ['obsdb']}",
+		"at-most 0 may all on everything": "{at-most: 0, may: ['all'], on: " +
+			"['everything']}",
+		"never-both a.b and c.d on everything same-resource": "{never-both: ['a.b', 'c.d'], same-resource: " +
+			"true, on: ['everything']}",
+		"apart group:a, group:b may all on {tags: {a: [b, c]}}": "{apart: ['group:a', 'group:b'], may: " +
+			"['all'], on: [{tags: {a: [b, c]}}]}",
+		"may from govern on 'db:it''s' requires {mfa: true}": "{may: ['from govern'], requires: {mfa: " +
+			"true}, on: ['db:it''''s']}",
 	} {
 		got, err := verify.Statement(text)
 		require.NoError(t, err, text)
 		require.Equal(t, want, got)
 	}
-	for _, text := range []string{"", "never", "never ana", "never ana may all", "at-least", "at-least 2", "may all on db", "apart a, b on db", "never-both a and b"} {
+	for _, text := range []string{"", "never", "never ana", "never ana may all", "at-least", "at-least 2", "may all on db",
+		"apart a, b on db", "never-both a and b"} {
 		_, err := verify.Statement(text)
 		require.ErrorContains(t, err, "it is said as in", text)
 	}

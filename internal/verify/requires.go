@@ -11,8 +11,9 @@ var requires = &Kind{
 	edits: func(g *estate.Guarantee) []estate.Edit {
 		return []estate.Edit{estate.Put("blocks", &estate.Block{
 			Object: estate.Object{ID: "guarantee " + g.ID, Source: g.Source},
-			To:     estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}}, {Principal: estate.Principal{Kind: estate.IsAnonymous}}},
-			Deny:   g.May, On: g.On, When: g.Requires,
+			To: estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}},
+				{Principal: estate.Principal{Kind: estate.IsAnonymous}}},
+			Deny: g.May, On: g.On, When: g.Requires,
 		})}
 	},
 	find: func(s search) (*violation, error) {

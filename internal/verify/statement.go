@@ -9,8 +9,8 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// Statement reads a guarantee said in one line, as in `never group:visitors may from change on scope:summit`, and gives it as the value of an entry
-// of the files, which their reader judges.
+// Statement reads a guarantee said in one line, as in `never group:visitors may from change on scope:summit`, and gives
+// it as the value of an entry of the files, which their reader judges.
 func Statement(text string) (string, error) {
 	text = strings.Join(strings.Fields(text), " ")
 	kind, rest, _ := strings.Cut(text, " ")
@@ -74,7 +74,8 @@ func Statement(text string) (string, error) {
 	return "{" + strings.Join(parts, ", ") + "}", nil
 }
 
-// beginnings lists the words with which a statement can begin. One that takes a condition begins with what may be done, and ends with it.
+// beginnings lists the words with which a statement can begin. One that takes a condition begins with what may be done,
+// and ends with it.
 func beginnings() (out []string) {
 	for _, k := range Kinds {
 		if k.Takes != TakesCondition {

@@ -86,7 +86,8 @@ func given(g *gate.Gate, t *estate.Test, now *clock.Instant) *gate.Context {
 }
 
 func wrong(at diagnostic.Position, t, format string, args ...any) error {
-	return diagnostic.List{{Severity: diagnostic.Error, Position: at, Message: "test " + t + ": " + fmt.Sprintf(format, args...)}}
+	return diagnostic.List{{Severity: diagnostic.Error, Position: at, Message: "test " + t + ": " +
+		fmt.Sprintf(format, args...)}}
 }
 
 // places lists what a place selects. A plain address must be listed.
@@ -97,23 +98,25 @@ func places(g *gate.Gate, test string, place estate.ResourceTerm, at diagnostic.
 	return g.Resources(estate.Resources{place}), nil
 }
 
-func runSelection(g *gate.Gate, t *estate.Test, r *Result, sel estate.Selection, want gate.Outcome, c *gate.Context) error {
+func runSelection(g *gate.Gate, t *estate.Test, r *Result, sel estate.Selection, want gate.Outcome,
+	c *gate.Context) error {
 	resources, err := places(g, t.ID, sel.Place, sel.Position)
 	if err != nil {
 		return err
 	}
 	before := len(r.outcomes)
 	for _, who := range g.Members(t.Who) {
-		err := g.Answers(who, c, slices.Values(resources), func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }, func(a gate.Answer) bool {
-			r.outcomes = append(r.outcomes, a.Outcome)
-			if a.Outcome != want {
-				r.Failures = append(r.Failures, Failure{
-					Subject: who, Operation: a.Operation.Name, Resource: a.Resource.Address.String(),
-					Expected: want.String(), Got: a.Outcome.String(), Position: sel.Position, Context: c, Single: true,
-				})
-			}
-			return true
-		})
+		err := g.Answers(who, c, slices.Values(resources),
+			func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }, func(a gate.Answer) bool {
+				r.outcomes = append(r.outcomes, a.Outcome)
+				if a.Outcome != want {
+					r.Failures = append(r.Failures, Failure{
+						Subject: who, Operation: a.Operation.Name, Resource: a.Resource.Address.String(),
+						Expected: want.String(), Got: a.Outcome.String(), Position: sel.Position, Context: c, Single: true,
+					})
+				}
+				return true
+			})
 		if err != nil {
 			return wrong(sel.Position, t.ID, "%s", err)
 		}
@@ -163,16 +166,18 @@ func runLevel(g *gate.Gate, r *Result, rule estate.LevelRule, c *gate.Context) e
 		var l reached
 		var bad gate.Answer // the operation that shows the rule is not met, if one does
 		var badFound bool
-		err := g.Answers(who, c, slices.Values(resources), func(*estate.Operation) bool { return true }, func(a gate.Answer) bool {
-			r.outcomes = append(r.outcomes, a.Outcome)
-			level := a.Operation.Level
-			l.some[level] = l.some[level] || a.Outcome == gate.Allow
-			l.open[level] = l.open[level] || a.Outcome != gate.Deny
-			if above := rule.None || level > rule.Level; !badFound && (above && a.Outcome != gate.Deny || rule.All && !above && a.Outcome != gate.Allow) {
-				bad, badFound = a, true
-			}
-			return true
-		})
+		err := g.Answers(who, c, slices.Values(resources), func(*estate.Operation) bool { return true },
+			func(a gate.Answer) bool {
+				r.outcomes = append(r.outcomes, a.Outcome)
+				level := a.Operation.Level
+				l.some[level] = l.some[level] || a.Outcome == gate.Allow
+				l.open[level] = l.open[level] || a.Outcome != gate.Deny
+				if above := rule.None || level > rule.Level; !badFound &&
+					(above && a.Outcome != gate.Deny || rule.All && !above && a.Outcome != gate.Allow) {
+					bad, badFound = a, true
+				}
+				return true
+			})
 		if err != nil {
 			return wrong(rule.Position, r.Test.ID, "%s", err)
 		}
@@ -185,7 +190,8 @@ func runLevel(g *gate.Gate, r *Result, rule estate.LevelRule, c *gate.Context) e
 			met = met && (l.some[rule.Level] || rule.All)
 		}
 		if !met {
-			f := Failure{Subject: who, Operation: "levels", Resource: rule.Place.String(), Expected: want, Got: l.String(), Position: rule.Position, Context: c}
+			f := Failure{Subject: who, Operation: "levels", Resource: rule.Place.String(), Expected: want, Got: l.String(),
+				Position: rule.Position, Context: c}
 			if badFound {
 				f.Operation, f.Resource, f.Single = bad.Operation.Name, bad.Resource.Address.String(), true
 			}
@@ -198,7 +204,8 @@ func runLevel(g *gate.Gate, r *Result, rule estate.LevelRule, c *gate.Context) e
 	return nil
 }
 
-// HangsOnTheClock says whether a test that gives no time would come out differently at a later one. from is the gate of the estate as it is from now on.
+// HangsOnTheClock says whether a test that gives no time would come out differently at a later one. from is the gate of
+// the estate as it is from now on.
 func HangsOnTheClock(g, from *gate.Gate, t *estate.Test, now clock.Instant) bool {
 	if t.Given.Time != nil {
 		return false

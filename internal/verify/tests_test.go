@@ -26,7 +26,8 @@ grants:
 `
 
 func run1(t *testing.T, text string) (verify.Result, error) {
-	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(base + "tests: {t: {given: {time: 2027-12-01T10:00}, " + text + "}}\n")}})
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(base +
+		"tests: {t: {given: {time: 2027-12-01T10:00}, " + text + "}}\n")}})
 	require.NoError(t, err)
 	g, err := gate.Compile(e, nil)
 	require.NoError(t, err)

@@ -127,8 +127,9 @@ func onRequest(g *estate.Grant) int {
 	return 0
 }
 
-// least takes out of some grants, which together make a guarantee fail, one after another that it fails without. Taking out more never makes it fail,
-// so none of those that are left can be left out (as in A. Zeller, R. Hildebrandt, "Simplifying and Isolating Failure-Inducing Input", 2002).
+// least takes out of some grants, which together make a guarantee fail, one after another that it fails without. Taking
+// out more never makes it fail, so none of those that are left can be left out (as in A. Zeller, R. Hildebrandt,
+// "Simplifying and Isolating Failure-Inducing Input", 2002).
 func (p *Prover) least(g *estate.Guarantee, grants []string) ([]string, *violation, *gate.Cells, error) {
 	v, c, err := p.with(g, grants)
 	if err == nil && v == nil {
@@ -155,7 +156,8 @@ func (p *Prover) with(g *estate.Guarantee, grants []string) (*violation, *gate.C
 			edits = append(edits, estate.Put("grants", granted))
 		}
 	}
-	c, err := gate.CompileCells(all.With(edits...), gate.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Places: []estate.Resources{g.On}})
+	c, err := gate.CompileCells(all.With(edits...),
+		gate.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Places: []estate.Resources{g.On}})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -195,14 +197,17 @@ func (p *Prover) show(c *gate.Cells, x claim, by gate.Way) (Shown, error) {
 		req := out.Request
 		req.Context = g.For(out.Context, p.gate)
 		why, err := g.Explain(req)
-		if err == nil && why.Outcome == gate.Allow && slices.ContainsFunc(why.Grants, func(c gate.Cause) bool { return c.Met && c.Grant == by.Grant }) {
+		if err == nil && why.Outcome == gate.Allow &&
+			slices.ContainsFunc(why.Grants, func(c gate.Cause) bool { return c.Met && c.Grant == by.Grant }) {
 			return out, nil
 		}
 	}
-	return out, fmt.Errorf("%s was to be allowed %s on %s by grant %s, and is not: please report this", x.who, x.operation, x.pile.First(), by.Grant.ID)
+	return out, fmt.Errorf("%s was to be allowed %s on %s by grant %s, and is not: please report this", x.who, x.operation,
+		x.pile.First(), by.Grant.ID)
 }
 
-// Lend makes the elevation by which an on-request grant is in force for a subject from an instant on, for as long as it may be.
+// Lend makes the elevation by which an on-request grant is in force for a subject from an instant on, for as long as it
+// may be.
 func Lend(who estate.Principal, g *estate.Grant, at clock.Instant) []estate.Elevation {
 	longest := g.OnRequest.Longest
 	if longest == 0 {
@@ -225,7 +230,8 @@ func (p *Prover) reached(v *violation) (*Witness, error) {
 		}
 		chain, ok, err := p.more.Chain(x.who, p.gate.Estate().Operations[x.operation], place)
 		if err == nil && !ok {
-			err = fmt.Errorf("%s was to get to %s on %s, and no steps were found that lead there: please report this", x.who, x.operation, address)
+			err = fmt.Errorf("%s was to get to %s on %s, and no steps were found that lead there: please report this", x.who,
+				x.operation, address)
 		}
 		if err != nil {
 			return nil, err
@@ -249,7 +255,8 @@ func (p *Prover) shortage(g *estate.Guarantee, v *violation) (*Witness, error) {
 	ctx := p.gate.NewContext()
 	ctx.Time(v.at)
 	edition := p.gate.Estate().Edition
-	holders, err := p.gate.Holders(ctx, []*estate.Resource{place}, func(o *estate.Operation) bool { return g.May.Fit(o, edition) })
+	holders, err := p.gate.Holders(ctx, []*estate.Resource{place},
+		func(o *estate.Operation) bool { return g.May.Fit(o, edition) })
 	if err != nil {
 		return nil, err
 	}
@@ -259,7 +266,8 @@ func (p *Prover) shortage(g *estate.Guarantee, v *violation) (*Witness, error) {
 		}
 	}
 	if len(w.Left) >= g.Count {
-		return nil, fmt.Errorf("guarantee %s: %s was to be short of people at %s, and is not: please report this", g.ID, w.Resource, p.gate.Estate().Zone.Format(v.at))
+		return nil, fmt.Errorf("guarantee %s: %s was to be short of people at %s, and is not: please report this", g.ID,
+			w.Resource, p.gate.Estate().Zone.Format(v.at))
 	}
 	return w, nil
 }

@@ -45,8 +45,8 @@ func (p *Page) Paint(s Style, text string) string {
 	return seal + string('0'+rune(s)) + text + seal + "0"
 }
 
-// seal begins the mark of a style within a text, until it is written. Nobody who writes a workspace can know it, so what
-// comes from there can't paint anything.
+// seal begins the mark of a style within a text, until it is written. Nobody who writes a workspace can know it, so
+// what comes from there can't paint anything.
 var seal = "\x00" + rand.Text()
 
 // Break is a line break within a cell. A line feed is none there: it may come from a workspace.
@@ -84,12 +84,14 @@ func painted(text string, part func(string) string, mark func(style rune) string
 
 // oneLine cleans a text that must not begin another line.
 func oneLine(text string) string {
-	return painted(text, func(part string) string { return visible.Clean(strings.ReplaceAll(part, "\n", " ")) }, func(style rune) string { return seal + string(style) })
+	return painted(text, func(part string) string { return visible.Clean(strings.ReplaceAll(part, "\n", " ")) },
+		func(style rune) string { return seal + string(style) })
 }
 
 // Severity paints a severity's words.
 func (p *Page) Severity(s diagnostic.Severity, text string) string {
-	return p.Paint(map[diagnostic.Severity]Style{diagnostic.Error: No, diagnostic.Warning: Maybe, diagnostic.Note: Faint}[s], text)
+	return p.Paint(map[diagnostic.Severity]Style{diagnostic.Error: No, diagnostic.Warning: Maybe,
+		diagnostic.Note: Faint}[s], text)
 }
 
 // Line writes a line, or as many as the format has. What is put into it stays on its line.

@@ -19,8 +19,10 @@ func table(width int, color bool, heading []string, rows ...[]Cell) string {
 }
 
 func TestColumnsLineUp(t *testing.T) {
-	assert.Equal(t, "  id   about\n  a    one\n  bbb  two\n", table(40, false, []string{"id", "about"}, Row("a", "one"), Row("bbb", "two")))
-	assert.Equal(t, "  id  first second third\n      fourth fifth\n", table(28, false, nil, Row("id", "first second third fourth fifth")))
+	assert.Equal(t, "  id   about\n  a    one\n  bbb  two\n",
+		table(40, false, []string{"id", "about"}, Row("a", "one"), Row("bbb", "two")))
+	assert.Equal(t, "  id  first second third\n      fourth fifth\n",
+		table(28, false, nil, Row("id", "first second third fourth fifth")))
 	assert.Equal(t, "  João   x\n  dürre  y\n", table(40, false, nil, Row("João", "x"), Row("dürre", "y")))
 	assert.Empty(t, table(40, false, nil))
 }

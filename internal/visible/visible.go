@@ -12,14 +12,16 @@ import (
 )
 
 // fillers are letters and marks that nobody sees: the grapheme joiner and the fillers of several scripts.
-var fillers = map[rune]bool{0x034F: true, 0x115F: true, 0x1160: true, 0x17B4: true, 0x17B5: true, 0x3164: true, 0xFFA0: true}
+var fillers = map[rune]bool{0x034F: true, 0x115F: true, 0x1160: true, 0x17B4: true, 0x17B5: true, 0x3164: true,
+	0xFFA0: true}
 
 // Hidden says whether a character is not to be seen, or changes how others are seen.
 func Hidden(r rune) bool {
 	if r >= ' ' && r < 0x7f {
 		return false
 	}
-	return r < ' ' || unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) || fillers[r] || r&0xFFFE == 0xFFFE || r >= 0xFDD0 && r <= 0xFDEF
+	return r < ' ' || unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) || fillers[r] || r&0xFFFE == 0xFFFE ||
+		r >= 0xFDD0 && r <= 0xFDEF
 }
 
 // Joiners within words: zero width non-joiner and joiner.
@@ -37,9 +39,9 @@ func joins(before, after rune) bool {
 	return needs(before) && needs(after)
 }
 
-// Find gives the first hidden character of a text and the byte at which it stands; ok is false if there is none. A tab, a
-// line feed and a carriage return before one hide nothing, nor does a joiner where a script needs one, or a byte order
-// mark at the very beginning.
+// Find gives the first hidden character of a text and the byte at which it stands; ok is false if there is none. A tab,
+// a line feed and a carriage return before one hide nothing, nor does a joiner where a script needs one, or a byte
+// order mark at the very beginning.
 func Find[T string | []byte](text T) (at int, r rune, ok bool) {
 	for at := 0; at < len(text); {
 		if n := plain(text[at:]); n > 0 {
@@ -107,7 +109,8 @@ func Clean(text string) string {
 	return b.String()
 }
 
-// JSON writes what is hidden in a JSON text by its escapes, with the same meaning: outside of ASCII only strings have any.
+// JSON writes what is hidden in a JSON text by its escapes, with the same meaning: outside of ASCII only strings have
+// any.
 func JSON(text []byte) []byte {
 	if _, _, ok := Find(text); !ok {
 		return text

@@ -15,7 +15,8 @@ import (
 
 func TestWhatHidesIsFoundAndWhatDoesNotIsNot(t *testing.T) {
 	for _, text := range []string{
-		"", "plain", "tab\tand\nline\r\nends", "João dürre 空 한국 ελληνικά", "\ufeffat the beginning", "नमस्\u200dते", "می\u200cخواهم", "👩\u200d🚀", "non\u00a0breaking", "café", "x" + strings.Repeat("long ", 100),
+		"", "plain", "tab\tand\nline\r\nends", "João dürre 空 한국 ελληνικά", "\ufeffat the beginning", "नमस्\u200dते",
+		"می\u200cخواهم", "👩\u200d🚀", "non\u00a0breaking", "café", "x" + strings.Repeat("long ", 100),
 	} {
 		_, r, ok := visible.Find(text)
 		assert.False(t, ok, "%q: %U", text, r)
@@ -23,7 +24,8 @@ func TestWhatHidesIsFoundAndWhatDoesNotIsNot(t *testing.T) {
 		assert.False(t, ok)
 		assert.Equal(t, strings.TrimPrefix(text, "\ufeff"), strings.TrimPrefix(visible.Clean(text), "<U+FEFF>"))
 	}
-	for _, c := range []rune{0, 7, 0x1b, '\r', 0x7f, 0x85, 0x9b, 0xad, 0x61c, 0x200b, 0x200c, 0x200d, 0x200e, 0x2028, 0x2029, 0x202a, 0x202e, 0x2060, 0x2066, 0x2069, 0x3164, 0xfeff, 0xfff9, 0xfffe, 0xe0041, 0x34f} {
+	for _, c := range []rune{0, 7, 0x1b, '\r', 0x7f, 0x85, 0x9b, 0xad, 0x61c, 0x200b, 0x200c, 0x200d, 0x200e, 0x2028,
+		0x2029, 0x202a, 0x202e, 0x2060, 0x2066, 0x2069, 0x3164, 0xfeff, 0xfff9, 0xfffe, 0xe0041, 0x34f} {
 		for _, before := range []string{"a", "1234567", "eight by eight bytes ", "é"} {
 			text := before + string(c) + "b"
 			at, r, ok := visible.Find(text)

@@ -1,9 +1,6 @@
 package gate
 
 import (
-	"maps"
-	"slices"
-
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/region"
@@ -14,126 +11,8 @@ const (
 	maxInstant = clock.End
 )
 
-// facts are the names that conditions ask about. What concerns the subject and the resource (owner, same, their
-// tags) are dimensions like the rest, the first of all, and are fixed once both are known.
-type facts struct {
-	same, context, subject, resource map[string]bool
-	sames, subjects, resources       []keyed
-	attributes                       map[string]int // the dimensions of the request's attributes
-	owner                            bool
-	fixed                            int // how many dimensions concern the subject and the resource
-}
-
-// keyed is the dimension that asks about a tag.
-type keyed struct {
-	key string
-	dim int
-}
-
 // ownerDim is the dimension that asks whether the subject owns the resource.
 const ownerDim = 0
-
-// gatherFacts gathers what the conditions of some estates ask about.
-func gatherFacts(estates ...*estate.Estate) facts {
-	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{},
-		resource: map[string]bool{}, attributes: map[string]int{}}
-	for _, e := range estates {
-		for _, g := range e.Grants {
-			f.gather(g.When)
-		}
-		for _, b := range e.Blocks {
-			f.gather(b.When)
-		}
-		for _, g := range e.Guarantees {
-			f.gather(g.Requires)
-		}
-	}
-	return f
-}
-
-// space makes the space of an estate's regions, or of several estates' that ask about the same.
-func (f *facts) space(e *estate.Estate) *region.Space {
-	return region.NewSpace(e.Zone, f.dimensions(), region.DefaultBudget)
-}
-
-func (f *facts) gather(c *estate.Condition) {
-	if c == nil {
-		return
-	}
-	for _, k := range c.Same {
-		f.same[k] = true
-	}
-	for to, list := range map[*map[string]bool][]estate.Match{&f.context: c.Context, &f.subject: c.Subject,
-		&f.resource: c.Resource} {
-		for _, m := range list {
-			(*to)[m.Key] = true
-		}
-	}
-	f.owner = f.owner || c.Owner != nil
-	f.gather(c.Not)
-	for i := range c.Any {
-		f.gather(&c.Any[i])
-	}
-}
-
-// dimensions gives the order in which regions ask: what concerns the subject and the resource, then the request's
-// yes/no facts, ways to sign in, attributes; the space adds network and time.
-func (f *facts) dimensions() []region.Dimension {
-	dims := []region.Dimension{{Kind: region.Flag, Name: "owner", Phrases: [2]string{"not the owner", "the owner"}}}
-	add := func(list *[]keyed, keys map[string]bool, dimension func(key string) region.Dimension) {
-		for _, k := range slices.Sorted(maps.Keys(keys)) {
-			*list = append(*list, keyed{k, len(dims)})
-			dims = append(dims, dimension(k))
-		}
-	}
-	add(&f.sames, f.same, func(k string) region.Dimension {
-		return region.Dimension{Kind: region.Flag, Name: "same " + k,
-			Phrases: [2]string{"not the same " + k, "the same " + k}}
-	})
-	add(&f.subjects, f.subject, func(k string) region.Dimension {
-		return region.Dimension{Kind: region.Text, Name: "subject " + k, Label: "the subject's " + k}
-	})
-	add(&f.resources, f.resource, func(k string) region.Dimension {
-		return region.Dimension{Kind: region.Text, Name: "resource " + k, Label: "the resource's " + k}
-	})
-	f.fixed = len(dims)
-	for _, f := range orderedFacts {
-		switch f.Kind {
-		case estate.YesNo, estate.Carried:
-			dims = append(dims, region.Dimension{Kind: region.Flag, Name: f.Name, Phrases: f.Phrases})
-		case estate.Choice:
-			dims = append(dims, region.Dimension{Kind: region.Choice, Name: f.Name, Values: f.Words})
-		}
-	}
-	for _, k := range slices.Sorted(maps.Keys(f.context)) {
-		f.attributes[k] = len(dims)
-		dims = append(dims, region.Dimension{Kind: region.Text, Name: "context " + k, Label: k})
-	}
-	return dims
-}
-
-// orderedFacts are the facts of a request in the order in which people would change them, and regions ask: what is so
-// or not comes first.
-var orderedFacts = func() []*estate.Fact {
-	out := slices.Clone(estate.Facts)
-	slices.SortStableFunc(out, func(a, b *estate.Fact) int {
-		rank := map[estate.FactKind]int{estate.YesNo: 0, estate.Carried: 0, estate.Choice: 1, estate.FromNetwork: 2}
-		return rank[a.Kind] - rank[b.Kind]
-	})
-	return out
-}()
-
-// fixedNames lists the dimensions that a subject and a resource settle.
-func (f *facts) fixedNames() []string {
-	names := []string{"owner"}
-	for prefix, list := range map[string][]keyed{"same ": f.sames, "subject ": f.subjects, "resource ": f.resources} {
-		for _, k := range list {
-			names = append(names, prefix+k.key)
-		}
-	}
-	slices.Sort(names[1:])
-	return names
-}
 
 // condition is the region in which all that the condition says holds.
 func (g *Gate) condition(c *estate.Condition) (region.Region, error) {

@@ -151,71 +151,7 @@ func subjectsKey(list estate.Subjects) string {
 	return b.String()
 }
 
-// Selects says whether a list of subjects selects the subject.
-func (g *Gate) Selects(list estate.Subjects, p estate.Principal) bool {
-	n := g.number(p)
-	if n < 0 {
-		return false
-	}
-	in := false
-	for _, t := range list {
-		if (in && !t.Not) || !g.selectsTerm(t, p, n) {
-			continue
-		}
-		if t.Not {
-			return false
-		}
-		in = true
-	}
-	return in
-}
-
-func (g *Gate) selectsTerm(t estate.SubjectTerm, p estate.Principal, n int) bool {
-	switch t.Kind {
-	case estate.IsGroup:
-		return has(g.members.group(t.ID), n)
-	case estate.IsEveryone:
-		return p.Kind != estate.IsAnonymous
-	}
-	return t.Principal == p
-}
-
 func has(sorted []uint32, n int) bool {
 	_, found := slices.BinarySearch(sorted, uint32(n))
 	return found
-}
-
-// Members lists whom a list of subjects selects, people first, by id.
-func (g *Gate) Members(list estate.Subjects) []estate.Principal {
-	var out []estate.Principal
-	for _, i := range g.members.selected(list) {
-		out = append(out, g.principal(int(i)))
-	}
-	return out
-}
-
-// InGroup says whether the subject is a member of the group.
-func (g *Gate) InGroup(p estate.Principal, id string) bool {
-	n := g.number(p)
-	return n >= 0 && has(g.members.group(id), n)
-}
-
-// Subjects lists everyone the estate knows, people first, by id, anonymous last.
-func (g *Gate) Subjects() []estate.Principal {
-	out := make([]estate.Principal, len(g.people))
-	for i := range out {
-		out[i] = g.principal(i)
-	}
-	return out
-}
-
-// owns says whether the subject owns what has this owner.
-func (g *Gate) owns(subject int, owner *estate.Principal) bool {
-	switch {
-	case owner == nil:
-		return false
-	case owner.Kind == estate.IsGroup:
-		return has(g.members.group(owner.ID), subject)
-	}
-	return *owner == g.principal(subject)
 }

@@ -7,11 +7,6 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// Covers says whether a list of resources selects the resource.
-func (g *Gate) Covers(list estate.Resources, r *estate.Resource) bool {
-	return covers(g.estate, list, r)
-}
-
 func covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
 	in := false
 	for _, t := range list {
@@ -23,11 +18,6 @@ func covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
 		}
 	}
 	return in
-}
-
-// CoversTerm says whether a term fits the resource, whatever its `not`.
-func (g *Gate) CoversTerm(t estate.ResourceTerm, r *estate.Resource) bool {
-	return coversTerm(g.estate, t, r)
 }
 
 func coversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) bool {

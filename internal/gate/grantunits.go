@@ -1,0 +1,53 @@
+package gate
+
+import (
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+	"maps"
+	"slices"
+)
+
+// windows groups a role's operations by the time in which the role has them.
+func (g *Gate) windows(roles []estate.Ref) (map[region.Region]opset, error) {
+	out := map[region.Region]opset{}
+	held := map[string]region.Region{}
+	if len(roles) == 1 {
+		held = g.roles[roles[0].ID].operations
+	} else {
+		for _, ref := range roles {
+			for name, when := range g.roles[ref.ID].operations {
+				r, err := g.space.Or(held[name], when)
+				if err != nil {
+					return nil, err
+				}
+				held[name] = r
+			}
+		}
+	}
+	for name, when := range held {
+		if out[when] == nil {
+			out[when] = g.classes.ops.set()
+		}
+		out[when].add(g.classes.ops.number[name])
+	}
+	return out, nil
+}
+
+// grantUnits makes the units of a grant's roles within a region.
+func (g *Gate) grantUnits(m *unitMaker, roles []estate.Ref, within region.Region) ([]uint32, error) {
+	windows, err := g.windows(roles)
+	if err != nil {
+		return nil, err
+	}
+	var out []uint32
+	for _, when := range slices.Sorted(maps.Keys(windows)) {
+		r, err := g.space.And(within, when)
+		if err != nil {
+			return nil, err
+		}
+		if r != region.Empty {
+			out = append(out, m.add(windows[when], r, false))
+		}
+	}
+	return out, nil
+}

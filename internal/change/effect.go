@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
 
@@ -63,8 +64,8 @@ type Effect struct {
 
 // How says how an effect is worked out.
 type How struct {
-	Since  clock.Instant // from when on
-	Roster *gate.Roster  // of the old estate, if it is known
+	Since  clock.Instant      // from when on
+	Roster *membership.Roster // of the old estate, if it is known
 	// up to how many people everybody is looked at: the constant Few where it is 0, and nobody but who can be concerned
 	// where it is below
 	Few   int

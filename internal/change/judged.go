@@ -7,6 +7,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 )
 
 // Judged tells what some subjects, or all where who is nil, may do from an instant on to what no inventory lists and
@@ -17,8 +18,8 @@ func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant
 		return nil, nil
 	}
 	bare := e.With(estate.Clear("grants"))
-	roster := gate.NewRoster(e)
-	pair, err := gate.CompileComing(bare, e, gate.Standing, who, [2]*gate.Roster{roster, roster},
+	roster := membership.New(e)
+	pair, err := gate.CompileComing(bare, e, gate.Standing, who, [2]*membership.Roster{roster, roster},
 		gate.Coming{Judged: true})
 	if err != nil {
 		return nil, err

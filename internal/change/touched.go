@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/policyfile"
 )
 
@@ -26,7 +26,7 @@ func (a altered) any(sections ...string) bool {
 
 // touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which
 // entries are others: where an estate was read again in part, the rest is the same by its address.
-func touched(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster,
+func touched(before, after *estate.Estate, altered altered, rosters [2]*membership.Roster,
 	few int) map[estate.Principal]bool {
 	if len(before.People)+len(after.People) < 2*few || before.Tree != after.Tree ||
 		before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
@@ -54,7 +54,7 @@ func touched(before, after *estate.Estate, altered altered, rosters [2]*gate.Ros
 }
 
 // subjects adds those who are others, or who are in other groups than before.
-func (a altered) subjects(both [2]*estate.Estate, rosters [2]*gate.Roster, to map[estate.Principal]bool) {
+func (a altered) subjects(both [2]*estate.Estate, rosters [2]*membership.Roster, to map[estate.Principal]bool) {
 	for _, id := range a["people"] {
 		to[estate.Principal{ID: id}] = true
 	}
@@ -102,7 +102,7 @@ func setOf(ids []string) map[string]bool {
 
 // concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ;
 // nil where it may anywhere.
-func concerned(before, after *estate.Estate, altered altered, rosters [2]*gate.Roster, few int) *[2][]estate.Resources {
+func concerned(before, after *estate.Estate, altered altered, rosters [2]*membership.Roster, few int) *[2][]estate.Resources {
 	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
 		altered.any("separations", "catalogs") {
 		return nil
@@ -150,14 +150,14 @@ func concerned(before, after *estate.Estate, altered altered, rosters [2]*gate.R
 
 // rostersOf numbers the subjects of both estates, once where both have the same. That of the old one is given if it is
 // known.
-func rostersOf(before, after *estate.Estate, altered altered, known *gate.Roster) [2]*gate.Roster {
+func rostersOf(before, after *estate.Estate, altered altered, known *membership.Roster) [2]*membership.Roster {
 	if known == nil {
-		known = gate.NewRoster(before)
+		known = membership.New(before)
 	}
 	if !altered.any("people", "services", "groups") {
-		return [2]*gate.Roster{known, known}
+		return [2]*membership.Roster{known, known}
 	}
-	return [2]*gate.Roster{known, known.For(after)}
+	return [2]*membership.Roster{known, known.For(after)}
 }
 
 // spread adds the entries of a section that are made of any whose ids are already there, until none is.

@@ -26,6 +26,7 @@ import (
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/journal"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/private"
@@ -416,7 +417,7 @@ func (a *app) compiled() (*gate.Gate, error) {
 
 // estateIn gives the estate of a workspace: from the cache, with its roster, or, if it is small or there is none, from
 // the files.
-func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, *gate.Roster, error) {
+func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, *membership.Roster, error) {
 	if g, ok := a.cache(dir).Open(root.FS()); ok {
 		return g.Estate(), g.Roster, nil
 	}

@@ -1,8 +1,6 @@
 package draft
 
 import (
-	"slices"
-
 	"go.yaml.in/yaml/v4"
 
 	"hiddengate/internal/estate"
@@ -53,6 +51,5 @@ func (d *Draft) CopyAccess(from, to estate.Principal) (left []string, err error)
 // they have the tags they were given on purpose.
 func (d *Draft) fits(g *estate.Group, p estate.Principal) bool {
 	s := d.estate.Subject(p)
-	return s == nil || g.Match != nil && !slices.ContainsFunc(g.Match,
-		func(m estate.Match) bool { return !slices.Contains(m.Values, s.Tags.Get(m.Key)) })
+	return s == nil || g.Match != nil && estate.Fits(g.Match, s.Tags)
 }

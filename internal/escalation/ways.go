@@ -9,6 +9,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
 
@@ -282,7 +283,7 @@ func (w *Ways) within(g *gate.Gate, d *estate.Delegation, group string) bool {
 		return true
 	}
 	with, who := w.estate.WithNewMember(group)
-	roster := gate.NewRoster(with)
+	roster := membership.New(with)
 	for _, gr := range w.estate.Grants {
 		if !slices.Contains(roster.Of(gr.To), who) {
 			continue

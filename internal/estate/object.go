@@ -5,6 +5,7 @@ package estate
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -93,6 +94,16 @@ func (t Tags) Name(counts func(key string) bool) string {
 type Match struct {
 	Key    string
 	Values []string
+}
+
+// Fits says whether tags have one of the values for every key.
+func Fits(match []Match, tags Tags) bool {
+	for _, m := range match {
+		if v := tags.Get(m.Key); v == "" || !slices.Contains(m.Values, v) {
+			return false
+		}
+	}
+	return true
 }
 
 // Words of the notations are no ids.

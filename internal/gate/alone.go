@@ -2,6 +2,7 @@ package gate
 
 import (
 	"encoding/binary"
+	"hiddengate/internal/gate/opset"
 	"slices"
 	"strings"
 
@@ -24,7 +25,7 @@ type counting struct {
 	*Gate
 	table  *Table
 	ops    []uint32
-	chosen opset
+	chosen opset.Set
 	since  region.Region
 	steps  [][]tally // by operation and pile: what begins there, and holds for all that follow
 	points [][]tally // by operation and pile
@@ -33,8 +34,8 @@ type counting struct {
 	personal [][]int32
 	marked   [][]bool
 	covers   map[inForce[uint32]]gives
-	active   region.Region                // of those who are being counted
-	sets     map[inForce[string]][2]opset // what units give, by their numbers
+	active   region.Region                    // of those who are being counted
+	sets     map[inForce[string]][2]opset.Set // what units give, by their numbers
 	key      []byte
 }
 
@@ -42,7 +43,7 @@ type counting struct {
 // about subject or resource.
 type gives struct {
 	sure, personal []int
-	set            opset
+	set            opset.Set
 }
 
 // alike is people of one class who are active at the same times.
@@ -65,12 +66,12 @@ type tally struct {
 // Alone tells which of the operations one person alone may do somewhere, by standing grants, at some time from since
 // on. Nothing is said of places where a condition asks about the subject or the resource. It costs what the rows weigh.
 func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) []Alone {
-	c := &counting{Gate: g, table: g.Table(g.NewContext()), chosen: g.classes.ops.set(),
-		since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]gives{}, sets: map[inForce[string]][2]opset{}}
-	for i, o := range g.classes.ops.list {
+	c := &counting{Gate: g, table: g.Table(g.NewContext()), chosen: g.classes.Ops.NewSet(),
+		since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]gives{}, sets: map[inForce[string]][2]opset.Set{}}
+	for i, o := range g.classes.Ops.List {
 		if selects(o) {
 			c.ops = append(c.ops, uint32(i))
-			c.chosen.add(uint32(i))
+			c.chosen.Add(uint32(i))
 			c.steps = append(c.steps, make([]tally, len(c.table.piles)+1))
 			c.points = append(c.points, make([]tally, len(c.table.piles)))
 			c.personal = append(c.personal, make([]int32, len(c.table.piles)+1))
@@ -78,8 +79,8 @@ func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) 
 		}
 	}
 	people := map[alike]tally{}
-	for n, s := range g.people {
-		if s.Service || n == len(g.people)-1 || !c.meets(region.Region(g.holders[n].active)) {
+	for n, s := range g.All {
+		if s.Service || n == len(g.All)-1 || !c.meets(region.Region(g.holders[n].active)) {
 			continue
 		}
 		key := alike{g.class[n], region.Region(g.holders[n].active)}
@@ -87,7 +88,7 @@ func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) 
 		people[key] = tally{t.count + 1, t.sum + int64(n)}
 	}
 	row := map[uint32]int{} // of each class, somebody
-	for n := range g.people {
+	for n := range g.All {
 		row[g.class[n]] = n
 	}
 	for key, t := range people {
@@ -111,10 +112,10 @@ func (c *counting) cover(n uint32) gives {
 		given, asks := c.of(c.rows.cover(n, &one))
 		out.set = given
 		for k, op := range c.ops {
-			if given.has(op) {
+			if given.Has(op) {
 				out.sure = append(out.sure, k)
 			}
-			if asks.has(op) {
+			if asks.Has(op) {
 				out.personal = append(out.personal, k)
 			}
 		}
@@ -124,8 +125,8 @@ func (c *counting) cover(n uint32) gives {
 }
 
 // of works out which of the operations units give.
-func (c *counting) of(units []uint32) (given, asks opset) {
-	given, asks = c.classes.ops.set(), c.classes.ops.set()
+func (c *counting) of(units []uint32) (given, asks opset.Set) {
+	given, asks = c.classes.Ops.NewSet(), c.classes.Ops.NewSet()
 	for _, op := range c.ops {
 		all, blocked, personal := region.Empty, region.Empty, false
 		for _, u := range units {
@@ -144,11 +145,11 @@ func (c *counting) of(units []uint32) (given, asks opset) {
 		}
 		if all != region.Empty {
 			if rest, err := c.space.Minus(all, blocked); err == nil && c.meets(rest, c.active) {
-				given.add(op)
+				given.Add(op)
 			}
 		}
 		if personal {
-			asks.add(op)
+			asks.Add(op)
 		}
 	}
 	return given, asks
@@ -216,14 +217,14 @@ func (c *counting) correct(h *holder, n uint32, t tally) {
 	}
 	for k, op := range c.ops {
 		switch {
-		case given.has(op) && !row.has(op):
+		case given.Has(op) && !row.Has(op):
 			c.points[k][n].count += t.count
 			c.points[k][n].sum += t.sum
-		case !given.has(op) && row.has(op):
+		case !given.Has(op) && row.Has(op):
 			c.points[k][n].count -= t.count
 			c.points[k][n].sum -= t.sum
 		}
-		c.marked[k][n] = c.marked[k][n] || asks.has(op)
+		c.marked[k][n] = c.marked[k][n] || asks.Has(op)
 	}
 }
 
@@ -241,14 +242,14 @@ func (c *counting) tell() []Alone {
 			now.sum += c.steps[k][n].sum
 			personal += c.personal[k][n]
 			all := tally{now.count + c.points[k][n].count, now.sum + c.points[k][n].sum}
-			if all.count == 1 && personal == 0 && !c.marked[k][n] && c.classes.valid[pile.at.class].has(op) {
+			if all.count == 1 && personal == 0 && !c.marked[k][n] && c.classes.Valid[pile.at.class].Has(op) {
 				rows[key{all.sum, op}] = append(rows[key{all.sum, op}], n)
 			}
 		}
 	}
 	var out []Alone
 	for at, piles := range rows {
-		one := Alone{Who: c.principal(int(at.who)), Operation: c.classes.ops.list[at.op].Name}
+		one := Alone{Who: c.SubjectOf(int(at.who)), Operation: c.classes.Ops.List[at.op].Name}
 		var first []int
 		for _, n := range piles {
 			one.Count += int(c.table.piles[n].count)

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/membership"
 	"maps"
 	"slices"
 
@@ -25,7 +26,7 @@ type Scene struct {
 	Which Counting
 	Only  map[estate.Principal]bool // nobody else is looked at; nil: everybody is
 	// Roster is that of the estate, nil if it is not known.
-	Roster *Roster
+	Roster *membership.Roster
 	// Places are lists by which Choose will choose: resources are told apart by them too.
 	Places []estate.Resources
 }
@@ -43,10 +44,10 @@ type Access struct {
 func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	bare := e.With(estate.Clear("grants"), estate.Clear("blocks"))
 	if s.Roster == nil {
-		s.Roster = NewRoster(e)
+		s.Roster = membership.New(e)
 	}
 	lists := append(onOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
-	pair, err := compilePair(bare, e, [2]*Roster{s.Roster, s.Roster}, options{
+	pair, err := compilePair(bare, e, [2]*membership.Roster{s.Roster, s.Roster}, options{
 		facts: gatherFacts(e), which: s.Which, only: s.Only, lists: s.Places, marks: newcomers(e, lists),
 	})
 	if err != nil {
@@ -163,7 +164,7 @@ func (c *Cells) Witness(r region.Region, since clock.Instant) (*Context, bool) {
 
 // Sessions lists the sets of roles that a session of the subject may have; one that is nil has all.
 func (g *Gate) Sessions(p estate.Principal, c *Context) ([][]string, error) {
-	n := g.number(p)
+	n := g.NumberOf(p)
 	if n < 0 {
 		return nil, g.Subject(p)
 	}

@@ -1,6 +1,8 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/opset"
 	"maps"
 	"slices"
 
@@ -85,7 +87,7 @@ func (p *Pair) unsettled() unsettled {
 			if w.numbers[0] < 0 || w.numbers[1] < 0 {
 				continue
 			}
-			if was, is := p.Old.people[w.numbers[0]].Tags.Get(key.key), p.New.people[w.numbers[1]].Tags.Get(key.key); was != is {
+			if was, is := p.Old.All[w.numbers[0]].Tags.Get(key.key), p.New.All[w.numbers[1]].Tags.Get(key.key); was != is {
 				values[was], values[is] = true, true
 			}
 		}
@@ -118,8 +120,8 @@ func (p *Pair) asksOfResources() bool { return p.owners || p.New.facts.fixed > 1
 
 // described gives the spot of a resource that no inventory has, as it is described, whatever the estate would make of
 // its address.
-func (p *places) described(r *estate.Resource, classes *classes) spot {
-	at := spot{class: classes.number(r.System.Kind.ID, r.Type)}
+func (p *places) described(r *estate.Resource, classes *opset.Classes) spot {
+	at := spot{class: classes.Number(r.System.Kind.ID, r.Type)}
 	row := -1
 	if p.estate.Systems[r.System.ID] != nil {
 		at.mark = p.markOf(r.Address)
@@ -172,7 +174,7 @@ func (d *differ) fixFor(c *region.Context, k, n int, pile *Pile, owns bool) {
 	if one.Owner != nil || owns || !d.ownsUntested(s, n) {
 		c.FlagAt(ownerDim, owns)
 	}
-	own := s.people[n].Tags
+	own := s.All[n].Tags
 	for _, key := range s.facts.sames {
 		switch v := own.Get(key.key); {
 		case v == "" || one.Others[key.key] == nil:
@@ -195,11 +197,11 @@ func (d *differ) fixFor(c *region.Context, k, n int, pile *Pile, owns bool) {
 
 // ownsUntested says whether a subject can own something as somebody whom no list names.
 func (d *differ) ownsUntested(s *side, n int) bool {
-	if !d.tested[s.principal(n)] {
+	if !d.tested[s.SubjectOf(n)] {
 		return true
 	}
 	for id := range s.estate.Groups {
-		if !d.tested[estate.Principal{Kind: estate.IsGroup, ID: id}] && has(s.members.group(id), n) {
+		if !d.tested[estate.Principal{Kind: estate.IsGroup, ID: id}] && membership.Has(s.Lists.Group(id), n) {
 			return true
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/policyfile"
 )
 
@@ -49,7 +50,7 @@ func put(e *estate.Estate, m *gate.StandIn, owner *estate.Principal, others map[
 // coming compiles a pair and gives what it tells of what may come.
 func coming(t *testing.T, before, after *estate.Estate, since string) (pair *gate.Pair,
 	told map[string]map[cellName][2]gate.Cell) {
-	pair, err := gate.CompileComing(before, after, gate.Standing, nil, [2]*gate.Roster{}, gate.Coming{})
+	pair, err := gate.CompileComing(before, after, gate.Standing, nil, [2]*membership.Roster{}, gate.Coming{})
 	require.NoError(t, err)
 	from, err := after.Zone.ParseTime(since)
 	require.NoError(t, err)

@@ -2,6 +2,8 @@ package gate
 
 import (
 	"fmt"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/opset"
 	"maps"
 	"slices"
 
@@ -19,7 +21,7 @@ type compiler struct {
 	marks  []estate.Address // that are marks too
 	lists  []estate.Resources
 	only   map[estate.Principal]bool
-	roster *Roster
+	roster *membership.Roster
 	chosen *policy
 	alike  *Gate
 	shares []share
@@ -42,7 +44,7 @@ type options struct {
 	which  Counting
 	only   map[estate.Principal]bool // subjects that are asked about; nil: all
 	// roster is that of the estate; nil: it is made
-	roster *Roster
+	roster *membership.Roster
 	// entries are the grants and blocks that count; nil: all
 	entries *policy
 	// alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks:
@@ -77,7 +79,7 @@ func newGate(e *estate.Estate, o options) *Gate {
 		g.space = g.facts.space(e)
 	}
 	g.scratch = g.space.NewContext()
-	if g.classes = newClasses(e); o.alike != nil {
+	if g.classes = opset.New(e); o.alike != nil {
 		g.classes = o.alike.classes
 	}
 	for _, s := range estate.Sorted(e.Separations) {
@@ -86,11 +88,6 @@ func newGate(e *estate.Estate, o options) *Gate {
 		}
 	}
 	return g
-}
-
-// everybody lists the subjects in the order of their numbers. people come by id.
-func everybody(people []*estate.Subject, e *estate.Estate) []*estate.Subject {
-	return slices.Concat(people, estate.Sorted(e.Services), []*estate.Subject{estate.AnonymousSubject})
 }
 
 // onOf lists the lists of resources of grants and then blocks.
@@ -115,14 +112,14 @@ func compile(e *estate.Estate, elevations []estate.Elevation, o options) (*Gate,
 	g := newGate(e, o)
 	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.marks, lists: o.lists, only: o.only, roster: o.roster,
 		chosen: o.entries, alike: o.alike}
-	if n := len(g.classes.ops.list); n > maxOperations {
+	if n := len(g.classes.Ops.List); n > maxOperations {
 		return nil, diagnostic.List{{Severity: diagnostic.Error,
 			Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
 	}
 	if c.chosen == nil {
 		c.chosen = &policy{estate.Sorted(e.Grants), estate.Sorted(e.Blocks)}
 	}
-	c.units = newUnitMaker(len(g.classes.ops.list))
+	c.units = newUnitMaker(len(g.classes.Ops.List))
 	var placing parallel.Group
 	placing.Go(c.place)
 	c.subjects()
@@ -153,12 +150,12 @@ func (c *compiler) report(what string, o *estate.Object, err error) {
 func (c *compiler) subjects() {
 	g := c.Gate
 	if c.roster == nil {
-		c.roster = NewRoster(c.estate)
+		c.roster = membership.New(c.estate)
 	}
 	g.Roster = c.roster
-	g.holders = lookup.Large[holder](len(g.people), len(g.people))
+	g.holders = lookup.Large[holder](len(g.All), len(g.All))
 	windows := map[[2]string]region.Region{} // most subjects have the same
-	for i, s := range g.people {
+	for i, s := range g.All {
 		h := &g.holders[i]
 		if s.Status != estate.Statuses[0] {
 			continue
@@ -202,23 +199,23 @@ type policy struct {
 }
 
 // concerned lists the grants and blocks that name any of some subjects; all of them where only is nil.
-func concerned(e *estate.Estate, roster *Roster, only map[estate.Principal]bool) *policy {
+func concerned(e *estate.Estate, roster *membership.Roster, only map[estate.Principal]bool) *policy {
 	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
 	if only == nil {
 		return &policy{grants, blocks}
 	}
-	asked := make([]bool, len(roster.people))
+	asked := make([]bool, len(roster.All))
 	for p := range only {
-		if n := roster.number(p); n >= 0 {
+		if n := roster.NumberOf(p); n >= 0 {
 			asked[n] = true
 		}
 	}
 	known := map[string]bool{}
 	names := func(list estate.Subjects) bool {
-		key := subjectsKey(list)
+		key := membership.SubjectsKey(list)
 		is, ok := known[key]
 		if !ok {
-			is = slices.ContainsFunc(roster.members.selected(list), func(n uint32) bool { return asked[n] })
+			is = slices.ContainsFunc(roster.Lists.Selected(list), func(n uint32) bool { return asked[n] })
 			known[key] = is
 		}
 		return is
@@ -266,10 +263,10 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 		c.report("block", &b.Object, err)
 		to := c.list(b.To)
 		g.enterBlock(to, compiled)
-		ops := g.classes.ops.set()
-		for n, o := range g.classes.ops.list {
+		ops := g.classes.Ops.NewSet()
+		for n, o := range g.classes.Ops.List {
 			if b.Deny.Fit(o, c.estate.Edition) {
-				ops.add(uint32(n))
+				ops.Add(uint32(n))
 			}
 		}
 		if compiled.region != region.Empty {
@@ -280,12 +277,12 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 
 // list gives a list of subjects its number.
 func (c *compiler) list(l estate.Subjects) uint32 {
-	key := subjectsKey(l)
+	key := membership.SubjectsKey(l)
 	n, ok := c.number[key]
 	if !ok {
 		n = uint32(len(c.who))
 		c.number[key] = n
-		c.who = append(c.who, c.members.selected(l))
+		c.who = append(c.who, c.Lists.Selected(l))
 		c.shares = append(c.shares, share{})
 	}
 	return n
@@ -306,8 +303,8 @@ func (c *compiler) give(to uint32, on int, unit uint32) {
 // lend adds what is lent of a grant to those of its subjects to whom it is.
 func (c *compiler) lend(gr *grant, to uint32) {
 	for p, when := range gr.lent {
-		n := c.Gate.number(p)
-		if n < 0 || !has(c.who[to], n) {
+		n := c.Gate.NumberOf(p)
+		if n < 0 || !membership.Has(c.who[to], n) {
 			continue
 		}
 		r, err := c.space.And(gr.region, when)
@@ -325,16 +322,16 @@ func (c *compiler) lend(gr *grant, to uint32) {
 // classify puts subjects whom the same lists have into one class, and makes the rows of the classes.
 func (c *compiler) classify() {
 	g := c.Gate
-	counts := make([]uint32, len(g.people)+1)
+	counts := make([]uint32, len(g.All)+1)
 	for _, who := range c.who {
 		for _, i := range who {
 			counts[i+1]++
 		}
 	}
-	for i := range g.people {
+	for i := range g.All {
 		counts[i+1] += counts[i]
 	}
-	having := make([]uint32, counts[len(g.people)])
+	having := make([]uint32, counts[len(g.All)])
 	next := slices.Clone(counts)
 	for n, who := range c.who {
 		for _, i := range who {
@@ -342,9 +339,9 @@ func (c *compiler) classify() {
 			next[i]++
 		}
 	}
-	g.class = make([]uint32, len(g.people))
-	for i := range g.people {
-		if c.only != nil && !c.only[g.principal(i)] {
+	g.class = make([]uint32, len(g.All))
+	for i := range g.All {
+		if c.only != nil && !c.only[g.SubjectOf(i)] {
 			continue // it has nothing, as far as this gate is asked
 		}
 		g.class[i] = g.lists.Number(having[counts[i]:counts[i+1]])
@@ -391,7 +388,7 @@ func (g *Gate) lentWhen(elevations []estate.Elevation) (map[estate.Principal]reg
 
 // subject gives what is known of a subject; nil if the estate does not know it.
 func (g *Gate) subject(p estate.Principal) *subject {
-	n := g.number(p)
+	n := g.NumberOf(p)
 	if n < 0 {
 		return nil
 	}
@@ -403,7 +400,7 @@ func (g *Gate) numbered(n int) *subject {
 	if s == nil {
 		h := &g.holders[n]
 		s = &subject{
-			Subject: g.people[n], principal: g.principal(n), number: n, active: region.Region(h.active),
+			Subject: g.All[n], principal: g.SubjectOf(n), number: n, active: region.Region(h.active),
 			grants: g.grantsOf(g.class[n]), single: h.flags&apart == 0,
 		}
 		for _, l := range g.lists.Get(g.class[n]) {

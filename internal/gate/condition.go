@@ -92,7 +92,7 @@ func (g *Gate) fixOwning(c *region.Context, subject int, tags estate.Tags, owns 
 	if g.facts.fixed == 1 {
 		return
 	}
-	own := g.people[subject].Tags
+	own := g.All[subject].Tags
 	for _, k := range g.facts.sames {
 		v := own.Get(k.key)
 		c.FlagAt(k.dim, v != "" && v == tags.Get(k.key))

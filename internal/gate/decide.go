@@ -146,14 +146,14 @@ func (g *Gate) Decide(req Request) (Outcome, error) {
 func (g *Gate) query(req *Request) (q query, ok bool) {
 	// A listed address as it is written in the tree is canonical; any other is made so first.
 	if req.Subject.Kind == estate.IsPerson {
-		q.subject, q.row = lookup.Both(&g.names, &g.estate.Tree.Names, req.Subject.ID, req.Resource)
-		if q.subject >= g.persons {
+		q.subject, q.row = lookup.Both(&g.Names, &g.estate.Tree.Names, req.Subject.ID, req.Resource)
+		if q.subject >= g.Persons {
 			return q, false // no person, but what a service or anonymous is found by
 		}
 	} else {
-		q.subject, q.row = g.number(req.Subject), g.estate.Tree.Find(req.Resource)
+		q.subject, q.row = g.NumberOf(req.Subject), g.estate.Tree.Find(req.Resource)
 	}
-	operation, known := g.classes.ops.number[req.Operation]
+	operation, known := g.classes.Ops.Number[req.Operation]
 	if q.subject < 0 || !known || req.Context == nil {
 		return q, false
 	}
@@ -163,7 +163,7 @@ func (g *Gate) query(req *Request) (q query, ok bool) {
 	} else if !g.unlisted(&q, req.Resource) {
 		return q, false
 	}
-	return q, g.classes.valid[q.at.class].has(operation)
+	return q, g.classes.Valid[q.at.class].Has(operation)
 }
 
 // unlisted turns to a resource whose address is not canonical as it is written, or not listed; false where something is
@@ -370,7 +370,7 @@ func unknown[T any](what, id string, known map[string]T) error {
 
 // Subject sees that the estate knows a person, service or anonymous.
 func (g *Gate) Subject(p estate.Principal) error {
-	if g.number(p) >= 0 {
+	if g.NumberOf(p) >= 0 {
 		return nil
 	}
 	switch p.Kind {

@@ -105,7 +105,7 @@ func (p *Pair) tell(classes [][]who, each func(Difference) bool) error {
 // instant on: Old is the one's, New the other's. What is the same is told too. Its error says that one is unknown, or
 // that the conditions are too complex.
 func (p *Pair) Between(one, other estate.Principal, since clock.Instant, each func(Difference)) error {
-	w := who{one, [2]int{p.Old.number(one), p.New.number(other)}}
+	w := who{one, [2]int{p.Old.NumberOf(one), p.New.NumberOf(other)}}
 	if w.numbers[0] < 0 {
 		return p.Old.Subject(one)
 	}
@@ -140,16 +140,16 @@ func (p *Pair) everyone() []who {
 		}
 		return int(a.Kind)
 	}
-	for i < len(p.Old.people) || j < len(p.New.people) {
+	for i < len(p.Old.All) || j < len(p.New.All) {
 		var a, b estate.Principal
 		order := 0
 		switch {
-		case i == len(p.Old.people):
-			order, b = 1, p.New.principal(j)
-		case j == len(p.New.people):
-			order, a = -1, p.Old.principal(i)
+		case i == len(p.Old.All):
+			order, b = 1, p.New.SubjectOf(j)
+		case j == len(p.New.All):
+			order, a = -1, p.Old.SubjectOf(i)
 		default:
-			a, b = p.Old.principal(i), p.New.principal(j)
+			a, b = p.Old.SubjectOf(i), p.New.SubjectOf(j)
 			if order = rank(a) - rank(b); order == 0 {
 				order = strings.Compare(a.ID, b.ID)
 			}
@@ -178,10 +178,10 @@ func (p *Pair) likeness(w who) (l likeness) {
 		}
 		l.there[k], l.class[k], l.active[k] = true, s.class[n], s.holders[n].active
 		if s.facts.fixed > 1 {
-			l.tags[k] = s.people[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })
+			l.tags[k] = s.All[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })
 		}
 		if len(s.owners[n]) > 0 {
-			l.self = w.numbers[0]*(len(p.New.people)+2) + w.numbers[1] + 2
+			l.self = w.numbers[0]*(len(p.New.All)+2) + w.numbers[1] + 2
 		}
 	}
 	return l
@@ -700,7 +700,7 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 	if asks {
 		key = binary.AppendUvarint(key, uint64(at.facts))
 		key = append(append(key, 0xff),
-			s.people[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })...)
+			s.All[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })...)
 		if owns {
 			key = append(key, 0xfe)
 		}

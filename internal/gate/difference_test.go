@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
 
@@ -45,7 +46,7 @@ grants:
 	} {
 		t.Run(x.what, func(t *testing.T) {
 			pair, err := gate.CompilePair(load(t, text), load(t, strings.Replace(text, x.old, x.new, 1)), gate.Standing, nil,
-				[2]*gate.Roster{})
+				[2]*membership.Roster{})
 			require.NoError(t, err)
 			got := []string{}
 			require.NoError(t, pair.Differences(0, func(d gate.Difference) bool {

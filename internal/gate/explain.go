@@ -242,10 +242,10 @@ func (g *Gate) groupPath(id string, p estate.Principal) []string {
 			return append(path, g.groupPath(t.ID, p)...)
 		}
 	}
-	if group.Match != nil && fits(group.Match, g.people[g.number(p)].Tags) {
+	if group.Match != nil && estate.Fits(group.Match, g.All[g.NumberOf(p)].Tags) {
 		var tags []string
 		for _, m := range group.Match {
-			tags = append(tags, m.Key+" "+g.people[g.number(p)].Tags.Get(m.Key))
+			tags = append(tags, m.Key+" "+g.All[g.NumberOf(p)].Tags.Get(m.Key))
 		}
 		return append(path, "tag "+strings.Join(tags, ", "))
 	}

@@ -12,7 +12,7 @@ import (
 func (g *Gate) Fork() *Gate {
 	f := *g
 	roster := *g.Roster
-	roster.members = g.members.fork()
+	roster.Lists = g.Lists.Fork()
 	f.Roster = &roster
 	f.space = g.space.Fork()
 	f.scratch = f.space.NewContext()

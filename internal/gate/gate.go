@@ -4,6 +4,8 @@ package gate
 
 import (
 	"errors"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/opset"
 	"maps"
 	"slices"
 
@@ -17,12 +19,12 @@ type Gate struct {
 	estate *estate.Estate
 	space  *region.Space
 	facts  facts
-	*Roster
+	*membership.Roster
 	roles    map[string]*role
 	grants   []*grant
 	blocks   []*block
 	sessions []*estate.Separation // those within a session
-	classes  *classes
+	classes  *opset.Classes
 	places   *places
 	units
 	rows

@@ -31,7 +31,7 @@ type lookOfAsker struct {
 
 // Asker gives an asker for a subject in a context.
 func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
-	n := g.number(p)
+	n := g.NumberOf(p)
 	if n < 0 {
 		return nil, g.Subject(p)
 	}
@@ -76,7 +76,7 @@ func (a *Asker) On(row int) (*Given, error) {
 
 func (a *Asker) work(row int, at spot) (*Given, error) {
 	g := a.gate
-	out := &Given{Operations: g.estate.Offer(g.classes.kinds[at.class]).On(g.classes.types[at.class])}
+	out := &Given{Operations: g.estate.Offer(g.classes.Kinds[at.class]).On(g.classes.Types[at.class])}
 	q := query{subject: a.subject, context: a.context.region, at: at, row: row}
 	key := []byte{byte(at.class), byte(at.class >> 8), byte(at.class >> 16), byte(at.class >> 24)}
 	for _, o := range out.Operations {
@@ -86,7 +86,7 @@ func (a *Asker) work(row int, at spot) (*Given, error) {
 			a.several.operation, a.several.resource = o.Name, g.estate.Tree.At(row)
 			outcome, err = g.outcome(a.several)
 		} else {
-			q.operation = g.classes.ops.number[o.Name]
+			q.operation = g.classes.Ops.Number[o.Name]
 			outcome, err = g.judge(&q)
 		}
 		if err != nil {

@@ -2,14 +2,15 @@ package gate
 
 import (
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/region"
 	"maps"
 	"slices"
 )
 
 // windows groups a role's operations by the time in which the role has them.
-func (g *Gate) windows(roles []estate.Ref) (map[region.Region]opset, error) {
-	out := map[region.Region]opset{}
+func (g *Gate) windows(roles []estate.Ref) (map[region.Region]opset.Set, error) {
+	out := map[region.Region]opset.Set{}
 	held := map[string]region.Region{}
 	if len(roles) == 1 {
 		held = g.roles[roles[0].ID].operations
@@ -26,9 +27,9 @@ func (g *Gate) windows(roles []estate.Ref) (map[region.Region]opset, error) {
 	}
 	for name, when := range held {
 		if out[when] == nil {
-			out[when] = g.classes.ops.set()
+			out[when] = g.classes.Ops.NewSet()
 		}
-		out[when].add(g.classes.ops.number[name])
+		out[when].Add(g.classes.Ops.Number[name])
 	}
 	return out, nil
 }

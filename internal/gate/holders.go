@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/opset"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -26,14 +27,14 @@ type holding struct {
 	resources []*estate.Resource
 	selects   func(*estate.Operation) bool
 	table     *Table
-	wanted    opset // the operations
+	wanted    opset.Set // the operations
 	core      *tableGate
-	covers    map[uint32][Allow + 1]opset // what each gives
+	covers    map[uint32][Allow + 1]opset.Set // what each gives
 }
 
 // ask asks for every subject.
 func (h *holding) ask() (out []Answer, err error) {
-	for n := range h.gate.people {
+	for n := range h.gate.All {
 		best, err := h.best(n, Allow)
 		if err != nil {
 			return nil, err
@@ -47,7 +48,7 @@ func (h *holding) ask() (out []Answer, err error) {
 
 // best gives the first answer that is as good as it gets, or as good as is enough.
 func (h *holding) best(subject int, enough Outcome) (Answer, error) {
-	best := Answer{Subject: h.gate.principal(subject)}
+	best := Answer{Subject: h.gate.SubjectOf(subject)}
 	err := h.gate.Answers(best.Subject, h.context, slices.Values(h.resources), h.selects, func(a Answer) bool {
 		if a.Outcome > best.Outcome {
 			best = a
@@ -61,10 +62,10 @@ func (h *holding) best(subject int, enough Outcome) (Answer, error) {
 func (h *holding) count() (out []Answer, err error) {
 	g := h.gate
 	h.table = g.tableOf(h.context, h.resources)
-	h.core, h.covers, h.wanted = h.table.core(), map[uint32][Allow + 1]opset{}, g.classes.ops.set()
-	for i, o := range g.classes.ops.list {
+	h.core, h.covers, h.wanted = h.table.core(), map[uint32][Allow + 1]opset.Set{}, g.classes.Ops.NewSet()
+	for i, o := range g.classes.Ops.List {
 		if h.selects(o) {
-			h.wanted.add(uint32(i))
+			h.wanted.Add(uint32(i))
 		}
 	}
 	n := -1
@@ -73,7 +74,7 @@ func (h *holding) count() (out []Answer, err error) {
 		best := Deny
 		for i, c := range counts {
 			switch {
-			case !h.wanted.has(uint32(i)):
+			case !h.wanted.Has(uint32(i)):
 			case c.Allowed > 0:
 				best = Allow
 			case c.Depends > 0:
@@ -121,7 +122,7 @@ func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 			end = steps[i+1].mark
 		}
 		for k := t.first[s.mark]; k < t.first[end]; k++ {
-			if t.piles[k].count == 0 || !given.meets(g.classes.valid[t.piles[k].at.class]) {
+			if t.piles[k].count == 0 || !given.Meets(g.classes.Valid[t.piles[k].at.class]) {
 				continue
 			}
 			if a, err := h.first(subject, int(t.piles[k].row), outcome); err != nil || a.Operation != nil {
@@ -159,7 +160,7 @@ func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 const whenever = Deny
 
 // gives is which of the operations a cover gives so, or may, for it hangs on the resource; nil if it is none.
-func (h *holding) gives(cover uint32, outcome Outcome) (opset, error) {
+func (h *holding) gives(cover uint32, outcome Outcome) (opset.Set, error) {
 	if cover == 0 {
 		return nil, nil
 	}
@@ -178,7 +179,7 @@ func (h *holding) gives(cover uint32, outcome Outcome) (opset, error) {
 			for k, some := range [...]uint64{whenever: a.allowed[w] | a.depends[w], Depends: a.depends[w], Allow: a.allowed[w]} {
 				if some = (some | asks) & h.wanted[w]; some != 0 {
 					if out[k] == nil {
-						out[k] = g.classes.ops.set()
+						out[k] = g.classes.Ops.NewSet()
 					}
 					out[k][w] = some
 				}
@@ -194,13 +195,13 @@ func (h *holding) gives(cover uint32, outcome Outcome) (opset, error) {
 func (h *holding) first(subject, row int, outcome Outcome) (Answer, error) {
 	g := h.gate
 	q := query{subject: subject, context: h.context.region, row: row, at: g.places.spots[row]}
-	for _, o := range g.estate.Offer(g.classes.kinds[q.at.class]).On(g.classes.types[q.at.class]) {
+	for _, o := range g.estate.Offer(g.classes.Kinds[q.at.class]).On(g.classes.Types[q.at.class]) {
 		if !h.selects(o) {
 			continue
 		}
-		q.operation = g.classes.ops.number[o.Name]
+		q.operation = g.classes.Ops.Number[o.Name]
 		if got, err := g.judge(&q); err != nil || got == outcome {
-			return Answer{g.principal(subject), o, g.estate.Tree.At(row), got}, err
+			return Answer{g.SubjectOf(subject), o, g.estate.Tree.At(row), got}, err
 		}
 	}
 	return Answer{}, nil

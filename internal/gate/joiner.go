@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/opset"
 	"math/bits"
 	"slices"
 
@@ -26,13 +27,13 @@ type joiner struct {
 // always counts, for each operation, the units without a condition that have it.
 type always struct {
 	counts []uint32
-	set    opset
+	set    opset.Set
 }
 
 func newJoiner(m *unitMaker) *joiner {
 	j := &joiner{unitMaker: m, counts: make([]uint32, len(m.list))}
 	for _, a := range []*always{&j.denied, &j.given} {
-		a.counts, a.set = make([]uint32, 64*m.words), make(opset, m.words)
+		a.counts, a.set = make([]uint32, 64*m.words), make(opset.Set, m.words)
 	}
 	return j
 }
@@ -74,7 +75,7 @@ func (j *joiner) turn(unit uint32, in bool) {
 				a.counts[o]--
 			}
 			if a.counts[o] > 0 {
-				a.set.add(uint32(o))
+				a.set.Add(uint32(o))
 			} else {
 				a.set[w] &^= 1 << (o % 64)
 			}
@@ -90,7 +91,7 @@ func (j *joiner) join(out []uint32) []uint32 {
 	case 1:
 		return append(out, j.sum)
 	}
-	put := func(set opset, r region.Region, block bool) {
+	put := func(set opset.Set, r region.Region, block bool) {
 		if slices.ContainsFunc(set, func(w uint64) bool { return w != 0 }) {
 			out = append(out, j.add(set, r, block))
 		}
@@ -139,4 +140,4 @@ func (j *joiner) byRegion(block bool) {
 	}
 }
 
-func (j *joiner) part(k int) opset { return j.joined[k*j.words : (k+1)*j.words] }
+func (j *joiner) part(k int) opset.Set { return j.joined[k*j.words : (k+1)*j.words] }

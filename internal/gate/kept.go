@@ -2,6 +2,7 @@ package gate
 
 import (
 	"errors"
+	"hiddengate/internal/gate/membership"
 	"maps"
 	"slices"
 
@@ -38,7 +39,7 @@ func (g *Gate) Keep() (*Kept, bool) {
 		return nil, false
 	}
 	k := &Kept{
-		Regions: g.space.Keep(), Kinds: g.classes.kinds, Types: g.classes.types, Names: g.names, Holders: g.holders,
+		Regions: g.space.Keep(), Kinds: g.classes.Kinds, Types: g.classes.Types, Names: g.Names, Holders: g.holders,
 		Steps: g.steps, Blocks: g.rows.blocks,
 		Extras: g.extras, Covers: g.covers, Ends: g.ends, Units: g.units.list, Words: g.words, Sets: g.sets,
 		Lists: g.lists.Items, ListEnds: g.lists.Ends,
@@ -66,7 +67,7 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 		return nil, err
 	}
 	for i := range k.Kinds {
-		if e.Kinds[k.Kinds[i]] == nil || g.classes.number(k.Kinds[i], k.Types[i]) != uint32(i) {
+		if e.Kinds[k.Kinds[i]] == nil || g.classes.Number(k.Kinds[i], k.Types[i]) != uint32(i) {
 			return nil, errForeign
 		}
 	}
@@ -75,7 +76,7 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 		len(k.In) != len(k.To) {
 		return nil, errForeign
 	}
-	g.Roster = &Roster{names: k.Names, persons: len(k.Holders) - len(e.Services) - 1}
+	g.Roster = &membership.Roster{Names: k.Names, Persons: len(k.Holders) - len(e.Services) - 1}
 	g.units = units{list: k.Units, words: k.Words, sets: k.Sets}
 	g.rows = rows{holders: k.Holders, steps: k.Steps, blocks: k.Blocks, extras: k.Extras, covers: k.Covers, ends: k.Ends}
 	g.lists, g.class = &lookup.Sequences{Items: k.Lists, Ends: k.ListEnds}, k.Class
@@ -100,9 +101,9 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 	if err != nil {
 		return nil, err
 	}
-	if g.people = everybody(people, e); len(g.people) != len(k.Holders) {
+	if g.All = membership.Everybody(people, e); len(g.All) != len(k.Holders) {
 		return nil, errForeign
 	}
-	g.members = newMembers(e, g.people, g.number)
+	g.Lists = membership.NewLists(e, g.All, g.NumberOf)
 	return g, nil
 }

@@ -164,7 +164,7 @@ func (l *lacking) climb() {
 	l.above = make([]upward, len(all))
 	valid := func(pile int, operation string) bool {
 		class := all[pile].looks[1].at.class
-		return l.estate.Offer(l.Gate.classes.kinds[class]).Valid(operation, l.Gate.classes.types[class]) != nil
+		return l.estate.Offer(l.Gate.classes.Kinds[class]).Valid(operation, l.Gate.classes.Types[class]) != nil
 	}
 	nearest := make([]int, len(kinds)) // what stands above comes before it
 	for i, need := range l.needs {

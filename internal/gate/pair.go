@@ -2,6 +2,8 @@ package gate
 
 import (
 	"encoding/binary"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/opset"
 	"iter"
 	"maps"
 	"slices"
@@ -161,7 +163,7 @@ func (p *Pile) resource(k, i int) *estate.Resource {
 // the gates answer for those alone. Rosters that are known already are given, else nil. Local times are those of the
 // new estate's zone in both.
 func CompilePair(before, after *estate.Estate, which Counting, only map[estate.Principal]bool,
-	rosters [2]*Roster) (*Pair, error) {
+	rosters [2]*membership.Roster) (*Pair, error) {
 	return compilePair(before, after, rosters, options{facts: gatherFacts(before, after), which: which, only: only})
 }
 
@@ -178,14 +180,14 @@ type Coming struct {
 
 // CompileComing is CompilePair that looks at what may come too: resources that an inventory lists one day, and those
 // that a system judges in none.
-func CompileComing(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*Roster,
+func CompileComing(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*membership.Roster,
 	c Coming) (*Pair, error) {
 	return compilePair(before, after, rosters,
 		options{facts: gatherFacts(before, after), which: which, only: only, coming: &c})
 }
 
 // compilePair does it with options that hold for both sides; their marks and lists are told apart too.
-func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*Pair, error) {
+func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o options) (*Pair, error) {
 	o.space = o.facts.space(after)
 	only := o.only
 	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
@@ -198,7 +200,7 @@ func compilePair(before, after *estate.Estate, rosters [2]*Roster, o options) (*
 	var chosen [2]*policy
 	for k, e := range []*estate.Estate{before, after} {
 		if only != nil && rosters[k] == nil {
-			rosters[k] = NewRoster(e)
+			rosters[k] = membership.New(e)
 		}
 		chosen[k] = concerned(e, rosters[k], only)
 		if !alike {
@@ -274,7 +276,7 @@ func (p *Pair) Space() *region.Space { return p.New.space }
 func (p *Pair) join() {
 	all := map[string]bool{}
 	for _, s := range p.sides {
-		for _, o := range s.classes.ops.list {
+		for _, o := range s.classes.Ops.List {
 			all[o.Name] = true
 		}
 	}
@@ -285,14 +287,14 @@ func (p *Pair) join() {
 	}
 	words := (len(p.names) + 63) / 64
 	for _, s := range p.sides {
-		for _, o := range s.classes.ops.list {
+		for _, o := range s.classes.Ops.List {
 			s.operation = append(s.operation, number[o.Name])
 		}
 		for n, u := range s.Gate.units.list {
-			set := make(opset, words)
+			set := make(opset.Set, words)
 			for i := range s.operation {
 				if s.Gate.units.has(uint32(n), uint32(i)) {
-					set.add(s.operation[i])
+					set.Add(s.operation[i])
 				}
 			}
 			one := jointUnit{traitName(set), u.region, u.block}
@@ -471,7 +473,7 @@ func (p *Pair) validOn(s *side, class uint32) []uint32 {
 	list, ok := s.valid[class]
 	if !ok {
 		for i, n := range s.operation {
-			if s.classes.valid[class].has(uint32(i)) && (p.wanted == nil || p.wanted[n]) {
+			if s.classes.Valid[class].Has(uint32(i)) && (p.wanted == nil || p.wanted[n]) {
 				list = append(list, n)
 			}
 		}
@@ -533,14 +535,14 @@ func (p *Pair) gatherOwned(k int) {
 			continue // of what may come, in the other estate
 		}
 		if o.Kind != estate.IsGroup {
-			n := s.number(o)
+			n := s.NumberOf(o)
 			if n < 0 {
 				continue
 			}
 			s.owners[n] = append(s.owners[n], o)
 			continue
 		}
-		for _, n := range s.members.group(o.ID) {
+		for _, n := range s.Lists.Group(o.ID) {
 			s.owners[int(n)] = append(s.owners[int(n)], o)
 		}
 	}

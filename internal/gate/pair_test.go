@@ -15,6 +15,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/region"
 )
@@ -80,7 +81,7 @@ func TestDifferencesAgreeWithTheOracle(t *testing.T) {
 }
 
 func differencesAgree(t *testing.T, d draw, seed uint64, before, after *estate.Estate, counts map[string]int) {
-	pair, err := gate.CompilePair(before, after, gate.Standing, nil, [2]*gate.Roster{})
+	pair, err := gate.CompilePair(before, after, gate.Standing, nil, [2]*membership.Roster{})
 	require.NoError(t, err)
 	since, err := after.Zone.ParseTime(d.one(drawnTimes[:3]...))
 	require.NoError(t, err)
@@ -328,7 +329,7 @@ func TestTwoSubjectsAreComparedAsTheOracleSays(t *testing.T) {
 	for seed := range uint64(scaled(60)) {
 		d := newDraw(seed)
 		e := load(t, d.estate())
-		pair, err := gate.CompilePair(e, e, gate.Standing, nil, [2]*gate.Roster{})
+		pair, err := gate.CompilePair(e, e, gate.Standing, nil, [2]*membership.Roster{})
 		require.NoError(t, err)
 		since, err := e.Zone.ParseTime(drawnTimes[0])
 		require.NoError(t, err)

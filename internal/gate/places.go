@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/opset"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -42,7 +43,7 @@ func coversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) boo
 	if t.Owners != nil && (r.Owner == nil || !slices.Contains(t.Owners, *r.Owner)) {
 		return false
 	}
-	return fits(t.Tags, r.Tags)
+	return estate.Fits(t.Tags, r.Tags)
 }
 
 // spot is all that the lists of resources in grants and blocks tell of a resource: the nearest marked place at or
@@ -78,7 +79,7 @@ type places struct {
 
 // newPlaces takes the lists apart and finds every listed resource's spot. marks are more addresses that are marks;
 // classes gives the class of a system's type.
-func newPlaces(e *estate.Estate, all []estate.Resources, marks []estate.Address, classes *classes) (*places, []int) {
+func newPlaces(e *estate.Estate, all []estate.Resources, marks []estate.Address, classes *opset.Classes) (*places, []int) {
 	p, which := takeApart(e, all, marks)
 	p.spots = lookup.Large[spot](e.Tree.Len(), e.Tree.Len())
 	p.locate(func(row int, mark uint32) { p.spots[row].mark = mark })
@@ -90,7 +91,7 @@ func newPlaces(e *estate.Estate, all []estate.Resources, marks []estate.Address,
 
 // takePlaces is newPlaces where every listed resource's spot is known, and the bits of the traits; ok is false if they
 // are those of other lists. The spots may stand where nobody can write.
-func takePlaces(e *estate.Estate, all []estate.Resources, classes *classes, spots []spot, bits []uint64) (p *places,
+func takePlaces(e *estate.Estate, all []estate.Resources, classes *opset.Classes, spots []spot, bits []uint64) (p *places,
 	which []int, ok bool) {
 	p, which = takeApart(e, all, nil)
 	p.spots = spots
@@ -268,13 +269,13 @@ func (p *places) locate(tell func(row int, mark uint32)) {
 }
 
 // inherit gives every listed resource the mark above it and its class.
-func (p *places) inherit(classes *classes) {
+func (p *places) inherit(classes *opset.Classes) {
 	for i, row := range p.estate.Tree.Rows {
 		s := &p.spots[i]
 		if s.mark == 0 && row.Parent > 0 {
 			s.mark = p.spots[row.Parent-1].mark
 		}
-		s.class = classes.of(row.System, row.Type)
+		s.class = classes.Of(row.System, row.Type)
 	}
 }
 

@@ -39,7 +39,7 @@ func (g *Gate) Reach(p estate.Principal, c *Context, each func(Answer) bool) err
 // Answers decides every operation that select takes, where it is valid, on each of the resources.
 func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estate.Resource],
 	selects func(*estate.Operation) bool, each func(Answer) bool) error {
-	n := g.number(p)
+	n := g.NumberOf(p)
 	if n < 0 {
 		return g.Subject(p)
 	}
@@ -68,7 +68,7 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 				slow.operation, slow.resource = o.Name, r
 				outcome, err = g.outcome(&slow)
 			} else {
-				q.operation = g.classes.ops.number[o.Name]
+				q.operation = g.classes.Ops.Number[o.Name]
 				outcome, err = g.judge(&q)
 			}
 			if err != nil {

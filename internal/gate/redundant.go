@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/membership"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -31,15 +32,15 @@ func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 	if compiled == nil {
 		return nil // it names nobody whom this gate is asked about
 	}
-	set := g.classes.ops.set()
+	set := g.classes.Ops.NewSet()
 	for class := range g.classesWhere(compiled.on) {
-		for i, w := range g.classes.valid[class] {
+		for i, w := range g.classes.Valid[class] {
 			set[i] |= w
 		}
 	}
 	var out []*estate.Operation
-	for i, o := range g.classes.ops.list {
-		if set.has(uint32(i)) && g.gives(gr, o.Name) {
+	for i, o := range g.classes.Ops.List {
+		if set.Has(uint32(i)) && g.gives(gr, o.Name) {
 			out = append(out, o)
 		}
 	}
@@ -97,7 +98,7 @@ func (g *Gate) classesWhere(n int) map[uint32]bool {
 // resources are told by traits.
 func (g *Gate) Redundant(gr *estate.Grant) string {
 	one := g.grantOf(gr.ID)
-	who := g.members.selected(gr.To)
+	who := g.Lists.Selected(gr.To)
 	if one == nil || len(who) == 0 || one.region == region.Empty {
 		return ""
 	}
@@ -105,7 +106,7 @@ func (g *Gate) Redundant(gr *estate.Grant) string {
 		if other == one || other.OnRequest != nil && gr.OnRequest == nil || !g.atLeast(other, one, who) {
 			continue
 		}
-		if gr.ID < other.ID && g.atLeast(one, other, g.members.selected(other.To)) &&
+		if gr.ID < other.ID && g.atLeast(one, other, g.Lists.Selected(other.To)) &&
 			(other.OnRequest == nil) == (gr.OnRequest == nil) {
 			continue // they are the same, and the other one is redundant
 		}
@@ -119,8 +120,8 @@ func (g *Gate) atLeast(other, one *grant, who []uint32) bool {
 	if holds, err := g.space.Contains(other.region, one.region); err != nil || !holds || !g.within(one, other) {
 		return false
 	}
-	in := g.members.selected(other.To)
-	if slices.ContainsFunc(who, func(n uint32) bool { return !has(in, int(n)) }) {
+	in := g.Lists.Selected(other.To)
+	if slices.ContainsFunc(who, func(n uint32) bool { return !membership.Has(in, int(n)) }) {
 		return false
 	}
 	for _, ref := range one.Roles {
@@ -182,14 +183,14 @@ func (p *places) within(one, other int) bool {
 // Shadowed says whether blocks take all that a grant gives, from all to whom it gives it.
 func (g *Gate) Shadowed(gr *estate.Grant) bool {
 	one := g.grantOf(gr.ID)
-	who := g.members.selected(gr.To)
+	who := g.Lists.Selected(gr.To)
 	if one == nil || len(who) == 0 || one.region == region.Empty {
 		return false
 	}
 	var over []*block
 	for _, b := range g.numbered(int(who[0])).blocks {
-		in := g.members.selected(b.To)
-		if g.places.within(one.on, b.on) && !slices.ContainsFunc(who, func(n uint32) bool { return !has(in, int(n)) }) {
+		in := g.Lists.Selected(b.To)
+		if g.places.within(one.on, b.on) && !slices.ContainsFunc(who, func(n uint32) bool { return !membership.Has(in, int(n)) }) {
 			over = append(over, b)
 		}
 	}

@@ -54,7 +54,7 @@ func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Reso
 // inSessions unites what is so in each possible session of a subject.
 func (g *Gate) inSessions(who estate.Principal,
 	in func(s *subject, roles []string) (region.Region, error)) (region.Region, error) {
-	n := g.number(who)
+	n := g.NumberOf(who)
 	if n < 0 {
 		return region.Empty, g.Subject(who)
 	}
@@ -78,7 +78,7 @@ func (g *Gate) inSessions(who estate.Principal,
 
 // Giving lists the grants that give a subject an operation on a resource at some time, under some conditions.
 func (g *Gate) Giving(who estate.Principal, operation string, r *estate.Resource) (out []*estate.Grant) {
-	n := g.number(who)
+	n := g.NumberOf(who)
 	if n < 0 {
 		return nil
 	}

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/membership"
 )
 
 // Covers says whether a list of resources selects the resource.
@@ -16,7 +17,7 @@ func (g *Gate) CoversTerm(t estate.ResourceTerm, r *estate.Resource) bool {
 
 // Selects says whether a list of subjects selects the subject.
 func (g *Gate) Selects(list estate.Subjects, p estate.Principal) bool {
-	n := g.number(p)
+	n := g.NumberOf(p)
 	if n < 0 {
 		return false
 	}
@@ -36,7 +37,7 @@ func (g *Gate) Selects(list estate.Subjects, p estate.Principal) bool {
 func (g *Gate) selectsTerm(t estate.SubjectTerm, p estate.Principal, n int) bool {
 	switch t.Kind {
 	case estate.IsGroup:
-		return has(g.members.group(t.ID), n)
+		return membership.Has(g.Lists.Group(t.ID), n)
 	case estate.IsEveryone:
 		return p.Kind != estate.IsAnonymous
 	}
@@ -46,23 +47,23 @@ func (g *Gate) selectsTerm(t estate.SubjectTerm, p estate.Principal, n int) bool
 // Members lists whom a list of subjects selects, people first, by id.
 func (g *Gate) Members(list estate.Subjects) []estate.Principal {
 	var out []estate.Principal
-	for _, i := range g.members.selected(list) {
-		out = append(out, g.principal(int(i)))
+	for _, i := range g.Lists.Selected(list) {
+		out = append(out, g.SubjectOf(int(i)))
 	}
 	return out
 }
 
 // InGroup says whether the subject is a member of the group.
 func (g *Gate) InGroup(p estate.Principal, id string) bool {
-	n := g.number(p)
-	return n >= 0 && has(g.members.group(id), n)
+	n := g.NumberOf(p)
+	return n >= 0 && membership.Has(g.Lists.Group(id), n)
 }
 
 // Subjects lists everyone the estate knows, people first, by id, anonymous last.
 func (g *Gate) Subjects() []estate.Principal {
-	out := make([]estate.Principal, len(g.people))
+	out := make([]estate.Principal, len(g.All))
 	for i := range out {
-		out[i] = g.principal(i)
+		out[i] = g.SubjectOf(i)
 	}
 	return out
 }
@@ -73,7 +74,7 @@ func (g *Gate) owns(subject int, owner *estate.Principal) bool {
 	case owner == nil:
 		return false
 	case owner.Kind == estate.IsGroup:
-		return has(g.members.group(owner.ID), subject)
+		return membership.Has(g.Lists.Group(owner.ID), subject)
 	}
-	return *owner == g.principal(subject)
+	return *owner == g.SubjectOf(subject)
 }

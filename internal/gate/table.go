@@ -2,6 +2,7 @@ package gate
 
 import (
 	"cmp"
+	"hiddengate/internal/gate/opset"
 	"math/bits"
 	"slices"
 
@@ -64,12 +65,12 @@ type tableGate struct {
 }
 
 // given is what units give in the context: sets of operations.
-type given struct{ allowed, depends opset }
+type given struct{ allowed, depends opset.Set }
 
 // coverAnswer is what a cover gives wherever nothing else is in force.
 type coverAnswer struct {
 	given
-	asks opset // operations whose answer hangs on the resource or the subject; nil if none does
+	asks opset.Set // operations whose answer hangs on the resource or the subject; nil if none does
 }
 
 // keptSets is what is given on resources with the same facts, if it is of this turn.
@@ -145,7 +146,7 @@ func (t *Table) heap() {
 		b pile) int {
 		return cmp.Or(cmp.Compare(a.at.mark, b.at.mark), cmp.Compare(a.row, b.row))
 	})
-	marks, classes := len(g.places.marks)+1, len(g.classes.valid)
+	marks, classes := len(g.places.marks)+1, len(g.classes.Valid)
 	t.sums = make([]uint32, (marks+1)*classes)
 	t.first = make([]uint32, marks+1)
 	next := 0
@@ -171,7 +172,7 @@ func (t *Table) heap() {
 		}
 	}
 	if g.facts.owner {
-		t.owned, t.self = make([][]uint32, len(tree.Owners)), make([]uint32, len(g.people))
+		t.owned, t.self = make([][]uint32, len(tree.Owners)), make([]uint32, len(g.All))
 		for i := range tree.Rows {
 			if o := tree.Rows[i].Owner; o > 0 {
 				t.owned[o] = append(t.owned[o], uint32(i))
@@ -183,7 +184,7 @@ func (t *Table) heap() {
 			case o.Kind == estate.IsGroup:
 				t.groups = append(t.groups, uint32(i))
 			default:
-				t.self[g.number(*o)] = uint32(i)
+				t.self[g.NumberOf(*o)] = uint32(i)
 			}
 		}
 	}
@@ -211,7 +212,7 @@ func (t *Table) core() *tableGate {
 // subjects; the counts are each's to read until it returns. It stops when each returns false.
 func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) error {
 	const size = 256
-	people := len(t.gate.people)
+	people := len(t.gate.All)
 	for len(t.gates) < parallel.Workers() {
 		t.gates = append(t.gates, t.core())
 	}
@@ -229,7 +230,7 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 		return func(first int) batch {
 			b := batch{first: first}
 			for n := first; n < min(first+size, people) && b.err == nil; n++ {
-				counts := make([]Count, len(t.gate.classes.ops.list))
+				counts := make([]Count, len(t.gate.classes.Ops.List))
 				b.err = t.gates[w].count(n, counts)
 				b.counts = append(b.counts, counts)
 			}
@@ -240,7 +241,7 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 			return false
 		}
 		for k, counts := range b.counts {
-			if !each(t.gate.principal(b.first+k), counts) {
+			if !each(t.gate.SubjectOf(b.first+k), counts) {
 				return false
 			}
 		}
@@ -266,7 +267,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 	q := query{subject: subject, context: g.context.region}
 	g.scratch.CopyFrom(q.context)
 	steps := g.rows.steps[h.row : h.row+h.steps]
-	classes := len(g.classes.valid)
+	classes := len(g.classes.Valid)
 	asks := false
 	for i, s := range steps {
 		if s.cover == 0 {
@@ -283,7 +284,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		from, to := g.table.sums[int(s.mark)*classes:][:classes], g.table.sums[int(end)*classes:][:classes]
 		for class := range classes {
 			if n := int(to[class] - from[class]); n > 0 {
-				g.add(counts, &a.given, nil, g.classes.valid[class], n)
+				g.add(counts, &a.given, nil, g.classes.Valid[class], n)
 			}
 		}
 		if a.asks == nil {
@@ -301,7 +302,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 				}
 				kept.turn = g.keeping
 			}
-			g.add(counts, &kept.given, a.asks, g.classes.valid[p.at.class], int(p.count))
+			g.add(counts, &kept.given, a.asks, g.classes.Valid[p.at.class], int(p.count))
 		}
 	}
 	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
@@ -328,15 +329,15 @@ func (g *tableGate) count(subject int, counts []Count) error {
 func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []step, extras []extra) error {
 	next, cover, asks := 0, uint32(0), false
 	waiting := g.waiting[:0] // of each class, how many resources wait to be counted
-	for range g.classes.valid {
+	for range g.classes.Valid {
 		waiting = append(waiting, 0)
 	}
 	g.waiting = waiting
 	flush := func() {
 		for class, n := range waiting {
 			if n > 0 {
-				g.add(counts, &g.one, nil, g.classes.valid[class], -n)
-				g.add(counts, &g.two, nil, g.classes.valid[class], n)
+				g.add(counts, &g.one, nil, g.classes.Valid[class], -n)
+				g.add(counts, &g.two, nil, g.classes.Valid[class], n)
 				waiting[class] = 0
 			}
 		}
@@ -383,7 +384,7 @@ func (g *tableGate) gather(cover, trait uint32, extras []extra) bool {
 }
 
 // add counts what is given of the valid operations, those in only if it is not nil, on n resources.
-func (g *tableGate) add(counts []Count, a *given, only, valid opset, n int) {
+func (g *tableGate) add(counts []Count, a *given, only, valid opset.Set, n int) {
 	for w := range valid {
 		mask := valid[w]
 		if only != nil {
@@ -410,7 +411,7 @@ func (g *tableGate) settle(q *query, row uint32, owns bool) {
 // operations at once, and one by one where several units hold a part of the context each.
 func (g *tableGate) compose(q *query, units []uint32, out *given) error {
 	if out.allowed == nil {
-		out.allowed, out.depends = g.classes.ops.set(), g.classes.ops.set()
+		out.allowed, out.depends = g.classes.Ops.NewSet(), g.classes.Ops.NewSet()
 	}
 	clear(out.allowed)
 	clear(out.depends)
@@ -454,9 +455,9 @@ func (g *tableGate) compose(q *query, units []uint32, out *given) error {
 			}
 			switch outcome {
 			case Allow:
-				out.allowed.add(q.operation)
+				out.allowed.Add(q.operation)
 			case Depends:
-				out.depends.add(q.operation)
+				out.depends.Add(q.operation)
 			}
 		}
 	}
@@ -478,7 +479,7 @@ func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 	for _, u := range cover {
 		if g.asks[u] {
 			if a.asks == nil {
-				a.asks = g.classes.ops.set()
+				a.asks = g.classes.Ops.NewSet()
 			}
 			for w, set := range g.units.set(u) {
 				a.asks[w] |= set
@@ -520,8 +521,8 @@ func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
 			if err := g.compose(q, g.both, &g.two); err != nil {
 				return err
 			}
-			g.add(counts, &g.one, nil, g.classes.valid[at.class], -1)
-			g.add(counts, &g.two, nil, g.classes.valid[at.class], 1)
+			g.add(counts, &g.one, nil, g.classes.Valid[at.class], -1)
+			g.add(counts, &g.two, nil, g.classes.Valid[at.class], 1)
 		}
 	}
 	return nil
@@ -551,9 +552,9 @@ func (g *tableGate) countSlowly(subject int, counts []Count) error {
 			}
 		}
 	}
-	return g.Gate.Answers(g.principal(subject), g.context, counted, func(*estate.Operation) bool { return true },
+	return g.Gate.Answers(g.SubjectOf(subject), g.context, counted, func(*estate.Operation) bool { return true },
 		func(a Answer) bool {
-			switch n := &counts[g.classes.ops.number[a.Operation.Name]]; a.Outcome {
+			switch n := &counts[g.classes.Ops.Number[a.Operation.Name]]; a.Outcome {
 			case Allow:
 				n.Allowed++
 			case Depends:

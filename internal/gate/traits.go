@@ -2,6 +2,7 @@ package gate
 
 import (
 	"encoding/binary"
+	"hiddengate/internal/gate/opset"
 	"slices"
 	"strings"
 
@@ -33,7 +34,7 @@ type traits struct {
 
 type traitKey struct{ class, values, owner, patterns uint32 }
 
-func (t *traits) init(p *places, classes *classes) {
+func (t *traits) init(p *places, classes *opset.Classes) {
 	t.estate, t.tree = p.estate, p.estate.Tree
 	t.words = (len(p.complex) + 63) / 64
 	t.bits = make([]uint64, t.words)
@@ -43,7 +44,7 @@ func (t *traits) init(p *places, classes *classes) {
 	for _, s := range tree.Systems {
 		var depths []uint32
 		for _, name := range p.estate.Offer(s.Kind.ID).Types {
-			depths = append(depths, classes.number(s.Kind.ID, name))
+			depths = append(depths, classes.Number(s.Kind.ID, name))
 		}
 		t.depths = append(t.depths, depths)
 	}

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"encoding/binary"
+	"hiddengate/internal/gate/opset"
 	"maps"
 	"slices"
 
@@ -27,7 +28,7 @@ func (u *units) has(n uint32, operation uint32) bool {
 	return u.sets[int(u.list[n].ops)*u.words+int(operation/64)]&(1<<(operation%64)) != 0
 }
 
-func (u *units) set(n uint32) opset {
+func (u *units) set(n uint32) opset.Set {
 	at := int(u.list[n].ops) * u.words
 	return u.sets[at : at+u.words]
 }
@@ -53,7 +54,7 @@ func (m *unitMaker) fork() *unitMaker {
 }
 
 // add gives a unit its number.
-func (m *unitMaker) add(ops opset, r region.Region, block bool) uint32 {
+func (m *unitMaker) add(ops opset.Set, r region.Region, block bool) uint32 {
 	m.key = m.key[:0]
 	for _, w := range ops {
 		m.key = binary.LittleEndian.AppendUint64(m.key, w)

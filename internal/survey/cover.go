@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
 
@@ -57,7 +58,7 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 	if within == nil {
 		within = estate.Resources{{Everything: true}}
 	}
-	roster := gate.NewRoster(e)
+	roster := membership.New(e)
 	scene := gate.Scene{Which: gate.Standing, Roster: roster, Places: []estate.Resources{within}}
 	standing, err := gate.CompileCells(e, scene)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
 
@@ -17,7 +18,7 @@ type Prover struct {
 	inForce bool
 	more    *escalation.Ways
 	only    map[estate.Principal]bool
-	roster  *gate.Roster
+	roster  *membership.Roster
 	cells   map[counting]*gate.Cells
 }
 

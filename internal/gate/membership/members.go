@@ -1,4 +1,4 @@
-package gate
+package membership
 
 import (
 	"slices"
@@ -7,8 +7,8 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// members works out who is in groups and in lists of subjects, as sorted numbers of subjects.
-type members struct {
+// Lists works out who is in groups and in lists of subjects, as sorted numbers of subjects.
+type Lists struct {
 	estate *estate.Estate
 	people []*estate.Subject // by number; anonymous is the last
 	number func(estate.Principal) int
@@ -18,8 +18,8 @@ type members struct {
 	marks  []bool                  // of each subject, while a list is gathered
 }
 
-func newMembers(e *estate.Estate, people []*estate.Subject, number func(estate.Principal) int) *members {
-	m := &members{estate: e, people: people, number: number, groups: map[string][]uint32{}, lists: map[string][]uint32{},
+func NewLists(e *estate.Estate, people []*estate.Subject, number func(estate.Principal) int) *Lists {
+	m := &Lists{estate: e, people: people, number: number, groups: map[string][]uint32{}, lists: map[string][]uint32{},
 		tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
 	keys := map[string]bool{}
 	for _, g := range e.Groups {
@@ -40,19 +40,19 @@ func newMembers(e *estate.Estate, people []*estate.Subject, number func(estate.P
 	return m
 }
 
-// fork gives members that another goroutine may ask. What groups hold is worked out first, and shared.
-func (m *members) fork() *members {
+// Fork gives members that another goroutine may ask. What groups hold is worked out first, and shared.
+func (m *Lists) Fork() *Lists {
 	for id := range m.estate.Groups {
-		m.group(id)
+		m.Group(id)
 	}
 	f := *m
 	f.marks, f.lists = make([]bool, len(m.marks)), map[string][]uint32{}
 	return &f
 }
 
-// group gives a group's members: those listed (of a group, those left after its own `not` entries) and all whom
+// Group gives a group's members: those listed (of a group, those left after its own `not` entries) and all whom
 // `match` fits, less its own `not` entries.
-func (m *members) group(id string) []uint32 {
+func (m *Lists) Group(id string) []uint32 {
 	if s, ok := m.groups[id]; ok {
 		return s
 	}
@@ -61,7 +61,7 @@ func (m *members) group(id string) []uint32 {
 	if group.Match != nil {
 		for _, v := range group.Match[0].Values {
 			for _, i := range m.tagged[estate.Tag{Key: group.Match[0].Key, Value: v}] {
-				if fits(group.Match, m.people[i].Tags) {
+				if estate.Fits(group.Match, m.people[i].Tags) {
 					in = append(in, i)
 				}
 			}
@@ -72,12 +72,12 @@ func (m *members) group(id string) []uint32 {
 	return s
 }
 
-// selected gives the subjects that a list selects. The slice may be shared.
-func (m *members) selected(list estate.Subjects) []uint32 {
+// Selected gives the subjects that a list selects. The slice may be shared.
+func (m *Lists) Selected(list estate.Subjects) []uint32 {
 	if len(list) == 1 && list[0].Kind == estate.IsGroup && !list[0].Not {
-		return m.group(list[0].ID)
+		return m.Group(list[0].ID)
 	}
-	key := subjectsKey(list)
+	key := SubjectsKey(list)
 	out, ok := m.lists[key]
 	if !ok {
 		if len(m.lists) >= maxLists {
@@ -93,7 +93,7 @@ func (m *members) selected(list estate.Subjects) []uint32 {
 const maxLists = 1 << 10
 
 // gather adds what the list gathers to in, and then takes away what its `not` entries say.
-func (m *members) gather(in []uint32, list estate.Subjects) []uint32 {
+func (m *Lists) gather(in []uint32, list estate.Subjects) []uint32 {
 	var out []uint32
 	for _, t := range list {
 		to := &in
@@ -102,7 +102,7 @@ func (m *members) gather(in []uint32, list estate.Subjects) []uint32 {
 		}
 		switch t.Kind {
 		case estate.IsGroup:
-			*to = append(*to, m.group(t.ID)...)
+			*to = append(*to, m.Group(t.ID)...)
 		case estate.IsEveryone:
 			for i := range len(m.people) - 1 { // anonymous is the last
 				*to = append(*to, uint32(i))
@@ -128,18 +128,8 @@ func (m *members) gather(in []uint32, list estate.Subjects) []uint32 {
 	return left
 }
 
-// fits says whether tags have one of the values for every key.
-func fits(match []estate.Match, tags estate.Tags) bool {
-	for _, m := range match {
-		if v := tags.Get(m.Key); v == "" || !slices.Contains(m.Values, v) {
-			return false
-		}
-	}
-	return true
-}
-
-// subjectsKey is the same for lists that say the same.
-func subjectsKey(list estate.Subjects) string {
+// SubjectsKey is the same for lists that say the same.
+func SubjectsKey(list estate.Subjects) string {
 	if len(list) == 1 {
 		return list[0].String()
 	}
@@ -151,7 +141,7 @@ func subjectsKey(list estate.Subjects) string {
 	return b.String()
 }
 
-func has(sorted []uint32, n int) bool {
+func Has(sorted []uint32, n int) bool {
 	_, found := slices.BinarySearch(sorted, uint32(n))
 	return found
 }

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/placemap"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -55,11 +56,11 @@ func (g *Gate) session(roles []string) uint32 {
 }
 
 // work does it at a spot, with what is known of subject and resource.
-func (g *Gate) work(s *subject, operation string, at spot, known *region.Context, roles []string) (region.Region,
+func (g *Gate) work(s *subject, operation string, at placemap.Spot, known *region.Context, roles []string) (region.Region,
 	error) {
 	var given []region.Region
 	for _, gr := range s.grants {
-		if g.places.covers(gr.on, at) {
+		if g.places.Covers(gr.on, at) {
 			one, err := g.grantRegion(gr, s, operation, roles)
 			if err != nil {
 				return region.Empty, err
@@ -87,11 +88,11 @@ func (g *Gate) work(s *subject, operation string, at spot, known *region.Context
 }
 
 // spot gives a resource's spot.
-func (g *Gate) spot(r *estate.Resource) spot {
+func (g *Gate) spot(r *estate.Resource) placemap.Spot {
 	if r.Index >= 0 {
-		return g.places.spots[r.Index]
+		return g.places.Spots[r.Index]
 	}
-	at, _ := g.places.unlisted(r.Address.String())
+	at, _ := g.places.Unlisted(r.Address.String())
 	return at
 }
 
@@ -123,11 +124,11 @@ func (g *Gate) grantRegion(gr *grant, s *subject, operation string, roles []stri
 }
 
 // blocked is the union of the regions of the blocks that stop the subject.
-func (g *Gate) blocked(s *subject, operation string, at spot, known *region.Context) (region.Region, error) {
+func (g *Gate) blocked(s *subject, operation string, at placemap.Spot, known *region.Context) (region.Region, error) {
 	var regions []region.Region
 	o := g.estate.Operations[operation]
 	for _, b := range s.blocks {
-		if g.places.covers(b.on, at) && b.Deny.Fit(o, g.estate.Edition) {
+		if g.places.Covers(b.on, at) && b.Deny.Fit(o, g.estate.Edition) {
 			regions = append(regions, g.space.Fix(b.region, known))
 		}
 	}

@@ -193,10 +193,10 @@ func (c *counting) add(h *holder, t tally) {
 func (c *counting) correct(h *holder, n uint32, t tally) {
 	at := c.table.piles[n].at
 	var one [1]uint32
-	cover := c.rows.at(h, at.mark)
+	cover := c.rows.at(h, at.Mark)
 	units := slices.Clone(c.rows.cover(cover, &one))
 	for _, e := range c.extras[h.extra : h.extra+h.extras] {
-		if c.places.traits.has(at.trait, int(e.trait)) {
+		if c.places.Traits.Has(at.Trait, int(e.trait)) {
 			units = append(units, e.unit)
 		}
 	}
@@ -242,7 +242,7 @@ func (c *counting) tell() []Alone {
 			now.sum += c.steps[k][n].sum
 			personal += c.personal[k][n]
 			all := tally{now.count + c.points[k][n].count, now.sum + c.points[k][n].sum}
-			if all.count == 1 && personal == 0 && !c.marked[k][n] && c.classes.Valid[pile.at.class].Has(op) {
+			if all.count == 1 && personal == 0 && !c.marked[k][n] && c.classes.Valid[pile.at.Class].Has(op) {
 				rows[key{all.sum, op}] = append(rows[key{all.sum, op}], n)
 			}
 		}

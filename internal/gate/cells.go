@@ -75,7 +75,7 @@ func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resourc
 	}
 	p.chosen = make([]bool, len(p.piles))
 	for i, pile := range p.piles {
-		p.chosen[i] = pile.looks[1].there && len(p.validOn(p.sides[1], pile.looks[1].at.class)) > 0 &&
+		p.chosen[i] = pile.looks[1].there && len(p.validOn(p.sides[1], pile.looks[1].at.Class)) > 0 &&
 			(on == nil || c.Covers(on, pile.resource(1, 0)))
 	}
 }

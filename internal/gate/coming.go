@@ -2,7 +2,6 @@ package gate
 
 import (
 	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/opset"
 	"maps"
 	"slices"
 
@@ -34,7 +33,7 @@ func (p *Pair) addComing(coming []StandIn, byTags [2][]uint32) {
 				break
 			}
 			if r := coming[i].In(s.estate); r != nil {
-				pile.looks[k] = look{at: s.places.described(r, s.classes), there: true}
+				pile.looks[k] = look{at: s.places.Described(r, s.classes), there: true}
 				if coming[i].Inherit {
 					pile.looks[k].facts = byTags[k][s.estate.Tree.Rows[pile.row(k, 0)].Tags]
 				}
@@ -117,50 +116,6 @@ func (p *Pair) owningGroups() map[string]bool {
 
 // asksOfResources says that some condition asks about what a resource says of itself.
 func (p *Pair) asksOfResources() bool { return p.owners || p.New.facts.fixed > 1 }
-
-// described gives the spot of a resource that no inventory has, as it is described, whatever the estate would make of
-// its address.
-func (p *places) described(r *estate.Resource, classes *opset.Classes) spot {
-	at := spot{class: classes.Number(r.System.Kind.ID, r.Type)}
-	row := -1
-	if p.estate.Systems[r.System.ID] != nil {
-		at.mark = p.markOf(r.Address)
-		row = p.estate.Tree.Find(r.System.ID)
-	} else {
-		at.mark = p.phantomOf(r.Address)
-	}
-	if len(p.complex) == 0 {
-		return at
-	}
-	var patterns uint32
-	if row >= 0 {
-		if a := p.machines[p.estate.Tree.Rows[row].System]; a != nil {
-			patterns = a.walk(r.Address.Path)
-		} else {
-			patterns = p.sets.Number(nil)
-		}
-	} else {
-		patterns = newAutomaton(r.System, p.estate.Folds(r.System), p.patterns, p.sets).walk(r.Address.Path)
-	}
-	at.trait = p.judge(r, patterns)
-	return at
-}
-
-// markOf gives the nearest mark at or above an address that is not listed, of a system that is.
-func (p *places) markOf(a estate.Address) uint32 {
-	at, _ := p.unlisted(a.String())
-	return at.mark
-}
-
-// phantomOf gives the nearest mark at or above an address of a system that is not there.
-func (p *places) phantomOf(a estate.Address) uint32 {
-	for ok := true; ok; a, ok = a.Parent() {
-		if i := p.phantoms.Find(a.String()); i >= 0 {
-			return p.phantom[i]
-		}
-	}
-	return 0
-}
 
 // fixFor says in a context what is so of a subject and of the resources of a pile. Of what may come that is said
 // which is described; the rest stays open.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
 
@@ -185,11 +186,11 @@ func (c *compiler) place() {
 	if c.alike != nil {
 		c.places = c.alike.places
 		for _, l := range on {
-			c.on = append(c.on, c.places.numbers[resourcesKey(l)])
+			c.on = append(c.on, c.places.Numbers[placemap.ResourcesKey(l)])
 		}
 		return
 	}
-	c.places, c.on = newPlaces(c.estate, append(on, c.lists...), c.marks, c.classes)
+	c.places, c.on = placemap.New(c.estate, append(on, c.lists...), c.marks, c.classes)
 }
 
 // policy is grants and blocks by id.
@@ -291,12 +292,12 @@ func (c *compiler) list(l estate.Subjects) uint32 {
 // give adds a unit to what a list of subjects has, where a list of resources covers.
 func (c *compiler) give(to uint32, on int, unit uint32) {
 	s := &c.shares[to]
-	l := c.places.lists[on]
-	for _, span := range l.spans {
+	l := c.places.Lists[on]
+	for _, span := range l.Spans {
 		s.pieces = append(s.pieces, piece{span, unit})
 	}
-	if l.trait >= 0 {
-		s.extras = append(s.extras, extra{uint32(l.trait), unit})
+	if l.Trait >= 0 {
+		s.extras = append(s.extras, extra{uint32(l.Trait), unit})
 	}
 }
 

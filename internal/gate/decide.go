@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"hiddengate/internal/gate/placemap"
 	"maps"
 	"net/netip"
 	"slices"
@@ -123,7 +124,7 @@ type question struct {
 type query struct {
 	subject   int
 	operation uint32
-	at        spot
+	at        placemap.Spot
 	row       int // the listed resource, or the nearest listed one above
 	context   *region.Context
 	known     bool // the scratch context says all that context says and what is so of subject and resource
@@ -159,11 +160,11 @@ func (g *Gate) query(req *Request) (q query, ok bool) {
 	}
 	q.operation, q.context = operation, req.Context.region
 	if q.row >= 0 {
-		q.at = g.places.spots[q.row]
+		q.at = g.places.Spots[q.row]
 	} else if !g.unlisted(&q, req.Resource) {
 		return q, false
 	}
-	return q, g.classes.Valid[q.at.class].Has(operation)
+	return q, g.classes.Valid[q.at.Class].Has(operation)
 }
 
 // unlisted turns to a resource whose address is not canonical as it is written, or not listed; false where something is
@@ -177,11 +178,11 @@ func (g *Gate) unlisted(q *query, text string) bool {
 	if len(text) != len(c.System)+1+len(c.Path) || text[len(c.System)+1:] != c.Path {
 		text = c.String()
 		if q.row = g.estate.Tree.Find(text); q.row >= 0 {
-			q.at = g.places.spots[q.row]
+			q.at = g.places.Spots[q.row]
 			return true
 		}
 	}
-	q.at, q.row = g.places.unlisted(text)
+	q.at, q.row = g.places.Unlisted(text)
 	return q.row >= 0 && g.estate.Tree.Systems[g.estate.Tree.Rows[q.row].System].Judge
 }
 
@@ -241,21 +242,21 @@ func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
 func (g *Gate) match(q *query, h *holder) {
 	out := g.matched[:0]
 	var one [1]uint32
-	for _, u := range g.rows.cover(g.rows.at(h, q.at.mark), &one) {
+	for _, u := range g.rows.cover(g.rows.at(h, q.at.Mark), &one) {
 		if g.units.has(u, q.operation) {
 			out = append(out, u)
 		}
 	}
-	if q.at.trait > 0 {
+	if q.at.Trait > 0 {
 		for _, e := range g.rows.extras[h.extra : h.extra+h.extras] {
-			if g.places.traits.has(q.at.trait, int(e.trait)) && g.units.has(e.unit, q.operation) {
+			if g.places.Traits.Has(q.at.Trait, int(e.trait)) && g.units.has(e.unit, q.operation) {
 				out = append(out, e.unit)
 			}
 		}
 	}
 	if len(g.lent) > 0 {
 		for _, l := range g.lent[uint32(q.subject)] {
-			if g.places.covers(l.on, q.at) && g.units.has(l.unit, q.operation) {
+			if g.places.Covers(l.on, q.at) && g.units.has(l.unit, q.operation) {
 				out = append(out, l.unit)
 			}
 		}

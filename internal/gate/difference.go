@@ -3,6 +3,7 @@ package gate
 import (
 	"cmp"
 	"encoding/binary"
+	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
 	"strings"
@@ -397,7 +398,7 @@ func (p *Pair) assort() {
 	for n, pile := range p.piles {
 		var one traits
 		for k, l := range pile.looks {
-			one.classes[k], one.facts[k] = l.at.class, l.facts
+			one.classes[k], one.facts[k] = l.at.Class, l.facts
 		}
 		sort, ok := known[one]
 		if !ok {
@@ -640,7 +641,7 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
 	}
 	h := &s.holders[n]
 	if h.flags&apart != 0 {
-		one := spotOfOne{uint32(k), at.at.mark, at.at.trait, at.at.class, at.facts, owns}
+		one := spotOfOne{uint32(k), at.at.Mark, at.at.Trait, at.at.Class, at.facts, owns}
 		c, ok := d.known[one]
 		if !ok {
 			var err error
@@ -654,8 +655,8 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
 	if h.steps == 0 && h.extras == 0 {
 		return nothing, nil
 	}
-	cover := s.rows.at(h, at.at.mark)
-	one := spotOfOne{uint32(k), cover, at.at.trait, at.at.class, at.facts, owns}
+	cover := s.rows.at(h, at.at.Mark)
+	one := spotOfOne{uint32(k), cover, at.at.Trait, at.at.Class, at.facts, owns}
 	if c, ok := d.known[one]; ok {
 		return c, nil
 	}
@@ -667,13 +668,13 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
 }
 
 // unitsOn lists the units that are in force for a subject on a pile, given the cover there.
-func (d *differ) unitsOn(k, n int, at spot, cover uint32) []uint32 {
+func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
 	s := d.sides[k]
 	h := &s.holders[n]
 	units := append(d.at[k][:0], d.Pair.covers.Get(d.coverOf(s, cover))...)
-	if at.trait > 0 {
+	if at.Trait > 0 {
 		for _, e := range s.extras[h.extra : h.extra+h.extras] {
-			if s.places.traits.has(at.trait, int(e.trait)) {
+			if s.places.Traits.Has(at.Trait, int(e.trait)) {
 				units = append(units, s.joint[e.unit])
 			}
 		}
@@ -690,7 +691,7 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 	if len(units) == 0 {
 		return nothing, nil
 	}
-	key := binary.AppendUvarint([]byte{byte(k)}, uint64(at.at.class))
+	key := binary.AppendUvarint([]byte{byte(k)}, uint64(at.at.Class))
 	key = binary.AppendVarint(key, int64(h.active))
 	asks := false
 	for _, u := range units {
@@ -717,7 +718,7 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 		d.fixFor(known, k, n, pile, owns)
 	}
 	out := &cells{}
-	for _, o := range d.validOn(s, at.at.class) {
+	for _, o := range d.validOn(s, at.at.Class) {
 		when, err := d.when(s, o, units, region.Region(h.active), known)
 		if err != nil {
 			return nil, err
@@ -786,7 +787,7 @@ func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*cells, error) {
 		return nil, err
 	}
 	out := &cells{}
-	for _, o := range d.validOn(s, pile.looks[k].at.class) {
+	for _, o := range d.validOn(s, pile.looks[k].at.Class) {
 		c := Cell{region.Full, region.Empty}
 		for _, roles := range possible {
 			a, err := s.work(who, d.names[o], at, known, roles)

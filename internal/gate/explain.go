@@ -68,7 +68,7 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 	}
 	o := g.estate.Operations[q.operation]
 	for _, b := range q.subject.blocks {
-		if g.places.covers(b.on, at) && b.Deny.Fit(o, g.estate.Edition) {
+		if g.places.Covers(b.on, at) && b.Deny.Fit(o, g.estate.Edition) {
 			out.Blocks = append(out.Blocks, Cause{
 				Block: b.Block, Met: left(b.region) != region.Empty, Who: g.Who(b.To, q.subject.principal),
 				Role: operationTerm(b.Deny, o, g.estate.Edition), Where: g.Where(b.On, q.resource), When: g.when(b.region),
@@ -76,7 +76,7 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 		}
 	}
 	for _, gr := range q.subject.grants {
-		if !g.places.covers(gr.on, at) || !g.gives(gr.Grant, q.operation) {
+		if !g.places.Covers(gr.on, at) || !g.gives(gr.Grant, q.operation) {
 			continue
 		}
 		c := Cause{

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/placemap"
 	"maps"
 
 	"hiddengate/internal/lookup"
@@ -20,12 +21,12 @@ func (g *Gate) Fork() *Gate {
 	f.subjects, f.inRoles = map[int]*subject{}, map[cell]region.Region{}
 	f.roleSets, f.coverAny = lookup.NewSequences(), map[string]bool{}
 	places := *g.places
-	places.inUse, places.whole = nil, nil
+	places.InUse, places.Whole = nil, nil
 	f.places = &places
-	places.traits.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
-	places.traits.numbers = maps.Clone(g.places.traits.numbers)
-	places.traits.bits = g.places.traits.bits[:len(g.places.traits.bits):len(g.places.traits.bits)]
-	places.traits.build()
+	places.Traits.Known = map[placemap.TraitKey]uint32{} // its keys name sets that are numbered anew
+	places.Traits.Numbers = maps.Clone(g.places.Traits.Numbers)
+	places.Traits.Bits = g.places.Traits.Bits[:len(g.places.Traits.Bits):len(g.places.Traits.Bits)]
+	places.Traits.Build()
 	return &f
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
 
@@ -25,7 +26,7 @@ type Gate struct {
 	blocks   []*block
 	sessions []*estate.Separation // those within a session
 	classes  *opset.Classes
-	places   *places
+	places   *placemap.Map
 	units
 	rows
 	named    map[uint32]*entries  // of each list of subjects, what names it
@@ -111,7 +112,7 @@ type lending struct {
 type cell struct {
 	subject   int
 	operation uint32
-	at        spot
+	at        placemap.Spot
 	session   uint32 // a set of roles in Gate.roleSets
 	all       bool   // the session has all roles
 	owns      bool

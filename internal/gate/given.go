@@ -1,6 +1,9 @@
 package gate
 
-import "hiddengate/internal/estate"
+import (
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/placemap"
+)
 
 // Given is what a subject may do on a resource.
 type Given struct {
@@ -46,12 +49,12 @@ func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
 // On tells what the subject may do on the listed resource of a row.
 func (a *Asker) On(row int) (*Given, error) {
 	g := a.gate
-	at, r := g.places.spots[row], &g.estate.Tree.Rows[row]
-	look := lookOfAsker{trait: at.trait, class: at.class}
+	at, r := g.places.Spots[row], &g.estate.Tree.Rows[row]
+	look := lookOfAsker{trait: at.Trait, class: at.Class}
 	if a.several != nil || len(g.lent) > 0 {
-		look.mark = at.mark
+		look.mark = at.Mark
 	} else {
-		look.cover = g.rows.at(&g.holders[a.subject], at.mark)
+		look.cover = g.rows.at(&g.holders[a.subject], at.Mark)
 	}
 	if g.facts.fixed > 1 {
 		look.tags = r.Tags
@@ -74,11 +77,11 @@ func (a *Asker) On(row int) (*Given, error) {
 	return answer, nil
 }
 
-func (a *Asker) work(row int, at spot) (*Given, error) {
+func (a *Asker) work(row int, at placemap.Spot) (*Given, error) {
 	g := a.gate
-	out := &Given{Operations: g.estate.Offer(g.classes.Kinds[at.class]).On(g.classes.Types[at.class])}
+	out := &Given{Operations: g.estate.Offer(g.classes.Kinds[at.Class]).On(g.classes.Types[at.Class])}
 	q := query{subject: a.subject, context: a.context.region, at: at, row: row}
-	key := []byte{byte(at.class), byte(at.class >> 8), byte(at.class >> 16), byte(at.class >> 24)}
+	key := []byte{byte(at.Class), byte(at.Class >> 8), byte(at.Class >> 16), byte(at.Class >> 24)}
 	for _, o := range out.Operations {
 		var outcome Outcome
 		var err error

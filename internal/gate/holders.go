@@ -122,7 +122,7 @@ func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 			end = steps[i+1].mark
 		}
 		for k := t.first[s.mark]; k < t.first[end]; k++ {
-			if t.piles[k].count == 0 || !given.Meets(g.classes.Valid[t.piles[k].at.class]) {
+			if t.piles[k].count == 0 || !given.Meets(g.classes.Valid[t.piles[k].at.Class]) {
 				continue
 			}
 			if a, err := h.first(subject, int(t.piles[k].row), outcome); err != nil || a.Operation != nil {
@@ -194,8 +194,8 @@ func (h *holding) gives(cover uint32, outcome Outcome) (opset.Set, error) {
 // none.
 func (h *holding) first(subject, row int, outcome Outcome) (Answer, error) {
 	g := h.gate
-	q := query{subject: subject, context: h.context.region, row: row, at: g.places.spots[row]}
-	for _, o := range g.estate.Offer(g.classes.Kinds[q.at.class]).On(g.classes.Types[q.at.class]) {
+	q := query{subject: subject, context: h.context.region, row: row, at: g.places.Spots[row]}
+	for _, o := range g.estate.Offer(g.classes.Kinds[q.at.Class]).On(g.classes.Types[q.at.Class]) {
 		if !h.selects(o) {
 			continue
 		}

@@ -3,6 +3,7 @@ package gate
 import (
 	"errors"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
 
@@ -29,7 +30,7 @@ type Kept struct {
 	Class        []uint32
 	To           []uint32 // of each grant and then each block, the list of subjects
 	In           []uint32 // likewise, the region
-	Spots        []spot
+	Spots        []placemap.Spot
 	TraitBits    []uint64
 }
 
@@ -43,7 +44,7 @@ func (g *Gate) Keep() (*Kept, bool) {
 		Steps: g.steps, Blocks: g.rows.blocks,
 		Extras: g.extras, Covers: g.covers, Ends: g.ends, Units: g.units.list, Words: g.words, Sets: g.sets,
 		Lists: g.lists.Items, ListEnds: g.lists.Ends,
-		Class: g.class, Spots: g.places.spots, TraitBits: g.places.bits, To: make([]uint32, len(g.grants)+len(g.blocks)),
+		Class: g.class, Spots: g.places.Spots, TraitBits: g.places.Bits, To: make([]uint32, len(g.grants)+len(g.blocks)),
 		In: make([]uint32, len(g.grants)+len(g.blocks)),
 	}
 	for to, named := range g.named {
@@ -85,7 +86,7 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 			return nil, err
 		}
 	}
-	places, on, ok := takePlaces(e, onOf(grants, blocks), g.classes, k.Spots, k.TraitBits)
+	places, on, ok := placemap.Take(e, onOf(grants, blocks), g.classes, k.Spots, k.TraitBits)
 	if !ok {
 		return nil, errForeign
 	}

@@ -30,7 +30,7 @@ func (g *Gate) Lacking() ([]Lack, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.places.lists)), at: make([]heldAt, cells.Numbers()),
+	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.places.Lists)), at: make([]heldAt, cells.Numbers()),
 		sets: map[string]int{"": 0}, pairs: [][]int{nil},
 		known: map[turnsAt]int{}, splits: map[grantSet]*split{}, regions: map[grantGives]region.Region{},
 		found: map[grantSet]*gapped{}}
@@ -163,7 +163,7 @@ func (l *lacking) climb() {
 	}
 	l.above = make([]upward, len(all))
 	valid := func(pile int, operation string) bool {
-		class := all[pile].looks[1].at.class
+		class := all[pile].looks[1].at.Class
 		return l.estate.Offer(l.Gate.classes.Kinds[class]).Valid(operation, l.Gate.classes.Types[class]) != nil
 	}
 	nearest := make([]int, len(kinds)) // what stands above comes before it
@@ -378,15 +378,15 @@ func (l *lacking) gives(gr *grant, s *subject, operation string) (region.Region,
 // piles lists those that a list covers, by number.
 func (l *lacking) piles(list int) []uint32 {
 	if l.covered[list] == nil {
-		at, pair := &l.places.lists[list], l.pair
+		at, pair := &l.places.Lists[list], l.pair
 		in := []uint32{}
-		for _, s := range at.spans {
-			for n := pair.first[s.from]; n < pair.first[s.to]; n++ {
+		for _, s := range at.Spans {
+			for n := pair.first[s.From]; n < pair.first[s.To]; n++ {
 				in = append(in, n)
 			}
 		}
-		if at.trait >= 0 {
-			in = append(in, pair.within[pair.sides[1].coverage[at.trait]]...)
+		if at.Trait >= 0 {
+			in = append(in, pair.within[pair.sides[1].coverage[at.Trait]]...)
 			slices.Sort(in)
 			in = slices.Compact(in)
 		}

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
 	"strconv"
@@ -21,7 +22,7 @@ func newcomers(e *estate.Estate, lists []estate.Resources) []estate.Address {
 // come to be.
 func Newcomers(e *estate.Estate, list estate.Resources) []estate.Address {
 	all := mayCome(e, []estate.Resources{list}, func(*estate.System) bool { return true })
-	return slices.DeleteFunc(all, func(a estate.Address) bool { return !covers(e, list, e.Unlisted(a)) })
+	return slices.DeleteFunc(all, func(a estate.Address) bool { return !placemap.Covers(e, list, e.Unlisted(a)) })
 }
 
 // mayCome makes up addresses in some systems.
@@ -63,10 +64,10 @@ func (m *maker) make() []estate.Address {
 		}
 		n.owners = append(n.owners, i)
 	}
-	machines := make([]*automaton, len(e.Tree.Systems))
+	machines := make([]*placemap.Automaton, len(e.Tree.Systems))
 	for i, s := range e.Tree.Systems {
 		if m.in(s) {
-			machines[i] = newAutomaton(s, e.Folds(s), m.patterns, n.sets)
+			machines[i] = placemap.NewAutomaton(s, e.Folds(s), m.patterns, n.sets)
 		}
 	}
 	type at struct {
@@ -82,10 +83,10 @@ func (m *maker) make() []estate.Address {
 		s := e.Tree.Systems[row.System]
 		address := e.Tree.Address(i)
 		if row.Parent == 0 {
-			states[i] = at{a.root(), 0}
+			states[i] = at{a.Root(), 0}
 		} else {
 			above := states[row.Parent-1]
-			states[i] = at{a.step(above.state, address[len(e.Tree.Address(int(row.Parent-1)))+1:]), above.depth + 1}
+			states[i] = at{a.Step(above.state, address[len(e.Tree.Address(int(row.Parent-1)))+1:]), above.depth + 1}
 		}
 		n.machine, n.deepest = a, len(e.Offer(s.Kind.ID).Types)-1
 		h := heirs{row.System, states[i].state, min(states[i].depth, n.deepest), n.tags[row.Tags], n.owners[row.Owner], ""}
@@ -133,8 +134,8 @@ type newcomer struct {
 	sets    *lookup.Sequences
 	tags    []string // of each of the tree's tags, what of them matters
 	owners  []int
-	machine *automaton // of the system at hand
-	deepest int        // the depth from which on its types are the same
+	machine *placemap.Automaton // of the system at hand
+	deepest int                 // the depth from which on its types are the same
 	done    map[heirs]*below
 	out     []estate.Address
 }
@@ -192,7 +193,7 @@ func (n *newcomer) under(address string, h heirs) {
 }
 
 func (n *newcomer) next(from stage, name string) stage {
-	return stage{n.machine.step(from.state, name), min(from.depth+1, n.deepest)}
+	return stage{n.machine.Step(from.state, name), min(from.depth+1, n.deepest)}
 }
 
 // unlisted gives a name like the one given, for the patterns, under which nothing is listed; ok is false if there is
@@ -201,12 +202,12 @@ func (n *newcomer) unlisted(above string, state uint32, name string) (string, bo
 	if !n.taken(above + name) {
 		return name, true
 	}
-	to := n.machine.step(state, name)
+	to := n.machine.Step(state, name)
 	for count := 1; count <= 1000; count *= 10 {
 		more := "new" + strings.TrimPrefix(strconv.Itoa(count), "1")
 		for at := len(name); at >= 0; at-- {
 			other := name[:at] + more + name[at:]
-			if n.machine.step(state, other) == to && !n.taken(above+other) && sound(above+other) {
+			if n.machine.Step(state, other) == to && !n.taken(above+other) && sound(above+other) {
 				return other, true
 			}
 		}
@@ -245,11 +246,11 @@ const maxForms = 1 << 14
 
 // segments makes up names that lead from a state to every state that some name leads to: those that patterns spell out,
 // and the shortest for each set of wildcards that can match together.
-func segments(a *automaton, state uint32) []string {
+func segments(a *placemap.Automaton, state uint32) []string {
 	var globs []string
 	out := []string{}
-	for _, p := range a.states[state].positions {
-		switch segment := a.patterns[p.pattern].segments[p.at]; {
+	for _, p := range a.States[state].Positions {
+		switch segment := a.Patterns[p.Pattern].Segments[p.At]; {
 		case segment == "**" || segment == "*":
 		case strings.Contains(segment, "*"):
 			globs = append(globs, segment)

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/placemap"
 	"iter"
 	"maps"
 	"slices"
@@ -81,7 +82,7 @@ type place struct{ rows [2]int32 }
 
 // look is all that tells resources apart on one side.
 type look struct {
-	at    spot
+	at    placemap.Spot
 	there bool // the estate knows such an address, or judges it
 	facts uint32
 	owner uint32 // where some condition asks who owns
@@ -142,7 +143,7 @@ func (p *Pile) row(k, i int) int {
 	if row := p.places[i].rows[k]; row >= 0 {
 		return int(row)
 	}
-	_, row := p.pair.sides[k].places.unlisted(p.address(i))
+	_, row := p.pair.sides[k].places.Unlisted(p.address(i))
 	return row
 }
 
@@ -204,17 +205,17 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 		}
 		chosen[k] = concerned(e, rosters[k], only)
 		if !alike {
-			apart, _ := takeApart(e, append(onOf(chosen[k].grants, chosen[k].blocks), o.lists...), nil)
-			for a := range apart.marks {
+			apart, _ := placemap.TakeApart(e, append(onOf(chosen[k].grants, chosen[k].blocks), o.lists...), nil)
+			for a := range apart.Marks {
 				marks[a] = true
 			}
 		}
 		if only != nil { // addresses in no inventory are told, whoever names them
-			all := &places{traits: traits{estate: e}, marks: map[estate.Address]uint32{}}
+			all := &placemap.Map{Traits: placemap.Traits{Estate: e}, Marks: map[estate.Address]uint32{}}
 			for _, l := range onOf(slices.Collect(maps.Values(e.Grants)), slices.Collect(maps.Values(e.Blocks))) {
-				all.gatherMarks(l)
+				all.GatherMarks(l)
 			}
-			for a := range all.marks {
+			for a := range all.Marks {
 				if e.Tree.Find(a.String()) < 0 {
 					marks[a] = true
 				}
@@ -297,7 +298,7 @@ func (p *Pair) join() {
 					set.Add(s.operation[i])
 				}
 			}
-			one := jointUnit{traitName(set), u.region, u.block}
+			one := jointUnit{placemap.TraitName(set), u.region, u.block}
 			j, ok := p.units[one]
 			if !ok {
 				j = uint32(len(p.list))
@@ -347,7 +348,7 @@ func (p *Pair) heap(coming []StandIn) {
 	}
 	listed := func(k int, row int) look {
 		s := p.sides[k]
-		l := look{at: s.places.spots[row], there: true, facts: byTags[k][s.estate.Tree.Rows[row].Tags]}
+		l := look{at: s.places.Spots[row], there: true, facts: byTags[k][s.estate.Tree.Rows[row].Tags]}
 		if p.owners {
 			l.owner = s.estate.Tree.Rows[row].Owner
 		}
@@ -389,12 +390,12 @@ func (p *Pair) heap(coming []StandIn) {
 			add([2]look{listed(0, i), p.unlisted(1, olds.Address(i), byTags[1])}, place{[2]int32{int32(i), -1}})
 		}
 	}
-	for _, a := range slices.SortedFunc(maps.Keys(p.New.places.marks), estate.Address.Compare) {
+	for _, a := range slices.SortedFunc(maps.Keys(p.New.places.Marks), estate.Address.Compare) {
 		p.addUnlisted(a.String(), byTags)
 	}
 	p.addComing(coming, byTags)
 	slices.SortStableFunc(p.piles, func(a, b *Pile) int { return int(a.mark()) - int(b.mark()) })
-	p.first = make([]uint32, len(p.New.places.marks)+3)
+	p.first = make([]uint32, len(p.New.places.Marks)+3)
 	row := make([]Pile, len(p.piles)) // beside one another, as they are gone through
 	for n, pile := range p.piles {
 		row[n] = *pile
@@ -420,9 +421,9 @@ func (p *Pair) heap(coming []StandIn) {
 
 func (p *Pile) mark() uint32 {
 	if p.looks[1].there {
-		return p.looks[1].at.mark
+		return p.looks[1].at.Mark
 	}
-	return p.looks[0].at.mark
+	return p.looks[0].at.Mark
 }
 
 // unlisted looks at an address that is in no inventory of one side.
@@ -431,7 +432,7 @@ func (p *Pair) unlisted(k int, address string, byTags []uint32) look {
 	if a, err := estate.ParseAddress(address); err != nil || s.estate.Canonical(a) != a {
 		return look{} // here it is another's name
 	}
-	at, row := s.places.unlisted(address)
+	at, row := s.places.Unlisted(address)
 	if row < 0 || !s.estate.Tree.Systems[s.estate.Tree.Rows[row].System].Judge {
 		return look{}
 	}
@@ -465,7 +466,7 @@ func (p *Pair) addUnlisted(address string, byTags [2][]uint32) {
 func (p *Pair) alike(pile *Pile) bool {
 	a, b := pile.looks[0], pile.looks[1]
 	return a.there == b.there && a.facts == b.facts &&
-		slices.Equal(p.validOn(p.sides[0], a.at.class), p.validOn(p.sides[1], b.at.class))
+		slices.Equal(p.validOn(p.sides[0], a.at.Class), p.validOn(p.sides[1], b.at.Class))
 }
 
 // validOn lists the operations that are valid on a class of resources of one side.
@@ -491,13 +492,13 @@ func (p *Pair) cover(s *side) {
 	byTrait := map[uint32][]uint32{}
 	for n, pile := range p.piles {
 		if pile.looks[k].there {
-			byTrait[pile.looks[k].at.trait] = append(byTrait[pile.looks[k].at.trait], uint32(n))
+			byTrait[pile.looks[k].at.Trait] = append(byTrait[pile.looks[k].at.Trait], uint32(n))
 		}
 	}
-	for n := range s.places.complex {
+	for n := range s.places.Complex {
 		var in []uint32
 		for trait, piles := range byTrait {
-			if trait > 0 && s.places.traits.has(trait, n) {
+			if trait > 0 && s.places.Traits.Has(trait, n) {
 				in = append(in, piles...)
 			}
 		}
@@ -600,7 +601,7 @@ func OperationsOn(piles []*Pile) []string {
 	var out []string
 	for _, pile := range piles {
 		for k, s := range pile.pair.sides {
-			class := pile.looks[k].at.class
+			class := pile.looks[k].at.Class
 			if at := [2]uint32{uint32(k), class}; pile.looks[k].there && !known[at] {
 				known[at] = true
 				for _, o := range pile.pair.validOn(s, class) {

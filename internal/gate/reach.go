@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/placemap"
 	"iter"
 	"slices"
 
@@ -54,9 +55,9 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 	for r := range resources {
 		q := query{subject: n, context: c.region, row: r.Index}
 		if r.Index >= 0 {
-			q.at = g.places.spots[r.Index]
+			q.at = g.places.Spots[r.Index]
 		} else {
-			q.at, q.row = g.places.unlisted(r.Address.String())
+			q.at, q.row = g.places.Unlisted(r.Address.String())
 		}
 		for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
 			if !selects(o) {
@@ -101,7 +102,7 @@ func (g *Gate) Granted(role, operation string) bool {
 			return false
 		}
 		return g.estate.Tree.Some(func(r *estate.Resource) bool {
-			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.places.covers(gr.on, g.spot(r))
+			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.places.Covers(gr.on, g.spot(r))
 		})
 	})
 }
@@ -118,30 +119,14 @@ func (g *Gate) Meets(when *estate.Condition, starts, ends *estate.Moment, c *Con
 
 // CoversAny says whether a list selects any listed resource. For the lists of grants and blocks it is known.
 func (g *Gate) CoversAny(l estate.Resources) bool {
-	key := resourcesKey(l)
-	if n, ok := g.places.numbers[key]; ok {
-		return g.places.coversAny(n)
+	key := placemap.ResourcesKey(l)
+	if n, ok := g.places.Numbers[key]; ok {
+		return g.places.CoversAny(n)
 	}
 	some, known := g.coverAny[key]
 	if !known {
-		some = g.estate.Tree.Some(func(r *estate.Resource) bool { return covers(g.estate, l, r) })
+		some = g.estate.Tree.Some(func(r *estate.Resource) bool { return placemap.Covers(g.estate, l, r) })
 		g.coverAny[key] = some
 	}
 	return some
-}
-
-// coversAny says whether a list, by number, covers any listed resource.
-func (p *places) coversAny(n int) bool {
-	if p.inUse == nil {
-		p.inUse = map[spot]bool{}
-		for _, s := range p.spots {
-			p.inUse[spot{mark: s.mark, trait: s.trait}] = true
-		}
-	}
-	for s := range p.inUse {
-		if p.covers(n, s) {
-			return true
-		}
-	}
-	return false
 }

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/placemap"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -50,12 +51,12 @@ func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 // classesWhere gives the classes of resources that the list of a grant, by number, covers: listed ones, and such as a
 // system judges though no inventory lists them.
 func (g *Gate) classesWhere(n int) map[uint32]bool {
-	if g.places.whole == nil {
-		known := map[spot]bool{}
-		for _, s := range g.places.spots {
+	if g.places.Whole == nil {
+		known := map[placemap.Spot]bool{}
+		for _, s := range g.places.Spots {
 			if !known[s] {
 				known[s] = true
-				g.places.whole = append(g.places.whole, s)
+				g.places.Whole = append(g.places.Whole, s)
 			}
 		}
 		var lists []estate.Resources
@@ -63,31 +64,31 @@ func (g *Gate) classesWhere(n int) map[uint32]bool {
 			lists = append(lists, gr.On)
 		}
 		for _, address := range newcomers(g.estate, lists) {
-			if s, _ := g.places.unlisted(address.String()); !known[s] {
+			if s, _ := g.places.Unlisted(address.String()); !known[s] {
 				known[s] = true
-				g.places.whole = append(g.places.whole, s)
+				g.places.Whole = append(g.places.Whole, s)
 			}
 		}
-		slices.SortFunc(g.places.whole, func(a, b spot) int { return int(a.mark) - int(b.mark) })
+		slices.SortFunc(g.places.Whole, func(a, b placemap.Spot) int { return int(a.Mark) - int(b.Mark) })
 	}
 	out := map[uint32]bool{}
-	spots := g.places.whole
-	if l := &g.places.lists[n]; l.trait < 0 {
-		for _, span := range l.spans {
-			from, _ := slices.BinarySearchFunc(spots, span.from,
-				func(s spot, mark uint32) int { return int(s.mark) - int(mark) })
+	spots := g.places.Whole
+	if l := &g.places.Lists[n]; l.Trait < 0 {
+		for _, span := range l.Spans {
+			from, _ := slices.BinarySearchFunc(spots, span.From,
+				func(s placemap.Spot, mark uint32) int { return int(s.Mark) - int(mark) })
 			for _, s := range spots[from:] {
-				if s.mark >= span.to {
+				if s.Mark >= span.To {
 					break
 				}
-				out[s.class] = true
+				out[s.Class] = true
 			}
 		}
 		return out
 	}
 	for _, s := range spots {
-		if !out[s.class] && g.places.covers(n, s) {
-			out[s.class] = true
+		if !out[s.Class] && g.places.Covers(n, s) {
+			out[s.Class] = true
 		}
 	}
 	return out
@@ -148,7 +149,7 @@ const mostExact = 5000
 // within says whether a grant covers nothing, now and later, that another does not; in a large estate it says no in
 // doubt.
 func (g *Gate) within(one, other *grant) bool {
-	if g.places.within(one.on, other.on) {
+	if g.places.Within(one.on, other.on) {
 		return true
 	}
 	if g.estate.Tree.Len() > mostExact {
@@ -162,24 +163,6 @@ func (g *Gate) within(one, other *grant) bool {
 	return inside && whole
 }
 
-// within says whether a list, by number, covers nothing, now and later, that another does not; in doubt it says no.
-func (p *places) within(one, other int) bool {
-	if one == other {
-		return true
-	}
-	a, b := &p.lists[one], &p.lists[other]
-	everything := len(b.spans) == 1 && b.spans[0] == span{0, uint32(len(p.marks) + 1)}
-	if a.trait >= 0 && !everything {
-		return false
-	}
-	for _, s := range a.spans {
-		if !slices.ContainsFunc(b.spans, func(t span) bool { return t.from <= s.from && s.to <= t.to }) {
-			return false
-		}
-	}
-	return true
-}
-
 // Shadowed says whether blocks take all that a grant gives, from all to whom it gives it.
 func (g *Gate) Shadowed(gr *estate.Grant) bool {
 	one := g.grantOf(gr.ID)
@@ -190,7 +173,7 @@ func (g *Gate) Shadowed(gr *estate.Grant) bool {
 	var over []*block
 	for _, b := range g.numbered(int(who[0])).blocks {
 		in := g.Lists.Selected(b.To)
-		if g.places.within(one.on, b.on) && !slices.ContainsFunc(who, func(n uint32) bool { return !membership.Has(in, int(n)) }) {
+		if g.places.Within(one.on, b.on) && !slices.ContainsFunc(who, func(n uint32) bool { return !membership.Has(in, int(n)) }) {
 			over = append(over, b)
 		}
 	}
@@ -219,10 +202,10 @@ func (g *Gate) Shadowed(gr *estate.Grant) bool {
 func (g *Gate) Systems(list estate.Resources) []string {
 	tree := g.estate.Tree
 	seen := map[uint32]bool{}
-	n, known := g.places.numbers[resourcesKey(list)]
+	n, known := g.places.Numbers[placemap.ResourcesKey(list)]
 	for i, row := range tree.Rows {
-		if !seen[row.System] && (known && g.places.covers(n, g.places.spots[i]) || !known &&
-			covers(g.estate, list, tree.At(i))) {
+		if !seen[row.System] && (known && g.places.Covers(n, g.places.Spots[i]) || !known &&
+			placemap.Covers(g.estate, list, tree.At(i))) {
 			seen[row.System] = true
 		}
 	}

@@ -90,7 +90,7 @@ func (g *Gate) Giving(who estate.Principal, operation string, r *estate.Resource
 		return nil
 	}
 	for _, gr := range s.grants {
-		if !g.places.covers(gr.on, at) {
+		if !g.places.Covers(gr.on, at) {
 			continue
 		}
 		when, err := g.grantRegion(gr, s, operation, nil)

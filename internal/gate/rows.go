@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/placemap"
 	"runtime"
 	"slices"
 
@@ -90,7 +91,7 @@ func (r *rows) at(h *holder, mark uint32) uint32 {
 
 // piece is a unit over a span of marks.
 type piece struct {
-	span
+	placemap.Span
 	unit uint32
 }
 
@@ -106,7 +107,7 @@ type share struct {
 func (s *share) order() {
 	s.events = make([]uint64, 0, 2*len(s.pieces))
 	for _, p := range s.pieces {
-		s.events = append(s.events, uint64(p.from)<<32|uint64(p.unit)<<1|1, uint64(p.to)<<32|uint64(p.unit)<<1)
+		s.events = append(s.events, uint64(p.From)<<32|uint64(p.unit)<<1|1, uint64(p.To)<<32|uint64(p.unit)<<1)
 	}
 	slices.Sort(s.events)
 }

@@ -3,16 +3,17 @@ package gate
 import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/placemap"
 )
 
 // Covers says whether a list of resources selects the resource.
 func (g *Gate) Covers(list estate.Resources, r *estate.Resource) bool {
-	return covers(g.estate, list, r)
+	return placemap.Covers(g.estate, list, r)
 }
 
 // CoversTerm says whether a term fits the resource, whatever its `not`.
 func (g *Gate) CoversTerm(t estate.ResourceTerm, r *estate.Resource) bool {
-	return coversTerm(g.estate, t, r)
+	return placemap.CoversTerm(g.estate, t, r)
 }
 
 // Selects says whether a list of subjects selects the subject.

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
 	"strings"
@@ -246,7 +247,7 @@ func (s *sketch) systems() {
 			continue
 		}
 		sets := lookup.NewSequences()
-		a := newAutomaton(&estate.System{Object: estate.Object{ID: id}}, false, s.patterns(), sets)
+		a := placemap.NewAutomaton(&estate.System{Object: estate.Object{ID: id}}, false, s.patterns(), sets)
 		for _, path := range pathsOf(a) {
 			for _, kind := range slices.Sorted(maps.Keys(kinds)) {
 				s.described(estate.Address{System: id, Path: path}, kind, kind)
@@ -268,17 +269,17 @@ func (s *sketch) systemIDs() (out []string) {
 const maxPaths = 256
 
 // pathsOf makes up a path for each state of an automaton, the system itself first.
-func pathsOf(a *automaton) []string {
+func pathsOf(a *placemap.Automaton) []string {
 	type reached struct {
 		path  string
 		state uint32
 	}
 	out := []string{""}
 	seen := map[uint32]bool{}
-	for queue := []reached{{"", a.root()}}; len(queue) > 0 && len(out) < maxPaths; queue = queue[1:] {
+	for queue := []reached{{"", a.Root()}}; len(queue) > 0 && len(out) < maxPaths; queue = queue[1:] {
 		r := queue[0]
 		for _, name := range segments(a, r.state) {
-			to := a.step(r.state, name)
+			to := a.Step(r.state, name)
 			if seen[to] {
 				continue
 			}
@@ -297,7 +298,7 @@ func (s *sketch) add(one StandIn) {
 		one.idle = true
 		for k, e := range s.estates {
 			if r := one.In(e); r != nil && one.idle {
-				one.idle = !slices.ContainsFunc(s.within[k], func(l estate.Resources) bool { return covers(e, l, r) })
+				one.idle = !slices.ContainsFunc(s.within[k], func(l estate.Resources) bool { return placemap.Covers(e, l, r) })
 			}
 		}
 	}
@@ -454,7 +455,7 @@ func (s *sketch) signature(one *StandIn, apart [2][]estate.ResourceTerm, kinds [
 			continue
 		}
 		for _, t := range apart[k] {
-			if coversTerm(e, t, r) {
+			if placemap.CoversTerm(e, t, r) {
 				b.WriteByte('1')
 			} else {
 				b.WriteByte('0')

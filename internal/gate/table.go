@@ -3,6 +3,7 @@ package gate
 import (
 	"cmp"
 	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/placemap"
 	"math/bits"
 	"slices"
 
@@ -38,7 +39,7 @@ type Table struct {
 const maxWords = maxOperations / 64
 
 type pile struct {
-	at    spot
+	at    placemap.Spot
 	facts uint32 // the number of the tags' values that conditions ask about
 	count uint32
 	row   uint32 // one of them
@@ -117,7 +118,7 @@ func (t *Table) heap() {
 		facts[i] = n
 	}
 	type look struct {
-		at    spot
+		at    placemap.Spot
 		facts uint32
 	}
 	t.factSets = len(numbers)
@@ -125,7 +126,7 @@ func (t *Table) heap() {
 	var last look
 	var lastPile uint32
 	for i := range tree.Rows {
-		key := look{g.places.spots[i], facts[tree.Rows[i].Tags]}
+		key := look{g.places.Spots[i], facts[tree.Rows[i].Tags]}
 		if i == 0 || key != last {
 			n, ok := known[key]
 			if !ok {
@@ -144,29 +145,29 @@ func (t *Table) heap() {
 	}
 	slices.SortFunc(t.piles, func(a,
 		b pile) int {
-		return cmp.Or(cmp.Compare(a.at.mark, b.at.mark), cmp.Compare(a.row, b.row))
+		return cmp.Or(cmp.Compare(a.at.Mark, b.at.Mark), cmp.Compare(a.row, b.row))
 	})
-	marks, classes := len(g.places.marks)+1, len(g.classes.Valid)
+	marks, classes := len(g.places.Marks)+1, len(g.classes.Valid)
 	t.sums = make([]uint32, (marks+1)*classes)
 	t.first = make([]uint32, marks+1)
 	next := 0
 	for m := range marks {
 		t.first[m] = uint32(next)
 		copy(t.sums[(m+1)*classes:(m+2)*classes], t.sums[m*classes:(m+1)*classes])
-		for ; next < len(t.piles) && t.piles[next].at.mark == uint32(m); next++ {
+		for ; next < len(t.piles) && t.piles[next].at.Mark == uint32(m); next++ {
 			p := &t.piles[next]
-			t.sums[(m+1)*classes+int(p.at.class)] += p.count
-			for len(t.traits) <= int(p.at.trait) {
+			t.sums[(m+1)*classes+int(p.at.Class)] += p.count
+			for len(t.traits) <= int(p.at.Trait) {
 				t.traits = append(t.traits, nil)
 			}
-			t.traits[p.at.trait] = append(t.traits[p.at.trait], uint32(next))
+			t.traits[p.at.Trait] = append(t.traits[p.at.Trait], uint32(next))
 		}
 	}
 	t.first[marks] = uint32(next)
-	t.having = make([][]uint32, len(g.places.complex))
+	t.having = make([][]uint32, len(g.places.Complex))
 	for trait := 1; trait < len(t.traits); trait++ {
 		for n := range t.having {
-			if g.places.traits.has(uint32(trait), n) {
+			if g.places.Traits.Has(uint32(trait), n) {
 				t.having[n] = append(t.having[n], uint32(trait))
 			}
 		}
@@ -302,7 +303,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 				}
 				kept.turn = g.keeping
 			}
-			g.add(counts, &kept.given, a.asks, g.classes.Valid[p.at.class], int(p.count))
+			g.add(counts, &kept.given, a.asks, g.classes.Valid[p.at.Class], int(p.count))
 		}
 	}
 	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
@@ -345,7 +346,7 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []s
 	last, lastFacts := uint32(1<<32-1), uint32(1<<32-1)
 	for _, k := range g.table.traits[trait] {
 		p := &g.table.piles[k]
-		for next < len(steps) && steps[next].mark <= p.at.mark {
+		for next < len(steps) && steps[next].mark <= p.at.Mark {
 			cover = steps[next].cover
 			next++
 		}
@@ -363,7 +364,7 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []s
 				return err
 			}
 		}
-		waiting[p.at.class] += int(p.count)
+		waiting[p.at.Class] += int(p.count)
 	}
 	flush()
 	return nil
@@ -375,7 +376,7 @@ func (g *tableGate) gather(cover, trait uint32, extras []extra) bool {
 	g.both = append(g.both[:0], g.rows.cover(cover, &g.alone)...)
 	if trait > 0 {
 		for _, e := range extras {
-			if g.places.traits.has(trait, int(e.trait)) {
+			if g.places.Traits.Has(trait, int(e.trait)) {
 				g.both = append(g.both, e.unit)
 			}
 		}
@@ -509,8 +510,8 @@ func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
 			if !g.table.counted(int(row)) {
 				continue
 			}
-			at := g.places.spots[row]
-			if !g.gather(g.rows.at(h, at.mark), at.trait, extras) {
+			at := g.places.Spots[row]
+			if !g.gather(g.rows.at(h, at.Mark), at.Trait, extras) {
 				continue
 			}
 			g.settle(q, row, false)
@@ -521,8 +522,8 @@ func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
 			if err := g.compose(q, g.both, &g.two); err != nil {
 				return err
 			}
-			g.add(counts, &g.one, nil, g.classes.Valid[at.class], -1)
-			g.add(counts, &g.two, nil, g.classes.Valid[at.class], 1)
+			g.add(counts, &g.one, nil, g.classes.Valid[at.Class], -1)
+			g.add(counts, &g.two, nil, g.classes.Valid[at.Class], 1)
 		}
 	}
 	return nil

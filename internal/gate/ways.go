@@ -40,7 +40,7 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 	for _, gr := range g.grants {
 		w := Way{
 			Grant: gr.Grant, Who: slices.Contains(q.subject.grants, gr), What: g.gives(gr.Grant, q.operation),
-			Where: g.places.covers(gr.on, at), Lent: true, Named: true,
+			Where: g.places.Covers(gr.on, at), Lent: true, Named: true,
 		}
 		if gr.OnRequest != nil {
 			at, timed := q.context.region.Time()
@@ -87,7 +87,7 @@ func (g *Gate) OwnWays(req Request) ([]Way, error) {
 	known, at := g.known(q.subject, q.resource), g.spot(q.resource)
 	var out []Way
 	for _, gr := range q.subject.grants {
-		if !g.gives(gr.Grant, q.operation) || !g.places.covers(gr.on, at) {
+		if !g.gives(gr.Grant, q.operation) || !g.places.Covers(gr.on, at) {
 			continue
 		}
 		w := Way{Grant: gr.Grant, Who: true, What: true, Where: true}

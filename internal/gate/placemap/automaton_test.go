@@ -1,4 +1,4 @@
-package gate
+package placemap
 
 import (
 	"slices"
@@ -23,7 +23,7 @@ func TestTheAutomatonIsItsPatterns(t *testing.T) {
 			patterns = append(patterns, p)
 		}
 		sets := lookup.NewSequences()
-		a := newAutomaton(&estate.System{Object: estate.Object{ID: "db"}}, false, patterns, sets)
+		a := NewAutomaton(&estate.System{Object: estate.Object{ID: "db"}}, false, patterns, sets)
 		for range 5 {
 			address := estate.Address{System: "db", Path: rapid.StringMatching(`([ab]{1,3}(/[ab]{1,3}){0,3})?`).Draw(t, "path")}
 			set := sets.Get(a.walk(address.Path))

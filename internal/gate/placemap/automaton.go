@@ -1,4 +1,4 @@
-package gate
+package placemap
 
 import (
 	"cmp"
@@ -10,13 +10,13 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// automaton tells, one segment of a path after another, which patterns cover an address of one system and which
+// Automaton tells, one segment of a path after another, which patterns cover an address of one system and which
 // match it to the end: a set of places within patterns is a state, and a state that has been met before is taken up
 // again (subset construction as the input asks for it; M. O. Rabin and D. Scott, "Finite Automata and Their Decision
 // Problems", 1959). Its sets are numbered for all systems alike.
-type automaton struct {
-	patterns []onePattern
-	states   []state
+type Automaton struct {
+	Patterns []onePattern
+	States   []state
 	numbers  map[string]uint32
 	sets     *lookup.Sequences
 	buffer   []byte
@@ -24,14 +24,14 @@ type automaton struct {
 
 type onePattern struct {
 	number   uint32 // among all patterns
-	segments []string
+	Segments []string
 }
 
 // position is a place before a segment of a pattern.
-type position struct{ pattern, at uint32 }
+type position struct{ Pattern, At uint32 }
 
 type state struct {
-	positions []position
+	Positions []position
 	covered   []uint32 // the numbers of patterns that have matched here or above, sorted
 	set       uint32   // the sequence of those, and 1<<31 more of each that matches right here
 	literal   map[string][]int
@@ -47,52 +47,52 @@ const maxStates = 1 << 16
 // here marks a pattern that matches the address itself.
 const here = 1 << 31
 
-func newAutomaton(system *estate.System, fold bool, patterns []estate.Pattern, sets *lookup.Sequences) *automaton {
-	a := &automaton{sets: sets}
+func NewAutomaton(system *estate.System, fold bool, patterns []estate.Pattern, sets *lookup.Sequences) *Automaton {
+	a := &Automaton{sets: sets}
 	for i, p := range patterns {
 		if estate.Glob(p.System, system.ID) {
-			a.patterns = append(a.patterns, onePattern{uint32(i), p.Path(fold)})
+			a.Patterns = append(a.Patterns, onePattern{uint32(i), p.Path(fold)})
 		}
 	}
 	a.reset()
 	return a
 }
 
-func (a *automaton) reset() {
-	a.states, a.numbers = []state{{}}, map[string]uint32{} // state 0 is none
+func (a *Automaton) reset() {
+	a.States, a.numbers = []state{{}}, map[string]uint32{} // state 0 is none
 	var first []position
-	for i := range a.patterns {
+	for i := range a.Patterns {
 		first = append(first, position{uint32(i), 0})
 	}
 	a.enter(first, nil)
 }
 
-// root is the state at the system itself.
-func (a *automaton) root() uint32 { return 1 }
+// Root is the state at the system itself.
+func (a *Automaton) Root() uint32 { return 1 }
 
 // enter gives the number of the state at these positions and those that ** leads on to, below what is covered.
-func (a *automaton) enter(at []position, covered []uint32) uint32 {
+func (a *Automaton) enter(at []position, covered []uint32) uint32 {
 	var set []uint32
 	covered = slices.Clone(covered)
 	var open []position
 	for i := 0; i < len(at); i++ {
 		p := at[i]
-		pattern := a.patterns[p.pattern]
-		if int(p.at) == len(pattern.segments) {
+		pattern := a.Patterns[p.Pattern]
+		if int(p.At) == len(pattern.Segments) {
 			set = append(set, pattern.number|here)
 			covered = append(covered, pattern.number)
 			continue
 		}
 		open = append(open, p)
-		if pattern.segments[p.at] == "**" {
-			at = append(at, position{p.pattern, p.at + 1})
+		if pattern.Segments[p.At] == "**" {
+			at = append(at, position{p.Pattern, p.At + 1})
 		}
 	}
 	slices.Sort(covered)
 	covered = slices.Compact(covered)
 	slices.SortFunc(open, func(a,
 		b position) int {
-		return cmp.Or(cmp.Compare(a.pattern, b.pattern), cmp.Compare(a.at, b.at))
+		return cmp.Or(cmp.Compare(a.Pattern, b.Pattern), cmp.Compare(a.At, b.At))
 	})
 	open = slices.Compact(open)
 	slices.Sort(set)
@@ -100,15 +100,15 @@ func (a *automaton) enter(at []position, covered []uint32) uint32 {
 	number := a.sets.Number(set)
 	key := binary.LittleEndian.AppendUint32(nil, number)
 	for _, p := range open {
-		key = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(key, p.pattern), p.at)
+		key = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(key, p.Pattern), p.At)
 	}
 	if n, ok := a.numbers[string(key)]; ok {
 		return n
 	}
-	s := state{positions: open, covered: covered, set: number, literal: map[string][]int{}, prefix: map[string][]int{},
+	s := state{Positions: open, covered: covered, set: number, literal: map[string][]int{}, prefix: map[string][]int{},
 		next: map[string]uint32{}}
 	for i, p := range open {
-		segment := a.patterns[p.pattern].segments[p.at]
+		segment := a.Patterns[p.Pattern].Segments[p.At]
 		if star := strings.IndexByte(segment, '*'); star >= 0 {
 			s.prefix[segment[:star]] = append(s.prefix[segment[:star]], i)
 			s.lengths = append(s.lengths, star)
@@ -118,19 +118,19 @@ func (a *automaton) enter(at []position, covered []uint32) uint32 {
 	}
 	slices.Sort(s.lengths)
 	s.lengths = slices.Compact(s.lengths)
-	n := uint32(len(a.states))
-	a.states = append(a.states, s)
+	n := uint32(len(a.States))
+	a.States = append(a.States, s)
 	a.numbers[string(key)] = n
 	return n
 }
 
-// step goes on by one segment.
-func (a *automaton) step(from uint32, segment string) uint32 {
-	s := &a.states[from]
-	if len(s.positions) == 0 {
+// Step goes on by one segment.
+func (a *Automaton) Step(from uint32, segment string) uint32 {
+	s := &a.States[from]
+	if len(s.Positions) == 0 {
 		if s.after == 0 {
 			after := a.enter(nil, s.covered)
-			s = &a.states[from] // the states may have moved
+			s = &a.States[from] // the states may have moved
 			s.after = after
 		}
 		return s.after
@@ -144,8 +144,8 @@ func (a *automaton) step(from uint32, segment string) uint32 {
 			break
 		}
 		for _, i := range s.prefix[segment[:n]] {
-			p := s.positions[i]
-			if estate.Glob(a.patterns[p.pattern].segments[p.at][n:], segment[n:]) {
+			p := s.Positions[i]
+			if estate.Glob(a.Patterns[p.Pattern].Segments[p.At][n:], segment[n:]) {
 				key = binary.LittleEndian.AppendUint32(key, uint32(i))
 			}
 		}
@@ -156,25 +156,25 @@ func (a *automaton) step(from uint32, segment string) uint32 {
 	}
 	var to []position
 	for k := 0; k < len(key); k += 4 {
-		p := s.positions[binary.LittleEndian.Uint32(key[k:])]
-		if a.patterns[p.pattern].segments[p.at] == "**" {
+		p := s.Positions[binary.LittleEndian.Uint32(key[k:])]
+		if a.Patterns[p.Pattern].Segments[p.At] == "**" {
 			to = append(to, p)
 		} else {
-			to = append(to, position{p.pattern, p.at + 1})
+			to = append(to, position{p.Pattern, p.At + 1})
 		}
 	}
 	name := string(key)
 	n := a.enter(to, s.covered)
-	a.states[from].next[name] = n
+	a.States[from].next[name] = n
 	return n
 }
 
 // walk gives the set of an address's patterns; rest is its path.
-func (a *automaton) walk(rest string) uint32 {
-	if len(a.states) > maxStates {
+func (a *Automaton) walk(rest string) uint32 {
+	if len(a.States) > maxStates {
 		a.reset()
 	}
-	s := a.root()
+	s := a.Root()
 	for rest != "" {
 		segment := rest
 		if i := strings.IndexByte(rest, '/'); i >= 0 {
@@ -182,7 +182,7 @@ func (a *automaton) walk(rest string) uint32 {
 		} else {
 			rest = ""
 		}
-		s = a.step(s, segment)
+		s = a.Step(s, segment)
 	}
-	return a.states[s].set
+	return a.States[s].set
 }

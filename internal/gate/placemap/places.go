@@ -1,4 +1,4 @@
-package gate
+package placemap
 
 import (
 	"hiddengate/internal/gate/opset"
@@ -8,10 +8,10 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-func covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
+func Covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
 	in := false
 	for _, t := range list {
-		if (!in || t.Not) && coversTerm(e, t, r) {
+		if (!in || t.Not) && CoversTerm(e, t, r) {
 			if t.Not {
 				return false
 			}
@@ -21,12 +21,12 @@ func covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
 	return in
 }
 
-func coversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) bool {
+func CoversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) bool {
 	switch {
 	case t.Everything:
 		return true
 	case t.Scope != "":
-		return covers(e, e.Scopes[t.Scope].Resources, r)
+		return Covers(e, e.Scopes[t.Scope].Resources, r)
 	}
 	if t.In != nil {
 		fold := e.Folds(r.System)
@@ -46,97 +46,97 @@ func coversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) boo
 	return estate.Fits(t.Tags, r.Tags)
 }
 
-// spot is all that the lists of resources in grants and blocks tell of a resource: the nearest marked place at or
+// Spot is all that the lists of resources in grants and blocks tell of a resource: the nearest marked place at or
 // above it, its trait, and its class, which says what can be done to it.
-type spot struct{ mark, trait, class uint32 }
+type Spot struct{ Mark, Trait, Class uint32 }
 
-// span is marks from one until another, the latter excluded.
-type span struct{ from, to uint32 }
+// Span is marks from one until another, the latter excluded.
+type Span struct{ From, To uint32 }
 
 // list is a list of resources in a grant or block, taken apart: what addresses alone select, as spans of marks, and the
 // rest, which its traits tell; trait is -1 if there is no rest.
 type list struct {
-	spans []span
-	trait int
+	Spans []Span
+	Trait int
 }
 
-// places tells which lists cover a resource.
+// Map tells which lists cover a resource.
 //
 // Every address that a list names is a mark. Marks are numbered in tree order, mark 0 standing above all, so what lies
 // in a marked place has the marks of a span, however many resources that are. What tags, types, owners and patterns
 // select lies anywhere: which of such lists cover a resource is its trait, and traits are numbered as they occur.
-type places struct {
-	lists    []list
-	numbers  map[string]int // of lists, by what they say
-	marks    map[estate.Address]uint32
-	spots    []spot        // of each listed resource
-	inUse    map[spot]bool // the marks and traits of listed resources, once somebody asks
-	whole    []spot        // the spots of listed resources, each once, by mark; once somebody asks
+type Map struct {
+	Lists    []list
+	Numbers  map[string]int // of lists, by what they say
+	Marks    map[estate.Address]uint32
+	Spots    []Spot        // of each listed resource
+	InUse    map[Spot]bool // the marks and traits of listed resources, once somebody asks
+	Whole    []Spot        // the spots of listed resources, each once, by mark; once somebody asks
 	phantoms lookup.Names
 	phantom  []uint32 // the marks of phantoms: addresses that lists name and no inventory lists
-	traits
+	Traits
 }
 
-// newPlaces takes the lists apart and finds every listed resource's spot. marks are more addresses that are marks;
+// New takes the lists apart and finds every listed resource's spot. marks are more addresses that are marks;
 // classes gives the class of a system's type.
-func newPlaces(e *estate.Estate, all []estate.Resources, marks []estate.Address, classes *opset.Classes) (*places, []int) {
-	p, which := takeApart(e, all, marks)
-	p.spots = lookup.Large[spot](e.Tree.Len(), e.Tree.Len())
-	p.locate(func(row int, mark uint32) { p.spots[row].mark = mark })
+func New(e *estate.Estate, all []estate.Resources, marks []estate.Address, classes *opset.Classes) (*Map, []int) {
+	p, which := TakeApart(e, all, marks)
+	p.Spots = lookup.Large[Spot](e.Tree.Len(), e.Tree.Len())
+	p.locate(func(row int, mark uint32) { p.Spots[row].Mark = mark })
 	p.inherit(classes)
-	p.traits.init(p, classes)
-	p.traits.learn(p)
+	p.Traits.init(p, classes)
+	p.Traits.learn(p)
 	return p, which
 }
 
-// takePlaces is newPlaces where every listed resource's spot is known, and the bits of the traits; ok is false if they
+// Take is newPlaces where every listed resource's spot is known, and the bits of the traits; ok is false if they
 // are those of other lists. The spots may stand where nobody can write.
-func takePlaces(e *estate.Estate, all []estate.Resources, classes *opset.Classes, spots []spot, bits []uint64) (p *places,
+func Take(e *estate.Estate, all []estate.Resources, classes *opset.Classes, spots []Spot, bits []uint64) (p *Map,
 	which []int, ok bool) {
-	p, which = takeApart(e, all, nil)
-	p.spots = spots
+	p, which = TakeApart(e, all, nil)
+	p.Spots = spots
 	ok = true
-	p.locate(func(row int, mark uint32) { ok = ok && spots[row].mark == mark })
-	p.traits.init(p, classes)
-	p.traits.take(bits)
+	p.locate(func(row int, mark uint32) { ok = ok && spots[row].Mark == mark })
+	p.Traits.init(p, classes)
+	p.Traits.take(bits)
 	return p, which, ok
 }
 
-// takeApart takes the lists apart, and tells which of them, by number, each is. More are addresses that are marks too.
-func takeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) (*places, []int) {
-	p := &places{traits: traits{estate: e}, numbers: map[string]int{}, marks: map[estate.Address]uint32{}}
+// TakeApart takes the lists apart, and tells which of them, by number, each is. More are addresses that are marks too.
+func TakeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) (*Map, []int) {
+	p := &Map{Traits: Traits{Estate: e}, Numbers: map[string]int{}, Marks: map[estate.Address]uint32{}}
 	which := make([]int, len(all))
 	var distinct []estate.Resources
 	for i, l := range all {
-		key := resourcesKey(l)
-		n, ok := p.numbers[key]
+		key := ResourcesKey(l)
+		n, ok := p.Numbers[key]
 		if !ok {
 			n = len(distinct)
-			p.numbers[key] = n
+			p.Numbers[key] = n
 			distinct = append(distinct, l)
 		}
 		which[i] = n
 	}
 	for _, l := range distinct {
-		p.gatherMarks(l)
+		p.GatherMarks(l)
 	}
 	for _, a := range more {
-		p.marks[a] = 0
+		p.Marks[a] = 0
 	}
 	ends := p.numberMarks()
 	for _, l := range distinct {
 		spans, rest := p.split(l, ends)
 		one := list{spans, -1}
 		if len(rest) > 0 {
-			one.trait = len(p.complex)
-			p.complex = append(p.complex, rest)
+			one.Trait = len(p.Complex)
+			p.Complex = append(p.Complex, rest)
 		}
-		p.lists = append(p.lists, one)
+		p.Lists = append(p.Lists, one)
 	}
 	return p, which
 }
 
-func resourcesKey(l estate.Resources) string {
+func ResourcesKey(l estate.Resources) string {
 	if len(l) == 1 {
 		return l[0].String()
 	}
@@ -153,21 +153,21 @@ func isAddress(t estate.ResourceTerm) bool {
 		t.In.Plain()
 }
 
-func (p *places) gatherMarks(l estate.Resources) {
+func (p *Map) GatherMarks(l estate.Resources) {
 	for _, t := range l {
 		switch {
 		case t.Scope != "":
-			p.gatherMarks(p.estate.Scopes[t.Scope].Resources)
+			p.GatherMarks(p.Estate.Scopes[t.Scope].Resources)
 		case isAddress(t):
-			p.marks[p.estate.Canonical(t.In.Address())] = 0
+			p.Marks[p.Estate.Canonical(t.In.Address())] = 0
 		}
 	}
 }
 
 // numberMarks numbers the marks in tree order and gives, for each, the first that is no longer inside it.
-func (p *places) numberMarks() []uint32 {
-	sorted := make([]estate.Address, 0, len(p.marks))
-	for a := range p.marks {
+func (p *Map) numberMarks() []uint32 {
+	sorted := make([]estate.Address, 0, len(p.Marks))
+	for a := range p.Marks {
 		sorted = append(sorted, a)
 	}
 	slices.SortFunc(sorted, estate.Address.Compare)
@@ -175,7 +175,7 @@ func (p *places) numberMarks() []uint32 {
 	ends[0] = uint32(len(sorted) + 1)
 	var within []int
 	for i, a := range sorted {
-		p.marks[a] = uint32(i + 1)
+		p.Marks[a] = uint32(i + 1)
 		for len(within) > 0 && !a.Inside(sorted[within[len(within)-1]-1]) {
 			ends[within[len(within)-1]] = uint32(i + 1)
 			within = within[:len(within)-1]
@@ -190,21 +190,21 @@ func (p *places) numberMarks() []uint32 {
 
 // split takes a list apart into spans of marks and a list of the rest. Where `not` entries meet anything but
 // addresses, the rest is the whole.
-func (p *places) split(l estate.Resources, ends []uint32) ([]span, estate.Resources) {
-	var in, out []span
+func (p *Map) split(l estate.Resources, ends []uint32) ([]Span, estate.Resources) {
+	var in, out []Span
 	var rest estate.Resources
 	not := false
 	for _, t := range l {
 		not = not || t.Not
-		var some []span
+		var some []Span
 		switch {
 		case t.Everything:
-			some = []span{{0, ends[0]}}
+			some = []Span{{0, ends[0]}}
 		case isAddress(t):
-			m := p.marks[p.estate.Canonical(t.In.Address())]
-			some = []span{{m, ends[m]}}
+			m := p.Marks[p.Estate.Canonical(t.In.Address())]
+			some = []Span{{m, ends[m]}}
 		case t.Scope != "":
-			inner, more := p.split(p.estate.Scopes[t.Scope].Resources, ends)
+			inner, more := p.split(p.Estate.Scopes[t.Scope].Resources, ends)
 			some = inner
 			if len(more) > 0 {
 				rest = append(rest, t)
@@ -225,28 +225,28 @@ func (p *places) split(l estate.Resources, ends []uint32) ([]span, estate.Resour
 }
 
 // subtract gives the sorted, disjoint spans of in without those of out.
-func subtract(in, out []span) []span {
+func subtract(in, out []Span) []Span {
 	type edge struct {
 		at      uint32
 		in, out int
 	}
 	var edges []edge
 	for _, s := range in {
-		edges = append(edges, edge{s.from, 1, 0}, edge{s.to, -1, 0})
+		edges = append(edges, edge{s.From, 1, 0}, edge{s.To, -1, 0})
 	}
 	for _, s := range out {
-		edges = append(edges, edge{s.from, 0, 1}, edge{s.to, 0, -1})
+		edges = append(edges, edge{s.From, 0, 1}, edge{s.To, 0, -1})
 	}
 	slices.SortFunc(edges, func(a, b edge) int { return int(a.at) - int(b.at) })
-	var spans []span
+	var spans []Span
 	inside, outside := 0, 0
 	for i, e := range edges {
 		inside, outside = inside+e.in, outside+e.out
 		if i+1 < len(edges) && edges[i+1].at > e.at && inside > 0 && outside == 0 {
-			if n := len(spans); n > 0 && spans[n-1].to == e.at {
-				spans[n-1].to = edges[i+1].at
+			if n := len(spans); n > 0 && spans[n-1].To == e.at {
+				spans[n-1].To = edges[i+1].at
 			} else {
-				spans = append(spans, span{e.at, edges[i+1].at})
+				spans = append(spans, Span{e.at, edges[i+1].at})
 			}
 		}
 	}
@@ -254,10 +254,10 @@ func subtract(in, out []span) []span {
 }
 
 // locate finds which marks are listed resources, and tells; the others are phantoms.
-func (p *places) locate(tell func(row int, mark uint32)) {
-	tree := p.estate.Tree
+func (p *Map) locate(tell func(row int, mark uint32)) {
+	tree := p.Estate.Tree
 	var names []string
-	for a, m := range p.marks {
+	for a, m := range p.Marks {
 		if i := tree.Find(a.String()); i >= 0 {
 			tell(i, m)
 		} else {
@@ -269,25 +269,25 @@ func (p *places) locate(tell func(row int, mark uint32)) {
 }
 
 // inherit gives every listed resource the mark above it and its class.
-func (p *places) inherit(classes *opset.Classes) {
-	for i, row := range p.estate.Tree.Rows {
-		s := &p.spots[i]
-		if s.mark == 0 && row.Parent > 0 {
-			s.mark = p.spots[row.Parent-1].mark
+func (p *Map) inherit(classes *opset.Classes) {
+	for i, row := range p.Estate.Tree.Rows {
+		s := &p.Spots[i]
+		if s.Mark == 0 && row.Parent > 0 {
+			s.Mark = p.Spots[row.Parent-1].Mark
 		}
-		s.class = classes.Of(row.System, row.Type)
+		s.Class = classes.Of(row.System, row.Type)
 	}
 }
 
-// covers says whether a list, by number, covers a spot.
-func (p *places) covers(n int, at spot) bool {
-	l := &p.lists[n]
-	if l.trait >= 0 && p.traits.has(at.trait, l.trait) {
+// Covers says whether a list, by number, covers a spot.
+func (p *Map) Covers(n int, at Spot) bool {
+	l := &p.Lists[n]
+	if l.Trait >= 0 && p.Traits.Has(at.Trait, l.Trait) {
 		return true
 	}
-	for _, s := range l.spans {
-		if at.mark < s.to {
-			return at.mark >= s.from
+	for _, s := range l.Spans {
+		if at.Mark < s.To {
+			return at.Mark >= s.From
 		}
 	}
 	return false

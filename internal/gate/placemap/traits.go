@@ -1,4 +1,4 @@
-package gate
+package placemap
 
 import (
 	"encoding/binary"
@@ -10,19 +10,19 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// traits tells which of the lists that select by tags, types, owners and patterns cover a resource. Resources with
+// Traits tells which of the lists that select by tags, types, owners and patterns cover a resource. Resources with
 // the same class, the same patterns over them, and the same values of the tags and owners that any such list asks
 // about have the same trait; it is worked out for the first of them. Trait 0 is that of none.
-type traits struct {
-	estate     *estate.Estate
+type Traits struct {
+	Estate     *estate.Estate
 	tree       *estate.Tree
-	complex    []estate.Resources // by bit, the lists that traits tell
+	Complex    []estate.Resources // by bit, the lists that traits tell
 	patterns   []estate.Pattern   // that those lists name
 	words      int                // of a trait's bits
-	bits       []uint64           // of each trait, the lists that cover it
-	numbers    map[string]uint32
-	known      map[traitKey]uint32
-	machines   []*automaton // of each of the tree's systems; nil where no pattern fits the system
+	Bits       []uint64           // of each trait, the lists that cover it
+	Numbers    map[string]uint32
+	Known      map[TraitKey]uint32
+	machines   []*Automaton // of each of the tree's systems; nil where no pattern fits the system
 	sets       *lookup.Sequences
 	keys       map[string]bool // of tags that lists ask about
 	owners     map[estate.Principal]bool
@@ -32,23 +32,23 @@ type traits struct {
 	depths     [][]uint32 // of each of the tree's systems, the class by depth
 }
 
-type traitKey struct{ class, values, owner, patterns uint32 }
+type TraitKey struct{ class, values, owner, patterns uint32 }
 
-func (t *traits) init(p *places, classes *opset.Classes) {
-	t.estate, t.tree = p.estate, p.estate.Tree
-	t.words = (len(p.complex) + 63) / 64
-	t.bits = make([]uint64, t.words)
-	t.numbers, t.known = map[string]uint32{}, map[traitKey]uint32{}
+func (t *Traits) init(p *Map, classes *opset.Classes) {
+	t.Estate, t.tree = p.Estate, p.Estate.Tree
+	t.words = (len(p.Complex) + 63) / 64
+	t.Bits = make([]uint64, t.words)
+	t.Numbers, t.Known = map[string]uint32{}, map[TraitKey]uint32{}
 	t.keys, t.owners = map[string]bool{}, map[estate.Principal]bool{}
-	tree := p.estate.Tree
+	tree := p.Estate.Tree
 	for _, s := range tree.Systems {
 		var depths []uint32
-		for _, name := range p.estate.Offer(s.Kind.ID).Types {
+		for _, name := range p.Estate.Offer(s.Kind.ID).Types {
 			depths = append(depths, classes.Number(s.Kind.ID, name))
 		}
 		t.depths = append(t.depths, depths)
 	}
-	if len(p.complex) == 0 {
+	if len(p.Complex) == 0 {
 		return
 	}
 	var patterns []estate.Pattern
@@ -57,7 +57,7 @@ func (t *traits) init(p *places, classes *opset.Classes) {
 	gather = func(l estate.Resources) {
 		for _, term := range l {
 			if term.Scope != "" {
-				gather(p.estate.Scopes[term.Scope].Resources)
+				gather(p.Estate.Scopes[term.Scope].Resources)
 			}
 			for _, m := range term.Tags {
 				t.keys[m.Key] = true
@@ -73,25 +73,25 @@ func (t *traits) init(p *places, classes *opset.Classes) {
 			}
 		}
 	}
-	for _, l := range p.complex {
+	for _, l := range p.Complex {
 		gather(l)
 	}
 	t.patterns = patterns
-	t.build()
+	t.Build()
 	t.number(tree)
 	t.candidates = newCandidates(p, seen)
 }
 
 // take takes the traits that are known, by their bits.
-func (t *traits) take(bits []uint64) {
-	t.bits = bits
+func (t *Traits) take(bits []uint64) {
+	t.Bits = bits
 	for n := 1; t.words > 0 && n < len(bits)/t.words; n++ {
-		t.numbers[traitName(bits[n*t.words:(n+1)*t.words])] = uint32(n)
+		t.Numbers[TraitName(bits[n*t.words:(n+1)*t.words])] = uint32(n)
 	}
 }
 
-// traitName is a trait's bits as a key.
-func traitName(bits []uint64) string {
+// TraitName is a trait's bits as a key.
+func TraitName(bits []uint64) string {
 	key := make([]byte, 0, 8*len(bits))
 	for _, b := range bits {
 		key = binary.LittleEndian.AppendUint64(key, b)
@@ -100,43 +100,43 @@ func traitName(bits []uint64) string {
 }
 
 // learn finds every listed resource's trait.
-func (t *traits) learn(p *places) {
-	if len(t.complex) == 0 {
+func (t *Traits) learn(p *Map) {
+	if len(t.Complex) == 0 {
 		return
 	}
 	tree := t.tree
 	states := make([]uint32, tree.Len())
-	var last traitKey
+	var last TraitKey
 	var lastTrait uint32
 	for i, row := range tree.Rows {
-		key := traitKey{class: p.spots[i].class, values: t.values[row.Tags], owner: t.owner[row.Owner]}
+		key := TraitKey{class: p.Spots[i].Class, values: t.values[row.Tags], owner: t.owner[row.Owner]}
 		if a := t.machines[row.System]; a != nil {
 			if row.Parent == 0 {
-				states[i] = a.root()
+				states[i] = a.Root()
 			} else {
 				above := tree.Address(int(row.Parent - 1))
-				states[i] = a.step(states[row.Parent-1], tree.Address(i)[len(above)+1:])
+				states[i] = a.Step(states[row.Parent-1], tree.Address(i)[len(above)+1:])
 			}
-			key.patterns = a.states[states[i]].set
+			key.patterns = a.States[states[i]].set
 		}
 		if i == 0 || key != last {
 			last = key
 			var ok bool
-			if lastTrait, ok = t.known[key]; !ok {
+			if lastTrait, ok = t.Known[key]; !ok {
 				lastTrait = t.judge(tree.At(i), key.patterns)
-				t.known[key] = lastTrait
+				t.Known[key] = lastTrait
 			}
 		}
-		p.spots[i].trait = lastTrait
+		p.Spots[i].Trait = lastTrait
 	}
 }
 
-// build makes the systems' automata anew.
-func (t *traits) build() {
+// Build makes the systems' automata anew.
+func (t *Traits) Build() {
 	t.machines, t.sets = nil, lookup.NewSequences()
 	for _, s := range t.tree.Systems {
-		a := newAutomaton(s, t.estate.Folds(s), t.patterns, t.sets)
-		if len(a.patterns) == 0 {
+		a := NewAutomaton(s, t.Estate.Folds(s), t.patterns, t.sets)
+		if len(a.Patterns) == 0 {
 			a = nil
 		}
 		t.machines = append(t.machines, a)
@@ -144,7 +144,7 @@ func (t *traits) build() {
 }
 
 // number gives tags and owners that no list tells apart the same number.
-func (t *traits) number(tree *estate.Tree) {
+func (t *Traits) number(tree *estate.Tree) {
 	byValues := map[string]uint32{"": 0}
 	for _, tags := range tree.Tags {
 		key := tags.Name(func(key string) bool { return t.keys[key] })
@@ -165,11 +165,11 @@ func (t *traits) number(tree *estate.Tree) {
 }
 
 // judge works out the trait of a resource that stands under a set of patterns.
-func (t *traits) judge(r *estate.Resource, patterns uint32) uint32 {
+func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
 	bits := make([]uint64, t.words)
 	some := false
 	for _, n := range t.candidates.of(r, t.sets.Get(patterns)) {
-		if covers(t.estate, t.complex[n], r) {
+		if Covers(t.Estate, t.Complex[n], r) {
 			bits[n/64] |= 1 << (n % 64)
 			some = true
 		}
@@ -177,28 +177,28 @@ func (t *traits) judge(r *estate.Resource, patterns uint32) uint32 {
 	if !some {
 		return 0
 	}
-	key := traitName(bits)
-	n, ok := t.numbers[key]
+	key := TraitName(bits)
+	n, ok := t.Numbers[key]
 	if !ok {
-		n = uint32(len(t.bits) / t.words)
-		t.numbers[key] = n
-		t.bits = append(t.bits, bits...)
+		n = uint32(len(t.Bits) / t.words)
+		t.Numbers[key] = n
+		t.Bits = append(t.Bits, bits...)
 	}
 	return n
 }
 
-// has says whether a list, by its bit, covers what has the trait.
-func (t *traits) has(trait uint32, bit int) bool {
-	return t.bits[int(trait)*t.words+bit/64]&(1<<(bit%64)) != 0
+// Has says whether a list, by its bit, covers what has the trait.
+func (t *Traits) Has(trait uint32, bit int) bool {
+	return t.Bits[int(trait)*t.words+bit/64]&(1<<(bit%64)) != 0
 }
 
 // maxKnown bounds how many ways of unlisted addresses are kept.
 const maxKnown = 1 << 20
 
-// unlisted gives the spot of an address in no inventory, and the listed row nearest above it; the address is canonical
+// Unlisted gives the spot of an address in no inventory, and the listed row nearest above it; the address is canonical
 // and its system is listed. It keeps what it learns, so a second address like the first costs no memory.
-func (p *places) unlisted(address string) (at spot, row int) {
-	tree := p.estate.Tree
+func (p *Map) Unlisted(address string) (at Spot, row int) {
+	tree := p.Estate.Tree
 	mark, found, depth := uint32(0), false, 0
 	colon := strings.IndexByte(address, ':')
 	for text := address; ; depth++ {
@@ -214,7 +214,7 @@ func (p *places) unlisted(address string) (at spot, row int) {
 			}
 		}
 		if len(text) <= colon || colon < 0 {
-			return spot{}, -1
+			return Spot{}, -1
 		}
 		text = text[:max(colon, strings.LastIndexByte(text, '/'))]
 	}
@@ -223,31 +223,31 @@ func (p *places) unlisted(address string) (at spot, row int) {
 	}
 	above := tree.Rows[row]
 	if !found {
-		mark = p.spots[row].mark
+		mark = p.Spots[row].Mark
 	}
 	depths := p.depths[above.System]
-	at = spot{mark: mark, class: depths[min(depth, len(depths)-1)]}
-	if len(p.complex) == 0 {
+	at = Spot{Mark: mark, Class: depths[min(depth, len(depths)-1)]}
+	if len(p.Complex) == 0 {
 		return at, row
 	}
-	key := traitKey{class: at.class, values: p.values[above.Tags], owner: p.owner[above.Owner]}
+	key := TraitKey{class: at.Class, values: p.values[above.Tags], owner: p.owner[above.Owner]}
 	if a := p.machines[above.System]; a != nil {
 		system := tree.Systems[above.System].ID
 		key.patterns = a.walk(address[len(system)+1:])
 	}
-	trait, ok := p.known[key]
+	trait, ok := p.Known[key]
 	if !ok {
 		a, err := estate.ParseAddress(address)
 		if err != nil {
 			panic("gate: no canonical address: " + address)
 		}
-		if len(p.known) >= maxKnown {
-			clear(p.known)
+		if len(p.Known) >= maxKnown {
+			clear(p.Known)
 		}
-		trait = p.judge(p.estate.Unlisted(a), key.patterns)
-		p.known[key] = trait
+		trait = p.judge(p.Estate.Unlisted(a), key.patterns)
+		p.Known[key] = trait
 	}
-	at.trait = trait
+	at.Trait = trait
 	return at, row
 }
 
@@ -260,9 +260,9 @@ type candidates struct {
 	numbers   map[string]uint32 // of the patterns
 }
 
-func newCandidates(p *places, numbers map[string]uint32) *candidates {
-	c := &candidates{estate: p.estate, byTag: map[estate.Tag][]int{}, byPattern: map[uint32][]int{}, numbers: numbers}
-	for n, l := range p.complex {
+func newCandidates(p *Map, numbers map[string]uint32) *candidates {
+	c := &candidates{estate: p.Estate, byTag: map[estate.Tag][]int{}, byPattern: map[uint32][]int{}, numbers: numbers}
+	for n, l := range p.Complex {
 		if !c.enter(l, n) {
 			c.always = append(c.always, n)
 		}

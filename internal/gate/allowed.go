@@ -20,7 +20,7 @@ func (g *Gate) allowed(s *subject, operation string, r *estate.Resource, roles [
 		return region.Empty, nil
 	}
 	at := g.spot(r)
-	if g.facts.fixed > 1 || r.Index < 0 {
+	if g.facts.Fixed > 1 || r.Index < 0 {
 		return g.work(s, operation, at, g.known(s, r), roles)
 	}
 	key := cell{subject: s.number, operation: g.classes.Ops.Number[operation], at: at, all: roles == nil,

@@ -134,7 +134,7 @@ func (c *counting) of(units []uint32) (given, asks opset.Set) {
 				continue
 			}
 			one := &c.units.list[u]
-			switch about := c.space.AsksBelow(one.region, c.facts.fixed); {
+			switch about := c.space.AsksBelow(one.region, c.facts.Fixed); {
 			case about: // who is meant hangs on the subject and the resource, of a block too
 				personal = true
 			case one.block:

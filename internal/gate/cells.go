@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"maps"
 	"slices"
@@ -48,7 +49,7 @@ func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	}
 	lists := append(onOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
 	pair, err := compilePair(bare, e, [2]*membership.Roster{s.Roster, s.Roster}, options{
-		facts: gatherFacts(e), which: s.Which, only: s.Only, lists: s.Places, marks: newcomers(e, lists),
+		facts: factspace.Gather(e), which: s.Which, only: s.Only, lists: s.Places, marks: newcomers(e, lists),
 	})
 	if err != nil {
 		return nil, err
@@ -183,7 +184,7 @@ func (g *Gate) For(c *Context, of *Gate) *Context {
 	for _, v := range c.facts() {
 		out.Say(estate.FactNamed(v.Fact), v.Value)
 	}
-	for key := range of.facts.context {
+	for key := range of.facts.Context {
 		if text, absent, ok := c.region.Text("context " + key); ok && absent {
 			out.region.SetAbsent("context " + key)
 		} else if ok {

@@ -54,15 +54,6 @@ func (p *Pair) addComing(coming []StandIn, byTags [2][]uint32) {
 	}
 }
 
-// unsettled is what can't stay open of what may come, since it means other subjects in the one estate than in the
-// other.
-type unsettled struct {
-	owners []estate.Principal // groups that own something, with other members
-	// by key of a tag that resource and subject may share, the values of subjects whose tags are others
-	values map[string][]string
-	many   bool // there are more than are looked at
-}
-
 // maxUnsettled bounds how many are looked at.
 const maxUnsettled = 64
 
@@ -80,17 +71,17 @@ func (p *Pair) unsettled() unsettled {
 		}
 		slices.SortFunc(u.owners, estate.Principal.Compare)
 	}
-	for _, key := range p.New.facts.sames {
+	for _, key := range p.New.facts.Sames {
 		values := map[string]bool{}
 		for _, w := range p.everyone() {
 			if w.numbers[0] < 0 || w.numbers[1] < 0 {
 				continue
 			}
-			if was, is := p.Old.All[w.numbers[0]].Tags.Get(key.key), p.New.All[w.numbers[1]].Tags.Get(key.key); was != is {
+			if was, is := p.Old.All[w.numbers[0]].Tags.Get(key.Key), p.New.All[w.numbers[1]].Tags.Get(key.Key); was != is {
 				values[was], values[is] = true, true
 			}
 		}
-		u.values[key.key] = slices.Sorted(maps.Keys(values))
+		u.values[key.Key] = slices.Sorted(maps.Keys(values))
 	}
 	u.many = len(u.owners) > maxUnsettled
 	u.owners = u.owners[:min(len(u.owners), maxUnsettled)]
@@ -115,7 +106,7 @@ func (p *Pair) owningGroups() map[string]bool {
 }
 
 // asksOfResources says that some condition asks about what a resource says of itself.
-func (p *Pair) asksOfResources() bool { return p.owners || p.New.facts.fixed > 1 }
+func (p *Pair) asksOfResources() bool { return p.owners || p.New.facts.Fixed > 1 }
 
 // fixFor says in a context what is so of a subject and of the resources of a pile. Of what may come that is said
 // which is described; the rest stays open.
@@ -130,22 +121,22 @@ func (d *differ) fixFor(c *region.Context, k, n int, pile *Pile, owns bool) {
 		c.FlagAt(ownerDim, owns)
 	}
 	own := s.All[n].Tags
-	for _, key := range s.facts.sames {
-		switch v := own.Get(key.key); {
-		case v == "" || one.Others[key.key] == nil:
-			c.FlagAt(key.dim, v != "" && v == one.Tags.Get(key.key))
-		case slices.Contains(one.Others[key.key], v):
-			c.FlagAt(key.dim, false)
+	for _, key := range s.facts.Sames {
+		switch v := own.Get(key.Key); {
+		case v == "" || one.Others[key.Key] == nil:
+			c.FlagAt(key.Dim, v != "" && v == one.Tags.Get(key.Key))
+		case slices.Contains(one.Others[key.Key], v):
+			c.FlagAt(key.Dim, false)
 		}
 	}
-	for _, key := range s.facts.subjects {
-		c.TextAt(key.dim, own.Get(key.key))
+	for _, key := range s.facts.Subjects {
+		c.TextAt(key.Dim, own.Get(key.Key))
 	}
-	for _, key := range s.facts.resources {
-		if one.Others[key.key] != nil {
-			c.TextAt(key.dim, "\x00") // which no condition names
+	for _, key := range s.facts.Resources {
+		if one.Others[key.Key] != nil {
+			c.TextAt(key.Dim, "\x00") // which no condition names
 		} else {
-			c.TextAt(key.dim, one.Tags.Get(key.key))
+			c.TextAt(key.Dim, one.Tags.Get(key.Key))
 		}
 	}
 }

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
@@ -37,7 +38,7 @@ type compiler struct {
 
 // options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
 type options struct {
-	facts  facts
+	facts  factspace.Facts
 	space  *region.Space      // nil: one of its own
 	marks  []estate.Address   // that are marks too
 	lists  []estate.Resources // that places are told apart by too
@@ -77,7 +78,7 @@ func newGate(e *estate.Estate, o options) *Gate {
 	}
 	g.facts, g.space, g.which = o.facts, o.space, o.which
 	if g.space == nil {
-		g.space = g.facts.space(e)
+		g.space = g.facts.Space(e)
 	}
 	g.scratch = g.space.NewContext()
 	if g.classes = opset.New(e); o.alike != nil {
@@ -106,7 +107,7 @@ func onOf(grants []*estate.Grant, blocks []*estate.Block) []estate.Resources {
 // Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
 // complex.
 func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
-	return compile(e, elevations, options{facts: gatherFacts(e)})
+	return compile(e, elevations, options{facts: factspace.Gather(e)})
 }
 
 func compile(e *estate.Estate, elevations []estate.Elevation, o options) (*Gate, error) {

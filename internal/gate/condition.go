@@ -89,18 +89,18 @@ func (g *Gate) fix(c *region.Context, subject int, tags estate.Tags, owner *esta
 // fixOwning is fix where it is known whether the subject owns the resource.
 func (g *Gate) fixOwning(c *region.Context, subject int, tags estate.Tags, owns bool) {
 	c.FlagAt(ownerDim, owns)
-	if g.facts.fixed == 1 {
+	if g.facts.Fixed == 1 {
 		return
 	}
 	own := g.All[subject].Tags
-	for _, k := range g.facts.sames {
-		v := own.Get(k.key)
-		c.FlagAt(k.dim, v != "" && v == tags.Get(k.key))
+	for _, k := range g.facts.Sames {
+		v := own.Get(k.Key)
+		c.FlagAt(k.Dim, v != "" && v == tags.Get(k.Key))
 	}
-	for _, k := range g.facts.subjects {
-		c.TextAt(k.dim, own.Get(k.key))
+	for _, k := range g.facts.Subjects {
+		c.TextAt(k.Dim, own.Get(k.Key))
 	}
-	for _, k := range g.facts.resources {
-		c.TextAt(k.dim, tags.Get(k.key))
+	for _, k := range g.facts.Resources {
+		c.TextAt(k.Dim, tags.Get(k.Key))
 	}
 }

@@ -38,7 +38,7 @@ type Context struct {
 
 // NewContext gives a context in which everything is open.
 func (g *Gate) NewContext() *Context {
-	return &Context{region: g.space.NewContext(), attributes: g.facts.attributes}
+	return &Context{region: g.space.NewContext(), attributes: g.facts.Attributes}
 }
 
 // Clone copies the context.
@@ -269,7 +269,7 @@ func (g *Gate) holds(q *query, r region.Region) region.Holding {
 	switch {
 	case r == region.Full:
 		return region.All
-	case !g.space.AsksBelow(r, g.facts.fixed):
+	case !g.space.AsksBelow(r, g.facts.Fixed):
 		return g.space.Judge(r, q.context)
 	}
 	if !q.known {

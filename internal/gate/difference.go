@@ -178,8 +178,8 @@ func (p *Pair) likeness(w who) (l likeness) {
 			continue
 		}
 		l.there[k], l.class[k], l.active[k] = true, s.class[n], s.holders[n].active
-		if s.facts.fixed > 1 {
-			l.tags[k] = s.All[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })
+		if s.facts.Fixed > 1 {
+			l.tags[k] = s.All[n].Tags.Name(func(key string) bool { return s.facts.Same[key] || s.facts.Subject[key] })
 		}
 		if len(s.owners[n]) > 0 {
 			l.self = w.numbers[0]*(len(p.New.All)+2) + w.numbers[1] + 2
@@ -696,12 +696,12 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 	asks := false
 	for _, u := range units {
 		key = binary.AppendUvarint(key, uint64(u))
-		asks = asks || s.space.AsksBelow(d.list[u].region, s.facts.fixed)
+		asks = asks || s.space.AsksBelow(d.list[u].region, s.facts.Fixed)
 	}
 	if asks {
 		key = binary.AppendUvarint(key, uint64(at.facts))
 		key = append(append(key, 0xff),
-			s.All[n].Tags.Name(func(key string) bool { return s.facts.same[key] || s.facts.subject[key] })...)
+			s.All[n].Tags.Name(func(key string) bool { return s.facts.Same[key] || s.facts.Subject[key] })...)
 		if owns {
 			key = append(key, 0xfe)
 		}

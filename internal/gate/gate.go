@@ -4,6 +4,7 @@ package gate
 
 import (
 	"errors"
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
@@ -19,7 +20,7 @@ import (
 type Gate struct {
 	estate *estate.Estate
 	space  *region.Space
-	facts  facts
+	facts  factspace.Facts
 	*membership.Roster
 	roles    map[string]*role
 	grants   []*grant

@@ -56,10 +56,10 @@ func (a *Asker) On(row int) (*Given, error) {
 	} else {
 		look.cover = g.rows.at(&g.holders[a.subject], at.Mark)
 	}
-	if g.facts.fixed > 1 {
+	if g.facts.Fixed > 1 {
 		look.tags = r.Tags
 	}
-	if g.facts.owner {
+	if g.facts.Owner {
 		look.owns = g.owns(a.subject, g.estate.Tree.Owners[r.Owner])
 	}
 	if a.answer != nil && look == a.last {

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"errors"
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/placemap"
 	"maps"
@@ -63,7 +64,7 @@ var errForeign = errors.New("this was kept of another estate")
 // Take gives the gate that was kept of an estate. everyone gives its people by id, and is asked last: they may still be
 // being read.
 func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)) (*Gate, error) {
-	g := newGate(e, options{facts: gatherFacts(e)})
+	g := newGate(e, options{facts: factspace.Gather(e)})
 	if err := g.space.Take(k.Regions); err != nil {
 		return nil, err
 	}

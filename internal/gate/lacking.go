@@ -326,7 +326,7 @@ func (l *lacking) set(needs []int) int {
 	return n
 }
 
-func (l *lacking) asks(gr *grant) bool { return l.space.AsksBelow(gr.region, l.facts.fixed) }
+func (l *lacking) asks(gr *grant) bool { return l.space.AsksBelow(gr.region, l.facts.Fixed) }
 
 // split tells which needs of a set a grant brings about on a pile.
 func (l *lacking) split(gr *grant, s *subject, set int, pile uint32) (*split, error) {
@@ -433,11 +433,6 @@ func (l *lacking) tell() []Lack {
 			strings.Compare(a.Need, b.Need))
 	})
 	return out
-}
-
-// name is the same for tags that no condition tells apart.
-func (f *facts) name(tags estate.Tags) string {
-	return tags.Name(func(key string) bool { return f.same[key] || f.subject[key] || f.resource[key] })
 }
 
 // Never says whether a condition and dates can never hold together.

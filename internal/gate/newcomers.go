@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
@@ -27,11 +28,11 @@ func Newcomers(e *estate.Estate, list estate.Resources) []estate.Address {
 
 // mayCome makes up addresses in some systems.
 func mayCome(e *estate.Estate, lists []estate.Resources, in func(*estate.System) bool) []estate.Address {
-	f := gatherFacts(e)
+	f := factspace.Gather(e)
 	patterns, keys, owners := named(e, lists)
-	maps.Copy(keys, f.same)
-	maps.Copy(keys, f.resource)
-	m := maker{estate: e, patterns: patterns, keys: keys, owners: owners, allOwners: f.owner, in: in,
+	maps.Copy(keys, f.Same)
+	maps.Copy(keys, f.Resource)
+	m := maker{estate: e, patterns: patterns, keys: keys, owners: owners, allOwners: f.Owner, in: in,
 		taken: func(address string) bool { return e.Tree.Find(address) >= 0 }}
 	return m.make()
 }

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"encoding/binary"
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
@@ -165,7 +166,7 @@ func (p *Pile) resource(k, i int) *estate.Resource {
 // new estate's zone in both.
 func CompilePair(before, after *estate.Estate, which Counting, only map[estate.Principal]bool,
 	rosters [2]*membership.Roster) (*Pair, error) {
-	return compilePair(before, after, rosters, options{facts: gatherFacts(before, after), which: which, only: only})
+	return compilePair(before, after, rosters, options{facts: factspace.Gather(before, after), which: which, only: only})
 }
 
 // Coming says what a pair looks at that may come. The first lists are of the old estate.
@@ -184,12 +185,12 @@ type Coming struct {
 func CompileComing(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*membership.Roster,
 	c Coming) (*Pair, error) {
 	return compilePair(before, after, rosters,
-		options{facts: gatherFacts(before, after), which: which, only: only, coming: &c})
+		options{facts: factspace.Gather(before, after), which: which, only: only, coming: &c})
 }
 
 // compilePair does it with options that hold for both sides; their marks and lists are told apart too.
 func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o options) (*Pair, error) {
-	o.space = o.facts.space(after)
+	o.space = o.facts.Space(after)
 	only := o.only
 	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
 	alike := before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) &&
@@ -240,7 +241,7 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 		p.sides[k] = &side{Gate: g, other: k == 1, cover: map[uint32]uint32{}, valid: map[uint32][]uint32{}}
 	}
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
-	p.owners, p.only = o.facts.owner, only
+	p.owners, p.only = o.facts.Owner, only
 	p.join()
 	var coming []StandIn
 	if o.coming != nil {
@@ -337,7 +338,7 @@ func (p *Pair) heap(coming []StandIn) {
 	byTags := [2][]uint32{}
 	for k, s := range p.sides {
 		for _, tags := range s.estate.Tree.Tags {
-			key := s.facts.name(tags)
+			key := s.facts.Name(tags)
 			n, ok := values[key]
 			if !ok {
 				n = uint32(len(values))

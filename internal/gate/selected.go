@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/factspace"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -27,7 +28,7 @@ func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources,
 			return true
 		}
 	}
-	coming, whole, _ := standIns(estates, lists, nil, &facts{}, unsettled{values: map[string][]string{}})
+	coming, whole, _ := standIns(estates, lists, nil, &factspace.Facts{}, unsettled{values: map[string][]string{}})
 	for i := range coming {
 		if was, is := coming[i].In(before), coming[i].In(after); (was != nil || is != nil) && !each(was, is) {
 			return true

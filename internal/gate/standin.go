@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
@@ -40,7 +41,7 @@ const maxCrossed = 20_000_000
 type sketch struct {
 	estates [2]*estate.Estate
 	terms   [2][]estate.ResourceTerm // of lists, scopes taken apart, each once
-	facts   *facts
+	facts   *factspace.Facts
 	// the values that conditions on a resource's tags name, or that tell subjects apart that have changed
 	resource map[string][]string
 	owners   []estate.Principal // whose ownership means other subjects now
@@ -56,7 +57,7 @@ type sketch struct {
 
 // standIns makes up stand-ins for what may come, told apart by lists of either estate and by what conditions ask;
 // whole is false if there would be too many.
-func standIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2][]estate.Resources, f *facts,
+func standIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2][]estate.Resources, f *factspace.Facts,
 	u unsettled) (out []StandIn, whole, named bool) {
 	s := &sketch{estates: estates, facts: f, resource: u.values, owners: u.owners, whole: !u.many,
 		given: map[string]bool{}, within: within, named: true}
@@ -145,8 +146,8 @@ func (s *sketch) taken(address string) bool {
 // inherited makes up what says nothing itself: where the trees are the same, of systems that judge such; else of all.
 func (s *sketch) inherited() {
 	keys, owners := map[string]bool{}, map[estate.Principal]bool{}
-	maps.Copy(keys, s.facts.resource)
-	maps.Copy(keys, s.facts.same)
+	maps.Copy(keys, s.facts.Resource)
+	maps.Copy(keys, s.facts.Same)
 	for _, terms := range s.terms {
 		for _, t := range terms {
 			for _, m := range t.Tags {
@@ -164,7 +165,7 @@ func (s *sketch) inherited() {
 			continue
 		}
 		m := maker{estate: e, patterns: s.patterns(), keys: keys, owners: owners, taken: s.taken,
-			in: func(sys *estate.System) bool { return sys.Judge || !same }, allOwners: s.facts.owner}
+			in: func(sys *estate.System) bool { return sys.Judge || !same }, allOwners: s.facts.Owner}
 		if other := s.estates[1-k]; !same {
 			m.beside = func(address string) string { return s.values(other, address, keys, owners) }
 		}
@@ -189,7 +190,7 @@ func (s *sketch) values(e *estate.Estate, address string, keys map[string]bool,
 		r = e.Unlisted(a)
 	}
 	text := r.System.Kind.ID + "\x00" + r.Tags.Name(func(key string) bool { return keys[key] })
-	if r.Owner != nil && (s.facts.owner || owners[*r.Owner]) {
+	if r.Owner != nil && (s.facts.Owner || owners[*r.Owner]) {
 		text += "\x00" + r.Owner.String()
 	}
 	return text
@@ -369,10 +370,10 @@ func (s *sketch) described(a estate.Address, made string, kinds ...string) {
 			}
 		}
 	}
-	for key := range s.facts.same {
+	for key := range s.facts.Same {
 		tags[key] = append(tags[key], s.resource[key]...)
 	}
-	for key := range s.facts.resource {
+	for key := range s.facts.Resource {
 		tags[key] = append(tags[key], s.resource[key]...)
 	}
 	keys := slices.Sorted(maps.Keys(tags))
@@ -432,7 +433,7 @@ func (s *sketch) eachTags(keys []string, values map[string][]string, each func(S
 				return false
 			}
 		}
-		if !s.facts.same[key] && !s.facts.resource[key] {
+		if !s.facts.Same[key] && !s.facts.Resource[key] {
 			return true // another value is as good as none
 		}
 		with := rest
@@ -474,13 +475,13 @@ func (s *sketch) signature(one *StandIn, apart [2][]estate.ResourceTerm, kinds [
 }
 
 // facts is the same for what may come if conditions can't tell it apart.
-func (s *StandIn) facts(f *facts) string {
+func (s *StandIn) facts(f *factspace.Facts) string {
 	var b strings.Builder
-	b.WriteString(s.Tags.Name(func(key string) bool { return f.same[key] || f.resource[key] }))
+	b.WriteString(s.Tags.Name(func(key string) bool { return f.Same[key] || f.Resource[key] }))
 	for _, key := range slices.Sorted(maps.Keys(s.Others)) {
 		b.WriteString(key + "\x01" + strings.Join(s.Others[key], "\x02"))
 	}
-	if f.owner && s.Owner != nil {
+	if f.Owner && s.Owner != nil {
 		b.WriteString("\x03" + s.Owner.String())
 	}
 	return b.String()
@@ -546,4 +547,13 @@ func (s *StandIn) In(e *estate.Estate) *estate.Resource {
 		tags = append(slices.Clone(tags), estate.Tag{Key: key, Value: "\x00"}) // which no list names
 	}
 	return &estate.Resource{Address: s.Address, System: sys, Index: -1, Type: s.Type, Tags: tags, Owner: s.Owner}
+}
+
+// unsettled is what can't stay open of what may come, since it means other subjects in the one estate than in the
+// other.
+type unsettled struct {
+	owners []estate.Principal // groups that own something, with other members
+	// by key of a tag that resource and subject may share, the values of subjects whose tags are others
+	values map[string][]string
+	many   bool // there are more than are looked at
 }

@@ -109,7 +109,7 @@ func (t *Table) heap() {
 	facts := make([]uint32, len(tree.Tags))
 	numbers := map[string]uint32{}
 	for i, tags := range tree.Tags {
-		key := g.facts.name(tags)
+		key := g.facts.Name(tags)
 		n, ok := numbers[key]
 		if !ok {
 			n = uint32(len(numbers))
@@ -172,7 +172,7 @@ func (t *Table) heap() {
 			}
 		}
 	}
-	if g.facts.owner {
+	if g.facts.Owner {
 		t.owned, t.self = make([][]uint32, len(tree.Owners)), make([]uint32, len(g.All))
 		for i := range tree.Rows {
 			if o := tree.Rows[i].Owner; o > 0 {
@@ -198,7 +198,7 @@ func (t *Table) core() *tableGate {
 		single: make([]*coverAnswer, len(t.gate.units.list)), traited: make([]uint32, len(t.traits)+1),
 		kept: make([]keptSets, t.factSets)}
 	for _, u := range f.units.list {
-		asks := f.space.AsksBelow(u.region, f.facts.fixed)
+		asks := f.space.AsksBelow(u.region, f.facts.Fixed)
 		holds := region.None
 		if !asks {
 			holds = f.space.Judge(u.region, g.context.region)
@@ -320,7 +320,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 			}
 		}
 	}
-	if asks && g.facts.owner {
+	if asks && g.facts.Owner {
 		return g.countOwned(&q, h, counts)
 	}
 	return nil
@@ -532,7 +532,7 @@ func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
 // owns lists the owners, by number in the tree, who are the subject or a group of theirs; none if no condition asks who
 // owns.
 func (t *Table) owns(subject int) []uint32 {
-	if !t.gate.facts.owner {
+	if !t.gate.facts.Owner {
 		return nil
 	}
 	as := []uint32{t.self[subject]}

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"hiddengate/internal/gate/factspace"
 	"maps"
 	"slices"
 
@@ -152,7 +153,7 @@ func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Regi
 // findFact looks for the one fact of the subject or the resource without which the grant would meet the request, else
 // for all of them.
 func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) error {
-	for _, name := range g.facts.fixedNames() {
+	for _, name := range g.facts.FixedNames() {
 		without := known.Clone()
 		without.Open(name)
 		r, err := g.would(gr, q, without)
@@ -194,11 +195,11 @@ func (g *Gate) Asks(r region.Region, c *Context) (text, what string) {
 // Dimensions lists what a request can say, in the order in which people would change it.
 func (g *Gate) Dimensions() []string {
 	var names []string
-	for _, f := range orderedFacts {
+	for _, f := range factspace.OrderedFacts {
 		names = append(names, f.Name)
 	}
 	names = append(names, "time")
-	for _, k := range slices.Sorted(maps.Keys(g.facts.context)) {
+	for _, k := range slices.Sorted(maps.Keys(g.facts.Context)) {
 		names = append(names, "context "+k)
 	}
 	return names

@@ -1,4 +1,4 @@
-package gate
+package factspace
 
 import (
 	"hiddengate/internal/estate"
@@ -7,26 +7,26 @@ import (
 	"slices"
 )
 
-// facts are the names that conditions ask about. What concerns the subject and the resource (owner, same, their
+// Facts are the names that conditions ask about. What concerns the subject and the resource (owner, same, their
 // tags) are dimensions like the rest, the first of all, and are fixed once both are known.
-type facts struct {
-	same, context, subject, resource map[string]bool
-	sames, subjects, resources       []keyed
-	attributes                       map[string]int // the dimensions of the request's attributes
-	owner                            bool
-	fixed                            int // how many dimensions concern the subject and the resource
+type Facts struct {
+	Same, Context, Subject, Resource map[string]bool
+	Sames, Subjects, Resources       []keyed
+	Attributes                       map[string]int // the dimensions of the request's attributes
+	Owner                            bool
+	Fixed                            int // how many dimensions concern the subject and the resource
 }
 
 // keyed is the dimension that asks about a tag.
 type keyed struct {
-	key string
-	dim int
+	Key string
+	Dim int
 }
 
-// gatherFacts gathers what the conditions of some estates ask about.
-func gatherFacts(estates ...*estate.Estate) facts {
-	f := facts{same: map[string]bool{}, context: map[string]bool{}, subject: map[string]bool{},
-		resource: map[string]bool{}, attributes: map[string]int{}}
+// Gather gathers what the conditions of some estates ask about.
+func Gather(estates ...*estate.Estate) Facts {
+	f := Facts{Same: map[string]bool{}, Context: map[string]bool{}, Subject: map[string]bool{},
+		Resource: map[string]bool{}, Attributes: map[string]int{}}
 	for _, e := range estates {
 		for _, g := range e.Grants {
 			f.gather(g.When)
@@ -41,25 +41,25 @@ func gatherFacts(estates ...*estate.Estate) facts {
 	return f
 }
 
-// space makes the space of an estate's regions, or of several estates' that ask about the same.
-func (f *facts) space(e *estate.Estate) *region.Space {
+// Space makes the space of an estate's regions, or of several estates' that ask about the same.
+func (f *Facts) Space(e *estate.Estate) *region.Space {
 	return region.NewSpace(e.Zone, f.dimensions(), region.DefaultBudget)
 }
 
-func (f *facts) gather(c *estate.Condition) {
+func (f *Facts) gather(c *estate.Condition) {
 	if c == nil {
 		return
 	}
 	for _, k := range c.Same {
-		f.same[k] = true
+		f.Same[k] = true
 	}
-	for to, list := range map[*map[string]bool][]estate.Match{&f.context: c.Context, &f.subject: c.Subject,
-		&f.resource: c.Resource} {
+	for to, list := range map[*map[string]bool][]estate.Match{&f.Context: c.Context, &f.Subject: c.Subject,
+		&f.Resource: c.Resource} {
 		for _, m := range list {
 			(*to)[m.Key] = true
 		}
 	}
-	f.owner = f.owner || c.Owner != nil
+	f.Owner = f.Owner || c.Owner != nil
 	f.gather(c.Not)
 	for i := range c.Any {
 		f.gather(&c.Any[i])
@@ -68,7 +68,7 @@ func (f *facts) gather(c *estate.Condition) {
 
 // dimensions gives the order in which regions ask: what concerns the subject and the resource, then the request's
 // yes/no facts, ways to sign in, attributes; the space adds network and time.
-func (f *facts) dimensions() []region.Dimension {
+func (f *Facts) dimensions() []region.Dimension {
 	dims := []region.Dimension{{Kind: region.Flag, Name: "owner", Phrases: [2]string{"not the owner", "the owner"}}}
 	add := func(list *[]keyed, keys map[string]bool, dimension func(key string) region.Dimension) {
 		for _, k := range slices.Sorted(maps.Keys(keys)) {
@@ -76,18 +76,18 @@ func (f *facts) dimensions() []region.Dimension {
 			dims = append(dims, dimension(k))
 		}
 	}
-	add(&f.sames, f.same, func(k string) region.Dimension {
+	add(&f.Sames, f.Same, func(k string) region.Dimension {
 		return region.Dimension{Kind: region.Flag, Name: "same " + k,
 			Phrases: [2]string{"not the same " + k, "the same " + k}}
 	})
-	add(&f.subjects, f.subject, func(k string) region.Dimension {
+	add(&f.Subjects, f.Subject, func(k string) region.Dimension {
 		return region.Dimension{Kind: region.Text, Name: "subject " + k, Label: "the subject's " + k}
 	})
-	add(&f.resources, f.resource, func(k string) region.Dimension {
+	add(&f.Resources, f.Resource, func(k string) region.Dimension {
 		return region.Dimension{Kind: region.Text, Name: "resource " + k, Label: "the resource's " + k}
 	})
-	f.fixed = len(dims)
-	for _, f := range orderedFacts {
+	f.Fixed = len(dims)
+	for _, f := range OrderedFacts {
 		switch f.Kind {
 		case estate.YesNo, estate.Carried:
 			dims = append(dims, region.Dimension{Kind: region.Flag, Name: f.Name, Phrases: f.Phrases})
@@ -95,16 +95,16 @@ func (f *facts) dimensions() []region.Dimension {
 			dims = append(dims, region.Dimension{Kind: region.Choice, Name: f.Name, Values: f.Words})
 		}
 	}
-	for _, k := range slices.Sorted(maps.Keys(f.context)) {
-		f.attributes[k] = len(dims)
+	for _, k := range slices.Sorted(maps.Keys(f.Context)) {
+		f.Attributes[k] = len(dims)
 		dims = append(dims, region.Dimension{Kind: region.Text, Name: "context " + k, Label: k})
 	}
 	return dims
 }
 
-// orderedFacts are the facts of a request in the order in which people would change them, and regions ask: what is so
+// OrderedFacts are the facts of a request in the order in which people would change them, and regions ask: what is so
 // or not comes first.
-var orderedFacts = func() []*estate.Fact {
+var OrderedFacts = func() []*estate.Fact {
 	out := slices.Clone(estate.Facts)
 	slices.SortStableFunc(out, func(a, b *estate.Fact) int {
 		rank := map[estate.FactKind]int{estate.YesNo: 0, estate.Carried: 0, estate.Choice: 1, estate.FromNetwork: 2}
@@ -113,14 +113,19 @@ var orderedFacts = func() []*estate.Fact {
 	return out
 }()
 
-// fixedNames lists the dimensions that a subject and a resource settle.
-func (f *facts) fixedNames() []string {
+// FixedNames lists the dimensions that a subject and a resource settle.
+func (f *Facts) FixedNames() []string {
 	names := []string{"owner"}
-	for prefix, list := range map[string][]keyed{"same ": f.sames, "subject ": f.subjects, "resource ": f.resources} {
+	for prefix, list := range map[string][]keyed{"same ": f.Sames, "subject ": f.Subjects, "resource ": f.Resources} {
 		for _, k := range list {
-			names = append(names, prefix+k.key)
+			names = append(names, prefix+k.Key)
 		}
 	}
 	slices.Sort(names[1:])
 	return names
+}
+
+// Name is the same for tags that no condition tells apart.
+func (f *Facts) Name(tags estate.Tags) string {
+	return tags.Name(func(key string) bool { return f.Same[key] || f.Subject[key] || f.Resource[key] })
 }

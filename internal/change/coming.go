@@ -7,6 +7,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/newplace"
 )
 
 // place is what names some of what may come.
@@ -148,7 +149,7 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 	}
 	seen := map[string]bool{}
 	for _, g := range []*gate.Gate{e.gateOf(l, isNew), e.gateOf(l, !isNew)} {
-		for _, t := range gate.Terms(g.Estate(), listsAbout(g, l.Subjects[0])) {
+		for _, t := range newplace.Terms(g.Estate(), listsAbout(g, l.Subjects[0])) {
 			text := t.String()
 			if t.Everything || seen[text] {
 				continue

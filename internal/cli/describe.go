@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/survey"
 	"hiddengate/internal/verify"
 )
@@ -290,7 +291,7 @@ func describeScope(g *gate.Gate, id string) []pair {
 // laterOf tells what a list would cover of what may come.
 func laterOf(e *estate.Estate, list estate.Resources) (out []string) {
 	const most = 6
-	all := gate.Newcomers(e, list)
+	all := newplace.Newcomers(e, list)
 	for _, a := range all[:min(len(all), most)] {
 		out = append(out, a.String())
 	}

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
 	"maps"
 	"slices"
 
@@ -13,7 +14,7 @@ import (
 const describedFacts = 1 << 31
 
 // addComing adds a pile for each stand-in for what may come.
-func (p *Pair) addComing(coming []StandIn, byTags [2][]uint32) {
+func (p *Pair) addComing(coming []newplace.StandIn, byTags [2][]uint32) {
 	facts := map[string]uint32{}
 	p.tested = map[estate.Principal]bool{}
 	for i := range coming {
@@ -22,7 +23,7 @@ func (p *Pair) addComing(coming []StandIn, byTags [2][]uint32) {
 		}
 	}
 	for i := range coming {
-		if coming[i].idle {
+		if coming[i].Idle {
 			p.idle = append(p.idle, &coming[i])
 			continue
 		}
@@ -40,7 +41,7 @@ func (p *Pair) addComing(coming []StandIn, byTags [2][]uint32) {
 			}
 		}
 		if p.asksOfResources() && !coming[i].Inherit {
-			key := coming[i].facts(&p.New.facts)
+			key := coming[i].Facts(&p.New.facts)
 			if _, ok := facts[key]; !ok {
 				facts[key] = uint32(len(facts))
 			}
@@ -58,18 +59,18 @@ func (p *Pair) addComing(coming []StandIn, byTags [2][]uint32) {
 const maxUnsettled = 64
 
 // unsettled gathers it.
-func (p *Pair) unsettled() unsettled {
-	u := unsettled{values: map[string][]string{}}
+func (p *Pair) unsettled() newplace.Unsettled {
+	u := newplace.Unsettled{Values: map[string][]string{}}
 	if p.Old.Roster == p.New.Roster {
 		return u
 	}
 	if p.owners {
 		for id := range p.owningGroups() {
 			if !slices.Equal(p.Old.Group(id), p.New.Group(id)) {
-				u.owners = append(u.owners, estate.Principal{Kind: estate.IsGroup, ID: id})
+				u.Owners = append(u.Owners, estate.Principal{Kind: estate.IsGroup, ID: id})
 			}
 		}
-		slices.SortFunc(u.owners, estate.Principal.Compare)
+		slices.SortFunc(u.Owners, estate.Principal.Compare)
 	}
 	for _, key := range p.New.facts.Sames {
 		values := map[string]bool{}
@@ -81,13 +82,13 @@ func (p *Pair) unsettled() unsettled {
 				values[was], values[is] = true, true
 			}
 		}
-		u.values[key.Key] = slices.Sorted(maps.Keys(values))
+		u.Values[key.Key] = slices.Sorted(maps.Keys(values))
 	}
-	u.many = len(u.owners) > maxUnsettled
-	u.owners = u.owners[:min(len(u.owners), maxUnsettled)]
-	for key, values := range u.values {
-		u.many = u.many || len(values) > maxUnsettled
-		u.values[key] = values[:min(len(values), maxUnsettled)]
+	u.Many = len(u.Owners) > maxUnsettled
+	u.Owners = u.Owners[:min(len(u.Owners), maxUnsettled)]
+	for key, values := range u.Values {
+		u.Many = u.Many || len(values) > maxUnsettled
+		u.Values[key] = values[:min(len(values), maxUnsettled)]
 	}
 	return u
 }

@@ -13,11 +13,12 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/policyfile"
 )
 
 // put gives the spot of a resource that is put into an estate as it is described; ok is false where it can't be.
-func put(e *estate.Estate, m *gate.StandIn, owner *estate.Principal, others map[string]string) (s spot, ok bool) {
+func put(e *estate.Estate, m *newplace.StandIn, owner *estate.Principal, others map[string]string) (s spot, ok bool) {
 	system := e.Systems[m.Address.System]
 	if system == nil && m.Kind == "" {
 		return s, false
@@ -219,7 +220,7 @@ func (o *oracle) handsOut(op string) bool {
 func likeOne(t *testing.T, d draw, piles []*gate.Pile, oracles [2]*oracle, counts map[string]int, about string) {
 	e := oracles[1].e
 	system := d.one(drawnSystems...)
-	m := gate.StandIn{Address: estate.Address{System: system,
+	m := newplace.StandIn{Address: estate.Address{System: system,
 		Path: d.one("a", "a/b", "d", "q", "a/q", "b", "q/b", "a/b/c/q", "A/X", "nowhere")},
 		Tags: estate.Tags{{Key: "env", Value: d.one("x", "prod", "1", "")}, {Key: "team", Value: d.one("x", "y", "yes", "")}}}
 	types := e.Offer(e.Systems[system].Kind.ID).AllTypes
@@ -234,7 +235,7 @@ func likeOne(t *testing.T, d draw, piles []*gate.Pile, oracles [2]*oracle, count
 		}
 	}
 	owner := []*estate.Principal{nil, {ID: "bo"}, {ID: "ana"}, {Kind: estate.IsGroup, ID: "g0"}}[d.IntN(4)]
-	signature := func(m *gate.StandIn, owner *estate.Principal, others map[string]string) string {
+	signature := func(m *newplace.StandIn, owner *estate.Principal, others map[string]string) string {
 		var b strings.Builder
 		for _, o := range oracles {
 			s, ok := put(o.e, m, owner, others)
@@ -291,7 +292,7 @@ func TestWhatAGrantGivesIsSomewhere(t *testing.T) {
 			for r := range e.Tree.All() {
 				note(r, &listed)
 			}
-			for _, a := range gate.Newcomers(e, gr.On) {
+			for _, a := range newplace.Newcomers(e, gr.On) {
 				if e.Systems[a.System].Judge {
 					note(e.Unlisted(a), &judged)
 				}

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
 	"iter"
@@ -49,7 +50,7 @@ type Pair struct {
 	Whole bool
 	// Named says that all else that may come is there in Idle, to be told apart from what differs.
 	Named bool
-	idle  []*StandIn
+	idle  []*newplace.StandIn
 }
 
 // side is what a pair knows of one of its gates.
@@ -93,8 +94,8 @@ type look struct {
 type Pile struct {
 	looks  [2]look
 	places []place
-	text   string   // the address, where it is in no inventory of either
-	may    *StandIn // what it stands for that may come; nil: it is there
+	text   string            // the address, where it is in no inventory of either
+	may    *newplace.StandIn // what it stands for that may come; nil: it is there
 	pair   *Pair
 	number uint32
 }
@@ -243,15 +244,15 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
 	p.owners, p.only = o.facts.Owner, only
 	p.join()
-	var coming []StandIn
+	var coming []newplace.StandIn
 	if o.coming != nil {
 		var lists [2][]estate.Resources
 		for k := range lists {
 			lists[k] = append(onOf(chosen[k].grants, chosen[k].blocks), o.coming.Apart[k]...)
 		}
-		coming, p.Whole, p.Named = standIns([2]*estate.Estate{before, after}, lists, o.coming.Within, &o.facts, p.unsettled())
+		coming, p.Whole, p.Named = newplace.StandIns([2]*estate.Estate{before, after}, lists, o.coming.Within, &o.facts, p.unsettled())
 		if o.coming.Judged {
-			coming = slices.DeleteFunc(coming, func(s StandIn) bool { return !s.Inherit })
+			coming = slices.DeleteFunc(coming, func(s newplace.StandIn) bool { return !s.Inherit })
 		}
 	}
 	p.heap(coming)
@@ -333,7 +334,7 @@ func (p *Pair) coverOf(s *side, cover uint32) uint32 {
 }
 
 // heap makes the piles, and one of each stand-in for what may come.
-func (p *Pair) heap(coming []StandIn) {
+func (p *Pair) heap(coming []newplace.StandIn) {
 	values := map[string]uint32{}
 	byTags := [2][]uint32{}
 	for k, s := range p.sides {
@@ -551,7 +552,7 @@ func (p *Pair) gatherOwned(k int) {
 }
 
 // May gives what the pile stands for that may come; nil if its resources are there.
-func (p *Pile) May() *StandIn { return p.may }
+func (p *Pile) May() *newplace.StandIn { return p.may }
 
 // Resource gives the pile's first resource as it is in the old estate or in the new one; nil where it is in neither.
 func (p *Pile) Resource(isNew bool) *estate.Resource {
@@ -566,7 +567,7 @@ func (p *Pile) Resource(isNew bool) *estate.Resource {
 }
 
 // Idle lists what may come to which nobody's access differs, without its having been looked at closer.
-func (p *Pair) Idle() []*StandIn { return p.idle }
+func (p *Pair) Idle() []*newplace.StandIn { return p.idle }
 
 // Coming lists the piles that stand for what may come and are looked at.
 func (p *Pair) Coming() (out []*Pile) {

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/gate/placemap"
 	"slices"
 
@@ -63,7 +64,7 @@ func (g *Gate) classesWhere(n int) map[uint32]bool {
 		for _, gr := range g.grants {
 			lists = append(lists, gr.On)
 		}
-		for _, address := range newcomers(g.estate, lists) {
+		for _, address := range newplace.ForLists(g.estate, lists) {
 			if s, _ := g.places.Unlisted(address.String()); !known[s] {
 				known[s] = true
 				g.places.Whole = append(g.places.Whole, s)

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/survey"
 )
@@ -36,7 +36,7 @@ scopes:
 	}, got)
 
 	var come []string
-	for _, a := range gate.Newcomers(e, e.Scopes["again"].Resources) {
+	for _, a := range newplace.Newcomers(e, e.Scopes["again"].Resources) {
 		come = append(come, a.String())
 	}
 	require.Equal(t, []string{"db:new/x"}, come) // each other place has its x already

@@ -1,4 +1,4 @@
-package gate
+package newplace
 
 import (
 	"hiddengate/internal/gate/factspace"
@@ -12,10 +12,10 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// newcomers makes up addresses that no inventory lists, of systems that judge such: one for each way in which a new
+// ForLists makes up addresses that no inventory lists, of systems that judge such: one for each way in which a new
 // resource can differ from others by the patterns and addresses of some lists, by its type, or by what it inherits from
 // the listed resource above it.
-func newcomers(e *estate.Estate, lists []estate.Resources) []estate.Address {
+func ForLists(e *estate.Estate, lists []estate.Resources) []estate.Address {
 	return mayCome(e, lists, func(s *estate.System) bool { return s.Judge })
 }
 

@@ -1,4 +1,4 @@
-package gate
+package newplace
 
 import (
 	"hiddengate/internal/gate/factspace"
@@ -21,7 +21,7 @@ type StandIn struct {
 	Others map[string][]string
 	Owner  *estate.Principal // nil: nobody whom lists name
 	Kind   string            // of a system that is not there yet; "" where there is one
-	idle   bool              // nobody\'s access to it differs
+	Idle   bool              // nobody\'s access to it differs
 	// it says nothing itself: type, tags and owner are those that it would have where it stands
 	Inherit bool
 }
@@ -55,11 +55,11 @@ type sketch struct {
 	named    bool // all that are idle are there, too
 }
 
-// standIns makes up stand-ins for what may come, told apart by lists of either estate and by what conditions ask;
+// StandIns makes up stand-ins for what may come, told apart by lists of either estate and by what conditions ask;
 // whole is false if there would be too many.
-func standIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2][]estate.Resources, f *factspace.Facts,
-	u unsettled) (out []StandIn, whole, named bool) {
-	s := &sketch{estates: estates, facts: f, resource: u.values, owners: u.owners, whole: !u.many,
+func StandIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2][]estate.Resources, f *factspace.Facts,
+	u Unsettled) (out []StandIn, whole, named bool) {
+	s := &sketch{estates: estates, facts: f, resource: u.Values, owners: u.Owners, whole: !u.Many,
 		given: map[string]bool{}, within: within, named: true}
 	if within != nil {
 		for k, e := range estates {
@@ -296,18 +296,18 @@ func pathsOf(a *placemap.Automaton) []string {
 // add takes a stand-in. One that none of the lists covers which are looked at is idle.
 func (s *sketch) add(one StandIn) {
 	if s.within != nil && (!one.Inherit || s.same()) {
-		one.idle = true
+		one.Idle = true
 		for k, e := range s.estates {
-			if r := one.In(e); r != nil && one.idle {
-				one.idle = !slices.ContainsFunc(s.within[k], func(l estate.Resources) bool { return placemap.Covers(e, l, r) })
+			if r := one.In(e); r != nil && one.Idle {
+				one.Idle = !slices.ContainsFunc(s.within[k], func(l estate.Resources) bool { return placemap.Covers(e, l, r) })
 			}
 		}
 	}
 	switch {
-	case one.idle && s.idle >= maxIdle:
+	case one.Idle && s.idle >= maxIdle:
 		s.named = false
 		return
-	case one.idle:
+	case one.Idle:
 		s.idle++
 	case len(s.out)-s.idle >= maxStandIns:
 		s.whole = false
@@ -470,12 +470,12 @@ func (s *sketch) signature(one *StandIn, apart [2][]estate.ResourceTerm, kinds [
 			}
 		}
 	}
-	b.WriteString(one.facts(s.facts))
+	b.WriteString(one.Facts(s.facts))
 	return b.String()
 }
 
-// facts is the same for what may come if conditions can't tell it apart.
-func (s *StandIn) facts(f *factspace.Facts) string {
+// Facts is the same for what may come if conditions can't tell it apart.
+func (s *StandIn) Facts(f *factspace.Facts) string {
 	var b strings.Builder
 	b.WriteString(s.Tags.Name(func(key string) bool { return f.Same[key] || f.Resource[key] }))
 	for _, key := range slices.Sorted(maps.Keys(s.Others)) {
@@ -549,11 +549,11 @@ func (s *StandIn) In(e *estate.Estate) *estate.Resource {
 	return &estate.Resource{Address: s.Address, System: sys, Index: -1, Type: s.Type, Tags: tags, Owner: s.Owner}
 }
 
-// unsettled is what can't stay open of what may come, since it means other subjects in the one estate than in the
+// Unsettled is what can't stay open of what may come, since it means other subjects in the one estate than in the
 // other.
-type unsettled struct {
-	owners []estate.Principal // groups that own something, with other members
+type Unsettled struct {
+	Owners []estate.Principal // groups that own something, with other members
 	// by key of a tag that resource and subject may share, the values of subjects whose tags are others
-	values map[string][]string
-	many   bool // there are more than are looked at
+	Values map[string][]string
+	Many   bool // there are more than are looked at
 }

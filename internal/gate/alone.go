@@ -3,6 +3,7 @@ package gate
 import (
 	"encoding/binary"
 	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/unitrow"
 	"slices"
 	"strings"
 
@@ -80,10 +81,10 @@ func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) 
 	}
 	people := map[alike]tally{}
 	for n, s := range g.All {
-		if s.Service || n == len(g.All)-1 || !c.meets(region.Region(g.holders[n].active)) {
+		if s.Service || n == len(g.All)-1 || !c.meets(region.Region(g.rows.RowOf[n].Active)) {
 			continue
 		}
-		key := alike{g.class[n], region.Region(g.holders[n].active)}
+		key := alike{g.class[n], region.Region(g.rows.RowOf[n].Active)}
 		t := people[key]
 		people[key] = tally{t.count + 1, t.sum + int64(n)}
 	}
@@ -93,7 +94,7 @@ func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) 
 	}
 	for key, t := range people {
 		c.active = key.active
-		c.add(&g.holders[row[key.class]], t)
+		c.add(&g.rows.RowOf[row[key.class]], t)
 	}
 	return c.tell()
 }
@@ -109,7 +110,7 @@ func (c *counting) cover(n uint32) gives {
 	out, ok := c.covers[at]
 	if !ok {
 		var one [1]uint32
-		given, asks := c.of(c.rows.cover(n, &one))
+		given, asks := c.of(c.rows.Cover(n, &one))
 		out.set = given
 		for k, op := range c.ops {
 			if given.Has(op) {
@@ -130,17 +131,17 @@ func (c *counting) of(units []uint32) (given, asks opset.Set) {
 	for _, op := range c.ops {
 		all, blocked, personal := region.Empty, region.Empty, false
 		for _, u := range units {
-			if !c.units.has(u, op) {
+			if !c.units.Has(u, op) {
 				continue
 			}
-			one := &c.units.list[u]
-			switch about := c.space.AsksBelow(one.region, c.facts.Fixed); {
+			one := &c.units.List[u]
+			switch about := c.space.AsksBelow(one.Region, c.facts.Fixed); {
 			case about: // who is meant hangs on the subject and the resource, of a block too
 				personal = true
-			case one.block:
-				blocked, _ = c.space.Or(blocked, one.region)
+			case one.Block:
+				blocked, _ = c.space.Or(blocked, one.Region)
 			default:
-				all, _ = c.space.Or(all, one.region)
+				all, _ = c.space.Or(all, one.Region)
 			}
 		}
 		if all != region.Empty {
@@ -156,15 +157,15 @@ func (c *counting) of(units []uint32) (given, asks opset.Set) {
 }
 
 // add counts the people of a class.
-func (c *counting) add(h *holder, t tally) {
-	steps := c.rows.steps[h.row : h.row+h.steps]
+func (c *counting) add(h *unitrow.Holder, t tally) {
+	steps := c.rows.Steps[h.Row : h.Row+h.Steps]
 	for i, s := range steps {
 		end := uint32(len(c.table.first) - 1)
 		if i+1 < len(steps) {
-			end = steps[i+1].mark
+			end = steps[i+1].Mark
 		}
-		from, to := c.table.first[s.mark], c.table.first[end]
-		cover := c.cover(s.cover)
+		from, to := c.table.first[s.Mark], c.table.first[end]
+		cover := c.cover(s.Cover)
 		for _, k := range cover.sure {
 			c.steps[k][from].count += t.count
 			c.steps[k][from].sum += t.sum
@@ -177,8 +178,8 @@ func (c *counting) add(h *holder, t tally) {
 		}
 	}
 	seen := map[uint32]bool{}
-	for _, e := range c.extras[h.extra : h.extra+h.extras] {
-		for _, trait := range c.table.having[e.trait] {
+	for _, e := range c.rows.Extras[h.Extra : h.Extra+h.Extras] {
+		for _, trait := range c.table.having[e.Trait] {
 			for _, n := range c.table.traits[trait] {
 				if !seen[n] {
 					seen[n] = true
@@ -190,14 +191,14 @@ func (c *counting) add(h *holder, t tally) {
 }
 
 // correct counts the people anew on a pile on which more is in force than the row says.
-func (c *counting) correct(h *holder, n uint32, t tally) {
+func (c *counting) correct(h *unitrow.Holder, n uint32, t tally) {
 	at := c.table.piles[n].at
 	var one [1]uint32
-	cover := c.rows.at(h, at.Mark)
-	units := slices.Clone(c.rows.cover(cover, &one))
-	for _, e := range c.extras[h.extra : h.extra+h.extras] {
-		if c.places.Traits.Has(at.Trait, int(e.trait)) {
-			units = append(units, e.unit)
+	cover := c.rows.At(h, at.Mark)
+	units := slices.Clone(c.rows.Cover(cover, &one))
+	for _, e := range c.rows.Extras[h.Extra : h.Extra+h.Extras] {
+		if c.places.Traits.Has(at.Trait, int(e.Trait)) {
+			units = append(units, e.Unit)
 		}
 	}
 	c.key = c.key[:0]

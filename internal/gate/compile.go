@@ -6,6 +6,7 @@ import (
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"slices"
 
@@ -26,10 +27,10 @@ type compiler struct {
 	roster *membership.Roster
 	chosen *policy
 	alike  *Gate
-	shares []share
+	shares []unitrow.Share
 	number map[string]uint32 // of lists of subjects
 	who    [][]uint32        // of each list of subjects, the subjects
-	units  *unitMaker
+	units  *unitrow.Maker
 	// in the order of their ids, with the numbers of their lists of resources
 	sortedGrants []*estate.Grant
 	sortedBlocks []*estate.Block
@@ -121,7 +122,7 @@ func compile(e *estate.Estate, elevations []estate.Elevation, o options) (*Gate,
 	if c.chosen == nil {
 		c.chosen = &policy{estate.Sorted(e.Grants), estate.Sorted(e.Blocks)}
 	}
-	c.units = newUnitMaker(len(g.classes.Ops.List))
+	c.units = unitrow.NewMaker(len(g.classes.Ops.List))
 	var placing parallel.Group
 	placing.Go(c.place)
 	c.subjects()
@@ -155,10 +156,10 @@ func (c *compiler) subjects() {
 		c.roster = membership.New(c.estate)
 	}
 	g.Roster = c.roster
-	g.holders = lookup.Large[holder](len(g.All), len(g.All))
+	g.rows.RowOf = lookup.Large[unitrow.Holder](len(g.All), len(g.All))
 	windows := map[[2]string]region.Region{} // most subjects have the same
 	for i, s := range g.All {
-		h := &g.holders[i]
+		h := &g.rows.RowOf[i]
 		if s.Status != estate.Statuses[0] {
 			continue
 		}
@@ -176,7 +177,7 @@ func (c *compiler) subjects() {
 			c.report("subject", &s.Object, err)
 			windows[key] = active
 		}
-		h.active = int32(active)
+		h.Active = int32(active)
 	}
 }
 
@@ -272,7 +273,7 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 			}
 		}
 		if compiled.region != region.Empty {
-			c.give(to, compiled.on, c.units.add(ops, compiled.region, true))
+			c.give(to, compiled.on, c.units.Add(ops, compiled.region, true))
 		}
 	}
 }
@@ -285,7 +286,7 @@ func (c *compiler) list(l estate.Subjects) uint32 {
 		n = uint32(len(c.who))
 		c.number[key] = n
 		c.who = append(c.who, c.Lists.Selected(l))
-		c.shares = append(c.shares, share{})
+		c.shares = append(c.shares, unitrow.Share{})
 	}
 	return n
 }
@@ -295,10 +296,10 @@ func (c *compiler) give(to uint32, on int, unit uint32) {
 	s := &c.shares[to]
 	l := c.places.Lists[on]
 	for _, span := range l.Spans {
-		s.pieces = append(s.pieces, piece{span, unit})
+		s.Pieces = append(s.Pieces, unitrow.Piece{Span: span, Unit: unit})
 	}
 	if l.Trait >= 0 {
-		s.extras = append(s.extras, extra{uint32(l.Trait), unit})
+		s.Extras = append(s.Extras, unitrow.Extra{Trait: uint32(l.Trait), Unit: unit})
 	}
 }
 
@@ -348,19 +349,19 @@ func (c *compiler) classify() {
 		}
 		g.class[i] = g.lists.Number(having[counts[i]:counts[i+1]])
 	}
-	made := g.rows.weaveAll(g.lists, c.shares, c.units)
-	g.units = c.units.units
+	made := g.rows.WeaveAll(g.lists, c.shares, c.units)
+	g.units = c.units.Units
 	several := make([]bool, len(made))
 	if len(g.sessions) > 0 {
 		for class := range several {
 			several[class] = g.breaks(rolesOf(g.grantsOf(uint32(class)))) != nil
 		}
 	}
-	for i := range g.holders {
-		h, row := &g.holders[i], made[g.class[i]]
-		h.row, h.steps, h.extra, h.extras = row.row, row.steps, row.extra, row.extras
+	for i := range g.rows.RowOf {
+		h, row := &g.rows.RowOf[i], made[g.class[i]]
+		h.Row, h.Steps, h.Extra, h.Extras = row.Row, row.Steps, row.Extra, row.Extras
 		if several[g.class[i]] {
-			h.flags |= apart
+			h.Flags |= unitrow.Apart
 		}
 	}
 }
@@ -400,10 +401,10 @@ func (g *Gate) subject(p estate.Principal) *subject {
 func (g *Gate) numbered(n int) *subject {
 	s := g.subjects[n]
 	if s == nil {
-		h := &g.holders[n]
+		h := &g.rows.RowOf[n]
 		s = &subject{
-			Subject: g.All[n], principal: g.SubjectOf(n), number: n, active: region.Region(h.active),
-			grants: g.grantsOf(g.class[n]), single: h.flags&apart == 0,
+			Subject: g.All[n], principal: g.SubjectOf(n), number: n, active: region.Region(h.Active),
+			grants: g.grantsOf(g.class[n]), single: h.Flags&unitrow.Apart == 0,
 		}
 		for _, l := range g.lists.Get(g.class[n]) {
 			s.blocks = append(s.blocks, g.named[l].blocks...)

@@ -3,6 +3,7 @@ package gate
 import (
 	"fmt"
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"net/netip"
 	"slices"
@@ -133,7 +134,7 @@ type query struct {
 // Decide answers a request. Its error says that the question is wrong, or too complex.
 func (g *Gate) Decide(req Request) (Outcome, error) {
 	q, ok := g.query(&req)
-	if !ok || len(req.Context.Roles) > 0 || g.holders[q.subject].flags&apart != 0 {
+	if !ok || len(req.Context.Roles) > 0 || g.rows.RowOf[q.subject].Flags&unitrow.Apart != 0 {
 		q, err := g.question(req)
 		if err != nil {
 			return Deny, err
@@ -188,12 +189,12 @@ func (g *Gate) unlisted(q *query, text string) bool {
 
 // judge decides a query in the only session there can be.
 func (g *Gate) judge(q *query) (Outcome, error) {
-	h := &g.holders[q.subject]
-	if h.active == int32(region.Empty) {
+	h := &g.rows.RowOf[q.subject]
+	if h.Active == int32(region.Empty) {
 		return Deny, nil
 	}
 	g.match(q, h)
-	return g.weigh(q, region.Region(h.active))
+	return g.weigh(q, region.Region(h.Active))
 }
 
 // weigh decides a query about what has been matched, by a subject that is active in a region.
@@ -201,15 +202,15 @@ func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
 	given, blocked := region.None, region.None
 	blocks, grants := 0, 0 // how many hold some of it
 	for _, u := range g.matched {
-		one := &g.units.list[u]
-		if !one.block && given == region.All {
+		one := &g.units.List[u]
+		if !one.Block && given == region.All {
 			continue
 		}
-		switch holds := g.holds(q, one.region); {
+		switch holds := g.holds(q, one.Region); {
 		case holds == region.None:
-		case one.block && holds == region.All:
+		case one.Block && holds == region.All:
 			return Deny, nil
-		case one.block:
+		case one.Block:
 			blocked = region.Some
 			blocks++
 		default:
@@ -239,24 +240,24 @@ func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
 }
 
 // match gathers the units in force for the subject at the spot that have the operation.
-func (g *Gate) match(q *query, h *holder) {
+func (g *Gate) match(q *query, h *unitrow.Holder) {
 	out := g.matched[:0]
 	var one [1]uint32
-	for _, u := range g.rows.cover(g.rows.at(h, q.at.Mark), &one) {
-		if g.units.has(u, q.operation) {
+	for _, u := range g.rows.Cover(g.rows.At(h, q.at.Mark), &one) {
+		if g.units.Has(u, q.operation) {
 			out = append(out, u)
 		}
 	}
 	if q.at.Trait > 0 {
-		for _, e := range g.rows.extras[h.extra : h.extra+h.extras] {
-			if g.places.Traits.Has(q.at.Trait, int(e.trait)) && g.units.has(e.unit, q.operation) {
-				out = append(out, e.unit)
+		for _, e := range g.rows.Extras[h.Extra : h.Extra+h.Extras] {
+			if g.places.Traits.Has(q.at.Trait, int(e.Trait)) && g.units.Has(e.Unit, q.operation) {
+				out = append(out, e.Unit)
 			}
 		}
 	}
 	if len(g.lent) > 0 {
 		for _, l := range g.lent[uint32(q.subject)] {
-			if g.places.Covers(l.on, q.at) && g.units.has(l.unit, q.operation) {
+			if g.places.Covers(l.on, q.at) && g.units.Has(l.unit, q.operation) {
 				out = append(out, l.unit)
 			}
 		}
@@ -287,8 +288,8 @@ func (g *Gate) together(q *query, active region.Region) (Outcome, error) {
 	given, blocked := region.Empty, region.Empty
 	var err error
 	for _, u := range g.matched {
-		r := g.units.list[u].region
-		if g.units.list[u].block {
+		r := g.units.List[u].Region
+		if g.units.List[u].Block {
 			blocked, err = g.space.Or(blocked, r)
 		} else {
 			given, err = g.space.Or(given, r)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/binary"
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"slices"
 	"strings"
@@ -177,7 +178,7 @@ func (p *Pair) likeness(w who) (l likeness) {
 		if n < 0 {
 			continue
 		}
-		l.there[k], l.class[k], l.active[k] = true, s.class[n], s.holders[n].active
+		l.there[k], l.class[k], l.active[k] = true, s.class[n], s.rows.RowOf[n].Active
 		if s.facts.Fixed > 1 {
 			l.tags[k] = s.All[n].Tags.Name(func(key string) bool { return s.facts.Same[key] || s.facts.Subject[key] })
 		}
@@ -322,7 +323,7 @@ func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
 	aside := d.setAside(w, owns)
 	spot := bareSpot{tags: d.likeness(w).tags[0]}
 	for k, s := range d.sides {
-		spot.active[k] = s.holders[w.numbers[k]].active
+		spot.active[k] = s.rows.RowOf[w.numbers[k]].Active
 		spot.owner[k] = d.owners && d.ownsUntested(s, w.numbers[k])
 	}
 	var bad error
@@ -374,9 +375,9 @@ func between(numbers []uint32, from, to uint32) []uint32 {
 func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) []uint32 {
 	out := d.aside[:0]
 	for k, s := range d.sides {
-		h := &s.holders[w.numbers[k]]
-		for _, e := range s.extras[h.extra : h.extra+h.extras] {
-			out = append(out, d.within[s.coverage[e.trait]]...)
+		h := &s.rows.RowOf[w.numbers[k]]
+		for _, e := range s.rows.Extras[h.Extra : h.Extra+h.Extras] {
+			out = append(out, d.within[s.coverage[e.Trait]]...)
 		}
 	}
 	for at := range owns {
@@ -420,7 +421,7 @@ func (p *Pair) assort() {
 func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (turn, error) {
 	both := [2]*cells{nothing, nothing}
 	for k, s := range d.sides {
-		if !pile.looks[k].there || s.holders[w.numbers[k]].active == int32(region.Empty) {
+		if !pile.looks[k].there || s.rows.RowOf[w.numbers[k]].Active == int32(region.Empty) {
 			continue
 		}
 		d.at[k] = append(d.at[k][:0], d.Pair.covers.Get(covers[k])...)
@@ -446,7 +447,7 @@ func (d *differ) upturned(w who) bool {
 		return true
 	}
 	for k, s := range d.sides {
-		if s.holders[w.numbers[k]].flags&apart != 0 {
+		if s.rows.RowOf[w.numbers[k]].Flags&unitrow.Apart != 0 {
 			return true
 		}
 	}
@@ -455,27 +456,27 @@ func (d *differ) upturned(w who) bool {
 
 // eachStep goes through the stretches of piles over which the two rows have other covers, until each returns false.
 func (d *differ) eachStep(w who, each func(from, to uint32, covers [2]uint32) bool) {
-	var steps [2][]step
+	var steps [2][]unitrow.Step
 	for k, s := range d.sides {
-		h := &s.holders[w.numbers[k]]
-		steps[k] = s.steps[h.row : h.row+h.steps]
+		h := &s.rows.RowOf[w.numbers[k]]
+		steps[k] = s.rows.Steps[h.Row : h.Row+h.Steps]
 	}
 	var now [2]uint32
 	for len(steps[0]) > 0 || len(steps[1]) > 0 {
 		at := ^uint32(0)
 		for k := range steps {
 			if len(steps[k]) > 0 {
-				at = min(at, steps[k][0].mark)
+				at = min(at, steps[k][0].Mark)
 			}
 		}
 		next := uint32(len(d.first) - 1)
 		for k, s := range d.sides {
-			if len(steps[k]) > 0 && steps[k][0].mark == at {
-				now[k] = d.coverOf(s, steps[k][0].cover)
+			if len(steps[k]) > 0 && steps[k][0].Mark == at {
+				now[k] = d.coverOf(s, steps[k][0].Cover)
 				steps[k] = steps[k][1:]
 			}
 			if len(steps[k]) > 0 {
-				next = min(next, steps[k][0].mark)
+				next = min(next, steps[k][0].Mark)
 			}
 		}
 		if now[0] != now[1] && (d.concerns(now[0]) || d.concerns(now[1])) {
@@ -517,9 +518,9 @@ func (d *differ) markExtras(w who) {
 	type held struct{ coverage, unit uint32 }
 	sides := map[held]int{}
 	for k, s := range d.sides {
-		h := &s.holders[w.numbers[k]]
-		for _, e := range s.extras[h.extra : h.extra+h.extras] {
-			sides[held{s.coverage[e.trait], s.joint[e.unit]}] |= 1 << k
+		h := &s.rows.RowOf[w.numbers[k]]
+		for _, e := range s.rows.Extras[h.Extra : h.Extra+h.Extras] {
+			sides[held{s.coverage[e.Trait], s.joint[e.Unit]}] |= 1 << k
 		}
 	}
 	for h, k := range sides {
@@ -636,11 +637,11 @@ var nothing = &cells{}
 // cellsOn works out what a subject may do to the resources of a pile on one side.
 func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
 	s, at := d.sides[k], &pile.looks[k]
-	if n < 0 || !at.there || s.holders[n].active == int32(region.Empty) {
+	if n < 0 || !at.there || s.rows.RowOf[n].Active == int32(region.Empty) {
 		return nothing, nil
 	}
-	h := &s.holders[n]
-	if h.flags&apart != 0 {
+	h := &s.rows.RowOf[n]
+	if h.Flags&unitrow.Apart != 0 {
 		one := spotOfOne{uint32(k), at.at.Mark, at.at.Trait, at.at.Class, at.facts, owns}
 		c, ok := d.known[one]
 		if !ok {
@@ -652,10 +653,10 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
 		}
 		return c, nil
 	}
-	if h.steps == 0 && h.extras == 0 {
+	if h.Steps == 0 && h.Extras == 0 {
 		return nothing, nil
 	}
-	cover := s.rows.at(h, at.at.Mark)
+	cover := s.rows.At(h, at.at.Mark)
 	one := spotOfOne{uint32(k), cover, at.at.Trait, at.at.Class, at.facts, owns}
 	if c, ok := d.known[one]; ok {
 		return c, nil
@@ -670,12 +671,12 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
 // unitsOn lists the units that are in force for a subject on a pile, given the cover there.
 func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
 	s := d.sides[k]
-	h := &s.holders[n]
+	h := &s.rows.RowOf[n]
 	units := append(d.at[k][:0], d.Pair.covers.Get(d.coverOf(s, cover))...)
 	if at.Trait > 0 {
-		for _, e := range s.extras[h.extra : h.extra+h.extras] {
-			if s.places.Traits.Has(at.Trait, int(e.trait)) {
-				units = append(units, s.joint[e.unit])
+		for _, e := range s.rows.Extras[h.Extra : h.Extra+h.Extras] {
+			if s.places.Traits.Has(at.Trait, int(e.Trait)) {
+				units = append(units, s.joint[e.Unit])
 			}
 		}
 		slices.Sort(units)
@@ -687,12 +688,12 @@ func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
 
 // work works out what units come to for a subject on a pile.
 func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, error) {
-	s, at, h := d.sides[k], &pile.looks[k], &d.sides[k].holders[n]
+	s, at, h := d.sides[k], &pile.looks[k], &d.sides[k].rows.RowOf[n]
 	if len(units) == 0 {
 		return nothing, nil
 	}
 	key := binary.AppendUvarint([]byte{byte(k)}, uint64(at.at.Class))
-	key = binary.AppendVarint(key, int64(h.active))
+	key = binary.AppendVarint(key, int64(h.Active))
 	asks := false
 	for _, u := range units {
 		key = binary.AppendUvarint(key, uint64(u))
@@ -719,7 +720,7 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 	}
 	out := &cells{}
 	for _, o := range d.validOn(s, at.at.Class) {
-		when, err := d.when(s, o, units, region.Region(h.active), known)
+		when, err := d.when(s, o, units, region.Region(h.Active), known)
 		if err != nil {
 			return nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"slices"
 
@@ -28,8 +29,8 @@ type Gate struct {
 	sessions []*estate.Separation // those within a session
 	classes  *opset.Classes
 	places   *placemap.Map
-	units
-	rows
+	units    unitrow.Units
+	rows     unitrow.Rows
 	named    map[uint32]*entries  // of each list of subjects, what names it
 	lists    *lookup.Sequences    // of each class of subjects, the lists that have it
 	class    []uint32             // of each subject

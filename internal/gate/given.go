@@ -3,6 +3,7 @@ package gate
 import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 )
 
 // Given is what a subject may do on a resource.
@@ -39,7 +40,7 @@ func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
 		return nil, g.Subject(p)
 	}
 	a := &Asker{gate: g, subject: n, context: c, known: map[lookOfAsker]*Given{}, same: map[string]*Given{}}
-	if len(c.Roles) > 0 || g.holders[n].flags&apart != 0 {
+	if len(c.Roles) > 0 || g.rows.RowOf[n].Flags&unitrow.Apart != 0 {
 		a.several = &question{subject: g.numbered(n), context: c}
 		return a, a.several.open(g)
 	}
@@ -54,7 +55,7 @@ func (a *Asker) On(row int) (*Given, error) {
 	if a.several != nil || len(g.lent) > 0 {
 		look.mark = at.Mark
 	} else {
-		look.cover = g.rows.at(&g.holders[a.subject], at.Mark)
+		look.cover = g.rows.At(&g.rows.RowOf[a.subject], at.Mark)
 	}
 	if g.facts.Fixed > 1 {
 		look.tags = r.Tags

@@ -3,6 +3,7 @@ package gate
 import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
 	"maps"
 	"slices"
@@ -35,7 +36,7 @@ func (g *Gate) windows(roles []estate.Ref) (map[region.Region]opset.Set, error) 
 }
 
 // grantUnits makes the units of a grant's roles within a region.
-func (g *Gate) grantUnits(m *unitMaker, roles []estate.Ref, within region.Region) ([]uint32, error) {
+func (g *Gate) grantUnits(m *unitrow.Maker, roles []estate.Ref, within region.Region) ([]uint32, error) {
 	windows, err := g.windows(roles)
 	if err != nil {
 		return nil, err
@@ -47,7 +48,7 @@ func (g *Gate) grantUnits(m *unitMaker, roles []estate.Ref, within region.Region
 			return nil, err
 		}
 		if r != region.Empty {
-			out = append(out, m.add(windows[when], r, false))
+			out = append(out, m.Add(windows[when], r, false))
 		}
 	}
 	return out, nil

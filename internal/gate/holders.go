@@ -2,6 +2,7 @@ package gate
 
 import (
 	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/unitrow"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -100,17 +101,17 @@ func (h *holding) count() (out []Answer, err error) {
 // traits tell, then what is owned. Of a pile one resource will do.
 func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 	g, t := h.gate, h.table
-	one := &g.holders[subject]
-	if len(h.context.Roles) > 0 || one.flags&apart != 0 || g.lent[uint32(subject)] != nil {
+	one := &g.rows.RowOf[subject]
+	if len(h.context.Roles) > 0 || one.Flags&unitrow.Apart != 0 || g.lent[uint32(subject)] != nil {
 		return h.best(subject, outcome)
 	}
 	as := outcome
-	if outcome == Depends && g.space.Judge(region.Region(one.active), h.context.region) == region.Some {
+	if outcome == Depends && g.space.Judge(region.Region(one.Active), h.context.region) == region.Some {
 		as = whenever
 	}
-	steps := g.rows.steps[one.row : one.row+one.steps]
+	steps := g.rows.Steps[one.Row : one.Row+one.Steps]
 	for i, s := range steps {
-		given, err := h.gives(s.cover, as)
+		given, err := h.gives(s.Cover, as)
 		if err != nil {
 			return Answer{}, err
 		}
@@ -119,9 +120,9 @@ func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 		}
 		end := uint32(len(t.first) - 1)
 		if i+1 < len(steps) {
-			end = steps[i+1].mark
+			end = steps[i+1].Mark
 		}
-		for k := t.first[s.mark]; k < t.first[end]; k++ {
+		for k := t.first[s.Mark]; k < t.first[end]; k++ {
 			if t.piles[k].count == 0 || !given.Meets(g.classes.Valid[t.piles[k].at.Class]) {
 				continue
 			}
@@ -131,8 +132,8 @@ func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 		}
 	}
 	var rows []int
-	for _, e := range g.rows.extras[one.extra : one.extra+one.extras] {
-		for _, trait := range t.having[e.trait] {
+	for _, e := range g.rows.Extras[one.Extra : one.Extra+one.Extras] {
+		for _, trait := range t.having[e.Trait] {
 			for _, k := range t.traits[trait] {
 				if t.piles[k].count > 0 {
 					rows = append(rows, int(t.piles[k].row))

@@ -5,6 +5,7 @@ import (
 	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"slices"
 
@@ -18,12 +19,12 @@ type Kept struct {
 	Regions      []region.Kept
 	Kinds, Types []string // of the classes
 	Names        lookup.Names
-	Holders      []holder
-	Steps        []step
+	Holders      []unitrow.Holder
+	Steps        []unitrow.Step
 	Blocks       []uint32
-	Extras       []extra
+	Extras       []unitrow.Extra
 	Covers, Ends []uint32
-	Units        []unit
+	Units        []unitrow.Unit
 	Words        int
 	Sets         []uint64
 	Lists        []uint32 // of lists of subjects, by class
@@ -41,9 +42,9 @@ func (g *Gate) Keep() (*Kept, bool) {
 		return nil, false
 	}
 	k := &Kept{
-		Regions: g.space.Keep(), Kinds: g.classes.Kinds, Types: g.classes.Types, Names: g.Names, Holders: g.holders,
-		Steps: g.steps, Blocks: g.rows.blocks,
-		Extras: g.extras, Covers: g.covers, Ends: g.ends, Units: g.units.list, Words: g.words, Sets: g.sets,
+		Regions: g.space.Keep(), Kinds: g.classes.Kinds, Types: g.classes.Types, Names: g.Names, Holders: g.rows.RowOf,
+		Steps: g.rows.Steps, Blocks: g.rows.Blocks,
+		Extras: g.rows.Extras, Covers: g.rows.Joined, Ends: g.rows.Ends, Units: g.units.List, Words: g.units.Words, Sets: g.units.Sets,
 		Lists: g.lists.Items, ListEnds: g.lists.Ends,
 		Class: g.class, Spots: g.places.Spots, TraitBits: g.places.Bits, To: make([]uint32, len(g.grants)+len(g.blocks)),
 		In: make([]uint32, len(g.grants)+len(g.blocks)),
@@ -79,8 +80,8 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 		return nil, errForeign
 	}
 	g.Roster = &membership.Roster{Names: k.Names, Persons: len(k.Holders) - len(e.Services) - 1}
-	g.units = units{list: k.Units, words: k.Words, sets: k.Sets}
-	g.rows = rows{holders: k.Holders, steps: k.Steps, blocks: k.Blocks, extras: k.Extras, covers: k.Covers, ends: k.Ends}
+	g.units = unitrow.Units{List: k.Units, Words: k.Words, Sets: k.Sets}
+	g.rows = unitrow.Rows{RowOf: k.Holders, Steps: k.Steps, Blocks: k.Blocks, Extras: k.Extras, Joined: k.Covers, Ends: k.Ends}
 	g.lists, g.class = &lookup.Sequences{Items: k.Lists, Ends: k.ListEnds}, k.Class
 	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {
 		if _, err := g.role(id); err != nil {

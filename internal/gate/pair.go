@@ -293,14 +293,14 @@ func (p *Pair) join() {
 		for _, o := range s.classes.Ops.List {
 			s.operation = append(s.operation, number[o.Name])
 		}
-		for n, u := range s.Gate.units.list {
+		for n, u := range s.Gate.units.List {
 			set := make(opset.Set, words)
 			for i := range s.operation {
-				if s.Gate.units.has(uint32(n), uint32(i)) {
+				if s.Gate.units.Has(uint32(n), uint32(i)) {
 					set.Add(s.operation[i])
 				}
 			}
-			one := jointUnit{placemap.TraitName(set), u.region, u.block}
+			one := jointUnit{placemap.TraitName(set), u.Region, u.Block}
 			j, ok := p.units[one]
 			if !ok {
 				j = uint32(len(p.list))
@@ -323,7 +323,7 @@ func (p *Pair) coverOf(s *side, cover uint32) uint32 {
 	if !ok {
 		var one [1]uint32
 		var seq []uint32
-		for _, u := range s.rows.cover(cover, &one) {
+		for _, u := range s.rows.Cover(cover, &one) {
 			seq = append(seq, s.joint[u])
 		}
 		slices.Sort(seq)

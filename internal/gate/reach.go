@@ -2,6 +2,7 @@ package gate
 
 import (
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"iter"
 	"slices"
 
@@ -45,7 +46,7 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 		return g.Subject(p)
 	}
 	slow := question{context: c}
-	several := len(c.Roles) > 0 || g.holders[n].flags&apart != 0
+	several := len(c.Roles) > 0 || g.rows.RowOf[n].Flags&unitrow.Apart != 0
 	if several {
 		slow.subject = g.numbered(n)
 		if err := slow.open(g); err != nil {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"math/bits"
 	"slices"
 
@@ -194,14 +195,14 @@ func (t *Table) heap() {
 // core gives the gate for one more core.
 func (t *Table) core() *tableGate {
 	f := t.gate.Fork()
-	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.ends)),
-		single: make([]*coverAnswer, len(t.gate.units.list)), traited: make([]uint32, len(t.traits)+1),
+	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.Ends)),
+		single: make([]*coverAnswer, len(t.gate.units.List)), traited: make([]uint32, len(t.traits)+1),
 		kept: make([]keptSets, t.factSets)}
-	for _, u := range f.units.list {
-		asks := f.space.AsksBelow(u.region, f.facts.Fixed)
+	for _, u := range f.units.List {
+		asks := f.space.AsksBelow(u.Region, f.facts.Fixed)
 		holds := region.None
 		if !asks {
-			holds = f.space.Judge(u.region, g.context.region)
+			holds = f.space.Judge(u.Region, g.context.region)
 		}
 		g.asks, g.holds = append(g.asks, asks), append(g.holds, holds)
 	}
@@ -253,36 +254,36 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 
 // count counts for one subject.
 func (g *tableGate) count(subject int, counts []Count) error {
-	h := &g.holders[subject]
-	if h.active == int32(region.Empty) {
+	h := &g.rows.RowOf[subject]
+	if h.Active == int32(region.Empty) {
 		return nil
 	}
-	active := g.space.Judge(region.Region(h.active), g.context.region)
+	active := g.space.Judge(region.Region(h.Active), g.context.region)
 	if active == region.None {
 		return nil
 	}
-	if active == region.Some || h.flags&apart != 0 || len(g.context.Roles) > 0 || g.lent[uint32(subject)] != nil {
+	if active == region.Some || h.Flags&unitrow.Apart != 0 || len(g.context.Roles) > 0 || g.lent[uint32(subject)] != nil {
 		return g.countSlowly(subject, counts)
 	}
 	// Steps: what a cover gives, over all the resources below it.
 	q := query{subject: subject, context: g.context.region}
 	g.scratch.CopyFrom(q.context)
-	steps := g.rows.steps[h.row : h.row+h.steps]
+	steps := g.rows.Steps[h.Row : h.Row+h.Steps]
 	classes := len(g.classes.Valid)
 	asks := false
 	for i, s := range steps {
-		if s.cover == 0 {
+		if s.Cover == 0 {
 			continue
 		}
 		end := uint32(len(g.table.first) - 1)
 		if i+1 < len(steps) {
-			end = steps[i+1].mark
+			end = steps[i+1].Mark
 		}
-		a, err := g.answer(s.cover)
+		a, err := g.answer(s.Cover)
 		if err != nil {
 			return err
 		}
-		from, to := g.table.sums[int(s.mark)*classes:][:classes], g.table.sums[int(end)*classes:][:classes]
+		from, to := g.table.sums[int(s.Mark)*classes:][:classes], g.table.sums[int(end)*classes:][:classes]
 		for class := range classes {
 			if n := int(to[class] - from[class]); n > 0 {
 				g.add(counts, &a.given, nil, g.classes.Valid[class], n)
@@ -293,12 +294,12 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		}
 		asks = true
 		g.keeping++
-		for k := g.table.first[s.mark]; k < g.table.first[end]; k++ {
+		for k := g.table.first[s.Mark]; k < g.table.first[end]; k++ {
 			p := &g.table.piles[k]
 			kept := &g.kept[p.facts]
 			if kept.turn != g.keeping {
 				g.settle(&q, p.row, false)
-				if err := g.compose(&q, g.rows.cover(s.cover, &g.alone), &kept.given); err != nil {
+				if err := g.compose(&q, g.rows.Cover(s.Cover, &g.alone), &kept.given); err != nil {
 					return err
 				}
 				kept.turn = g.keeping
@@ -308,10 +309,10 @@ func (g *tableGate) count(subject int, counts []Count) error {
 	}
 	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
 	g.turn++
-	extras := g.rows.extras[h.extra : h.extra+h.extras]
+	extras := g.rows.Extras[h.Extra : h.Extra+h.Extras]
 	for _, e := range extras {
-		asks = asks || g.asks[e.unit]
-		for _, trait := range g.table.having[e.trait] {
+		asks = asks || g.asks[e.Unit]
+		for _, trait := range g.table.having[e.Trait] {
 			if g.traited[trait] != g.turn {
 				g.traited[trait] = g.turn
 				if err := g.countTrait(&q, counts, trait, steps, extras); err != nil {
@@ -327,7 +328,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 }
 
 // countTrait goes over the resources of a trait, beside the steps.
-func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []step, extras []extra) error {
+func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []unitrow.Step, extras []unitrow.Extra) error {
 	next, cover, asks := 0, uint32(0), false
 	waiting := g.waiting[:0] // of each class, how many resources wait to be counted
 	for range g.classes.Valid {
@@ -346,8 +347,8 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []s
 	last, lastFacts := uint32(1<<32-1), uint32(1<<32-1)
 	for _, k := range g.table.traits[trait] {
 		p := &g.table.piles[k]
-		for next < len(steps) && steps[next].mark <= p.at.Mark {
-			cover = steps[next].cover
+		for next < len(steps) && steps[next].Mark <= p.at.Mark {
+			cover = steps[next].Cover
 			next++
 		}
 		if cover != last || asks && p.facts != lastFacts {
@@ -357,7 +358,7 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []s
 			if asks {
 				g.settle(q, p.row, false)
 			}
-			if err := g.compose(q, g.rows.cover(cover, &g.alone), &g.one); err != nil {
+			if err := g.compose(q, g.rows.Cover(cover, &g.alone), &g.one); err != nil {
 				return err
 			}
 			if err := g.compose(q, g.both, &g.two); err != nil {
@@ -372,12 +373,12 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []s
 
 // gather puts the units of a cover and those of the extras that a trait brings into both, and says whether any asks
 // about subject or resource.
-func (g *tableGate) gather(cover, trait uint32, extras []extra) bool {
-	g.both = append(g.both[:0], g.rows.cover(cover, &g.alone)...)
+func (g *tableGate) gather(cover, trait uint32, extras []unitrow.Extra) bool {
+	g.both = append(g.both[:0], g.rows.Cover(cover, &g.alone)...)
 	if trait > 0 {
 		for _, e := range extras {
-			if g.places.Traits.Has(trait, int(e.trait)) {
-				g.both = append(g.both, e.unit)
+			if g.places.Traits.Has(trait, int(e.Trait)) {
+				g.both = append(g.both, e.Unit)
 			}
 		}
 	}
@@ -421,10 +422,10 @@ func (g *tableGate) compose(q *query, units []uint32, out *given) error {
 	for _, u := range units {
 		holds := g.holds[u]
 		if g.asks[u] {
-			holds = g.space.Judge(g.units.list[u].region, g.scratch)
+			holds = g.space.Judge(g.units.List[u].Region, g.scratch)
 		}
 		var to *[maxWords]uint64
-		switch block := g.units.list[u].block; {
+		switch block := g.units.List[u].Block; {
 		case holds == region.None:
 			continue
 		case holds == region.All && block:
@@ -436,7 +437,7 @@ func (g *tableGate) compose(q *query, units []uint32, out *given) error {
 		default:
 			to = &some
 		}
-		for w, set := range g.units.set(u) {
+		for w, set := range g.units.Set(u) {
 			to[w] |= set
 		}
 	}
@@ -446,7 +447,7 @@ func (g *tableGate) compose(q *query, units []uint32, out *given) error {
 			q.operation = uint32(w*64 + bits.TrailingZeros64(set))
 			g.matched = g.matched[:0]
 			for _, u := range units {
-				if g.units.has(u, q.operation) {
+				if g.units.Has(u, q.operation) {
 					g.matched = append(g.matched, u)
 				}
 			}
@@ -468,21 +469,21 @@ func (g *tableGate) compose(q *query, units []uint32, out *given) error {
 // answer gives what a cover gives wherever nothing else is in force.
 func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 	kept := &g.answers
-	if n&alone != 0 {
+	if n&unitrow.Alone != 0 {
 		kept = &g.single
 	}
-	if a := (*kept)[n&^alone]; a != nil {
+	if a := (*kept)[n&^unitrow.Alone]; a != nil {
 		return a, nil
 	}
 	a := &coverAnswer{}
 	var one [1]uint32
-	cover := g.rows.cover(n, &one)
+	cover := g.rows.Cover(n, &one)
 	for _, u := range cover {
 		if g.asks[u] {
 			if a.asks == nil {
 				a.asks = g.classes.Ops.NewSet()
 			}
-			for w, set := range g.units.set(u) {
+			for w, set := range g.units.Set(u) {
 				a.asks[w] |= set
 			}
 		}
@@ -498,20 +499,20 @@ func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 		a.allowed[w] &^= a.asks[w]
 		a.depends[w] &^= a.asks[w]
 	}
-	(*kept)[n&^alone] = a
+	(*kept)[n&^unitrow.Alone] = a
 	return a, nil
 }
 
 // countOwned corrects the counts for what the subject owns.
-func (g *tableGate) countOwned(q *query, h *holder, counts []Count) error {
-	extras := g.rows.extras[h.extra : h.extra+h.extras]
+func (g *tableGate) countOwned(q *query, h *unitrow.Holder, counts []Count) error {
+	extras := g.rows.Extras[h.Extra : h.Extra+h.Extras]
 	for _, o := range g.table.owns(q.subject) {
 		for _, row := range g.table.owned[o] {
 			if !g.table.counted(int(row)) {
 				continue
 			}
 			at := g.places.Spots[row]
-			if !g.gather(g.rows.at(h, at.Mark), at.Trait, extras) {
+			if !g.gather(g.rows.At(h, at.Mark), at.Trait, extras) {
 				continue
 			}
 			g.settle(q, row, false)

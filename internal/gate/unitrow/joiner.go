@@ -1,4 +1,4 @@
-package gate
+package unitrow
 
 import (
 	"hiddengate/internal/gate/opset"
@@ -13,7 +13,7 @@ import (
 // that is always denied, is left out, so that what thousands of grants give alike is a short list. It costs what
 // changes from mark to mark, and the units with conditions.
 type joiner struct {
-	*unitMaker
+	*Maker
 	counts      []uint32 // of each unit, how often it is in force
 	distinct    int
 	sum         uint32 // of the numbers of the distinct ones
@@ -30,10 +30,10 @@ type always struct {
 	set    opset.Set
 }
 
-func newJoiner(m *unitMaker) *joiner {
-	j := &joiner{unitMaker: m, counts: make([]uint32, len(m.list))}
+func newJoiner(m *Maker) *joiner {
+	j := &joiner{Maker: m, counts: make([]uint32, len(m.List))}
 	for _, a := range []*always{&j.denied, &j.given} {
-		a.counts, a.set = make([]uint32, 64*m.words), make(opset.Set, m.words)
+		a.counts, a.set = make([]uint32, 64*m.Words), make(opset.Set, m.Words)
 	}
 	return j
 }
@@ -53,7 +53,7 @@ func (j *joiner) turn(unit uint32, in bool) {
 		j.distinct--
 		j.sum -= unit
 	}
-	if j.list[unit].region != region.Full {
+	if j.List[unit].Region != region.Full {
 		i, _ := slices.BinarySearch(j.conditional, unit)
 		if in {
 			j.conditional = slices.Insert(j.conditional, i, unit)
@@ -63,10 +63,10 @@ func (j *joiner) turn(unit uint32, in bool) {
 		return
 	}
 	a := &j.given
-	if j.list[unit].block {
+	if j.List[unit].Block {
 		a = &j.denied
 	}
-	for w, set := range j.set(unit) {
+	for w, set := range j.Set(unit) {
 		for ; set != 0; set &= set - 1 {
 			o := w*64 + bits.TrailingZeros64(set)
 			if in {
@@ -93,7 +93,7 @@ func (j *joiner) join(out []uint32) []uint32 {
 	}
 	put := func(set opset.Set, r region.Region, block bool) {
 		if slices.ContainsFunc(set, func(w uint64) bool { return w != 0 }) {
-			out = append(out, j.add(set, r, block))
+			out = append(out, j.Add(set, r, block))
 		}
 	}
 	put(j.denied.set, region.Full, true)
@@ -117,20 +117,20 @@ func (j *joiner) join(out []uint32) []uint32 {
 func (j *joiner) byRegion(block bool) {
 	j.regions, j.joined = j.regions[:0], j.joined[:0]
 	for _, u := range j.conditional {
-		one := j.list[u]
-		if one.block != block {
+		one := j.List[u]
+		if one.Block != block {
 			continue
 		}
-		k := slices.Index(j.regions, one.region)
+		k := slices.Index(j.regions, one.Region)
 		if k < 0 {
 			k = len(j.regions)
-			j.regions = append(j.regions, one.region)
-			for range j.words {
+			j.regions = append(j.regions, one.Region)
+			for range j.Words {
 				j.joined = append(j.joined, 0)
 			}
 		}
 		to := j.part(k)
-		for w, set := range j.set(u) {
+		for w, set := range j.Set(u) {
 			set &^= j.denied.set[w]
 			if !block {
 				set &^= j.given.set[w]
@@ -140,4 +140,4 @@ func (j *joiner) byRegion(block bool) {
 	}
 }
 
-func (j *joiner) part(k int) opset.Set { return j.joined[k*j.words : (k+1)*j.words] }
+func (j *joiner) part(k int) opset.Set { return j.joined[k*j.Words : (k+1)*j.Words] }

@@ -1,0 +1,79 @@
+package unitrow
+
+import (
+	"encoding/binary"
+	"hiddengate/internal/gate/opset"
+	"maps"
+	"slices"
+
+	"hiddengate/internal/region"
+)
+
+// Unit is operations with the region in which a grant gives them, or a block denies them. Grants that give the same are
+// one unit.
+type Unit struct {
+	ops    uint32 // number of the set of operations
+	Region region.Region
+	Block  bool
+}
+
+// Units numbers what grants and blocks give and deny.
+type Units struct {
+	List  []Unit
+	Words int      // of a set of operations
+	Sets  []uint64 // of operations, one after another
+}
+
+func (u *Units) Has(n uint32, operation uint32) bool {
+	return u.Sets[int(u.List[n].ops)*u.Words+int(operation/64)]&(1<<(operation%64)) != 0
+}
+
+func (u *Units) Set(n uint32) opset.Set {
+	at := int(u.List[n].ops) * u.Words
+	return u.Sets[at : at+u.Words]
+}
+
+// Maker numbers units and sets of operations as they come.
+type Maker struct {
+	Units
+	numbered map[string]uint32
+	known    map[Unit]uint32
+	key      []byte
+}
+
+func NewMaker(operations int) *Maker {
+	return &Maker{Units: Units{Words: max(1, (operations+63)/64)}, numbered: map[string]uint32{},
+		known: map[Unit]uint32{}}
+}
+
+// fork gives a maker that knows what this one does, and numbers more on its own.
+func (m *Maker) fork() *Maker {
+	f := &Maker{Units: m.Units, numbered: maps.Clone(m.numbered), known: maps.Clone(m.known)}
+	f.List, f.Sets = slices.Clip(f.List), slices.Clip(f.Sets)
+	return f
+}
+
+// Add gives a unit its number.
+func (m *Maker) Add(ops opset.Set, r region.Region, block bool) uint32 {
+	m.key = m.key[:0]
+	for _, w := range ops {
+		m.key = binary.LittleEndian.AppendUint64(m.key, w)
+	}
+	set, ok := m.numbered[string(m.key)]
+	if !ok {
+		set = uint32(len(m.Sets) / m.Words)
+		m.numbered[string(m.key)] = set
+		m.Sets = append(m.Sets, ops...)
+		for range m.Words - len(ops) { // there is no operation at all
+			m.Sets = append(m.Sets, 0)
+		}
+	}
+	u := Unit{set, r, block}
+	n, ok := m.known[u]
+	if !ok {
+		n = uint32(len(m.List))
+		m.known[u] = n
+		m.List = append(m.List, u)
+	}
+	return n
+}

@@ -1,10 +1,10 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/placemap"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )

@@ -2,13 +2,13 @@ package gate
 
 import (
 	"encoding/binary"
-	"hiddengate/internal/gate/opset"
-	"hiddengate/internal/gate/unitrow"
 	"slices"
 	"strings"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
 )
 

@@ -1,14 +1,14 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/factspace"
-	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/newplace"
 	"maps"
 	"slices"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/region"
 )
 

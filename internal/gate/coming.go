@@ -1,12 +1,12 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/newplace"
 	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/region"
 )
 

@@ -2,16 +2,16 @@ package gate
 
 import (
 	"fmt"
-	"hiddengate/internal/gate/factspace"
-	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/opset"
-	"hiddengate/internal/gate/placemap"
-	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"slices"
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/parallel"
 	"hiddengate/internal/region"

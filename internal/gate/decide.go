@@ -2,8 +2,6 @@ package gate
 
 import (
 	"fmt"
-	"hiddengate/internal/gate/placemap"
-	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"net/netip"
 	"slices"
@@ -12,6 +10,8 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )

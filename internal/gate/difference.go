@@ -3,14 +3,14 @@ package gate
 import (
 	"cmp"
 	"encoding/binary"
-	"hiddengate/internal/gate/placemap"
-	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"slices"
 	"strings"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
 )
 

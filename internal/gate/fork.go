@@ -1,9 +1,9 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/placemap"
 	"maps"
 
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )

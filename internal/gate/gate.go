@@ -4,15 +4,15 @@ package gate
 
 import (
 	"errors"
+	"maps"
+	"slices"
+
+	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/gate/unitrow"
-	"maps"
-	"slices"
-
-	"hiddengate/internal/estate"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )

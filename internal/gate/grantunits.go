@@ -1,12 +1,13 @@
 package gate
 
 import (
+	"maps"
+	"slices"
+
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
-	"maps"
-	"slices"
 )
 
 // windows groups a role's operations by the time in which the role has them.

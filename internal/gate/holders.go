@@ -1,11 +1,11 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/opset"
-	"hiddengate/internal/gate/unitrow"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
 )
 

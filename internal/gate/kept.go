@@ -2,14 +2,14 @@ package gate
 
 import (
 	"errors"
-	"hiddengate/internal/gate/factspace"
-	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/placemap"
-	"hiddengate/internal/gate/unitrow"
 	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )

@@ -2,16 +2,16 @@ package gate
 
 import (
 	"encoding/binary"
-	"hiddengate/internal/gate/factspace"
-	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/newplace"
-	"hiddengate/internal/gate/opset"
-	"hiddengate/internal/gate/placemap"
 	"iter"
 	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
+	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )

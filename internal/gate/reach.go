@@ -1,12 +1,12 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/placemap"
-	"hiddengate/internal/gate/unitrow"
 	"iter"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 )
 
 // Answer is the decision about one operation on one resource.

@@ -1,12 +1,12 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/newplace"
-	"hiddengate/internal/gate/placemap"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/region"
 )
 

@@ -1,11 +1,11 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/factspace"
-	"hiddengate/internal/gate/newplace"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/region"
 )
 

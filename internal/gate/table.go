@@ -2,13 +2,13 @@ package gate
 
 import (
 	"cmp"
-	"hiddengate/internal/gate/opset"
-	"hiddengate/internal/gate/placemap"
-	"hiddengate/internal/gate/unitrow"
 	"math/bits"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/parallel"
 	"hiddengate/internal/region"
 )

@@ -1,11 +1,11 @@
 package gate
 
 import (
-	"hiddengate/internal/gate/factspace"
 	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/region"
 )
 

@@ -1,10 +1,12 @@
+// Package factspace says what conditions ask about: the dimensions of the regions that they come to, in one order.
 package factspace
 
 import (
-	"hiddengate/internal/estate"
-	"hiddengate/internal/region"
 	"maps"
 	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
 )
 
 // Facts are the names that conditions ask about. What concerns the subject and the resource (owner, same, their

@@ -18,6 +18,8 @@ type Lists struct {
 	marks  []bool                  // of each subject, while a list is gathered
 }
 
+// NewLists makes the lists of an estate whose subjects, in the order of their numbers, are people. Nothing is
+// worked out before it is asked for.
 func NewLists(e *estate.Estate, people []*estate.Subject, number func(estate.Principal) int) *Lists {
 	m := &Lists{estate: e, people: people, number: number, groups: map[string][]uint32{}, lists: map[string][]uint32{},
 		tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
@@ -141,6 +143,7 @@ func SubjectsKey(list estate.Subjects) string {
 	return b.String()
 }
 
+// Has says whether a sorted list of numbers has one.
 func Has(sorted []uint32, n int) bool {
 	_, found := slices.BinarySearch(sorted, uint32(n))
 	return found

@@ -1,3 +1,4 @@
+// Package membership numbers the subjects of an estate and tells who is in its groups and lists of subjects.
 package membership
 
 import (

@@ -1,14 +1,17 @@
+// Package newplace makes up one resource for each way in which one that is not there yet can differ from all
+// others, for lists of resources: by its address alone (newcomers), or by its type, tags and owner too
+// (stand-ins).
 package newplace
 
 import (
-	"hiddengate/internal/gate/factspace"
-	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/lookup"
 )
 

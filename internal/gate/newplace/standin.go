@@ -1,13 +1,13 @@
 package newplace
 
 import (
-	"hiddengate/internal/gate/factspace"
-	"hiddengate/internal/gate/placemap"
 	"maps"
 	"slices"
 	"strings"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/lookup"
 )
 

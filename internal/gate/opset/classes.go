@@ -1,3 +1,5 @@
+// Package opset numbers operations and the kinds of resource on which they are valid, and has sets of
+// operations that a word of the machine tells apart by 64.
 package opset
 
 import "hiddengate/internal/estate"
@@ -10,11 +12,11 @@ type Classes struct {
 	Valid   []Set      // of each class
 	Types   []string   // of each class
 	Kinds   []string
-	Ops     *operations
+	Ops     *Operations
 }
 
-// operations numbers the operations by name.
-type operations struct {
+// Operations numbers the operations by name.
+type Operations struct {
 	List   []*estate.Operation
 	Number map[string]uint32
 }
@@ -22,10 +24,13 @@ type operations struct {
 // Set is a set of operations, by number.
 type Set []uint64
 
-func (o *operations) NewSet() Set { return make(Set, (len(o.List)+63)/64) }
+// NewSet makes a set without operations, with room for all.
+func (o *Operations) NewSet() Set { return make(Set, (len(o.List)+63)/64) }
 
+// Add puts an operation into the set.
 func (s Set) Add(i uint32) { s[i/64] |= 1 << (i % 64) }
 
+// Has says whether an operation is in the set.
 func (s Set) Has(i uint32) bool { return s[i/64]&(1<<(i%64)) != 0 }
 
 // Meets says whether two sets have any in common.
@@ -38,9 +43,10 @@ func (s Set) Meets(o Set) bool {
 	return false
 }
 
+// New numbers the operations of an estate by name. No class has a number yet.
 func New(e *estate.Estate) *Classes {
 	c := &Classes{estate: e, numbers: map[[2]string]uint32{}, rows: make([][]uint32, len(e.Tree.Systems)),
-		Ops: &operations{Number: map[string]uint32{}}}
+		Ops: &Operations{Number: map[string]uint32{}}}
 	for i, o := range estate.Sorted(e.Operations) {
 		c.Ops.List = append(c.Ops.List, o)
 		c.Ops.Number[o.Name] = uint32(i)
@@ -48,6 +54,7 @@ func New(e *estate.Estate) *Classes {
 	return c
 }
 
+// Number gives the class of a type of resource in systems of a kind.
 func (c *Classes) Number(kind, typ string) uint32 {
 	key := [2]string{kind, typ}
 	n, ok := c.numbers[key]

@@ -47,6 +47,7 @@ const maxStates = 1 << 16
 // here marks a pattern that matches the address itself.
 const here = 1 << 31
 
+// NewAutomaton makes the automaton of some patterns for a system; fold says that its addresses ignore case.
 func NewAutomaton(system *estate.System, fold bool, patterns []estate.Pattern, sets *lookup.Sequences) *Automaton {
 	a := &Automaton{sets: sets}
 	for i, p := range patterns {

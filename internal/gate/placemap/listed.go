@@ -1,9 +1,10 @@
 package placemap
 
 import (
+	"slices"
+
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/opset"
-	"slices"
 )
 
 // Described gives the spot of a resource that no inventory has, as it is described, whatever the estate would make of

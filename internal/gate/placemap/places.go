@@ -1,13 +1,17 @@
+// Package placemap tells which lists of resources cover a resource: lists of addresses as spans of marks,
+// numbered in tree order, and what tags, types, kinds, owners and patterns select as traits, with an automaton
+// for the patterns of each system.
 package placemap
 
 import (
-	"hiddengate/internal/gate/opset"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/lookup"
 )
 
+// Covers says whether a list covers a resource, which may be one that is not listed.
 func Covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
 	in := false
 	for _, t := range list {
@@ -21,6 +25,7 @@ func Covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
 	return in
 }
 
+// CoversTerm says whether one term of a list covers a resource, whatever its `not`.
 func CoversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) bool {
 	switch {
 	case t.Everything:
@@ -136,6 +141,7 @@ func TakeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) 
 	return p, which
 }
 
+// ResourcesKey is the same for lists that say the same.
 func ResourcesKey(l estate.Resources) string {
 	if len(l) == 1 {
 		return l[0].String()
@@ -153,6 +159,7 @@ func isAddress(t estate.ResourceTerm) bool {
 		t.In.Plain()
 }
 
+// GatherMarks makes every address that a list names a mark.
 func (p *Map) GatherMarks(l estate.Resources) {
 	for _, t := range l {
 		switch {

@@ -2,11 +2,11 @@ package placemap
 
 import (
 	"encoding/binary"
-	"hiddengate/internal/gate/opset"
 	"slices"
 	"strings"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/lookup"
 )
 

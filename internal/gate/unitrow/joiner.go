@@ -1,10 +1,10 @@
 package unitrow
 
 import (
-	"hiddengate/internal/gate/opset"
 	"math/bits"
 	"slices"
 
+	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/region"
 )
 

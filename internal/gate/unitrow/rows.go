@@ -1,10 +1,10 @@
 package unitrow
 
 import (
-	"hiddengate/internal/gate/placemap"
 	"runtime"
 	"slices"
 
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/parallel"
 )

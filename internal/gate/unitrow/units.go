@@ -1,11 +1,14 @@
+// Package unitrow is the normal form of who gets what where: units of operations with the region in which they
+// are given, and for each class of subjects a row of steps over the marks, each with the units that are in
+// force there.
 package unitrow
 
 import (
 	"encoding/binary"
-	"hiddengate/internal/gate/opset"
 	"maps"
 	"slices"
 
+	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/region"
 )
 
@@ -24,10 +27,12 @@ type Units struct {
 	Sets  []uint64 // of operations, one after another
 }
 
+// Has says whether a unit holds an operation.
 func (u *Units) Has(n uint32, operation uint32) bool {
 	return u.Sets[int(u.List[n].ops)*u.Words+int(operation/64)]&(1<<(operation%64)) != 0
 }
 
+// Set gives the operations of a unit.
 func (u *Units) Set(n uint32) opset.Set {
 	at := int(u.List[n].ops) * u.Words
 	return u.Sets[at : at+u.Words]
@@ -41,6 +46,7 @@ type Maker struct {
 	key      []byte
 }
 
+// NewMaker begins to gather units over so many operations.
 func NewMaker(operations int) *Maker {
 	return &Maker{Units: Units{Words: max(1, (operations+63)/64)}, numbered: map[string]uint32{},
 		known: map[Unit]uint32{}}

@@ -102,7 +102,8 @@ func setOf(ids []string) map[string]bool {
 
 // concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ;
 // nil where it may anywhere.
-func concerned(before, after *estate.Estate, altered altered, rosters [2]*membership.Roster, few int) *[2][]estate.Resources {
+func concerned(before, after *estate.Estate, altered altered, rosters [2]*membership.Roster,
+	few int) *[2][]estate.Resources {
 	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
 		altered.any("separations", "catalogs") {
 		return nil

@@ -341,8 +341,7 @@ func TestDirectoriesThatMeanTwoThingsAreRefused(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"dn: uid=a\nobjectClass: person\nuid: a\ncn:< file:///etc/passwd\n": "4:1: this is not LDIF: the value of " +
-			"cn stands " +
-			"elsewhere",
+			"cn stands elsewhere",
 		"dn: uid=a\nchangetype: delete\n": "describes changes",
 		"dn: uid=a\nuid: a\ndn: uid=b\n":  "a blank line stands before",
 		"uid: a\n":                        "begins with dn",

@@ -206,8 +206,7 @@ tests:
 
 func TestWhatIsThereIsNotAddedAgain(t *testing.T) {
 	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\ngroups: {crew: " +
-		"{members: " +
-		"ana}, other: {}}\n")}}
+		"{members: ana}, other: {}}\n")}}
 	d := draftOf(t, files)
 	require.NoError(t, d.Change("groups", "crew", "members", []*yaml.Node{splice.Scalar("ana")}, nil))
 	require.Equal(t, "unchanged", textOf(t, d, "hidden-gate.yaml"))

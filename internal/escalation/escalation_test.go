@@ -246,6 +246,38 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 	}
 }
 
+// Of several ways to what was asked for, the shortest is told, whichever comes first.
+func TestTheShortestWayIsTold(t *testing.T) {
+	for _, places := range [][]string{{"one:x", "one:y"}, {"one:y", "one:x"}} {
+		e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(kinds +
+			"systems: {one: {kind: box, resources: {x: {}, y: {}}}}\n" +
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\n" +
+			"grants: {a: {to: group:g, role: w, on: one:x}, " +
+			"b: {to: group:g, role: w, on: one:y, on-request: {longest: 1h}}}\n")}})
+		require.NoError(t, err)
+		g, err := gate.Compile(e, nil)
+		require.NoError(t, err)
+		w, err := escalation.Work(e, 0)
+		require.NoError(t, err)
+		var resources []*estate.Resource
+		for _, place := range places {
+			a, err := estate.ParseAddress(place)
+			require.NoError(t, err)
+			resources = append(resources, e.Listed(a))
+		}
+		holders, err := w.Holders(g.NewContext(), g, resources,
+			func(o *estate.Operation) bool { return o.Name == "box.wipe" })
+		require.NoError(t, err)
+		for _, h := range holders {
+			if h.Subject.ID == "p0" {
+				require.Len(t, h.Chain.Steps, 1, "%v", places)
+				require.Equal(t, "one:x", h.Resource.Address.String())
+			}
+		}
+		require.Contains(t, fmt.Sprint(holders), "p0")
+	}
+}
+
 func TestSteps(t *testing.T) {
 	for _, c := range []struct {
 		what, policy             string
@@ -259,18 +291,15 @@ func TestSteps(t *testing.T) {
 			"p2 signs in as p1, p1 rewrites one:own, p2 takes roles in one:own, p2 rewrites one:own"},
 		{"and the other may do it then",
 			"roles: {o: {allow: box.open}, e: {allow: box.edit}}\ngrants: {a: {to: p2, role: o, on: one}, b: {to: p1, " +
-				"role: e, " +
-				"on: one:x}}",
+				"role: e, on: one:x}}",
 			"p2", "box.wipe", "one:x", "p2 signs in as p1, p1 rewrites one:x"},
 		{"one's own blocks stay behind",
 			"roles: {o: {allow: box.open}, w: {allow: box.wipe}}\ngrants: {a: {to: p2, role: o, on: 'one:own/p1'}, b: " +
-				"{to: p1, " +
-				"role: w, on: one}}\nblocks: {c: {to: p2, deny: box.wipe, on: one}}",
+				"{to: p1, role: w, on: one}}\nblocks: {c: {to: p2, deny: box.wipe, on: one}}",
 			"p2", "box.wipe", "one:x", "p2 signs in as p1"},
 		{"only in the account's system",
 			"roles: {o: {allow: box.open}, w: {allow: box.wipe}}\ngrants: {a: {to: p2, role: o, on: 'one:own/p1'}, b: " +
-				"{to: p1, " +
-				"role: w, on: two}}",
+				"{to: p1, role: w, on: two}}",
 			"p2", "box.wipe", "two:z", ""},
 		{"tags suit what one has as it is",
 			"groups: {g: {members: p3, stewards: p0}}\nroles: {m: {allow: box.mark}, w: {allow: box.wipe}, v: {allow: " +

@@ -137,14 +137,12 @@ func TestFindings(t *testing.T) {
 			"roles: {r: {allow: table.read}}\ngrants: {g: {to: group:crew, role: r, on: 'db:sky/**'}, h: {to: group:crew, " +
 				"role: r, on: 'db:sky/*/x'}}",
 			"roles: {r: {allow: table.read}}\ngrants: {g: {to: group:crew, role: r, on: 'db:sky/b'}, h: {to: " +
-				"group:crew, role: " +
-				"r, on: 'db:sky/*/x'}}"},
+				"group:crew, role: r, on: 'db:sky/*/x'}}"},
 		{[]string{"warning shadowed-grant"},
 			"roles: {r: {allow: table.read}}\ngrants: {g: {to: group:crew, role: r, on: db:sky, when: {mfa: true}}}\nblocks: " +
 				"{b: {deny: only use, on: db, when: {mfa: true}}}",
 			"roles: {r: {allow: table.read}}\ngrants: {g: {to: group:crew, role: r, on: db:sky}}\nblocks: {b: {deny: " +
-				"only use, " +
-				"on: db, when: {mfa: true}}}"},
+				"only use, on: db, when: {mfa: true}}}"},
 		{[]string{"note standing-high-risk"},
 			"roles: {r: {allow: [table.drop, table.view]}}\ngrants: {g: {to: group:crew, role: r, on: db}}",
 			"roles: {r: {allow: [table.drop, table.view]}}\ngrants: {g: {to: group:crew, role: r, on: db, on-request: " +
@@ -154,8 +152,7 @@ func TestFindings(t *testing.T) {
 			"roles: {r: {allow: [role.assign, role.view]}}\ngrants: {g: {to: group:crew, role: r, on: db}}"},
 		{[]string{"warning govern-everywhere"},
 			"roles: {r: {allow: [role.assign, role.view]}}\nscopes: {whole: everything}\ngrants: {g: {to: group:crew, " +
-				"role: r, " +
-				"on: scope:whole}}",
+				"role: r, on: scope:whole}}",
 			"roles: {r: {allow: [role.assign, role.view]}}\nscopes: {whole: [everything, not db:sky]}\ngrants: {g: {to: " +
 				"group:crew, role: r, on: scope:whole}}"},
 		{[]string{"warning govern-everywhere"},
@@ -183,8 +180,7 @@ func TestFindings(t *testing.T) {
 			"roles: {r: {allow: [table.drop]}}\ngrants: {g: {to: [group:crew, bo], role: r, on: db}}"},
 		{[]string{"note single-holder"},
 			"roles: {r: {allow: [table.drop]}}\ngrants: {g: {to: group:crew, role: r, on: db}, h: {to: bo, role: r, " +
-				"on: {tags: " +
-				"{x: y}}}}",
+				"on: {tags: {x: y}}}}",
 			"roles: {r: {allow: [table.drop]}}\ngrants: {g: {to: group:crew, role: r, on: {tags: {x: y}}}, h: {to: bo, role: " +
 				"r, on: {tags: {x: y}}}}"},
 		{[]string{"warning way-to-more"},
@@ -196,8 +192,7 @@ func TestFindings(t *testing.T) {
 			"roles: {r: {allow: [table.drop]}}\ngroups: {g: {members: ana, stewards: bo}}\ngrants: {g: {to: group:g, role: r, " +
 				"on: db}}",
 			"roles: {r: {allow: [table.drop]}}\ngroups: {g: {members: ana, stewards: ana}}\ngrants: {g: {to: group:g, " +
-				"role: r, " +
-				"on: db}}"},
+				"role: r, on: db}}"},
 		{[]string{"error role-full"},
 			"roles: {r: {allow: server.view, at-most: 1}, q: {include: r}}\ngrants: {g: {to: ana, role: r, on: db}, h: {to: " +
 				"bo, role: q, on: db}}",

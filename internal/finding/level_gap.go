@@ -13,9 +13,7 @@ import (
 var levelGap = &Finding{
 	Code: "level-gap", Severity: diagnostic.Warning,
 	Doc: "A block, the `denied` of a test or a `never` takes a level away and forgets those above it: who may " +
-		"not change " +
-		"may still govern, and " +
-		"so give themselves the change.",
+		"not change may still govern, and so give themselves the change.",
 	Cure: "write `from LEVEL` in place of `only LEVEL` or `up to LEVEL`",
 	find: func(c *check) {
 		for _, b := range estate.Sorted(c.about.Blocks) {

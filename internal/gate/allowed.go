@@ -56,7 +56,8 @@ func (g *Gate) session(roles []string) uint32 {
 }
 
 // work does it at a spot, with what is known of subject and resource.
-func (g *Gate) work(s *subject, operation string, at placemap.Spot, known *region.Context, roles []string) (region.Region,
+func (g *Gate) work(s *subject, operation string, at placemap.Spot, known *region.Context,
+	roles []string) (region.Region,
 	error) {
 	var given []region.Region
 	for _, gr := range s.grants {

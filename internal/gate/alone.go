@@ -68,7 +68,8 @@ type tally struct {
 // on. Nothing is said of places where a condition asks about the subject or the resource. It costs what the rows weigh.
 func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) []Alone {
 	c := &counting{Gate: g, table: g.Table(g.NewContext()), chosen: g.classes.Ops.NewSet(),
-		since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]gives{}, sets: map[inForce[string]][2]opset.Set{}}
+		since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]gives{},
+		sets: map[inForce[string]][2]opset.Set{}}
 	for i, o := range g.classes.Ops.List {
 		if selects(o) {
 			c.ops = append(c.ops, uint32(i))

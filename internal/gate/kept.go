@@ -44,7 +44,8 @@ func (g *Gate) Keep() (*Kept, bool) {
 	k := &Kept{
 		Regions: g.space.Keep(), Kinds: g.classes.Kinds, Types: g.classes.Types, Names: g.Names, Holders: g.rows.RowOf,
 		Steps: g.rows.Steps, Blocks: g.rows.Blocks,
-		Extras: g.rows.Extras, Covers: g.rows.Joined, Ends: g.rows.Ends, Units: g.units.List, Words: g.units.Words, Sets: g.units.Sets,
+		Extras: g.rows.Extras, Covers: g.rows.Joined, Ends: g.rows.Ends, Units: g.units.List, Words: g.units.Words,
+		Sets:  g.units.Sets,
 		Lists: g.lists.Items, ListEnds: g.lists.Ends,
 		Class: g.class, Spots: g.places.Spots, TraitBits: g.places.Bits, To: make([]uint32, len(g.grants)+len(g.blocks)),
 		In: make([]uint32, len(g.grants)+len(g.blocks)),
@@ -81,7 +82,8 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 	}
 	g.Roster = &membership.Roster{Names: k.Names, Persons: len(k.Holders) - len(e.Services) - 1}
 	g.units = unitrow.Units{List: k.Units, Words: k.Words, Sets: k.Sets}
-	g.rows = unitrow.Rows{RowOf: k.Holders, Steps: k.Steps, Blocks: k.Blocks, Extras: k.Extras, Joined: k.Covers, Ends: k.Ends}
+	g.rows = unitrow.Rows{RowOf: k.Holders, Steps: k.Steps, Blocks: k.Blocks, Extras: k.Extras, Joined: k.Covers,
+		Ends: k.Ends}
 	g.lists, g.class = &lookup.Sequences{Items: k.Lists, Ends: k.ListEnds}, k.Class
 	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {
 		if _, err := g.role(id); err != nil {

@@ -120,8 +120,7 @@ func TestTwoBlocksStopARequestTogether(t *testing.T) {
 	assert.Equal(t, "deny", ask(t, both, "ana", "table.read", "db:ground", "",
 		func(c *gate.Context) { c.Flag(estate.FactNamed("mfa"), true) }))
 	dates := "grants: {g: {to: ana, role: look, on: db, ends: 2027-06-30}}\nblocks: {b: {deny: table.read, on: " +
-		"db, ends: " +
-		"2027-06-30}}"
+		"db, ends: 2027-06-30}}"
 	assert.Equal(t, "deny", ask(t, dates, "ana", "table.read", "db:sky/a", "", nil),
 		"it never begins before the grant ends")
 }

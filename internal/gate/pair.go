@@ -183,7 +183,8 @@ type Coming struct {
 
 // CompileComing is CompilePair that looks at what may come too: resources that an inventory lists one day, and those
 // that a system judges in none.
-func CompileComing(before, after *estate.Estate, which Counting, only map[estate.Principal]bool, rosters [2]*membership.Roster,
+func CompileComing(before, after *estate.Estate, which Counting, only map[estate.Principal]bool,
+	rosters [2]*membership.Roster,
 	c Coming) (*Pair, error) {
 	return compilePair(before, after, rosters,
 		options{facts: factspace.Gather(before, after), which: which, only: only, coming: &c})
@@ -250,7 +251,8 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 		for k := range lists {
 			lists[k] = append(onOf(chosen[k].grants, chosen[k].blocks), o.coming.Apart[k]...)
 		}
-		coming, p.Whole, p.Named = newplace.StandIns([2]*estate.Estate{before, after}, lists, o.coming.Within, &o.facts, p.unsettled())
+		coming, p.Whole, p.Named = newplace.StandIns([2]*estate.Estate{before, after}, lists, o.coming.Within,
+			&o.facts, p.unsettled())
 		if o.coming.Judged {
 			coming = slices.DeleteFunc(coming, func(s newplace.StandIn) bool { return !s.Inherit })
 		}

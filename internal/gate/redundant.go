@@ -174,7 +174,8 @@ func (g *Gate) Shadowed(gr *estate.Grant) bool {
 	var over []*block
 	for _, b := range g.numbered(int(who[0])).blocks {
 		in := g.Lists.Selected(b.To)
-		if g.places.Within(one.on, b.on) && !slices.ContainsFunc(who, func(n uint32) bool { return !membership.Has(in, int(n)) }) {
+		if g.places.Within(one.on, b.on) && !slices.ContainsFunc(who,
+			func(n uint32) bool { return !membership.Has(in, int(n)) }) {
 			over = append(over, b)
 		}
 	}

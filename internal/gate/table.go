@@ -328,7 +328,8 @@ func (g *tableGate) count(subject int, counts []Count) error {
 }
 
 // countTrait goes over the resources of a trait, beside the steps.
-func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []unitrow.Step, extras []unitrow.Extra) error {
+func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []unitrow.Step,
+	extras []unitrow.Extra) error {
 	next, cover, asks := 0, uint32(0), false
 	waiting := g.waiting[:0] // of each class, how many resources wait to be counted
 	for range g.classes.Valid {

@@ -42,9 +42,7 @@ var (
 	ErrChanged = errors.New("it has changed meanwhile")
 	ErrBusy    = errors.New("somebody else is editing the workspace")
 	ErrOther   = errors.New("an edit of this workspace was cut off, and not by you: whoever began it completes " +
-		"it by any " +
-		"command there; " +
-		"if nobody does, see that the files are as they should be, and take " + Mark + " away")
+		"it by any command there; if nobody does, see that the files are as they should be, and take " + Mark + " away")
 	ErrReadOnly = errors.New("it can't be written")
 	ErrLink     = errors.New("it is a link, or stands behind one, and nothing is written through a link")
 	ErrHidden   = errors.New("its name begins with a dot, and nothing is written there")

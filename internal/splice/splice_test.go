@@ -123,8 +123,7 @@ func TestSplicesIntoWhatIsHardlyThere(t *testing.T) {
 		"roles: {q: {allow: [x.y]}}": "roles: {q: {allow: [x.y]}, r: {allow: all}}",
 		"roles:\r\n  q: {}\r\n":      "roles:\r\n  q: {}\r\n  r: {allow: all}\r\n",
 		"roles:\n  q:\n    allow: |\n      text\n    why: x\nx: y\n": "roles:\n  q:\n    allow: |\n      text\n    " +
-			"why: x\n " +
-			" r: {allow: all}\nx: y\n",
+			"why: x\n  r: {allow: all}\nx: y\n",
 	} {
 		f, err := Parse([]byte(text))
 		require.NoError(t, err)
@@ -157,8 +156,7 @@ func TestFormIsKeptOnce(t *testing.T) {
 		sample: strings.Replace(sample, `"db:*/x"`, "db:*/x", 1),
 		"people:\n    ana:\n        tags:  {b: c}   # x\n        # about the name\n        name:   Ana\n\n\n" +
 			"    bo: {tags: {a: b}, name: Bo}\n": "people:\n" +
-			"  ana:\n    # about the name\n    name: Ana\n    tags: {b: c}   # x\n\n" +
-			"  bo: {name: Bo, tags: {a: b}}\n",
+			"  ana:\n    # about the name\n    name: Ana\n    tags: {b: c}   # x\n\n  bo: {name: Bo, tags: {a: b}}\n",
 
 		"grants:\n  g:\n    to:\n    - ana\n    - bo\n    role: r\n": "grants:\n  g:\n    to: [ana, bo]\n    role: r\n",
 	} {

@@ -93,10 +93,8 @@ func TestStatementsAreReadAsGuarantees(t *testing.T) {
 			"change'], on: ['scope:summit']}",
 		"only  ana, not bo may table.*, only view on db:sky, {kind: server}": "{only: ['ana', 'not bo'], may: ['table.*', " +
 			"'only view'], on: ['db:sky', {kind: server}]}",
-		"at-least 2 may backup.restore on obsdb for 30d": "{at-least: 2, may: ['backup.restore'], for: " +
-			"30d, on: ['obsdb']}",
-		"at-most 0 may all on everything": "{at-most: 0, may: ['all'], on: " +
-			"['everything']}",
+		"at-least 2 may backup.restore on obsdb for 30d": "{at-least: 2, may: ['backup.restore'], for: 30d, on: ['obsdb']}",
+		"at-most 0 may all on everything":                "{at-most: 0, may: ['all'], on: ['everything']}",
 		"never-both a.b and c.d on everything same-resource": "{never-both: ['a.b', 'c.d'], same-resource: " +
 			"true, on: ['everything']}",
 		"apart group:a, group:b may all on {tags: {a: [b, c]}}": "{apart: ['group:a', 'group:b'], may: " +

@@ -164,7 +164,7 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 			out = append(out, one)
 		}
 	}
-	return append(out, heirs(all)...)
+	return append(out, inheriting(all)...)
 }
 
 // sure are what may name places where not all that may come is known: entries of the lists within which access
@@ -212,8 +212,8 @@ func listsAbout(g *gate.Gate, who estate.Principal) (lists []estate.Resources) {
 	return lists
 }
 
-// heirs names what says nothing of itself by each listed resource from which it inherits.
-func heirs(all []example) (out []place) {
+// inheriting names what says nothing of itself by each listed resource from which it inherits.
+func inheriting(all []example) (out []place) {
 	at := map[string]int{}
 	for _, x := range all {
 		if !x.inherit {

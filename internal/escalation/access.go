@@ -11,7 +11,7 @@ import (
 // Places are lists by which cells have to tell resources apart for Each.
 func (w *Ways) Places() (out []estate.Resources) {
 	for _, m := range w.order {
-		if m.guise() || m.Kind == Tags {
+		if m.impersonates() || m.Kind == Tags {
 			out = append(out, estate.Resources{{In: pattern(m.Where), Exactly: m.Kind == Tags}})
 		}
 	}
@@ -33,7 +33,7 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 			if err != nil {
 				continue
 			}
-			for _, m := range w.guises[address.System] {
+			for _, m := range w.impersonations[address.System] {
 				if !address.Inside(m.Where) || m.Kind == SignsIn && !slices.Contains(a.Subjects, m.Who) {
 					continue
 				}
@@ -168,7 +168,7 @@ func (w *Ways) after(c *gate.Context, of *gate.Gate, o *estate.Operation, r *est
 		}
 	}
 	for _, a := range slices.Clone(answers) {
-		for _, m := range w.guises[r.Address.System] {
+		for _, m := range w.impersonations[r.Address.System] {
 			if !m.reaches(a.Subject, r) {
 				continue
 			}

@@ -318,6 +318,36 @@ func TestSteps(t *testing.T) {
 			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: " +
 				"one, on-request: {longest: 1h}}}",
 			"p0", "box.wipe", "one:x", "p0 joins g, p0 asks for b"},
+		{"what one may hand to oneself",
+			"roles: {w: {allow: box.wipe}}\ndelegations: {d: {to: p0, may-grant: w, on: one, to-self: true}}",
+			"p0", "box.wipe", "one:x", "p0 hands out by d"},
+		{"what one may hand to others alone",
+			"roles: {w: {allow: box.wipe}}\ndelegations: {d: {to: p0, may-grant: w, on: one}}",
+			"p0", "box.wipe", "one:x", ""},
+		{"what one may hand to those whom one is not among",
+			"roles: {w: {allow: box.wipe}}\n" +
+				"delegations: {d: {to: p0, may-grant: w, on: one, to-self: true, to-members-of: p3}}",
+			"p0", "box.wipe", "one:x", ""},
+		{"a group that may be filled within the ceiling",
+			"groups: {g: {members: p3}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: one}}\n" +
+				"delegations: {d: {to: p0, may-edit: group:g, within: box.wipe, to-self: true}}",
+			"p0", "box.wipe", "one:x", "p0 joins g"},
+		{"a group beyond the ceiling",
+			"groups: {g: {members: p3}}\nroles: {w: {allow: box.wipe}}\ngrants: {b: {to: group:g, role: w, on: one}}\n" +
+				"delegations: {d: {to: p0, may-edit: group:g, within: box.look, to-self: true}}",
+			"p0", "box.wipe", "one:x", ""},
+		{"a group in the group that is granted to",
+			"groups: {g: {members: p3, stewards: p0}, h: {members: group:g}}\nroles: {w: {allow: box.wipe}}\n" +
+				"grants: {b: {to: group:h, role: w, on: one}}",
+			"p0", "box.wipe", "one:x", "p0 joins g"},
+		{"asked for in a group that stands in another",
+			"groups: {g: {members: p3, stewards: p0}, h: {members: group:g}}\nroles: {w: {allow: box.wipe}}\n" +
+				"grants: {b: {to: group:h, role: w, on: one, on-request: {longest: 1h}}}",
+			"p0", "box.wipe", "one:x", "p0 joins g, p0 asks for b"},
+		{"asked for in a group by all but oneself",
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\n" +
+				"grants: {b: {to: [group:g, not p0], role: w, on: one, on-request: {longest: 1h}}}",
+			"p0", "box.wipe", "one:x", ""},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			text := kinds +
@@ -339,8 +369,8 @@ func TestSteps(t *testing.T) {
 			var got []string
 			for _, s := range chain.Steps {
 				what := map[escalation.Kind]string{escalation.Asks: "asks for " + s.Entry, escalation.Joins: "joins " + s.Entry,
-					escalation.SignsIn: "signs in as " + s.Who.ID,
-					escalation.Acts:    "acts as " + s.Who.ID, escalation.Assigns: "takes roles in " + s.Where.String(),
+					escalation.SignsIn: "signs in as " + s.Who.ID, escalation.Hands: "hands out by " + s.Entry,
+					escalation.Acts: "acts as " + s.Who.ID, escalation.Assigns: "takes roles in " + s.Where.String(),
 					escalation.Rewrites: "rewrites " + s.Where.String(), escalation.Tags: "tags " + s.Where.String()}
 				got = append(got, s.Subject.ID+" "+what[s.Kind])
 			}

@@ -64,8 +64,8 @@ func (t taken) first(other taken) bool {
 	return t.resource.Address.Compare(other.resource.Address) < 0
 }
 
-// guise says whether it is a step by which one can act as somebody else.
-func (m *move) guise() bool { return m.Kind == SignsIn || m.Kind == Acts }
+// impersonates says whether it is a step by which one can act as somebody else.
+func (m *move) impersonates() bool { return m.Kind == SignsIn || m.Kind == Acts }
 
 // reaches says whether one can act as somebody on a resource by it.
 func (m *move) reaches(who estate.Principal, r *estate.Resource) bool {

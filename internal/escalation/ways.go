@@ -22,17 +22,17 @@ const (
 
 // Ways is all access that subjects of an estate can get, with the steps that lead to it.
 type Ways struct {
-	since  clock.Instant
-	estate *estate.Estate
-	stages []*gate.Cells // by cost: what is so once all steps up to it are taken
-	moves  map[string]*move
-	of     map[estate.Principal][]*move // by who can take them
-	opened map[opening]map[estate.Principal]int
-	later  map[int][]opened   // by cost, what somebody can do as somebody else
-	guises map[string][]*move // by system
-	labels *labels
-	every  estate.Operations // what some role gives; nil until it is asked for
-	order  []*move           // all of them, in an order that is the same every time
+	since          clock.Instant
+	estate         *estate.Estate
+	stages         []*gate.Cells // by cost: what is so once all steps up to it are taken
+	moves          map[string]*move
+	of             map[estate.Principal][]*move // by who can take them
+	opened         map[opening]map[estate.Principal]int
+	later          map[int][]opened   // by cost, what somebody can do as somebody else
+	impersonations map[string][]*move // by system
+	labels         *labels
+	every          estate.Operations // what some role gives; nil until it is asked for
+	order          []*move           // all of them, in an order that is the same every time
 }
 
 const maxInstant = clock.End
@@ -59,7 +59,7 @@ func Work(e *estate.Estate, since clock.Instant) (*Ways, error) {
 	w := &Ways{
 		since: since, estate: e, moves: map[string]*move{}, of: map[estate.Principal][]*move{},
 		opened: map[opening]map[estate.Principal]int{},
-		later:  map[int][]opened{}, guises: map[string][]*move{}, labels: labelsOf(e),
+		later:  map[int][]opened{}, impersonations: map[string][]*move{}, labels: labelsOf(e),
 	}
 	grown := e
 	for cost := 0; cost <= mostSteps; cost++ {
@@ -94,7 +94,7 @@ func (w *Ways) sort() {
 	}
 	byKey := func(a, b *move) int { return strings.Compare(keys[a], keys[b]) }
 	slices.SortFunc(w.order, byKey)
-	for _, list := range w.guises {
+	for _, list := range w.impersonations {
 		slices.SortFunc(list, byKey)
 	}
 	for _, list := range w.of {
@@ -112,7 +112,7 @@ func (w *Ways) last() *gate.Cells { return w.stages[len(w.stages)-1] }
 func (w *Ways) grows(cost int) bool {
 	for _, m := range w.moves {
 		for _, by := range m.by {
-			if by.cost == cost && !m.guise() && m.Kind != Tags {
+			if by.cost == cost && !m.impersonates() && m.Kind != Tags {
 				return true
 			}
 		}
@@ -177,7 +177,7 @@ func (w *Ways) look(cost int) error {
 			return err
 		}
 		// Whoever can act as this one can do it too, later.
-		for _, m := range w.guises[one.resource.Address.System] {
+		for _, m := range w.impersonations[one.resource.Address.System] {
 			if m.reaches(one.who, one.resource) {
 				for who, by := range m.by {
 					w.later[by.cost+cost] = append(w.later[by.cost+cost], opened{one.opening, who, false})
@@ -214,8 +214,8 @@ func (w *Ways) take(s Step, who estate.Principal, by taken) {
 	if m == nil {
 		m = &move{Step: s, by: map[estate.Principal]taken{}}
 		w.moves[key] = m
-		if m.guise() {
-			w.guises[m.Where.System] = append(w.guises[m.Where.System], m)
+		if m.impersonates() {
+			w.impersonations[m.Where.System] = append(w.impersonations[m.Where.System], m)
 		}
 	}
 	if known, ok := m.by[who]; ok && known.cost <= by.cost {
@@ -227,7 +227,7 @@ func (w *Ways) take(s Step, who estate.Principal, by taken) {
 		w.of[who] = append(w.of[who], m)
 	}
 	m.by[who] = by
-	if !m.guise() {
+	if !m.impersonates() {
 		return
 	}
 	for at, holders := range w.opened { // what others can do there it can do from then on

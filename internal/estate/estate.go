@@ -122,7 +122,7 @@ func (e *Estate) IndexResources() []Twice {
 	for _, s := range e.Systems {
 		e.folding = e.folding || e.Folds(s)
 	}
-	twice := e.plant()
+	twice := e.buildTree()
 	e.Listings = nil
 	return twice
 }

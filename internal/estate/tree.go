@@ -138,8 +138,8 @@ func (t *Tree) Some(is func(*Resource) bool) bool {
 	return false
 }
 
-// planter builds the trees of some systems, one after another; several work side by side.
-type planter struct {
+// treeBuilder builds the trees of some systems, one after another; several work side by side.
+type treeBuilder struct {
 	*terms
 	estate   *Estate
 	rows     []Row
@@ -161,24 +161,24 @@ type terms struct {
 	columns map[*Vocabulary]*column
 }
 
-// sprout is a listed resource before it stands in the tree.
-type sprout struct {
+// listedRow is a listed resource before it stands in the tree.
+type listedRow struct {
 	path  []byte
 	entry *Entry
 	from  *Listing
 	row   int
 }
 
-func (s sprout) position() diagnostic.Position {
+func (s listedRow) position() diagnostic.Position {
 	if s.entry != nil {
 		return s.entry.Source.Position
 	}
 	return s.from.position(s.row)
 }
 
-// plant builds the tree of resources from the systems' entries and the listings; those listed twice it gives back. What
-// a listing says of a system that there is not is passed over.
-func (e *Estate) plant() []Twice {
+// buildTree builds the tree of resources from the systems' entries and the listings; those listed twice it
+// gives back. What a listing says of a system that there is not is passed over.
+func (e *Estate) buildTree() []Twice {
 	t := &Tree{Tags: []Tags{nil}, Owners: []*Principal{nil}, Files: []string{""}, Systems: Sorted(e.Systems)}
 	terms := &terms{tree: t, tags: map[string]uint32{"": 0}, owners: map[Principal]uint32{}, types: map[string]uint16{},
 		files: map[string]uint16{}, columns: map[*Vocabulary]*column{}}
@@ -187,13 +187,13 @@ func (e *Estate) plant() []Twice {
 		terms.file(l.File)
 	}
 	of, counts := e.stretches()
-	// Each planter takes systems that stand side by side, together about as much as any other.
+	// Each builder takes systems that stand side by side, together about as much as any other.
 	total := 0
 	for _, n := range counts {
 		total += n
 	}
 	workers := runtime.GOMAXPROCS(0)
-	planters := make([]*planter, 0, workers)
+	planters := make([]*treeBuilder, 0, workers)
 	var wait parallel.Group
 	for first := 0; first < len(t.Systems); {
 		share, last := 0, first
@@ -201,13 +201,13 @@ func (e *Estate) plant() []Twice {
 			share += counts[t.Systems[last]]
 			last++
 		}
-		p := &planter{terms: terms, estate: e, inherits: map[[2]uint32]uint32{}, rows: make([]Row, 0, share+share/64+64)}
+		p := &treeBuilder{terms: terms, estate: e, inherits: map[[2]uint32]uint32{}, rows: make([]Row, 0, share+share/64+64)}
 		planters = append(planters, p)
 		from, to := first, last
 		wait.Go(func() {
 			for n := from; n < to; n++ {
 				s := t.Systems[n]
-				p.grow(s, uint32(n), e.sprouts(s, of[s], counts[s]))
+				p.grow(s, uint32(n), e.listedRows(s, of[s], counts[s]))
 			}
 		})
 		first = last
@@ -221,7 +221,7 @@ func (e *Estate) plant() []Twice {
 }
 
 // gather puts what the planters made behind one another.
-func (t *Tree) gather(planters []*planter) []Twice {
+func (t *Tree) gather(planters []*treeBuilder) []Twice {
 	var twice []Twice
 	rows, names := 0, 0
 	for _, p := range planters {
@@ -311,11 +311,11 @@ func (e *Estate) stretches() (of map[*System][]stretch, counts map[*System]int) 
 	return of, counts
 }
 
-// sprouts gathers what is listed of a system, in tree order.
-func (e *Estate) sprouts(s *System, of []stretch, count int) []sprout {
-	list, fold := make([]sprout, 0, count), e.Folds(s)
+// listedRows gathers what is listed of a system, in tree order.
+func (e *Estate) listedRows(s *System, of []stretch, count int) []listedRow {
+	list, fold := make([]listedRow, 0, count), e.Folds(s)
 	for _, entry := range s.Resources {
-		list = append(list, sprout{path: []byte(entry.Address.Path), entry: entry})
+		list = append(list, listedRow{path: []byte(entry.Address.Path), entry: entry})
 	}
 	for _, st := range of {
 		for i := st.first; i < st.last; i++ {
@@ -324,36 +324,36 @@ func (e *Estate) sprouts(s *System, of []stretch, count int) []sprout {
 			if fold {
 				path = []byte(Fold(string(path)))
 			}
-			list = append(list, sprout{path: path, from: st.from, row: i})
+			list = append(list, listedRow{path: path, from: st.from, row: i})
 		}
 	}
 	return sorted(list)
 }
 
-func compareSprouts(a, b sprout) int {
+func compareRows(a, b listedRow) int {
 	if c := comparePaths(a.path, b.path); c != 0 {
 		return c
 	}
 	return a.position().Compare(b.position())
 }
 
-// sorted brings sprouts into tree order. Inventories mostly come in it; else the halves are sorted side by side.
-func sorted(list []sprout) []sprout {
-	if slices.IsSortedFunc(list, compareSprouts) {
+// sorted brings listedRows into tree order. Inventories mostly come in it; else the halves are sorted side by side.
+func sorted(list []listedRow) []listedRow {
+	if slices.IsSortedFunc(list, compareRows) {
 		return list
 	}
 	if len(list) < 1<<14 {
-		slices.SortFunc(list, compareSprouts)
+		slices.SortFunc(list, compareRows)
 		return list
 	}
 	a, b := list[:len(list)/2], list[len(list)/2:]
 	var wait parallel.Group
-	wait.Go(func() { slices.SortFunc(a, compareSprouts) })
-	slices.SortFunc(b, compareSprouts)
+	wait.Go(func() { slices.SortFunc(a, compareRows) })
+	slices.SortFunc(b, compareRows)
 	wait.Wait()
-	out := make([]sprout, 0, len(list))
+	out := make([]listedRow, 0, len(list))
 	for len(a) > 0 && len(b) > 0 {
-		if compareSprouts(a[0], b[0]) <= 0 {
+		if compareRows(a[0], b[0]) <= 0 {
 			out, a = append(out, a[0]), a[1:]
 		} else {
 			out, b = append(out, b[0]), b[1:]
@@ -363,7 +363,7 @@ func sorted(list []sprout) []sprout {
 }
 
 // grow adds a system and what is in it, which comes in tree order.
-func (p *planter) grow(s *System, number uint32, list []sprout) {
+func (p *treeBuilder) grow(s *System, number uint32, list []listedRow) {
 	offer := p.estate.offers[s.Kind.ID]
 	var types []uint16 // by depth
 	for _, t := range offer.Types {
@@ -414,7 +414,7 @@ func common(a, b []byte) (segments, next int) {
 	}
 }
 
-func (p *planter) add(s *System, path []byte, row Row) {
+func (p *treeBuilder) add(s *System, path []byte, row Row) {
 	p.buffer = append(p.buffer[:0], s.ID...)
 	if path != nil {
 		p.buffer = append(append(p.buffer, ':'), path...)
@@ -431,7 +431,7 @@ type column struct {
 }
 
 // say puts what is said of a resource over what it inherits.
-func (p *planter) say(row *Row, s sprout) {
+func (p *treeBuilder) say(row *Row, s listedRow) {
 	if s.entry != nil {
 		p.entries = append(p.entries, s.entry)
 		row.line = uint32(len(p.entries))
@@ -530,7 +530,7 @@ func (t *terms) tagsOf(n uint32) Tags {
 	return t.tree.Tags[n]
 }
 
-func (p *planter) inherit(above, own uint32) uint32 {
+func (p *treeBuilder) inherit(above, own uint32) uint32 {
 	if own == 0 {
 		return above
 	}

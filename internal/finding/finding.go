@@ -14,12 +14,12 @@ import (
 
 // Finding is one thing that `check` looks for.
 type Finding struct {
-	Code     string
-	Severity diagnostic.Severity // unless the workspace sets another
-	Doc      string              // what it means
-	Cure     string              // what to do
-	find     func(*check)
-	dear     bool // it decides for everybody, or goes through all resources again and again
+	Code      string
+	Severity  diagnostic.Severity // unless the workspace sets another
+	Doc       string              // what it means
+	Cure      string              // what to do
+	find      func(*check)
+	expensive bool // it decides for everybody, or goes through all resources again and again
 }
 
 // All lists the findings by code.
@@ -63,7 +63,7 @@ func RunAbout(g *gate.Gate, about *estate.Estate, now clock.Instant) []Found {
 func run(g *gate.Gate, about *estate.Estate, now clock.Instant, all bool) []Found {
 	c := &check{estate: g.Estate(), about: about, gate: g, now: now}
 	for _, f := range All {
-		if f.dear && !all {
+		if f.expensive && !all {
 			continue
 		}
 		c.finding = f

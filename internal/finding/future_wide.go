@@ -11,8 +11,8 @@ var futureWide = &Finding{
 	Code: "future-wide", Severity: diagnostic.Note,
 	Doc: "A pattern fits one or two resources today, and would fit anything new beside them: one of its segments, or " +
 		"the system, is nothing but a wildcard.",
-	Cure: "name what is meant, or give it a tag and select by that",
-	dear: true,
+	Cure:      "name what is meant, or give it a tag and select by that",
+	expensive: true,
 	find: func(c *check) {
 		for _, l := range c.lists() {
 			if l.what != "scope" && l.what != "grant" {

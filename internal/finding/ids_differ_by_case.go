@@ -9,9 +9,9 @@ import (
 
 var idsDifferByCase = &Finding{
 	Code: "ids-differ-by-case", Severity: diagnostic.Warning,
-	Doc:  "Two entries of a section differ in nothing but capital letters; one is easily taken for the other.",
-	Cure: "rename one of them",
-	dear: true,
+	Doc:       "Two entries of a section differ in nothing but capital letters; one is easily taken for the other.",
+	Cure:      "rename one of them",
+	expensive: true,
 	find: func(c *check) {
 		for _, section := range estate.SectionNames {
 			first := map[string]*estate.Object{}

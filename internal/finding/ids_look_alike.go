@@ -14,8 +14,8 @@ var idsLookAlike = &Finding{
 	Code: "ids-look-alike", Severity: diagnostic.Warning,
 	Doc: "Two entries of a section have ids that look the same, with letters of different alphabets: one passes for the " +
 		"other.",
-	Cure: "rename one of them, and find out who wrote it",
-	dear: true,
+	Cure:      "rename one of them, and find out who wrote it",
+	expensive: true,
 	find: func(c *check) {
 		for _, section := range estate.SectionNames {
 			foreign := false

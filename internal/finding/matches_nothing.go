@@ -12,8 +12,8 @@ var matchesNothing = &Finding{
 	Doc: "An entry selects nothing that there is: a pattern or selector fits no listed resource, a glob no operation, a " +
 		"tag no subject, or the " +
 		"`not` entries of a list leave nothing over. On a block or a `not` it is an error: what should be kept out is not.",
-	Cure: "correct the pattern, or list what it is meant to fit",
-	dear: true,
+	Cure:      "correct the pattern, or list what it is meant to fit",
+	expensive: true,
 	find: func(c *check) {
 		for _, l := range c.lists() {
 			c.emptyPlaces(l)

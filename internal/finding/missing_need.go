@@ -6,8 +6,8 @@ var missingNeed = &Finding{
 	Code: "missing-need", Severity: diagnostic.Warning,
 	Doc: "Somebody may do an operation on something listed, but not one that it needs, so it is of no use to them. What " +
 		"is needed is looked for at the resource itself, or at the nearest place above it where it applies.",
-	Cure: "add what is missing to the role or grant it beside it, or take the operation out",
-	dear: true,
+	Cure:      "add what is missing to the role or grant it beside it, or take the operation out",
+	expensive: true,
 	find: func(c *check) {
 		all, err := c.gate.Lacking()
 		if err != nil {

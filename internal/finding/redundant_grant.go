@@ -9,8 +9,8 @@ var redundantGrant = &Finding{
 	Code: "redundant-grant", Severity: diagnostic.Note,
 	Doc: "Another grant gives all that this one gives, to the same subjects and perhaps more, in the same places and " +
 		"under no more conditions.",
-	Cure: "remove it: nobody loses anything",
-	dear: true,
+	Cure:      "remove it: nobody loses anything",
+	expensive: true,
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {
 			if other := c.gate.Redundant(g); other != "" {

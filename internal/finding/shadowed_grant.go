@@ -7,9 +7,9 @@ import (
 
 var shadowedGrant = &Finding{
 	Code: "shadowed-grant", Severity: diagnostic.Warning,
-	Doc:  "Blocks take away all that a grant gives, from everybody to whom it gives it.",
-	Cure: "remove the grant, or narrow the block",
-	dear: true,
+	Doc:       "Blocks take away all that a grant gives, from everybody to whom it gives it.",
+	Cure:      "remove the grant, or narrow the block",
+	expensive: true,
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {
 			if c.gate.Shadowed(g) {

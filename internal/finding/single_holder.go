@@ -11,8 +11,8 @@ var singleHolder = &Finding{
 	Code: "single-holder", Severity: diagnostic.Note,
 	Doc: "One person alone may do a high-risk or govern operation on something listed, by standing grants: when they " +
 		"are away, no person can. Services are not counted.",
-	Cure: "let a second person do it too, or grant it on request",
-	dear: true,
+	Cure:      "let a second person do it too, or grant it on request",
+	expensive: true,
 	find: func(c *check) {
 		operations, places := map[string][]string{}, map[string][]string{}
 		var order []string

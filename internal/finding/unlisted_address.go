@@ -6,9 +6,9 @@ import (
 
 var unlistedAddress = &Finding{
 	Code: "unlisted-address", Severity: diagnostic.Warning,
-	Doc:  "An address is named that no inventory lists. It may come later; it may also be misspelt.",
-	Cure: "list it under resources of its system, or correct it",
-	dear: true,
+	Doc:       "An address is named that no inventory lists. It may come later; it may also be misspelt.",
+	Cure:      "list it under resources of its system, or correct it",
+	expensive: true,
 	find: func(c *check) {
 		helped := 0 // looking for what is near takes a while among many
 		for _, l := range c.lists() {

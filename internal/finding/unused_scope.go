@@ -8,9 +8,9 @@ import (
 
 var unusedScope = &Finding{
 	Code: "unused-scope", Severity: diagnostic.Note,
-	Doc:  "Nothing names the scope: no grant, block, delegation, guarantee, test, and no scope that is named.",
-	Cure: "use it, or remove it",
-	dear: true,
+	Doc:       "Nothing names the scope: no grant, block, delegation, guarantee, test, and no scope that is named.",
+	Cure:      "use it, or remove it",
+	expensive: true,
 	find: func(c *check) {
 		used := map[string]bool{}
 		var use func(id string)

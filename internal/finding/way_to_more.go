@@ -14,8 +14,8 @@ var wayToMore = &Finding{
 		"asking: by opening another's account, by setting tags that " +
 		"a rule reads, by writing into roles, by joining a group that is theirs to fill, or by what they may hand to " +
 		"themselves. `hgate holders OPERATION RESOURCE --eventual` shows the steps.",
-	Cure: "take out what the first step takes, narrow where it holds, or accept it",
-	dear: true,
+	Cure:      "take out what the first step takes, narrow where it holds, or accept it",
+	expensive: true,
 	find: func(c *check) {
 		ways, err := escalation.Work(c.estate, c.now)
 		if err != nil {

@@ -23,7 +23,7 @@ func (g *Gate) allowed(s *subject, operation string, r *estate.Resource, roles [
 	if g.facts.Fixed > 1 || r.Index < 0 {
 		return g.work(s, operation, at, g.known(s, r), roles)
 	}
-	key := cell{subject: s.number, operation: g.classes.Ops.Number[operation], at: at, all: roles == nil,
+	key := decisionKey{subject: s.number, operation: g.classes.Ops.Number[operation], at: at, all: roles == nil,
 		owns: g.owns(s.number, r.Owner)}
 	if roles != nil {
 		key.session = g.session(roles)

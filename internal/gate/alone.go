@@ -34,15 +34,15 @@ type counting struct {
 	// single piles marked does.
 	personal [][]int32
 	marked   [][]bool
-	covers   map[inForce[uint32]]gives
+	covers   map[inForce[uint32]]coverGives
 	active   region.Region                    // of those who are being counted
 	sets     map[inForce[string]][2]opset.Set // what units give, by their numbers
 	key      []byte
 }
 
-// gives is which of the operations, by their place among those counted, a cover gives, and which under a condition
-// about subject or resource.
-type gives struct {
+// coverGives is which of the operations, by their place among those counted, a cover coverGives, and which
+// under a condition about subject or resource.
+type coverGives struct {
 	sure, personal []int
 	set            opset.Set
 }
@@ -68,7 +68,7 @@ type tally struct {
 // on. Nothing is said of places where a condition asks about the subject or the resource. It costs what the rows weigh.
 func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) []Alone {
 	c := &counting{Gate: g, table: g.Table(g.NewContext()), chosen: g.classes.Ops.NewSet(),
-		since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]gives{},
+		since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]coverGives{},
 		sets: map[inForce[string]][2]opset.Set{}}
 	for i, o := range g.classes.Ops.List {
 		if selects(o) {
@@ -106,7 +106,7 @@ func (c *counting) meets(regions ...region.Region) bool {
 }
 
 // cover works out which of the operations a cover gives, and which under conditions about subject or resource.
-func (c *counting) cover(n uint32) gives {
+func (c *counting) cover(n uint32) coverGives {
 	at := inForce[uint32]{n, c.active}
 	out, ok := c.covers[at]
 	if !ok {

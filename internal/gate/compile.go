@@ -74,7 +74,7 @@ func (c Counting) asIfLent(gr *estate.Grant) bool { return gr.OnRequest == nil |
 func newGate(e *estate.Estate, o options) *Gate {
 	g := &Gate{
 		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]*entries{},
-		inRoles: map[cell]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{},
+		inRoles: map[decisionKey]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{},
 		lists: lookup.NewSequences(), roleSets: lookup.NewSequences(),
 	}
 	g.facts, g.space, g.which = o.facts, o.space, o.which
@@ -349,7 +349,7 @@ func (c *compiler) classify() {
 		}
 		g.class[i] = g.lists.Number(having[counts[i]:counts[i+1]])
 	}
-	made := g.rows.WeaveAll(g.lists, c.shares, c.units)
+	made := g.rows.BuildAll(g.lists, c.shares, c.units)
 	g.units = c.units.Units
 	several := make([]bool, len(made))
 	if len(g.sessions) > 0 {
@@ -361,7 +361,7 @@ func (c *compiler) classify() {
 		h, row := &g.rows.RowOf[i], made[g.class[i]]
 		h.Row, h.Steps, h.Extra, h.Extras = row.Row, row.Steps, row.Extra, row.Extras
 		if several[g.class[i]] {
-			h.Flags |= unitrow.Apart
+			h.Flags |= unitrow.Separated
 		}
 	}
 }
@@ -404,7 +404,7 @@ func (g *Gate) numbered(n int) *subject {
 		h := &g.rows.RowOf[n]
 		s = &subject{
 			Subject: g.All[n], principal: g.SubjectOf(n), number: n, active: region.Region(h.Active),
-			grants: g.grantsOf(g.class[n]), single: h.Flags&unitrow.Apart == 0,
+			grants: g.grantsOf(g.class[n]), single: h.Flags&unitrow.Separated == 0,
 		}
 		for _, l := range g.lists.Get(g.class[n]) {
 			s.blocks = append(s.blocks, g.named[l].blocks...)

@@ -134,7 +134,7 @@ type query struct {
 // Decide answers a request. Its error says that the question is wrong, or too complex.
 func (g *Gate) Decide(req Request) (Outcome, error) {
 	q, ok := g.query(&req)
-	if !ok || len(req.Context.Roles) > 0 || g.rows.RowOf[q.subject].Flags&unitrow.Apart != 0 {
+	if !ok || len(req.Context.Roles) > 0 || g.rows.RowOf[q.subject].Flags&unitrow.Separated != 0 {
 		q, err := g.question(req)
 		if err != nil {
 			return Deny, err

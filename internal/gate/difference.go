@@ -27,13 +27,14 @@ type Difference struct {
 	Piles     []*Pile
 }
 
-// cells is what one subject may do to one resource: the operations, by number, of which it may do any, and when.
-type cells struct {
+// operationTimes is what one subject may do to one resource: the operations, by number, of which it may do any,
+// and when.
+type operationTimes struct {
 	operations []uint32
 	when       []Cell
 }
 
-type cellChange struct {
+type operationChange struct {
 	operation uint32
 	was, is   Cell
 }
@@ -127,7 +128,7 @@ func (p *Pair) begin(since clock.Instant) {
 	p.since = p.New.space.Between(since, maxInstant)
 	clear(p.cells)
 	clear(p.turned)
-	p.turns = make([][]cellChange, noTurn+1)
+	p.turns = make([][]operationChange, noChange+1)
 	p.assort()
 	p.whole = map[region.Region]region.Region{}
 }
@@ -195,13 +196,13 @@ type differ struct {
 	marked  []uint32 // of each pile, the round in which it was found worth a look
 	round   uint32
 	look    []uint32 // those piles
-	changes map[cellChange][]*Pile
-	order   []cellChange
+	changes map[operationChange][]*Pile
+	order   []operationChange
 	at      [2][]uint32
-	all     bool                 // what is the same is told too
-	known   map[spotOfOne]*cells // of the subject at hand
-	aside   []uint32             // likewise, piles in which more than its steps counts
-	each    func(turn, []*Pile)  // takes what is found, if it is not nil; piles come in no order
+	all     bool                          // what is the same is told too
+	known   map[spotOfOne]*operationTimes // of the subject at hand
+	aside   []uint32                      // likewise, piles in which more than its steps counts
+	each    func(changeList, []*Pile)     // takes what is found, if it is not nil; piles come in no order
 }
 
 // spotOfOne is all by which resources can differ for one subject. Where there are several sessions, the mark stands for
@@ -213,7 +214,7 @@ type spotOfOne struct {
 
 // foundDifference is a change with the piles on which it is so.
 type foundDifference struct {
-	cellChange
+	operationChange
 	piles []*Pile
 }
 
@@ -222,12 +223,12 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 	d.round++
 	d.look = d.look[:0]
 	if d.known == nil {
-		d.known = map[spotOfOne]*cells{}
+		d.known = map[spotOfOne]*operationTimes{}
 	}
 	clear(d.known)
-	d.changes, d.order = map[cellChange][]*Pile{}, d.order[:0]
+	d.changes, d.order = map[operationChange][]*Pile{}, d.order[:0]
 	owns := d.ownedBy(w)
-	if d.all || d.upturned(w) {
+	if d.all || d.mayDifferAnywhere(w) {
 		for n := range d.piles {
 			d.mark(uint32(n))
 		}
@@ -334,13 +335,13 @@ func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
 			if len(d.bare)*d.sorts > mostTurns {
 				clear(d.bare)
 			}
-			turns = make([]turn, d.sorts)
+			turns = make([]changeList, d.sorts)
 			d.bare[spot] = turns
 		}
 		set := between(aside, from, to)
-		start, now := from, noTurn // of piles in a row that turn alike
+		start, now := from, noChange // of piles in a row that turn alike
 		for n := from; n < to; n++ {
-			next := noTurn
+			next := noChange
 			switch sort := d.sort[n]; {
 			case len(set) > 0 && set[0] == n:
 				d.mark(n)
@@ -395,7 +396,7 @@ const noSort = ^uint32(0)
 func (p *Pair) assort() {
 	type traits struct{ classes, facts [2]uint32 }
 	known := map[traits]uint32{}
-	p.sort, p.bare = make([]uint32, len(p.piles)), map[bareSpot][]turn{}
+	p.sort, p.bare = make([]uint32, len(p.piles)), map[bareSpot][]changeList{}
 	for n, pile := range p.piles {
 		var one traits
 		for k, l := range pile.looks {
@@ -418,8 +419,8 @@ func (p *Pair) assort() {
 }
 
 // bareTurn is what covers alone make of a pile for a subject.
-func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (turn, error) {
-	both := [2]*cells{nothing, nothing}
+func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (changeList, error) {
+	both := [2]*operationTimes{nothing, nothing}
 	for k, s := range d.sides {
 		if !pile.looks[k].there || s.rows.RowOf[w.numbers[k]].Active == int32(region.Empty) {
 			continue
@@ -427,10 +428,10 @@ func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (turn, error) {
 		d.at[k] = append(d.at[k][:0], d.Pair.covers.Get(covers[k])...)
 		var err error
 		if both[k], err = d.work(k, w.numbers[k], pile, false, d.at[k]); err != nil {
-			return noTurn, err
+			return noChange, err
 		}
 	}
-	return d.turn(both), nil
+	return d.changesBetween(both), nil
 }
 
 func (d *differ) mark(n uint32) {
@@ -440,14 +441,14 @@ func (d *differ) mark(n uint32) {
 	}
 }
 
-// upturned says that anything may differ for the subject.
-func (d *differ) upturned(w who) bool {
+// mayDifferAnywhere says that anything may differ for the subject.
+func (d *differ) mayDifferAnywhere(w who) bool {
 	l := d.likeness(w)
 	if l.there[0] != l.there[1] || l.active[0] != l.active[1] || l.tags[0] != l.tags[1] {
 		return true
 	}
 	for k, s := range d.sides {
-		if s.rows.RowOf[w.numbers[k]].Flags&unitrow.Apart != 0 {
+		if s.rows.RowOf[w.numbers[k]].Flags&unitrow.Separated != 0 {
 			return true
 		}
 	}
@@ -555,33 +556,33 @@ func (d *differ) ownedBy(w who) map[ownedPlace][2]bool {
 
 // compare holds against each other what the subject may do to the resources of a pile on both sides.
 func (d *differ) compare(w who, pile *Pile, owns [2]bool) error {
-	var both [2]*cells
+	var both [2]*operationTimes
 	for k := range d.sides {
 		var err error
 		if both[k], err = d.cellsOn(k, w.numbers[k], pile, owns[k]); err != nil {
 			return err
 		}
 	}
-	d.found(d.turn(both), []*Pile{pile})
+	d.found(d.changesBetween(both), []*Pile{pile})
 	return nil
 }
 
-// turn is a list of changes by its number.
-type turn uint32
+// changeList is a list of changes by its number.
+type changeList uint32
 
-// noTurn is no change at all.
-const noTurn turn = 1
+// noChange is no change at all.
+const noChange changeList = 1
 
-// turn tells the changes from one to the other.
-func (d *differ) turn(both [2]*cells) turn {
+// changesBetween tells the changes from one to the other.
+func (d *differ) changesBetween(both [2]*operationTimes) changeList {
 	if both[0] == both[1] && !d.all {
-		return noTurn
+		return noChange
 	}
 	t, ok := d.turned[both]
 	if !ok {
-		t = noTurn
+		t = noChange
 		if changes := both[0].changes(both[1], d.all); len(changes) > 0 {
-			t = turn(len(d.turns))
+			t = changeList(len(d.turns))
 			d.turns = append(d.turns, changes)
 		}
 		d.turned[both] = t
@@ -590,8 +591,8 @@ func (d *differ) turn(both [2]*cells) turn {
 }
 
 // found takes down that some piles turn.
-func (d *differ) found(t turn, piles []*Pile) {
-	if t == noTurn || len(piles) == 0 {
+func (d *differ) found(t changeList, piles []*Pile) {
+	if t == noChange || len(piles) == 0 {
 		return
 	}
 	if d.each != nil {
@@ -609,19 +610,19 @@ func (d *differ) found(t turn, piles []*Pile) {
 }
 
 // changes lists the operations for which two differ, or all.
-func (c *cells) changes(to *cells, all bool) (out []cellChange) {
+func (c *operationTimes) changes(to *operationTimes, all bool) (out []operationChange) {
 	i, j := 0, 0
 	for i < len(c.operations) || j < len(to.operations) {
-		var one cellChange
+		var one operationChange
 		switch {
 		case j == len(to.operations) || i < len(c.operations) && c.operations[i] < to.operations[j]:
-			one = cellChange{c.operations[i], c.when[i], Cell{}}
+			one = operationChange{c.operations[i], c.when[i], Cell{}}
 			i++
 		case i == len(c.operations) || to.operations[j] < c.operations[i]:
-			one = cellChange{to.operations[j], Cell{}, to.when[j]}
+			one = operationChange{to.operations[j], Cell{}, to.when[j]}
 			j++
 		default:
-			one = cellChange{c.operations[i], c.when[i], to.when[j]}
+			one = operationChange{c.operations[i], c.when[i], to.when[j]}
 			i++
 			j++
 		}
@@ -632,16 +633,16 @@ func (c *cells) changes(to *cells, all bool) (out []cellChange) {
 	return out
 }
 
-var nothing = &cells{}
+var nothing = &operationTimes{}
 
 // cellsOn works out what a subject may do to the resources of a pile on one side.
-func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*cells, error) {
+func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*operationTimes, error) {
 	s, at := d.sides[k], &pile.looks[k]
 	if n < 0 || !at.there || s.rows.RowOf[n].Active == int32(region.Empty) {
 		return nothing, nil
 	}
 	h := &s.rows.RowOf[n]
-	if h.Flags&unitrow.Apart != 0 {
+	if h.Flags&unitrow.Separated != 0 {
 		one := spotOfOne{uint32(k), at.at.Mark, at.at.Trait, at.at.Class, at.facts, owns}
 		c, ok := d.known[one]
 		if !ok {
@@ -687,7 +688,7 @@ func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
 }
 
 // work works out what units come to for a subject on a pile.
-func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, error) {
+func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*operationTimes, error) {
 	s, at, h := d.sides[k], &pile.looks[k], &d.sides[k].rows.RowOf[n]
 	if len(units) == 0 {
 		return nothing, nil
@@ -718,7 +719,7 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*cells, 
 		known = s.space.NewContext()
 		d.fixFor(known, k, n, pile, owns)
 	}
-	out := &cells{}
+	out := &operationTimes{}
 	for _, o := range d.validOn(s, at.at.Class) {
 		when, err := d.when(s, o, units, region.Region(h.Active), known)
 		if err != nil {
@@ -777,7 +778,7 @@ func (d *differ) fromNow(s *side, regions ...region.Region) (region.Region, erro
 }
 
 // sessions works out what a subject may do that can have several sessions.
-func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*cells, error) {
+func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*operationTimes, error) {
 	s := d.sides[k]
 	who := s.numbered(n)
 	at := pile.looks[k].at
@@ -787,7 +788,7 @@ func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*cells, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &cells{}
+	out := &operationTimes{}
 	for _, o := range d.validOn(s, pile.looks[k].at.Class) {
 		c := Cell{region.Full, region.Empty}
 		for _, roles := range possible {

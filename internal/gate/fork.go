@@ -18,7 +18,7 @@ func (g *Gate) Fork() *Gate {
 	f.space = g.space.Fork()
 	f.scratch = f.space.NewContext()
 	f.matched = nil
-	f.subjects, f.inRoles = map[int]*subject{}, map[cell]region.Region{}
+	f.subjects, f.inRoles = map[int]*subject{}, map[decisionKey]region.Region{}
 	f.roleSets, f.coverAny = lookup.NewSequences(), map[string]bool{}
 	places := *g.places
 	places.InUse, places.Whole = nil, nil

@@ -37,7 +37,7 @@ type Gate struct {
 	lent     map[uint32][]lending // of a subject, by number
 	which    Counting             // which grants count
 	subjects map[int]*subject     // those that have been looked at closely
-	inRoles  map[cell]region.Region
+	inRoles  map[decisionKey]region.Region
 	roleSets *lookup.Sequences // of sessions, the roles by number
 	coverAny map[string]bool   // of lists that are no grant's or block's
 	scratch  *region.Context
@@ -109,9 +109,9 @@ type lending struct {
 	unit uint32
 }
 
-// cell names an answer in a session. It holds numbers alone, so that nothing of a request, whose texts may stand in a
-// buffer that is written over, is ever kept.
-type cell struct {
+// decisionKey names an answer in a session. It holds numbers alone, so that nothing of a request, whose texts
+// may stand in a buffer that is written over, is ever kept.
+type decisionKey struct {
 	subject   int
 	operation uint32
 	at        placemap.Spot

@@ -6,8 +6,8 @@ import (
 	"hiddengate/internal/gate/unitrow"
 )
 
-// Given is what a subject may do on a resource.
-type Given struct {
+// OperationOutcomes is what a subject may do on a resource.
+type OperationOutcomes struct {
 	Operations []*estate.Operation // those valid on it, by name
 	Outcomes   []Outcome           // of each
 }
@@ -19,10 +19,10 @@ type Asker struct {
 	subject int
 	context *Context
 	several *question // where there can be several sessions
-	known   map[lookOfAsker]*Given
-	same    map[string]*Given
+	known   map[lookOfAsker]*OperationOutcomes
+	same    map[string]*OperationOutcomes
 	last    lookOfAsker
-	answer  *Given
+	answer  *OperationOutcomes
 }
 
 // lookOfAsker is all that an answer can hang on: what is in force, what can be done there, and the facts of the
@@ -39,8 +39,9 @@ func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
 	if n < 0 {
 		return nil, g.Subject(p)
 	}
-	a := &Asker{gate: g, subject: n, context: c, known: map[lookOfAsker]*Given{}, same: map[string]*Given{}}
-	if len(c.Roles) > 0 || g.rows.RowOf[n].Flags&unitrow.Apart != 0 {
+	a := &Asker{gate: g, subject: n, context: c, known: map[lookOfAsker]*OperationOutcomes{},
+		same: map[string]*OperationOutcomes{}}
+	if len(c.Roles) > 0 || g.rows.RowOf[n].Flags&unitrow.Separated != 0 {
 		a.several = &question{subject: g.numbered(n), context: c}
 		return a, a.several.open(g)
 	}
@@ -48,7 +49,7 @@ func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
 }
 
 // On tells what the subject may do on the listed resource of a row.
-func (a *Asker) On(row int) (*Given, error) {
+func (a *Asker) On(row int) (*OperationOutcomes, error) {
 	g := a.gate
 	at, r := g.places.Spots[row], &g.estate.Tree.Rows[row]
 	look := lookOfAsker{trait: at.Trait, class: at.Class}
@@ -78,9 +79,9 @@ func (a *Asker) On(row int) (*Given, error) {
 	return answer, nil
 }
 
-func (a *Asker) work(row int, at placemap.Spot) (*Given, error) {
+func (a *Asker) work(row int, at placemap.Spot) (*OperationOutcomes, error) {
 	g := a.gate
-	out := &Given{Operations: g.estate.Offer(g.classes.Kinds[at.Class]).On(g.classes.Types[at.Class])}
+	out := &OperationOutcomes{Operations: g.estate.Offer(g.classes.Kinds[at.Class]).On(g.classes.Types[at.Class])}
 	q := query{subject: a.subject, context: a.context.region, at: at, row: row}
 	key := []byte{byte(at.Class), byte(at.Class >> 8), byte(at.Class >> 16), byte(at.Class >> 24)}
 	for _, o := range out.Operations {

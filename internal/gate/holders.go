@@ -102,7 +102,7 @@ func (h *holding) count() (out []Answer, err error) {
 func (h *holding) example(subject int, outcome Outcome) (Answer, error) {
 	g, t := h.gate, h.table
 	one := &g.rows.RowOf[subject]
-	if len(h.context.Roles) > 0 || one.Flags&unitrow.Apart != 0 || g.lent[uint32(subject)] != nil {
+	if len(h.context.Roles) > 0 || one.Flags&unitrow.Separated != 0 || g.lent[uint32(subject)] != nil {
 		return h.best(subject, outcome)
 	}
 	as := outcome

@@ -32,8 +32,8 @@ func (g *Gate) Lacking() ([]Lack, error) {
 	}
 	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.places.Lists)), at: make([]heldAt, cells.Numbers()),
 		sets: map[string]int{"": 0}, pairs: [][]int{nil},
-		known: map[turnsAt]int{}, splits: map[grantSet]*split{}, regions: map[grantGives]region.Region{},
-		found: map[grantSet]*gapped{}}
+		known: map[changesAt]int{}, splits: map[grantSet]*split{}, regions: map[grantGives]region.Region{},
+		found: map[grantSet]*shortfall{}}
 	wanted := l.numberNeeds()
 	cells.Choose(func(o *estate.Operation) bool { return wanted[o.Name] }, nil)
 	l.climb()
@@ -61,9 +61,9 @@ type lacking struct {
 	round   int
 	at      []heldAt // of each pile
 	touched []uint32 // piles on which the class at hand may do anything
-	known   map[turnsAt]int
+	known   map[changesAt]int
 	last    struct {
-		key turnsAt
+		key changesAt
 		set int
 	}
 	sets    map[string]int // of needs by their numbers, the number of the set
@@ -71,7 +71,7 @@ type lacking struct {
 	covered [][]uint32     // of each list that a grant names, the piles; nil until it is asked for
 	splits  map[grantSet]*split
 	regions map[grantGives]region.Region
-	found   map[grantSet]*gapped
+	found   map[grantSet]*shortfall
 }
 
 // need is an operation with one that it needs, by numbers of the pair and by name.
@@ -91,14 +91,14 @@ type upward struct {
 // heldAt is what a subject may do on a pile, and what is missing and not told yet, if it is of this round.
 type heldAt struct {
 	round int
-	turn  turn
+	turn  changeList
 	set   int
 }
 
-// turnsAt is all that what is missing hangs on.
-type turnsAt struct {
+// changesAt is all that what is missing hangs on.
+type changesAt struct {
 	shape int
-	turns [4]turn // on the pile, and above
+	turns [4]changeList // on the pile, and above
 }
 
 type grantSet struct{ grant, set int }
@@ -110,12 +110,12 @@ type grantGives struct {
 
 // split parts a set of needs: those of operations that a grant gives are told of, nil if it is none; the rest are left.
 type split struct {
-	gap  *gapped
+	gap  *shortfall
 	rest int
 }
 
-// gapped is to whom, and on which of the piles that it covers, a grant gives the operations of a set of needs.
-type gapped struct {
+// shortfall is to whom, and on which of the piles that it covers, a grant gives the operations of a set of needs.
+type shortfall struct {
 	subjects []estate.Principal
 	places   []bool
 }
@@ -205,7 +205,7 @@ func (l *lacking) climb() {
 }
 
 // take takes down what the class at hand may do on some piles.
-func (l *lacking) take(t turn, piles []*Pile) {
+func (l *lacking) take(t changeList, piles []*Pile) {
 	for _, p := range piles {
 		at := &l.at[p.number]
 		if at.round != l.round { // a pile may come in parts
@@ -262,12 +262,12 @@ func (l *lacking) settle(class []who) error {
 }
 
 // missing works out what is missing on a pile, as a set of needs.
-func (l *lacking) missing(n uint32, here turn) int {
+func (l *lacking) missing(n uint32, here changeList) int {
 	up := &l.above[n]
-	key := turnsAt{up.shape, [4]turn{here}}
-	turns := make([]turn, 0, len(key.turns))
+	key := changesAt{up.shape, [4]changeList{here}}
+	turns := make([]changeList, 0, len(key.turns))
 	for i, above := range up.piles {
-		t := noTurn
+		t := noChange
 		if l.at[above].round == l.round {
 			t = l.at[above].turn
 		}
@@ -302,7 +302,7 @@ func (l *lacking) missing(n uint32, here turn) int {
 }
 
 // when tells when an operation is allowed by a turn.
-func (l *lacking) when(t turn, operation uint32) region.Region {
+func (l *lacking) when(t changeList, operation uint32) region.Region {
 	for _, c := range l.pair.turns[t] {
 		if c.operation == operation {
 			return c.is.Possible
@@ -353,7 +353,7 @@ func (l *lacking) split(gr *grant, s *subject, set int, pile uint32) (*split, er
 	if len(given) > 0 {
 		at := grantSet{gr.number, l.set(given)}
 		if out.gap = l.found[at]; out.gap == nil {
-			out.gap = &gapped{places: make([]bool, len(l.piles(gr.on)))}
+			out.gap = &shortfall{places: make([]bool, len(l.piles(gr.on)))}
 			l.found[at] = out.gap
 		}
 	}
@@ -398,12 +398,12 @@ func (l *lacking) piles(list int) []uint32 {
 // tell lists what was found by grant, operation and need.
 func (l *lacking) tell() []Lack {
 	type gap struct{ grant, need int }
-	all := map[gap]*gapped{}
+	all := map[gap]*shortfall{}
 	for k, found := range l.found {
 		for _, i := range l.pairs[k.set] {
 			one := all[gap{k.grant, i}]
 			if one == nil {
-				one = &gapped{places: make([]bool, len(found.places))}
+				one = &shortfall{places: make([]bool, len(found.places))}
 				all[gap{k.grant, i}] = one
 			}
 			one.subjects = append(one.subjects, found.subjects...)

@@ -32,10 +32,10 @@ type Pair struct {
 	names     []string   // operations of both, by number
 	since     region.Region
 	whole     map[region.Region]region.Region // of what is left of them from then on
-	cells     map[string]*cells
-	turned    map[[2]*cells]turn
-	turns     [][]cellChange // by number
-	owners    bool           // some condition asks who owns
+	cells     map[string]*operationTimes
+	turned    map[[2]*operationTimes]changeList
+	turns     [][]operationChange // by number
+	owners    bool                // some condition asks who owns
 	only      map[estate.Principal]bool
 	wanted    []bool                      // of each operation, whether it is looked at; nil: all are
 	chosen    []bool                      // likewise of each pile
@@ -44,7 +44,7 @@ type Pair struct {
 	concerned map[uint32]bool             // of covers, whether they have any that is
 	sort      []uint32                    // of each pile, its sort; noSort: none
 	sorts     int
-	bare      map[bareSpot][]turn       // by sort
+	bare      map[bareSpot][]changeList // by sort
 	tested    map[estate.Principal]bool // the owners by which what may come is told apart
 	// Whole says that all that may come is looked at; else there would be too much.
 	Whole bool
@@ -230,7 +230,7 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 		o.lists = slices.Concat(o.lists, onOf(chosen[1].grants, chosen[1].blocks))
 	}
 	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{},
-		cells: map[string]*cells{}, turned: map[[2]*cells]turn{}}
+		cells: map[string]*operationTimes{}, turned: map[[2]*operationTimes]changeList{}}
 	for k, e := range []*estate.Estate{before, after} {
 		o.roster, o.entries = rosters[k], chosen[k]
 		g, err := compile(e, nil, o)
@@ -257,7 +257,7 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 			coming = slices.DeleteFunc(coming, func(s newplace.StandIn) bool { return !s.Inherit })
 		}
 	}
-	p.heap(coming)
+	p.buildPiles(coming)
 	return p, nil
 }
 
@@ -335,8 +335,8 @@ func (p *Pair) coverOf(s *side, cover uint32) uint32 {
 	return n
 }
 
-// heap makes the piles, and one of each stand-in for what may come.
-func (p *Pair) heap(coming []newplace.StandIn) {
+// buildPiles makes the piles, and one of each stand-in for what may come.
+func (p *Pair) buildPiles(coming []newplace.StandIn) {
 	values := map[string]uint32{}
 	byTags := [2][]uint32{}
 	for k, s := range p.sides {

@@ -46,7 +46,7 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 		return g.Subject(p)
 	}
 	slow := question{context: c}
-	several := len(c.Roles) > 0 || g.rows.RowOf[n].Flags&unitrow.Apart != 0
+	several := len(c.Roles) > 0 || g.rows.RowOf[n].Flags&unitrow.Separated != 0
 	if several {
 		slow.subject = g.numbered(n)
 		if err := slow.open(g); err != nil {

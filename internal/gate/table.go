@@ -23,10 +23,10 @@ import (
 type Table struct {
 	gate     *Gate
 	context  *Context
-	chosen   []bool   // of each resource, whether it is counted; nil: all are
-	sums     []uint32 // for each mark and class, how many resources of the class have a lower mark
-	piles    []pile   // by mark
-	first    []uint32 // of each mark, its first pile
+	chosen   []bool           // of each resource, whether it is counted; nil: all are
+	sums     []uint32         // for each mark and class, how many resources of the class have a lower mark
+	piles    []sortOfResource // by mark
+	first    []uint32         // of each mark, its first pile
 	traits   [][]uint32
 	having   [][]uint32   // of each list that traits tell, the traits that have it
 	owned    [][]uint32   // of each owner, by number in the tree, the resources
@@ -39,7 +39,7 @@ type Table struct {
 // maxWords is how many words a set of operations has at most.
 const maxWords = maxOperations / 64
 
-type pile struct {
+type sortOfResource struct {
 	at    placemap.Spot
 	facts uint32 // the number of the tags' values that conditions ask about
 	count uint32
@@ -62,23 +62,23 @@ type tableGate struct {
 	both    []uint32
 	waiting []int
 	alone   [1]uint32
-	one     given
-	two     given
+	one     outcomeSets
+	two     outcomeSets
 }
 
-// given is what units give in the context: sets of operations.
-type given struct{ allowed, depends opset.Set }
+// outcomeSets is what units give in the context: sets of operations.
+type outcomeSets struct{ allowed, depends opset.Set }
 
 // coverAnswer is what a cover gives wherever nothing else is in force.
 type coverAnswer struct {
-	given
+	outcomeSets
 	asks opset.Set // operations whose answer hangs on the resource or the subject; nil if none does
 }
 
 // keptSets is what is given on resources with the same facts, if it is of this turn.
 type keptSets struct {
 	turn uint32
-	given
+	outcomeSets
 }
 
 // Count is how many listed resources a subject is allowed an operation on, and on how many it depends.
@@ -87,7 +87,7 @@ type Count struct{ Allowed, Depends int }
 // Table prepares to answer in a context.
 func (g *Gate) Table(c *Context) *Table {
 	t := &Table{gate: g, context: c}
-	t.heap()
+	t.buildSorts()
 	return t
 }
 
@@ -97,15 +97,15 @@ func (g *Gate) tableOf(c *Context, resources []*estate.Resource) *Table {
 	for _, r := range resources {
 		t.chosen[r.Index] = true
 	}
-	t.heap()
+	t.buildSorts()
 	return t
 }
 
 // counted says whether a resource is.
 func (t *Table) counted(row int) bool { return t.chosen == nil || t.chosen[row] }
 
-// heap makes the piles.
-func (t *Table) heap() {
+// buildSorts makes the piles.
+func (t *Table) buildSorts() {
 	g, tree := t.gate, t.gate.estate.Tree
 	facts := make([]uint32, len(tree.Tags))
 	numbers := map[string]uint32{}
@@ -133,7 +133,7 @@ func (t *Table) heap() {
 			if !ok {
 				n = uint32(len(t.piles))
 				known[key] = n
-				t.piles = append(t.piles, pile{at: key.at, facts: key.facts, row: uint32(i)})
+				t.piles = append(t.piles, sortOfResource{at: key.at, facts: key.facts, row: uint32(i)})
 			}
 			last, lastPile = key, n
 		}
@@ -144,10 +144,10 @@ func (t *Table) heap() {
 			t.piles[lastPile].count++
 		}
 	}
-	slices.SortFunc(t.piles, func(a,
-		b pile) int {
-		return cmp.Or(cmp.Compare(a.at.Mark, b.at.Mark), cmp.Compare(a.row, b.row))
-	})
+	slices.SortFunc(t.piles,
+		func(a, b sortOfResource) int {
+			return cmp.Or(cmp.Compare(a.at.Mark, b.at.Mark), cmp.Compare(a.row, b.row))
+		})
 	marks, classes := len(g.places.Marks)+1, len(g.classes.Valid)
 	t.sums = make([]uint32, (marks+1)*classes)
 	t.first = make([]uint32, marks+1)
@@ -262,7 +262,8 @@ func (g *tableGate) count(subject int, counts []Count) error {
 	if active == region.None {
 		return nil
 	}
-	if active == region.Some || h.Flags&unitrow.Apart != 0 || len(g.context.Roles) > 0 || g.lent[uint32(subject)] != nil {
+	if active == region.Some || h.Flags&unitrow.Separated != 0 || len(g.context.Roles) > 0 ||
+		g.lent[uint32(subject)] != nil {
 		return g.countSlowly(subject, counts)
 	}
 	// Steps: what a cover gives, over all the resources below it.
@@ -286,7 +287,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		from, to := g.table.sums[int(s.Mark)*classes:][:classes], g.table.sums[int(end)*classes:][:classes]
 		for class := range classes {
 			if n := int(to[class] - from[class]); n > 0 {
-				g.add(counts, &a.given, nil, g.classes.Valid[class], n)
+				g.add(counts, &a.outcomeSets, nil, g.classes.Valid[class], n)
 			}
 		}
 		if a.asks == nil {
@@ -299,12 +300,12 @@ func (g *tableGate) count(subject int, counts []Count) error {
 			kept := &g.kept[p.facts]
 			if kept.turn != g.keeping {
 				g.settle(&q, p.row, false)
-				if err := g.compose(&q, g.rows.Cover(s.Cover, &g.alone), &kept.given); err != nil {
+				if err := g.compose(&q, g.rows.Cover(s.Cover, &g.alone), &kept.outcomeSets); err != nil {
 					return err
 				}
 				kept.turn = g.keeping
 			}
-			g.add(counts, &kept.given, a.asks, g.classes.Valid[p.at.Class], int(p.count))
+			g.add(counts, &kept.outcomeSets, a.asks, g.classes.Valid[p.at.Class], int(p.count))
 		}
 	}
 	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
@@ -387,7 +388,7 @@ func (g *tableGate) gather(cover, trait uint32, extras []unitrow.Extra) bool {
 }
 
 // add counts what is given of the valid operations, those in only if it is not nil, on n resources.
-func (g *tableGate) add(counts []Count, a *given, only, valid opset.Set, n int) {
+func (g *tableGate) add(counts []Count, a *outcomeSets, only, valid opset.Set, n int) {
 	for w := range valid {
 		mask := valid[w]
 		if only != nil {
@@ -412,7 +413,7 @@ func (g *tableGate) settle(q *query, row uint32, owns bool) {
 
 // compose works out what units give an active subject, on the resource that has been turned to: most of it for all
 // operations at once, and one by one where several units hold a part of the context each.
-func (g *tableGate) compose(q *query, units []uint32, out *given) error {
+func (g *tableGate) compose(q *query, units []uint32, out *outcomeSets) error {
 	if out.allowed == nil {
 		out.allowed, out.depends = g.classes.Ops.NewSet(), g.classes.Ops.NewSet()
 	}
@@ -493,7 +494,7 @@ func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 	if a.asks != nil { // of the others, what no asking unit has a part in
 		certain = slices.DeleteFunc(slices.Clone(cover), func(u uint32) bool { return g.asks[u] })
 	}
-	if err := g.compose(&query{context: g.context.region}, certain, &a.given); err != nil {
+	if err := g.compose(&query{context: g.context.region}, certain, &a.outcomeSets); err != nil {
 		return nil, err
 	}
 	for w := range a.asks {

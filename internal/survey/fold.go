@@ -34,7 +34,7 @@ func Reach(g *gate.Gate, p estate.Principal, c *gate.Context) ([]Row, error) {
 	tree := g.Estate().Tree
 	f := folder{
 		gate: g, who: p, context: c, tree: tree, answers: make([]*answers, tree.Len()), alike: make([]*answers, tree.Len()),
-		folded: map[*gate.Given]*answers{}, joined: map[[2]*answers]*answers{},
+		folded: map[*gate.OperationOutcomes]*answers{}, joined: map[[2]*answers]*answers{},
 	}
 	for i := range tree.Len() {
 		given, err := asker.On(i)
@@ -68,7 +68,7 @@ type folder struct {
 	tree    *estate.Tree
 	answers []*answers // of each resource
 	alike   []*answers // of each subtree; mixed where an operation has two answers in it
-	folded  map[*gate.Given]*answers
+	folded  map[*gate.OperationOutcomes]*answers
 	joined  map[[2]*answers]*answers
 	rows    []Row
 	err     error

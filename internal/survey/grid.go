@@ -116,7 +116,7 @@ func (g *Grid) column(compiled *gate.Gate, who estate.Principal, ctx *gate.Conte
 	if err != nil {
 		return nil, err
 	}
-	known := map[*gate.Given]mask{}
+	known := map[*gate.OperationOutcomes]mask{}
 	out := make([]mask, g.estate.Tree.Len())
 	for _, i := range g.rows {
 		given, err := asker.On(i)
@@ -133,7 +133,7 @@ func (g *Grid) column(compiled *gate.Gate, who estate.Principal, ctx *gate.Conte
 	return out, nil
 }
 
-func (q Question) mask(given *gate.Given) mask {
+func (q Question) mask(given *gate.OperationOutcomes) mask {
 	var best [4]int // 0: no operation; 1: denied; 2: depends; 3: allowed
 	for i, o := range given.Operations {
 		if q.What == nil || q.What(o) {
@@ -390,7 +390,7 @@ func (g *Grid) seen(compiled *gate.Gate, who estate.Principal, ctx *gate.Context
 		return nil, err
 	}
 	out := map[string]mask{}
-	known := map[*gate.Given]bool{}
+	known := map[*gate.OperationOutcomes]bool{}
 	for _, i := range g.rows {
 		given, err := asker.On(i)
 		if err != nil {

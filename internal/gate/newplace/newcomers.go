@@ -58,7 +58,7 @@ func (m *maker) make() []estate.Address {
 	if !slices.ContainsFunc(e.Tree.Systems, m.in) {
 		return nil
 	}
-	n := newcomer{taken: m.taken, sets: lookup.NewSequences(), done: map[heirs]*below{}}
+	n := newcomer{taken: m.taken, sets: lookup.NewSequences(), done: map[surroundings]*below{}}
 	for _, tags := range e.Tree.Tags {
 		n.tags = append(n.tags, tags.Name(func(key string) bool { return m.keys[key] }))
 	}
@@ -93,7 +93,8 @@ func (m *maker) make() []estate.Address {
 			states[i] = at{a.Step(above.state, address[len(e.Tree.Address(int(row.Parent-1)))+1:]), above.depth + 1}
 		}
 		n.machine, n.deepest = a, len(e.Offer(s.Kind.ID).Types)-1
-		h := heirs{row.System, states[i].state, min(states[i].depth, n.deepest), n.tags[row.Tags], n.owners[row.Owner], ""}
+		h := surroundings{row.System, states[i].state, min(states[i].depth, n.deepest), n.tags[row.Tags],
+			n.owners[row.Owner], ""}
 		if m.beside != nil {
 			h.beside = m.beside(address)
 		}
@@ -140,12 +141,12 @@ type newcomer struct {
 	owners  []int
 	machine *placemap.Automaton // of the system at hand
 	deepest int                 // the depth from which on its types are the same
-	done    map[heirs]*below
+	done    map[surroundings]*below
 	out     []estate.Address
 }
 
-// heirs is all that can tell what is new below one listed resource from what is new below another.
-type heirs struct {
+// surroundings is all that can tell what is new below one listed resource from what is new below another.
+type surroundings struct {
 	system uint32
 	state  uint32
 	depth  int
@@ -168,7 +169,7 @@ type below struct {
 }
 
 // under makes up addresses below a listed resource, unless there are such below another that is alike.
-func (n *newcomer) under(address string, h heirs) {
+func (n *newcomer) under(address string, h surroundings) {
 	b := n.done[h]
 	if b == nil {
 		b = &below{names: segments(n.machine, h.state), seen: map[stage]bool{}}

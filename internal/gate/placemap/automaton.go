@@ -91,10 +91,10 @@ func (a *Automaton) enter(at []position, covered []uint32) uint32 {
 	}
 	slices.Sort(covered)
 	covered = slices.Compact(covered)
-	slices.SortFunc(open, func(a,
-		b position) int {
-		return cmp.Or(cmp.Compare(a.Pattern, b.Pattern), cmp.Compare(a.At, b.At))
-	})
+	slices.SortFunc(open,
+		func(a, b position) int {
+			return cmp.Or(cmp.Compare(a.Pattern, b.Pattern), cmp.Compare(a.At, b.At))
+		})
 	open = slices.Compact(open)
 	slices.Sort(set)
 	set = append(slices.Clone(covered), slices.Compact(set)...)

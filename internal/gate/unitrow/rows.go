@@ -21,7 +21,7 @@ type Holder struct {
 
 // What a holder's flags say.
 const (
-	Apart = 1 << iota // its roles may break a separation: there can be several sessions
+	Separated = 1 << iota // its roles may break a separation: there can be several sessions
 )
 
 // Step says that from a mark on, until the next step, a cover is in force: its number, or one unit alone.
@@ -112,8 +112,8 @@ func (s *Share) order() {
 	slices.Sort(s.events)
 }
 
-// weaver makes the rows of some classes of subjects; several work side by side.
-type weaver struct {
+// rowBuilder makes the rows of some classes of subjects; several work side by side.
+type rowBuilder struct {
 	shares []Share
 	covers *lookup.Sequences
 	steps  []Step
@@ -126,8 +126,8 @@ type weaver struct {
 	joiner *joiner
 }
 
-// weave makes the row of those whom these shares are for.
-func (w *weaver) weave(of []uint32) {
+// build makes the row of those whom these shares are for.
+func (w *rowBuilder) build(of []uint32) {
 	h := Holder{Row: uint32(len(w.steps)), Extra: uint32(len(w.extras))}
 	w.merge(of)
 	for _, n := range of {
@@ -162,7 +162,7 @@ func (w *weaver) weave(of []uint32) {
 }
 
 // merge brings the events of the shares, each of which is sorted, into one order.
-func (w *weaver) merge(of []uint32) {
+func (w *rowBuilder) merge(of []uint32) {
 	w.events = w.events[:0]
 	if len(of) > maxMerged {
 		for _, n := range of {
@@ -203,18 +203,18 @@ func room(of []uint32, shares []Share) int {
 	return (n + blockSteps - 1) / blockSteps * blockSteps
 }
 
-// WeaveAll makes the rows of all classes, on all cores, each class a sequence of shares; it gives their rows by class.
-func (r *Rows) WeaveAll(classes *lookup.Sequences, shares []Share, units *Maker) []Holder {
+// BuildAll makes the rows of all classes, on all cores, each class a sequence of shares; it gives their rows by class.
+func (r *Rows) BuildAll(classes *lookup.Sequences, shares []Share, units *Maker) []Holder {
 	for i := range shares {
 		shares[i].order()
 	}
 	workers := min(runtime.GOMAXPROCS(0), classes.Len()/1024+1)
-	weavers := make([]*weaver, workers)
+	weavers := make([]*rowBuilder, workers)
 	total := 0
 	for c := range classes.Len() {
 		total += room(classes.Get(uint32(c)), shares)
 	}
-	// There are as many steps as events at most. What is not used of each weaver's part is never touched.
+	// There are as many steps as events at most. What is not used of each builder's part is never touched.
 	r.Steps, r.Blocks = lookup.Large[Step](total, total), lookup.Large[uint32](total/blockSteps, total/blockSteps)
 	free := 0
 	var wait parallel.Group
@@ -224,13 +224,13 @@ func (r *Rows) WeaveAll(classes *lookup.Sequences, shares []Share, units *Maker)
 		for c := first; c < last; c++ {
 			events += room(classes.Get(uint32(c)), shares)
 		}
-		w := &weaver{shares: shares, covers: lookup.NewSequences(), steps: r.Steps[free : free : free+events],
+		w := &rowBuilder{shares: shares, covers: lookup.NewSequences(), steps: r.Steps[free : free : free+events],
 			base: uint32(free), joiner: newJoiner(units.fork()), rows: make([]Holder, 0, last-first)}
 		free += events
 		weavers[k] = w
 		wait.Go(func() {
 			for c := first; c < last; c++ {
-				w.weave(classes.Get(uint32(c)))
+				w.build(classes.Get(uint32(c)))
 			}
 		})
 	}

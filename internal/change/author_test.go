@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +16,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/shape"
 )
 
 // drawnPolicy is a drawn workspace as its parts, each of which an edit may write anew.
@@ -283,12 +283,7 @@ func withMember(e *estate.Estate, group, who string) *estate.Estate {
 	return &with
 }
 
-func smallEstates(n int) int {
-	if all, err := strconv.Atoi(os.Getenv("HGATE_ESTATES")); err == nil {
-		return max(60, n*all/2000)
-	}
-	return n
-}
+func smallEstates(n int) int { return shape.Drawn(n, 60, testing.Short()) }
 
 // Whatever is accepted gives nobody anything, at once or by two edits in turn, that the old delegations do not cover.
 func TestWhatIsAcceptedIsCovered(t *testing.T) {

@@ -4,9 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -18,6 +16,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/shape"
 	"hiddengate/internal/verify"
 )
 
@@ -135,13 +134,7 @@ func drawn(seed uint64) *world {
 	return w
 }
 
-func scaled(n int) int {
-	estates, err := strconv.Atoi(os.Getenv("HGATE_ESTATES"))
-	if err != nil {
-		return n
-	}
-	return max(1, n*estates/2000)
-}
+func scaled(n int) int { return shape.Drawn(n, 1, testing.Short()) }
 
 // Whatever a patient person finds by taking one step after another, reading the files again after each, is found, and
 // in as few steps; and nothing else.
@@ -171,7 +164,7 @@ func TestWaysAreWhatTakingStepsFinds(t *testing.T) {
 		}
 	}
 	t.Log("chains by steps:", chains)
-	if os.Getenv("HGATE_ESTATES") == "" {
+	if shape.DrawsAll(testing.Short()) {
 		require.Greater(t, chains[2], 20)
 	}
 }
@@ -241,7 +234,7 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 		}
 	}
 	t.Log(fails, "guarantees failed")
-	if os.Getenv("HGATE_ESTATES") == "" {
+	if shape.DrawsAll(testing.Short()) {
 		require.Greater(t, fails, 100)
 	}
 }

@@ -20,6 +20,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/shape"
 	"hiddengate/internal/snapshot"
 )
 
@@ -207,10 +208,7 @@ func (o *oracle) outcome(p estate.Principal, op string, s spot, q partial, times
 }
 
 func TestGateAndOracleAgree(t *testing.T) {
-	estates := 2000
-	if n, err := strconv.Atoi(os.Getenv("HGATE_ESTATES")); err == nil {
-		estates = n
-	}
+	estates := shape.Drawn(2000, 1, testing.Short())
 	requests := 8 // about each
 	if n, err := strconv.Atoi(os.Getenv("HGATE_REQUESTS")); err == nil {
 		requests = n

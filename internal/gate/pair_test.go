@@ -2,9 +2,7 @@ package gate_test
 
 import (
 	"net/netip"
-	"os"
 	"regexp"
-	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -18,6 +16,7 @@ import (
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/region"
+	"hiddengate/internal/shape"
 )
 
 var topKey = regexp.MustCompile(`(?m)^[a-z]`)
@@ -315,13 +314,8 @@ func witnessOf(s *region.Space, c [2]gate.Cell, since clock.Instant) (concrete, 
 	return concrete{}, false
 }
 
-// scaled is how many estates to draw where a test draws n of 2,000: HGATE_ESTATES asks for more or fewer.
-func scaled(n int) int {
-	if all, err := strconv.Atoi(os.Getenv("HGATE_ESTATES")); err == nil {
-		return max(10, n*all/2000)
-	}
-	return n
-}
+// scaled is how many estates to draw where a test draws n of 2,000.
+func scaled(n int) int { return shape.Drawn(n, 10, testing.Short()) }
 
 // What two subjects may do, held against one another, is what the oracle says of each.
 func TestTwoSubjectsAreComparedAsTheOracleSays(t *testing.T) {

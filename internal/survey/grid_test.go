@@ -113,3 +113,26 @@ shelf.hand deny+ deny+ deny deny+ deny
 shelf.see allow allow deny allow deny
 store.see allow allow deny allow deny`), strings.Join(lines, "\n"))
 }
+
+// A level that is sure in one place and depends in another is partly there, as where it is denied in the other.
+func TestALevelThatDependsSomewhereIsPartlyThere(t *testing.T) {
+	for text, want := range map[string]string{
+		"grants: {g: {to: ana, role: fill, on: s}}":                                                         "change!",
+		"grants: {g: {to: ana, role: fill, on: s:a}, h: {to: ana, role: fill, on: s:b, when: {mfa: true}}}": "change~!",
+		"grants: {g: {to: ana, role: fill, on: s:a}}":                                                       "change~!",
+	} {
+		e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+catalogs: {rack: {types: [rack, unit], operations: {rack.fill: {level: change, types: [unit]}}}}
+systems: {s: {kind: rack, resources: {a: {}, b: {}}}}
+people: {ana: {}}
+roles: {fill: {allow: rack.fill}}
+` + text + "\n")}})
+		require.NoError(t, err)
+		columns := []survey.Column{{Name: "ana", Subject: estate.Principal{ID: "ana"}}}
+		grid, err := survey.NewGrid(e, survey.Question{Columns: columns,
+			Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
+		require.NoError(t, err)
+		rows := grid.Rows(1, func(*estate.Resource) bool { return false })
+		require.Equal(t, want, written(rows[0].Cells[0]), text)
+	}
+}

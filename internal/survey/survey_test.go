@@ -41,6 +41,9 @@ roles: {reader: {allow: table.read}, viewer: {allow: table.view}, late: {allow: 
 		{"{to: ana, role: reader, on: db:sea}", "scope: it covers db:sea"},
 		{"{to: ana, role: viewer, on: db}", "operation: role viewer lacks table.read"},
 		{"{to: group:crew, role: reader, on: db:sea}", ""}, // two things
+		{"{to: group:crew, role: viewer, on: db}", ""},
+		{"{to: group:crew, role: reader, on: db, ends: 2026-01-01}", ""},
+		{"{to: ana, role: viewer, on: db:sea}", ""},
 		{"{to: ana, role: reader, on: db, when: {mfa: true, network: 10.0.0.0/8}}",
 			"condition: it asks: with a second factor, from 10.0.0.0/8"},
 		{"{to: ana, role: reader, on: db, when: {mfa: true, hours: mon 07:00-08:00}}",
@@ -127,4 +130,24 @@ func TestFoldedReachSaysTheSameAsEveryDecision(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, visible, len(seen), who.String())
 	}
+}
+
+// Who is no more active lacks a date, whatever else a grant says.
+func TestWhoIsGoneLacksADate(t *testing.T) {
+	g := compile(t, `hidden-gate: 1
+systems: {db: {kind: database, resources: {sky: {}}}}
+people: {ana: {ends: 2020-01-01}}
+roles: {reader: {allow: table.read}}
+grants: {g: {to: ana, role: reader, on: db}}
+`)
+	c := g.NewContext()
+	at, err := g.Estate().Zone.ParseTime("2027-12-01T22:00")
+	require.NoError(t, err)
+	c.Time(at)
+	near, err := Nearest(g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.read", Resource: "db:sky",
+		Context: c})
+	require.NoError(t, err)
+	require.Len(t, near, 1)
+	assert.Equal(t, "date", near[0].Lacks)
+	assert.Contains(t, near[0].Detail, "ana is active through 2020-01-01")
 }

@@ -50,6 +50,7 @@ func TestGuarantees(t *testing.T) {
 		{"with as few grants as will do", "{at-most: 1, may: table.read, on: shut}", "shut:sky shut:sky by second"},
 		{"with one at each moment", "{at-least: 1, may: backup.take, on: shut}", ""},
 		{"with two at each moment", "{at-least: 2, may: backup.take, on: shut}", "shut at 2027-06-01T18:00Z left cai"},
+		{"nobody who has to ask", "{at-least: 1, may: table.drop, on: 'shut:sky'}", "shut:sky at 2027-06-01T12:00Z left"},
 		{"both", "{never-both: [table.view, table.drop], on: db}", "db:sky db:frame-new by crew-looks frames"},
 		{"both, there", "{never-both: [table.view, table.drop], on: 'db:sky', same-resource: true}",
 			"db:sky/new/frame-new db:sky/new/frame-new by crew-looks frames"},

@@ -75,8 +75,10 @@ func TestColumnsAreTheOrdinaryReading(t *testing.T) {
 		quick++
 		assert.Equal(t, describe(two), describe(one), plain.String())
 	})
-	assert.Positive(t, quick)
-	assert.Positive(t, wrong)
+	if !testing.Short() { // among few draws there may be none of a sort
+		assert.Positive(t, quick)
+		assert.Positive(t, wrong)
+	}
 }
 
 // Rows of people are read alike with and without nodes: a title, which rows seldom have, sends one to the ordinary

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"hiddengate/internal/clock"
+	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
@@ -37,6 +38,17 @@ func (e *Effect) Consequences(now clock.Instant) (c Consequences, err error) {
 	c.Found, c.Gone = beyond(is, was), beyond(was, is)
 	c.Turned, err = e.Turned(now)
 	return c, err
+}
+
+// Refused gives the finding for which an edit is not made, even if somebody says that it is meant: more hold a
+// role than it allows. nil if there is none.
+func (c *Consequences) Refused() *finding.Found {
+	for i, f := range c.Found {
+		if f.Code == "role-full" && f.Severity == diagnostic.Error {
+			return &c.Found[i]
+		}
+	}
+	return nil
 }
 
 // beyond gives the findings of one list that the other does not have, wherever they stand in the files.

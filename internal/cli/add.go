@@ -123,7 +123,11 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 				body = merged(more, body)
 			}
 			if s.Name == "grants" {
-				if err := ack.apply(a, old, body); err != nil {
+				accepts, err := ack.acceptance(a, old)
+				if err != nil {
+					return err
+				}
+				if err := draft.Acknowledge(old, body, accepts); err != nil {
 					return err
 				}
 			}

@@ -91,10 +91,8 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	if err != nil {
 		return refusedByFiles(err)
 	}
-	for _, f := range consequences.Found {
-		if f.Code == "role-full" && f.Severity == diagnostic.Error {
-			return &draft.Error{Message: f.Message + "; nothing was written", Help: f.Help}
-		}
+	if f := consequences.Refused(); f != nil {
+		return &draft.Error{Message: f.Message + "; nothing was written", Help: f.Help}
 	}
 	p := a.page(a.Out)
 	a.effectText(p, effect, false)

@@ -136,7 +136,7 @@ func (v *values) applyOne(d *draft.Draft, id string, f policyfile.Field) error {
 			return err
 		}
 		if f.Name == "tags" { // one by one; all else is a whole
-			return d.Set(s, id, f.Name, merged(value(body, f.Name), n))
+			return d.Set(s, id, f.Name, merged(splice.Under(body, f.Name), n))
 		}
 	}
 	n, err := v.value(f)
@@ -156,7 +156,7 @@ func (v *values) applyOne(d *draft.Draft, id string, f policyfile.Field) error {
 // toRoles gives a grant of one role several.
 func (v *values) toRoles(d *draft.Draft, id string, body *yaml.Node, add, drop []*yaml.Node) error {
 	list := splice.List()
-	if one := value(body, "role"); one != nil {
+	if one := splice.Under(body, "role"); one != nil {
 		list.Content = append(list.Content, one)
 	}
 	list.Content = append(list.Content, add...)
@@ -169,16 +169,7 @@ func (v *values) toRoles(d *draft.Draft, id string, body *yaml.Node, add, drop [
 	return d.Change("grants", id, "roles", nil, drop)
 }
 
-func has(n *yaml.Node, key string) bool { return value(n, key) != nil }
-
-func value(n *yaml.Node, key string) *yaml.Node {
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		if n.Content[i].Value == key {
-			return n.Content[i+1]
-		}
-	}
-	return nil
-}
+func has(n *yaml.Node, key string) bool { return splice.Under(n, key) != nil }
 
 // merged gives keys and values with others in their place; those that become empty go.
 func merged(old, more *yaml.Node) *yaml.Node {

@@ -8,8 +8,8 @@ import (
 // short is how many estates are drawn of 2,000 where somebody is in a hurry.
 const short = 100
 
-// Drawn is how many estates a test draws where it would draw n, which is of 2,000 of all that draw: HGATE_ESTATES asks for more or
-// fewer, and -short, which hurried says, for a twentieth. It is least at least.
+// Drawn is how many estates a test draws where it would draw n, which is of 2,000 of all that draw:
+// HGATE_ESTATES asks for more or fewer, and -short, which hurried says, for a twentieth. It is least at least.
 func Drawn(n, least int, hurried bool) int {
 	all, err := strconv.Atoi(os.Getenv("HGATE_ESTATES"))
 	switch {

@@ -184,3 +184,16 @@ func block(b *bytes.Buffer, n *yaml.Node, indent int) {
 		b.WriteString(margin + Entry(n.Content[i].Value, n.Content[i+1], indent))
 	}
 }
+
+// Under gives the value under a key of a mapping; nil if there is none.
+func Under(n *yaml.Node, key string) *yaml.Node {
+	if n == nil || n.Kind != yaml.MappingNode {
+		return nil
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return n.Content[i+1]
+		}
+	}
+	return nil
+}

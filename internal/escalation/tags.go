@@ -177,8 +177,8 @@ func tagged(r *estate.Resource, tags estate.Tags) *estate.Resource {
 	return &out
 }
 
-// retag finds the tags that give somebody more on a resource whose tags it can set.
-func (w *Ways) retag(o opened, by taken) error {
+// tagSteps finds the tags that give somebody more on a resource whose tags it can set.
+func (w *Ways) tagSteps(o opened, by taken) error {
 	g := w.stages[0].Gate // what its own grants give, as they are
 	subject := w.estate.Subject(o.who)
 	for _, tags := range w.labels.settings(subject, o.resource) {

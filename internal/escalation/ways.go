@@ -332,7 +332,7 @@ func (w *Ways) follow(o opened, cost int) error {
 			}
 			w.take(s, o.who, by)
 		case opens == "tags":
-			if err := w.retag(o, by); err != nil {
+			if err := w.tagSteps(o, by); err != nil {
 				return err
 			}
 		}

@@ -230,13 +230,13 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 	owns := d.ownedBy(w)
 	if d.all || d.mayDifferAnywhere(w) {
 		for n := range d.piles {
-			d.mark(uint32(n))
+			d.lookAt(uint32(n))
 		}
 	} else {
 		for _, n := range d.uneven {
-			d.mark(n)
+			d.lookAt(n)
 		}
-		d.markExtras(w)
+		d.lookAtExtras(w)
 		if err := d.walkSteps(w, owns); err != nil {
 			return nil, err
 		}
@@ -339,12 +339,12 @@ func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
 			d.bare[spot] = turns
 		}
 		set := between(aside, from, to)
-		start, now := from, noChange // of piles in a row that turn alike
+		start, now := from, noChange // of piles in a row that change alike
 		for n := from; n < to; n++ {
 			next := noChange
 			switch sort := d.sort[n]; {
 			case len(set) > 0 && set[0] == n:
-				d.mark(n)
+				d.lookAt(n)
 				set = set[1:]
 			case sort != noSort:
 				if turns[sort] == 0 {
@@ -434,7 +434,7 @@ func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (changeList, erro
 	return d.changesBetween(both), nil
 }
 
-func (d *differ) mark(n uint32) {
+func (d *differ) lookAt(n uint32) {
 	if d.marked[n] != d.round && (d.chosen == nil || d.chosen[n]) {
 		d.marked[n] = d.round
 		d.look = append(d.look, n)
@@ -514,8 +514,8 @@ func (p *Pair) concerns(cover uint32) bool {
 	return is
 }
 
-// markExtras marks the piles that lists cover, told by traits, under which the two have other units.
-func (d *differ) markExtras(w who) {
+// lookAtExtras marks the piles that lists cover, told by traits, under which the two have other units.
+func (d *differ) lookAtExtras(w who) {
 	type held struct{ coverage, unit uint32 }
 	sides := map[held]int{}
 	for k, s := range d.sides {
@@ -527,7 +527,7 @@ func (d *differ) markExtras(w who) {
 	for h, k := range sides {
 		if k != 3 && d.speaks(h.unit) {
 			for _, n := range d.within[h.coverage] {
-				d.mark(n)
+				d.lookAt(n)
 			}
 		}
 	}
@@ -590,7 +590,7 @@ func (d *differ) changesBetween(both [2]*operationTimes) changeList {
 	return t
 }
 
-// found takes down that some piles turn.
+// found takes down that some piles change.
 func (d *differ) found(t changeList, piles []*Pile) {
 	if t == noChange || len(piles) == 0 {
 		return

@@ -53,7 +53,7 @@ func (g *Gate) Lacking() ([]Lack, error) {
 }
 
 // lacking looks for what is missing, class of subjects by class. What is missing on a pile hangs on what a subject may
-// do there (a turn) and in the places above where it is judged, which few combinations make up.
+// do there (a change list) and in the places above where it is judged, which few combinations make up.
 type lacking struct {
 	*Cells
 	needs   []need
@@ -90,9 +90,9 @@ type upward struct {
 
 // heldAt is what a subject may do on a pile, and what is missing and not told yet, if it is of this round.
 type heldAt struct {
-	round int
-	turn  changeList
-	set   int
+	round   int
+	changes changeList
+	set     int
 }
 
 // changesAt is all that what is missing hangs on.
@@ -211,7 +211,7 @@ func (l *lacking) take(t changeList, piles []*Pile) {
 		if at.round != l.round { // a pile may come in parts
 			l.touched = append(l.touched, p.number)
 		}
-		at.round, at.turn = l.round, t
+		at.round, at.changes = l.round, t
 	}
 }
 
@@ -222,7 +222,7 @@ func (l *lacking) settle(class []who) error {
 		at := &l.at[n]
 		at.set = 0
 		if l.pair.piles[n].Listed() {
-			at.set = l.missing(n, at.turn)
+			at.set = l.missing(n, at.changes)
 			left = left || at.set > 0
 		}
 	}
@@ -269,7 +269,7 @@ func (l *lacking) missing(n uint32, here changeList) int {
 	for i, above := range up.piles {
 		t := noChange
 		if l.at[above].round == l.round {
-			t = l.at[above].turn
+			t = l.at[above].changes
 		}
 		if turns = append(turns, t); i+1 < len(key.turns) {
 			key.turns[i+1] = t
@@ -301,7 +301,7 @@ func (l *lacking) missing(n uint32, here changeList) int {
 	return set
 }
 
-// when tells when an operation is allowed by a turn.
+// when tells when an operation is allowed by a change list.
 func (l *lacking) when(t changeList, operation uint32) region.Region {
 	for _, c := range l.pair.turns[t] {
 		if c.operation == operation {

@@ -55,8 +55,8 @@ type tableGate struct {
 	asks    []bool           // of each unit, whether it does
 	answers []*coverAnswer
 	single  []*coverAnswer // of units alone
-	traited []uint32       // for each trait, the turn in which it was met
-	turn    uint32
+	traited []uint32       // for each trait, the round in which it was met
+	round   uint32
 	kept    []keptSets // by facts, what the units at hand give
 	keeping uint32
 	both    []uint32
@@ -75,9 +75,9 @@ type coverAnswer struct {
 	asks opset.Set // operations whose answer hangs on the resource or the subject; nil if none does
 }
 
-// keptSets is what is given on resources with the same facts, if it is of this turn.
+// keptSets is what is given on resources with the same facts, if they were worked out in this round.
 type keptSets struct {
-	turn uint32
+	round uint32
 	outcomeSets
 }
 
@@ -298,24 +298,24 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		for k := g.table.first[s.Mark]; k < g.table.first[end]; k++ {
 			p := &g.table.piles[k]
 			kept := &g.kept[p.facts]
-			if kept.turn != g.keeping {
+			if kept.round != g.keeping {
 				g.settle(&q, p.row, false)
 				if err := g.compose(&q, g.rows.Cover(s.Cover, &g.alone), &kept.outcomeSets); err != nil {
 					return err
 				}
-				kept.turn = g.keeping
+				kept.round = g.keeping
 			}
 			g.add(counts, &kept.outcomeSets, a.asks, g.classes.Valid[p.at.Class], int(p.count))
 		}
 	}
 	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
-	g.turn++
+	g.round++
 	extras := g.rows.Extras[h.Extra : h.Extra+h.Extras]
 	for _, e := range extras {
 		asks = asks || g.asks[e.Unit]
 		for _, trait := range g.table.having[e.Trait] {
-			if g.traited[trait] != g.turn {
-				g.traited[trait] = g.turn
+			if g.traited[trait] != g.round {
+				g.traited[trait] = g.round
 				if err := g.countTrait(&q, counts, trait, steps, extras); err != nil {
 					return err
 				}

@@ -24,8 +24,8 @@ import (
 	"hiddengate/internal/private"
 )
 
-// Mark is the file in a workspace that says that an edit is under way.
-const Mark = ".hgate-edit"
+// EditNotice is the file in a workspace that says that an edit is under way.
+const EditNotice = ".hgate-edit"
 
 const markText = "An edit of this workspace by hgate is under way. If nobody is editing it, it was cut off: whoever " +
 	"began it completes\n" +
@@ -42,7 +42,7 @@ var (
 	ErrChanged = errors.New("it has changed meanwhile")
 	ErrBusy    = errors.New("somebody else is editing the workspace")
 	ErrOther   = errors.New("an edit of this workspace was cut off, and not by you: whoever began it completes " +
-		"it by any command there; if nobody does, see that the files are as they should be, and take " + Mark + " away")
+		"it by any command there; if nobody does, see that the files are as they should be, and take " + EditNotice + " away")
 	ErrReadOnly = errors.New("it can't be written")
 	ErrLink     = errors.New("it is a link, or stands behind one, and nothing is written through a link")
 	ErrHidden   = errors.New("its name begins with a dot, and nothing is written there")
@@ -109,7 +109,7 @@ func settled(ctx context.Context, sys system, dir string, wait time.Duration) (r
 		waiting = "" // nothing of the user's own can be unfinished
 	}
 	for until := time.Now().Add(wait); ; {
-		if !hasPlan(waiting) && !marked(root) {
+		if !hasPlan(waiting) && !noticed(root) {
 			release, err := lock(ctx, root, whileReading, time.Until(until))
 			if errors.Is(err, ErrBusy) || ctx.Err() != nil {
 				return nothing, completed, err
@@ -117,7 +117,7 @@ func settled(ctx context.Context, sys system, dir string, wait time.Duration) (r
 			if err != nil {
 				return nothing, completed, nil // it can't be locked: others who can't lock it either are not waited for
 			}
-			if !marked(root) {
+			if !noticed(root) {
 				return release, completed, nil
 			}
 			release()
@@ -145,7 +145,7 @@ func settle(sys system, root *os.Root, waiting string) (completed bool, err erro
 	switch {
 	case hasPlan(waiting):
 		return true, carryOut(sys, root, waiting)
-	case marked(root):
+	case noticed(root):
 		return false, ErrOther
 	case waiting == "":
 		return false, nil
@@ -156,9 +156,9 @@ func settle(sys system, root *os.Root, waiting string) (completed bool, err erro
 	return false, nil
 }
 
-// marked says whether the workspace says that an edit is under way.
-func marked(root *os.Root) bool {
-	_, err := root.Lstat(Mark)
+// noticed says whether the workspace says that an edit is under way.
+func noticed(root *os.Root) bool {
+	_, err := root.Lstat(EditNotice)
 	return err == nil
 }
 

@@ -155,7 +155,7 @@ func (p *plan) finish(sys system, root *os.Root, waiting string) error {
 			return err
 		}
 	}
-	if err := sys.remove(root, Mark); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := sys.remove(root, EditNotice); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return discard(sys, waiting)
@@ -238,7 +238,7 @@ func (disk) keepAs(from, to string) error {
 func (disk) forget(path string) error { return os.Remove(path) }
 
 func (disk) mark(root *os.Root) error {
-	f, err := root.OpenFile(Mark, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := root.OpenFile(EditNotice, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if errors.Is(err, fs.ErrExist) {
 		return nil // that of this edit, which was cut off
 	}

@@ -30,9 +30,9 @@ func (s *Space) judgeOpen(r Region, c *Context) Holding {
 	if len(s.marks) < len(s.nodes) {
 		s.marks = append(s.marks, make([]uint32, len(s.nodes)-len(s.marks))...)
 	}
-	if s.turn++; s.turn == 0 { // it has come round
+	if s.visit++; s.visit == 0 { // it has come round
 		clear(s.marks)
-		s.turn = 1
+		s.visit = 1
 	}
 	var ends [2]bool
 	s.ends(r, c, &ends)
@@ -51,10 +51,10 @@ func (s *Space) ends(r Region, c *Context, ends *[2]bool) {
 		ends[r] = true
 		return
 	}
-	if s.marks[r] == s.turn || ends[Empty] && ends[Full] {
+	if s.marks[r] == s.visit || ends[Empty] && ends[Full] {
 		return
 	}
-	s.marks[r] = s.turn
+	s.marks[r] = s.visit
 	n := &s.nodes[r]
 	if next, ok := s.follow(n, c); ok {
 		s.ends(next, c, ends)

@@ -62,8 +62,8 @@ type Space struct {
 	budget int // steps an operation may take
 	steps  int // steps the running operation has taken
 	buffer []byte
-	marks  []uint32 // of each node, the turn in which judging came by it
-	turn   uint32
+	marks  []uint32 // of each node, the visit in which judging came by it
+	visit  uint32
 }
 
 // node tells what remains of the context's set for each value of one dimension.
@@ -107,7 +107,7 @@ func (s *Space) Fork() *Space {
 	f := *s
 	f.nodes = s.nodes[:len(s.nodes):len(s.nodes)] // whoever adds the first node moves away
 	f.unique, f.memo = maps.Clone(s.unique), map[operands]Region{}
-	f.buffer, f.marks, f.turn = nil, nil, 0
+	f.buffer, f.marks, f.visit = nil, nil, 0
 	return &f
 }
 

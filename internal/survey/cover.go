@@ -65,14 +65,14 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 		return nil, err
 	}
 	standing.Choose(w.What, within)
-	c := counter{cells: standing, watch: w, rows: map[string][]*heads{}, moments: map[region.Region]region.Region{}}
+	c := counter{cells: standing, watch: w, rows: map[string][]*holdersOfPile{}, moments: map[region.Region]region.Region{}}
 	c.window = standing.Space().Between(w.Since, w.Since+clock.Instant(7*24*time.Hour/time.Microsecond))
 	for _, pile := range standing.Piles() {
 		for _, name := range pile.Operations() {
 			if c.rows[name] == nil {
-				c.rows[name] = make([]*heads, standing.Numbers())
+				c.rows[name] = make([]*holdersOfPile, standing.Numbers())
 			}
-			c.rows[name][pile.Number()] = &heads{pile: pile, enough: standing.NewHeadcount(max(1, w.Least), c.window)}
+			c.rows[name][pile.Number()] = &holdersOfPile{pile: pile, enough: standing.NewHeadcount(max(1, w.Least), c.window)}
 		}
 	}
 	if err := c.count(); err != nil {
@@ -92,8 +92,8 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 	return c.tell(e)
 }
 
-// heads is who can do one operation on one pile.
-type heads struct {
+// holdersOfPile is who can do one operation on one pile.
+type holdersOfPile struct {
 	pile     *gate.Pile
 	people   []estate.Principal
 	number   int
@@ -101,32 +101,32 @@ type heads struct {
 	lent     int
 	set      uint32 // all the people, as crowd.joined numbers them
 	enough   *gate.Headcount
-	turn     int // of the class that was counted last: a pile may come in parts
+	class    int // of those that was counted last: a pile may come in parts
 }
 
 type counter struct {
 	cells   *gate.Cells
 	watch   Watch
 	window  region.Region
-	rows    map[string][]*heads // of each operation, by the piles' numbers
+	rows    map[string][]*holdersOfPile // of each operation, by the piles' numbers
 	moments map[region.Region]region.Region
 }
 
-// crowd is the subjects of one class.
-type crowd struct {
-	turn, people, services int
-	first                  []estate.Principal // some of the people
-	sets                   uint32             // how many sets of people have a number
-	with                   map[uint32]uint32  // the numbers of sets with this class, by those without it
+// classAtHand is the subjects of one class.
+type classAtHand struct {
+	class, people, services int
+	first                   []estate.Principal // some of the people
+	sets                    uint32             // how many sets of people have a number
+	with                    map[uint32]uint32  // the numbers of sets with this class, by those without it
 }
 
 // next takes the subjects of an access, if they are others than before.
-func (c *crowd) next(subjects []estate.Principal, last *estate.Principal) {
+func (c *classAtHand) next(subjects []estate.Principal, last *estate.Principal) {
 	if subjects[0] == *last {
 		return
 	}
 	*last = subjects[0]
-	*c = crowd{turn: c.turn + 1, first: c.first[:0], sets: c.sets, with: map[uint32]uint32{}}
+	*c = classAtHand{class: c.class + 1, first: c.first[:0], sets: c.sets, with: map[uint32]uint32{}}
 	for _, who := range subjects {
 		switch who.Kind {
 		case estate.IsPerson:
@@ -143,7 +143,7 @@ func (c *crowd) next(subjects []estate.Principal, last *estate.Principal) {
 func (c *counter) count() error {
 	space := c.cells.Space()
 	var bad error
-	var now crowd
+	var now classAtHand
 	last := estate.Principal{Kind: -1}
 	err := c.cells.Each(c.watch.Since, func(a gate.Access) bool {
 		now.next(a.Subjects, &last)
@@ -157,10 +157,10 @@ func (c *counter) count() error {
 		rows := c.rows[a.Operation]
 		for _, pile := range a.Piles {
 			h := rows[pile.Number()]
-			if h == nil || h.turn == now.turn || bad != nil {
+			if h == nil || h.class == now.class || bad != nil {
 				continue
 			}
-			h.turn = now.turn
+			h.class = now.class
 			if room := mostPeople - len(h.people); room > 0 {
 				h.people = append(h.people, now.first[:min(room, len(now.first))]...)
 			}
@@ -179,7 +179,7 @@ func (c *counter) count() error {
 
 // joined numbers the people of a row, by a number of their own, with those of the class at hand. Classes come in one
 // order and hold nobody twice, so rows of the same people have the same number, and no others do.
-func (c *crowd) joined(people uint32) uint32 {
+func (c *classAtHand) joined(people uint32) uint32 {
 	if c.people == 0 {
 		return people
 	}
@@ -194,12 +194,12 @@ func (c *crowd) joined(people uint32) uint32 {
 
 // countLent counts those to whom it can be lent. The piles are the same: both are made of all grants, whichever count.
 func (c *counter) countLent(lent *gate.Cells) error {
-	var now crowd
+	var now classAtHand
 	last := estate.Principal{Kind: -1}
 	for _, rows := range c.rows {
 		for _, h := range rows {
 			if h != nil {
-				h.turn = 0
+				h.class = 0
 			}
 		}
 	}
@@ -207,8 +207,8 @@ func (c *counter) countLent(lent *gate.Cells) error {
 		now.next(a.Subjects, &last)
 		rows := c.rows[a.Operation]
 		for _, pile := range a.Piles {
-			if h := rows[pile.Number()]; h != nil && h.turn != now.turn {
-				h.turn = now.turn
+			if h := rows[pile.Number()]; h != nil && h.class != now.class {
+				h.class = now.class
 				h.lent += now.people
 			}
 		}

@@ -38,8 +38,8 @@ func newJoiner(m *Maker) *joiner {
 	return j
 }
 
-// turn counts a unit in or out.
-func (j *joiner) turn(unit uint32, in bool) {
+// toggle counts a unit in or out.
+func (j *joiner) toggle(unit uint32, in bool) {
 	if in {
 		if j.counts[unit]++; j.counts[unit] > 1 {
 			return

@@ -137,7 +137,7 @@ func (w *rowBuilder) build(of []uint32) {
 	for i := 0; i < len(w.events); {
 		mark := w.events[i] >> 32
 		for ; i < len(w.events) && w.events[i]>>32 == mark; i++ {
-			w.joiner.turn(uint32(w.events[i])>>1, w.events[i]&1 == 1)
+			w.joiner.toggle(uint32(w.events[i])>>1, w.events[i]&1 == 1)
 		}
 		w.joined = w.joiner.join(w.joined[:0])
 		if cover := w.covers.Number(w.joined); cover != last {

@@ -50,7 +50,8 @@ func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	}
 	lists := append(onOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
 	pair, err := compilePair(bare, e, [2]*membership.Roster{s.Roster, s.Roster}, options{
-		facts: factspace.Gather(e), which: s.Which, only: s.Only, lists: s.Places, marks: newplace.ForLists(e, lists),
+		facts: factspace.Gather(e), bare: true, which: s.Which, only: s.Only, lists: s.Places,
+		marks: newplace.ForLists(e, lists),
 	})
 	if err != nil {
 		return nil, err

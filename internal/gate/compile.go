@@ -48,6 +48,8 @@ type options struct {
 	only   map[estate.Principal]bool // subjects that are asked about; nil: all
 	// roster is that of the estate; nil: it is made
 	roster *membership.Roster
+	// bare says that the old estate of a pair is the new one without grants and blocks
+	bare bool
 	// entries are the grants and blocks that count; nil: all
 	entries *policy
 	// alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks:
@@ -364,6 +366,24 @@ func (c *compiler) classify() {
 			h.Flags |= unitrow.Separated
 		}
 	}
+}
+
+// bare gives the gate of an estate that is the same but for grants and blocks, of which it has none: nobody may
+// do anything.
+func (g *Gate) bare(e *estate.Estate) *Gate {
+	b := newGate(e, options{facts: g.facts, space: g.space, which: g.which, alike: g})
+	b.Roster, b.places, b.roles = g.Roster, g.places, g.roles
+	b.class = make([]uint32, len(g.All))
+	b.lists.Number(nil)
+	units := unitrow.NewMaker(len(g.classes.Ops.List))
+	row := b.rows.BuildAll(b.lists, nil, units)[0]
+	b.units = units.Units
+	b.rows.RowOf = lookup.Large[unitrow.Holder](len(g.All), len(g.All))
+	for i := range b.rows.RowOf {
+		row.Active = g.rows.RowOf[i].Active
+		b.rows.RowOf[i] = row
+	}
+	return b
 }
 
 // grantsOf lists the grants that name a class of subjects, by number.

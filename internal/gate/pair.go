@@ -231,15 +231,11 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 	}
 	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{},
 		cells: map[string]*operationTimes{}, turned: map[[2]*operationTimes]changeList{}}
-	for k, e := range []*estate.Estate{before, after} {
-		o.roster, o.entries = rosters[k], chosen[k]
-		g, err := compile(e, nil, o)
-		if err != nil {
-			return nil, err
-		}
-		if alike {
-			o.alike = g
-		}
+	gates, err := compileBoth([2]*estate.Estate{before, after}, rosters, chosen, alike, o)
+	if err != nil {
+		return nil, err
+	}
+	for k, g := range gates {
 		p.sides[k] = &side{Gate: g, other: k == 1, cover: map[uint32]uint32{}, valid: map[uint32][]uint32{}}
 	}
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
@@ -259,6 +255,28 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 	}
 	p.buildPiles(coming)
 	return p, nil
+}
+
+// compileBoth compiles the sides of a pair. alike says that the places of one do for the other.
+func compileBoth(estates [2]*estate.Estate, rosters [2]*membership.Roster, chosen [2]*policy, alike bool,
+	o options) (gates [2]*Gate, err error) {
+	if o.bare {
+		o.roster, o.entries = rosters[1], chosen[1]
+		if gates[1], err = compile(estates[1], nil, o); err == nil {
+			gates[0] = gates[1].bare(estates[0])
+		}
+		return gates, err
+	}
+	for k, e := range estates {
+		o.roster, o.entries = rosters[k], chosen[k]
+		if gates[k], err = compile(e, nil, o); err != nil {
+			return gates, err
+		}
+		if alike {
+			o.alike = gates[k]
+		}
+	}
+	return gates, nil
 }
 
 // Text tells when a cell is so, for people; what is over by now is not spoken of.

@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
 
@@ -45,24 +46,22 @@ func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant)
 			Who: by.String(), Position: positionOf(by, after, before)}}, nil
 	}
 	j := &judge{by: by, now: now, joiners: map[estate.Principal]string{}}
-	alone, err := gate.Compile(before, nil)
-	if err != nil {
-		return nil, err
-	}
-	if before.Owner != nil && isOrIn(alone, *before.Owner, by) {
+	if o := before.Owner; o != nil && slices.Contains(membership.New(before).Of(estate.Subjects{{Principal: *o}}), by) {
 		return nil, nil
 	}
 	before, after = renamedAlike(before, after)
 	j.populate(before, after)
+	var err error
 	if j.was, err = gate.Compile(j.old, nil); err != nil {
 		return nil, err
 	}
-	if j.grown, j.between = j.withMembers(j.edited()), j.was; j.grown != j.old {
-		if j.between, err = gate.Compile(j.grown, nil); err != nil {
-			return nil, err
-		}
+	j.grown = j.withMembers(j.edited())
+	effect, err := Of(j.grown, j.new, How{Since: j.now, apart: j.apart()})
+	if err != nil {
+		return nil, err
 	}
-	if j.is, err = gate.Compile(j.new, nil); err != nil {
+	j.pair = effect.Gates
+	if err := j.gates(effect); err != nil {
 		return nil, err
 	}
 	for _, d := range estate.Sorted(j.old.Delegations) {
@@ -73,7 +72,7 @@ func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant)
 	if err := j.members(); err != nil {
 		return nil, err
 	}
-	if err := j.effect(); err != nil {
+	if err := j.effect(effect); err != nil {
 		return nil, err
 	}
 	j.grants()
@@ -86,6 +85,21 @@ func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant)
 	slices.SortStableFunc(j.breaches, func(a, b Breach) int { return a.Position.Compare(b.Position) })
 	return slices.CompactFunc(j.breaches, func(a, b Breach) bool { return a.Message == b.Message && a.Rule == b.Rule }),
 		nil
+}
+
+// gates takes those of the effect, which answer for everybody in all but a large estate; there they are compiled.
+func (j *judge) gates(effect *Effect) (err error) {
+	j.between, j.is = effect.Gates.Old, effect.Gates.New
+	if effect.only == nil {
+		return nil
+	}
+	if j.between = j.was; j.grown != j.old {
+		if j.between, err = gate.Compile(j.grown, nil); err != nil {
+			return err
+		}
+	}
+	j.is, err = gate.Compile(j.new, nil)
+	return err
 }
 
 // ActiveAt says whether a subject is active at an instant.
@@ -235,12 +249,7 @@ func (j *judge) eachGain(e *Effect, visit func(*Line, estate.Principal, string))
 }
 
 // effect judges everything that somebody gains, cell by cell.
-func (j *judge) effect() error {
-	effect, err := Of(j.grown, j.new, How{Since: j.now, apart: j.apart()})
-	if err != nil {
-		return err
-	}
-	j.pair = effect.Gates
+func (j *judge) effect(effect *Effect) error {
 	if err := j.eachGain(effect, func(l *Line, who estate.Principal,
 		op string) {
 		j.gain(effect, l, who, op)

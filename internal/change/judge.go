@@ -250,10 +250,8 @@ func (j *judge) eachGain(e *Effect, visit func(*Line, estate.Principal, string))
 
 // effect judges everything that somebody gains, cell by cell.
 func (j *judge) effect(effect *Effect) error {
-	if err := j.eachGain(effect, func(l *Line, who estate.Principal,
-		op string) {
-		j.gain(effect, l, who, op)
-	}); err != nil {
+	gained := func(l *Line, who estate.Principal, op string) { j.gain(effect, l, who, op) }
+	if err := j.eachGain(effect, gained); err != nil {
 		return err
 	}
 	if !j.old.LossesDelegated {

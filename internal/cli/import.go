@@ -37,7 +37,8 @@ next time.
 password to sign in to a directory comes from` + passwordVariable + ` or the file that --password-file names.`,
 		Example: `  hgate import staff.csv --map id=login,tag.team=department
   hgate import people.ldif --dry-run
-  hgate import ldaps://directory.ternhollow.example --base dc=ternhollow,dc=example --user cn=reader`,
+  hgate import ldaps://directory.ternhollow.example --base dc=ternhollow,dc=example ` +
+			`--user cn=reader,dc=ternhollow,dc=example`,
 		Args: takes(1, 1),
 	}
 	e.flags(c)

@@ -13,7 +13,8 @@ import (
 // Acceptance is who accepts what the roles of a grant ask to be acknowledged, why, and on which date.
 type Acceptance struct{ By, Why, Date string }
 
-// Acknowledge adds to a grant's body who accepted what its roles ask and nobody has accepted yet. It refuses where no reason is given.
+// Acknowledge adds to a grant's body who accepted what its roles ask and nobody has accepted yet. It refuses
+// where no reason is given.
 func Acknowledge(e *estate.Estate, body *yaml.Node, a Acceptance) error {
 	list, err := accepted(e, body, a)
 	if err == nil && len(list) > 0 {
@@ -32,7 +33,8 @@ func (d *Draft) AcknowledgeIn(id string, a Acceptance) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	return d.Set("grants", id, acknowledged, splice.List(append(splice.Items(splice.Under(body, acknowledged)), list...)...))
+	return d.Set("grants", id, acknowledged,
+		splice.List(append(splice.Items(splice.Under(body, acknowledged)), list...)...))
 }
 
 const acknowledged = "acknowledged"

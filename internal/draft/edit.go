@@ -104,8 +104,8 @@ func (d *Draft) Body(section, id string) (*yaml.Node, error) {
 		return at.sheet.body(at.id)
 	}
 	n := at.yaml.Get(at.path...)
-	if section == "scopes" && bare(n) {
-		return splice.Map(splice.Scalar("resources"), n), nil
+	if policyfile.BareKey(section, n) != "" {
+		return splice.Map(splice.Scalar(policyfile.BareKey(section, n)), n), nil
 	}
 	return n, nil
 }
@@ -121,19 +121,6 @@ func (d *Draft) implied(section, id string) bool {
 	}
 	r := d.estate.Listed(a)
 	return r != nil && r.Parent != nil && r.Entry == nil
-}
-
-// bare says whether a scope is written as the list of what is in it.
-func bare(n *yaml.Node) bool {
-	if n.Kind != yaml.MappingNode {
-		return true
-	}
-	for i := 0; i < len(n.Content); i += 2 {
-		if slices.Contains([]string{"resources", "title", "about", "why", "protected", "accept"}, n.Content[i].Value) {
-			return false
-		}
-	}
-	return true
 }
 
 // Set gives a key of an entry another value; nil takes the key out.
@@ -152,14 +139,14 @@ func (d *Draft) Set(section, id, key string, value *yaml.Node) error {
 		return at.sheet.set(at.id, key, value)
 	}
 	path := append(slices.Clone(at.path), key)
-	if section == "scopes" && bare(at.yaml.Get(at.path...)) {
-		if key == "resources" && value != nil {
+	if bare := policyfile.BareKey(section, at.yaml.Get(at.path...)); bare != "" {
+		if key == bare && value != nil {
 			return at.yaml.Set(value, at.path...)
 		}
 		if value == nil {
 			return nil
 		}
-		return at.yaml.Set(splice.Map(splice.Scalar(key), value, splice.Scalar("resources"), at.yaml.Get(at.path...)),
+		return at.yaml.Set(splice.Map(splice.Scalar(key), value, splice.Scalar(bare), at.yaml.Get(at.path...)),
 			at.path...)
 	}
 	if value == nil {
@@ -193,7 +180,7 @@ func (d *Draft) Change(section, id, key string, add, drop []*yaml.Node) error {
 		return at.sheet.set(at.id, key, splice.List(append(all, add...)...))
 	}
 	path := append(slices.Clone(at.path), key)
-	if section == "scopes" && key == "resources" && bare(at.yaml.Get(at.path...)) {
+	if key == policyfile.BareKey(section, at.yaml.Get(at.path...)) {
 		path = at.path
 	}
 	for _, item := range add {

@@ -1,26 +1,29 @@
 package estate
 
-// An Edit puts an entry into a section of an estate, or takes one out.
+// An Edit changes one section of an estate, which has become a map of its own.
 type Edit struct {
-	section, id string
-	entry       Head // nil where it is taken out
-	none        bool // the section gets a map of its own, and stays as it is
-	clear       bool // all its entries go
+	section string
+	empty   bool // the section loses all that it has before the edit
+	do      func(*section, *Estate)
 }
 
 // Put gives a section an entry, in place of the one that has its id.
-func Put(section string, entry Head) Edit {
-	return Edit{section: section, id: entry.Head().ID, entry: entry}
+func Put(in string, entry Head) Edit {
+	return Edit{section: in, do: func(s *section, e *Estate) { s.put(e, entry) }}
 }
 
 // Drop takes an entry out of a section.
-func Drop(section, id string) Edit { return Edit{section: section, id: id} }
+func Drop(in, id string) Edit {
+	return Edit{section: in, do: func(s *section, e *Estate) { s.drop(e, id) }}
+}
 
 // Own gives a section a map of its own, for the caller to change.
-func Own(section string) Edit { return Edit{section: section, none: true} }
+func Own(in string) Edit { return Edit{section: in, do: func(*section, *Estate) {}} }
 
 // Clear takes every entry out of a section.
-func Clear(section string) Edit { return Edit{section: section, clear: true} }
+func Clear(in string) Edit {
+	return Edit{section: in, empty: true, do: func(*section, *Estate) {}}
+}
 
 // With gives an estate as it would be after some edits. It shares every section that no edit concerns, and what follows
 // from the entries: whoever edits catalogs, systems or resources indexes anew.
@@ -29,17 +32,11 @@ func (e *Estate) With(edits ...Edit) *Estate {
 	own := map[string]bool{}
 	for _, edit := range edits {
 		s := sectionNamed(edit.section)
-		if !own[s.name] || edit.clear {
-			s.own(&out, edit.clear)
+		if !own[s.name] || edit.empty {
+			s.own(&out, edit.empty)
 			own[s.name] = true
 		}
-		switch {
-		case edit.none, edit.clear:
-		case edit.entry == nil:
-			s.drop(&out, edit.id)
-		default:
-			s.put(&out, edit.entry)
-		}
+		edit.do(s, &out)
 	}
 	return &out
 }

@@ -1,9 +1,6 @@
 package gate
 
 import (
-	"maps"
-
-	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
@@ -20,13 +17,7 @@ func (g *Gate) Fork() *Gate {
 	f.matched = nil
 	f.subjects, f.inRoles = map[int]*subject{}, map[decisionKey]region.Region{}
 	f.roleSets, f.coverAny = lookup.NewSequences(), map[string]bool{}
-	places := *g.places
-	places.InUse, places.Whole = nil, nil
-	f.places = &places
-	places.Traits.Known = map[placemap.TraitKey]uint32{} // its keys name sets that are numbered anew
-	places.Traits.Numbers = maps.Clone(g.places.Traits.Numbers)
-	places.Traits.Bits = g.places.Traits.Bits[:len(g.places.Traits.Bits):len(g.places.Traits.Bits)]
-	places.Traits.Build()
+	f.places = g.places.Fork()
 	return &f
 }
 

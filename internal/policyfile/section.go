@@ -92,6 +92,18 @@ func (s *section) written(key string) *section {
 	return s
 }
 
+// BareKey gives the key whose value an entry of a section is written as; "" where it is written with its keys.
+func BareKey(section string, body *yaml.Node) string {
+	for _, s := range sections {
+		if s.name == section {
+			if f := s.bareField(body); f != nil {
+				return f.name
+			}
+		}
+	}
+	return ""
+}
+
 // Home gives the file for the entries of a section where there are none yet.
 func Home(section string) string {
 	for _, s := range sections {

@@ -65,7 +65,8 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 		return nil, err
 	}
 	standing.Choose(w.What, within)
-	c := counter{cells: standing, watch: w, rows: map[string][]*holdersOfPile{}, moments: map[region.Region]region.Region{}}
+	c := counter{cells: standing, watch: w, rows: map[string][]*holdersOfPile{},
+		moments: map[region.Region]region.Region{}}
 	c.window = standing.Space().Between(w.Since, w.Since+clock.Instant(7*24*time.Hour/time.Microsecond))
 	for _, pile := range standing.Piles() {
 		for _, name := range pile.Operations() {

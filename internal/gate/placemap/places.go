@@ -4,6 +4,7 @@
 package placemap
 
 import (
+	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -298,4 +299,17 @@ func (p *Map) Covers(n int, at Spot) bool {
 		}
 	}
 	return false
+}
+
+// Fork gives a map that answers as this one does and can be asked beside it, on another goroutine. It shares all but
+// what it remembers. Nothing is being matched in it.
+func (p *Map) Fork() *Map {
+	f := *p
+	f.InUse, f.Whole = nil, nil
+	t := &f.Traits
+	t.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
+	t.Numbers = maps.Clone(p.Traits.Numbers)
+	t.Bits = p.Traits.Bits[:len(p.Traits.Bits):len(p.Traits.Bits)]
+	t.Build()
+	return &f
 }

@@ -21,7 +21,7 @@ type Traits struct {
 	words      int                // of a trait's bits
 	Bits       []uint64           // of each trait, the lists that cover it
 	Numbers    map[string]uint32
-	Known      map[TraitKey]uint32
+	known      map[traitKey]uint32
 	machines   []*Automaton // of each of the tree's systems; nil where no pattern fits the system
 	sets       *lookup.Sequences
 	keys       map[string]bool // of tags that lists ask about
@@ -32,13 +32,13 @@ type Traits struct {
 	depths     [][]uint32 // of each of the tree's systems, the class by depth
 }
 
-type TraitKey struct{ class, values, owner, patterns uint32 }
+type traitKey struct{ class, values, owner, patterns uint32 }
 
 func (t *Traits) init(p *Map, classes *opset.Classes) {
 	t.Estate, t.tree = p.Estate, p.Estate.Tree
 	t.words = (len(p.Complex) + 63) / 64
 	t.Bits = make([]uint64, t.words)
-	t.Numbers, t.Known = map[string]uint32{}, map[TraitKey]uint32{}
+	t.Numbers, t.known = map[string]uint32{}, map[traitKey]uint32{}
 	t.keys, t.owners = map[string]bool{}, map[estate.Principal]bool{}
 	tree := p.Estate.Tree
 	for _, s := range tree.Systems {
@@ -106,10 +106,10 @@ func (t *Traits) learn(p *Map) {
 	}
 	tree := t.tree
 	states := make([]uint32, tree.Len())
-	var last TraitKey
+	var last traitKey
 	var lastTrait uint32
 	for i, row := range tree.Rows {
-		key := TraitKey{class: p.Spots[i].Class, values: t.values[row.Tags], owner: t.owner[row.Owner]}
+		key := traitKey{class: p.Spots[i].Class, values: t.values[row.Tags], owner: t.owner[row.Owner]}
 		if a := t.machines[row.System]; a != nil {
 			if row.Parent == 0 {
 				states[i] = a.Root()
@@ -122,9 +122,9 @@ func (t *Traits) learn(p *Map) {
 		if i == 0 || key != last {
 			last = key
 			var ok bool
-			if lastTrait, ok = t.Known[key]; !ok {
+			if lastTrait, ok = t.known[key]; !ok {
 				lastTrait = t.judge(tree.At(i), key.patterns)
-				t.Known[key] = lastTrait
+				t.known[key] = lastTrait
 			}
 		}
 		p.Spots[i].Trait = lastTrait
@@ -230,22 +230,22 @@ func (p *Map) Unlisted(address string) (at Spot, row int) {
 	if len(p.Complex) == 0 {
 		return at, row
 	}
-	key := TraitKey{class: at.Class, values: p.values[above.Tags], owner: p.owner[above.Owner]}
+	key := traitKey{class: at.Class, values: p.values[above.Tags], owner: p.owner[above.Owner]}
 	if a := p.machines[above.System]; a != nil {
 		system := tree.Systems[above.System].ID
 		key.patterns = a.walk(address[len(system)+1:])
 	}
-	trait, ok := p.Known[key]
+	trait, ok := p.known[key]
 	if !ok {
 		a, err := estate.ParseAddress(address)
 		if err != nil {
 			panic("gate: no canonical address: " + address)
 		}
-		if len(p.Known) >= maxKnown {
-			clear(p.Known)
+		if len(p.known) >= maxKnown {
+			clear(p.known)
 		}
 		trait = p.judge(p.Estate.Unlisted(a), key.patterns)
-		p.Known[key] = trait
+		p.known[key] = trait
 	}
 	at.Trait = trait
 	return at, row

@@ -34,7 +34,7 @@ ldaps://; RFC 4511) live. Who comes from it carries the tag source=NAME, by whic
 next time.
 
 --map says what a key is taken from: id, name, email, status, starts, ends, groups, tag.KEY. The
-password to sign in to a directory comes from` + passwordVariable + ` or the file that --password-file names.`,
+password to sign in to a directory comes from ` + passwordVariable + ` or the file that --password-file names.`,
 		Example: `  hgate import staff.csv --map id=login,tag.team=department
   hgate import people.ldif --dry-run
   hgate import ldaps://directory.ternhollow.example --base dc=ternhollow,dc=example ` +

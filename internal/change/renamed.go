@@ -96,7 +96,7 @@ func described(p *gate.Pile, name func(estate.Principal) estate.Principal) strin
 	if m.Owner != nil {
 		owner = name(*m.Owner).String()
 	}
-	return fmt.Sprint("\x00", m.Type, m.Tags, m.Others, m.Inherit, owner)
+	return fmt.Sprintf("\x00%q %q %q %t %q", m.Type, m.Tags, m.Others, m.Inherit, owner)
 }
 
 // SameButWhere says whether two lines say the same of the same subjects, about other operations or resources.

@@ -74,6 +74,40 @@ func TestPatterns(t *testing.T) {
 	assert.Error(t, err)
 }
 
+// What is worked out for a term is kept under what it says, so a hostile text must not make it read like another.
+func TestNoTwoTermsReadAlike(t *testing.T) {
+	texts := []string{"a", "b", "a, b: b", "a, b: a", "a], b: [a", "a: b", `"a"`, "a}, exactly: true", " a", "[a, b]"}
+	var lists [][]string
+	for _, one := range texts {
+		lists = append(lists, []string{one})
+		for _, other := range texts {
+			lists = append(lists, []string{one, other})
+		}
+	}
+	written := map[string]ResourceTerm{}
+	add := func(in string, tags ...Match) {
+		for _, exactly := range []bool{false, true} {
+			term := ResourceTerm{Exactly: exactly, Tags: tags}
+			if in != "" {
+				term.In = &Pattern{System: "db", Segments: []string{in}}
+			}
+			other, seen := written[term.String()]
+			require.False(t, seen, "%#v reads like %#v: %s", term, other, term)
+			written[term.String()] = term
+		}
+	}
+	for _, values := range lists {
+		add("", Match{"a", values})
+		add("", Match{"a: b, b", values})
+		for _, more := range lists {
+			add("", Match{"a", values}, Match{"b", more})
+		}
+		for _, in := range append(texts, "a, tags: {a: a}") {
+			add(in, Match{"a", values})
+		}
+	}
+}
+
 func TestGlobIsNothingButStars(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text := rapid.StringMatching(`[a-c.]{0,8}`).Draw(t, "text")

@@ -3,6 +3,7 @@ package estate
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"hiddengate/internal/diagnostic"
@@ -85,7 +86,7 @@ func ParseResourceTerm(text string) (ResourceTerm, error) {
 	return t, err
 }
 
-// String writes the term as files do.
+// String writes the term as files do, and no two terms alike that do not say the same.
 func (t ResourceTerm) String() string {
 	var text string
 	switch {
@@ -98,14 +99,14 @@ func (t ResourceTerm) String() string {
 	default:
 		var parts []string
 		if t.In != nil {
-			parts = append(parts, "in: "+t.In.String())
+			parts = append(parts, listPart("in", []string{t.In.String()})...)
 		}
 		parts = append(parts, listPart("kind", t.Kinds)...)
 		parts = append(parts, listPart("type", t.Types)...)
 		if t.Tags != nil {
 			var tags []string
 			for _, m := range t.Tags {
-				tags = append(tags, listPart(m.Key, m.Values)...)
+				tags = append(tags, listPart(inBraces(m.Key), m.Values)...)
 			}
 			parts = append(parts, "tags: {"+strings.Join(tags, ", ")+"}")
 		}
@@ -126,13 +127,27 @@ func (t ResourceTerm) String() string {
 }
 
 func listPart(key string, values []string) []string {
+	var written []string
+	for _, v := range values {
+		written = append(written, inBraces(v))
+	}
 	switch len(values) {
 	case 0:
 		return nil
 	case 1:
-		return []string{key + ": " + values[0]}
+		return []string{key + ": " + written[0]}
 	}
-	return []string{key + ": [" + strings.Join(values, ", ") + "]"}
+	return []string{key + ": [" + strings.Join(written, ", ") + "]"}
+}
+
+// inBraces writes a text as it stands between braces: in quotes where it would else say something more, so that no two
+// terms are written alike.
+func inBraces(text string) string {
+	if text == "" || text != strings.TrimSpace(text) || strings.ContainsAny(text, `,[]{}"'#\`) ||
+		strings.Contains(text, ": ") || strings.HasSuffix(text, ":") {
+		return strconv.Quote(text)
+	}
+	return text
 }
 
 // CheckResourceType tells what is wrong with a type's name.

@@ -275,6 +275,28 @@ grants:
 	assert.Len(t, e.Groups["crew"].Members, 1)
 }
 
+// A grant is not taken for another whose list would read the same without quotes.
+func TestAHostileTagDoesNotMakeOneListAnother(t *testing.T) {
+	g := compiled(t, load(t, `
+hidden-gate: 1
+systems:
+  db: {kind: database, resources: {sky: {tags: {x: a, y: b}}, sea: {tags: {x: "a, y: b"}}}}
+people: {ana: {}, bo: {}}
+roles: {look: {allow: table.read}}
+grants:
+  a: {to: ana, role: look, on: {tags: {x: a, y: b}}}
+  b: {to: bo, role: look, on: {tags: {x: "a, y: b"}}}
+`))
+	for who, where := range map[string]string{"ana": "db:sky", "bo": "db:sea"} {
+		for _, place := range []string{"db:sky", "db:sea"} {
+			got, err := g.Decide(gate.Request{Subject: estate.Principal{ID: who}, Operation: "table.read", Resource: place,
+				Context: g.NewContext()})
+			require.NoError(t, err)
+			assert.Equal(t, place == where, got == gate.Allow, "%s on %s", who, place)
+		}
+	}
+}
+
 // Whoever is said to be the only one may do it at some time, and nobody else ever may.
 func TestWhoIsAloneIsAlone(t *testing.T) {
 	claims := 0

@@ -75,17 +75,18 @@ func eachAltered(both [2]*estate.Estate, altered altered, visit func(k int, to e
 		policyfile.EachName(section, entry, func(_ string, n policyfile.Name) { any = any || differ[n.Section][n.ID] })
 		return any
 	}
+	grants, blocks := setOf(altered["grants"]), setOf(altered["blocks"])
 	for k, e := range both {
 		for section := range differ {
 			spread(differ[section], e, section)
 		}
 		for id, g := range e.Grants {
-			if slices.Contains(altered["grants"], id) || names("grants", g) {
+			if grants[id] || names("grants", g) {
 				visit(k, g.To, g.On)
 			}
 		}
 		for id, b := range e.Blocks {
-			if slices.Contains(altered["blocks"], id) || names("blocks", b) {
+			if blocks[id] || names("blocks", b) {
 				visit(k, b.To, b.On)
 			}
 		}

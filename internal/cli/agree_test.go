@@ -172,8 +172,6 @@ func TestCompletionKnowsTheTableOfFields(t *testing.T) {
 	for _, how := range estate.SignIns {
 		assert.Contains(t, offered, how+"\n")
 	}
-	assert.Equal(t, []string{"active", "invited", "suspended", "left"}, policyfile.Words("people", "status"))
-	assert.Nil(t, policyfile.Words("people", "name"))
 }
 
 func TestColourIsForTerminalsOrOnDemand(t *testing.T) {

@@ -86,34 +86,6 @@ func withDoc(schema any, doc string) any {
 	return out
 }
 
-// Words gives the words of which a key's value is one, for completion: those of the key on a page of Pages; nil where
-// any text may stand.
-func Words(page, key string) []string {
-	for _, p := range Pages() {
-		for _, f := range p.Fields {
-			if p.Name == page && f.Name == key {
-				return enumOf(f.schema)
-			}
-		}
-	}
-	return nil
-}
-
-// enumOf finds the words that a schema, or one of the ways it allows, lists.
-func enumOf(schema any) []string {
-	o, _ := schema.(object)
-	var out []string
-	if words, ok := o["enum"].([]any); ok {
-		for _, w := range words {
-			out = append(out, w.(string))
-		}
-	}
-	if ways, ok := o["anyOf"].([]any); ok && out == nil {
-		out = enumOf(ways[0])
-	}
-	return out
-}
-
 // A Page is a section of the reference page: its fields with how they are written.
 type Page struct {
 	Name, Doc string
@@ -126,7 +98,6 @@ type PageField struct {
 	Required        bool
 	Authority       Authority // "" where a key stands within another
 	Names           []string  // what can be named under it: sections, and NamesOperation and the like
-	schema          any
 }
 
 // Pages gives the table of fields as it is printed: the settings, every section, and the notations with keys.
@@ -134,7 +105,7 @@ func Pages() []Page {
 	page := func(name, doc string, table []field) Page {
 		p := Page{Name: name, Doc: doc}
 		for _, f := range table {
-			p.Fields = append(p.Fields, PageField{f.name, f.form, f.doc, f.required, f.authority, f.names, f.schema})
+			p.Fields = append(p.Fields, PageField{f.name, f.form, f.doc, f.required, f.authority, f.names})
 		}
 		return p
 	}

@@ -26,7 +26,13 @@ func Parse(text []byte) (*File, error) {
 	return f, f.read(text)
 }
 
+// errBreak says that lines can't be counted as every reader of YAML counts them.
+var errBreak = errors.New("a line ends with something else than a line feed, which not every reader takes for its end")
+
 func (f *File) read(text []byte) error {
+	if bytes.ContainsAny(bytes.ReplaceAll(text, []byte("\r\n"), nil), "\r\u0085\u2028\u2029") {
+		return errBreak
+	}
 	loader, err := yaml.NewLoader(bytes.NewReader(text))
 	if err != nil {
 		return err
@@ -58,7 +64,7 @@ type edit struct {
 	text       string
 }
 
-// apply makes edits that do not overlap.
+// apply makes edits that do not overlap. One of a text that was misread may lie beyond its end; the proof refuses it.
 func (f *File) apply(edits ...edit) error {
 	slices.SortStableFunc(edits, func(a, b edit) int { return a.start - b.start })
 	var out []byte
@@ -68,8 +74,8 @@ func (f *File) apply(edits ...edit) error {
 		if f.crlf {
 			text = strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\n", "\r\n")
 		}
-		out = append(append(out, f.Bytes[at:max(at, e.start)]...), text...)
-		at = max(at, e.end)
+		out = append(append(out, f.Bytes[at:min(max(at, e.start), len(f.Bytes))]...), text...)
+		at = min(max(at, e.end), len(f.Bytes))
 	}
 	out = append(out, f.Bytes[at:]...)
 	return f.read(out)

@@ -262,6 +262,25 @@ func TestNothingIsWrittenIntoATextOfSeveralLines(t *testing.T) {
 	}
 }
 
+// What is misread is refused, and nothing is lost.
+func TestAMisreadQuoteIsRefused(t *testing.T) {
+	text := "0: ''\n1: {[s \"],1': plain\n    over lines}"
+	f, err := Parse([]byte(text))
+	require.NoError(t, err)
+	require.Error(t, f.Delete(0, "1", f.Get("1").Content[0].Value))
+	require.Equal(t, text, string(f.Bytes))
+}
+
+// Where some readers see the end of a line and others do not, no place can be given.
+func TestLinesThatNotEveryReaderCountsAreRefused(t *testing.T) {
+	for _, text := range []string{"\r0:", "a: {b: \"c\"}\rd: e\n", "a: {b: x,\u2028 'c': d}\n", "a: b\u0085c: 'd'\n"} {
+		_, err := Parse([]byte(text))
+		require.Error(t, err, "%q", text)
+	}
+	_, err := Parse([]byte("a: b\r\nc: \"\\r\\u2028\"\r\n"))
+	require.NoError(t, err)
+}
+
 func FuzzEdits(f *testing.F) {
 	for seed := range uint64(40) {
 		f.Add(spelled{rand.New(rand.NewPCG(seed, 6))}.mapping(3, 0), byte(seed), byte(seed/3), "a: b")

@@ -178,6 +178,9 @@ func (t *Text) bracketEnd(start int) int {
 
 // quoteEnd gives the place behind the quote that closes the one at start.
 func (t *Text) quoteEnd(start int) int {
+	if start >= len(t.Bytes) {
+		return len(t.Bytes)
+	}
 	quote := t.Bytes[start]
 	for i := start + 1; i < len(t.Bytes); i++ {
 		switch {

@@ -43,9 +43,6 @@ func (r Reached) same(o Reached) bool {
 		level(r.OnRequest, o.OnRequest) && r.Direct == o.Direct
 }
 
-// Empty says that nothing is allowed, depends, or can be lent.
-func (r Reached) Empty() bool { return !r.Any && r.Depends == nil && r.OnRequest == nil }
-
 // Grid answers for some subjects over all places.
 type Grid struct {
 	Columns []Column
@@ -307,9 +304,6 @@ type Answer struct {
 	OnRequest bool // it can be lent
 	Direct    bool // by a grant that names the subject itself
 }
-
-// Empty says that it is denied and can't be lent.
-func (a Answer) Empty() bool { return a.Outcome == gate.Deny && !a.OnRequest }
 
 // Operations answers operation by operation: those that apply to something looked at, in the order of the estate's
 // catalogs, by name, with a cell for each column.

@@ -1,7 +1,7 @@
 package verify
 
 import (
-	"fmt"
+	"errors"
 	"slices"
 	"time"
 
@@ -97,9 +97,13 @@ func tooFew(s search) (*violation, error) {
 		return nil, err
 	}
 	n := slices.IndexFunc(short, func(p *gate.Pile) bool { return p != nil })
-	w, ok := space.Witness(try(counts[n].Short()), s.since)
-	if !ok || bad != nil {
-		return nil, fmt.Errorf("no moment was found at which people are short: %w", bad)
+	moment, err := counts[n].Short()
+	if err != nil {
+		return nil, err
+	}
+	w, ok := space.Witness(moment, s.since)
+	if !ok {
+		return nil, errors.New("no moment was found at which people are short: please report this")
 	}
 	at, timed := w.Time()
 	if !timed {

@@ -4,7 +4,6 @@
 package newplace
 
 import (
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,10 +31,9 @@ func Newcomers(e *estate.Estate, list estate.Resources) []estate.Address {
 // mayCome makes up addresses in some systems.
 func mayCome(e *estate.Estate, lists []estate.Resources, in func(*estate.System) bool) []estate.Address {
 	f := factspace.Gather(e)
-	patterns, keys, owners := named(e, lists)
-	maps.Copy(keys, f.Same)
-	maps.Copy(keys, f.Resource)
-	m := maker{estate: e, patterns: patterns, keys: keys, owners: owners, allOwners: f.Owner, in: in,
+	terms := Terms(e, lists)
+	keys, owners := keysAndOwners(&f, terms)
+	m := maker{estate: e, patterns: patternsOf(terms), keys: keys, owners: owners, allOwners: f.Owner, in: in,
 		taken: func(address string) bool { return e.Tree.Find(address) >= 0 }}
 	return m.make()
 }
@@ -101,36 +99,6 @@ func (m *maker) make() []estate.Address {
 		n.under(address, h)
 	}
 	return n.out
-}
-
-// named lists the patterns that lists name, the keys of the tags and the owners.
-func named(e *estate.Estate, lists []estate.Resources) (patterns []estate.Pattern, keys map[string]bool,
-	owners map[estate.Principal]bool) {
-	keys, owners = map[string]bool{}, map[estate.Principal]bool{}
-	seen, scopes := map[string]bool{}, map[string]bool{}
-	var gather func(l estate.Resources)
-	gather = func(l estate.Resources) {
-		for _, t := range l {
-			if t.Scope != "" && !scopes[t.Scope] {
-				scopes[t.Scope] = true
-				gather(e.Scopes[t.Scope].Resources)
-			}
-			for _, m := range t.Tags {
-				keys[m.Key] = true
-			}
-			for _, o := range t.Owners {
-				owners[o] = true
-			}
-			if t.In != nil && !seen[t.In.String()] {
-				seen[t.In.String()] = true
-				patterns = append(patterns, *t.In)
-			}
-		}
-	}
-	for _, l := range lists {
-		gather(l)
-	}
-	return patterns, keys, owners
 }
 
 // newcomer makes up addresses.

@@ -81,32 +81,6 @@ func StandIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2
 	return s.out, s.whole, s.whole && s.named
 }
 
-// Terms lists the terms of lists, those of their scopes in the place of the scopes, each once.
-func Terms(e *estate.Estate, lists []estate.Resources) (out []estate.ResourceTerm) {
-	seen, scopes := map[string]bool{}, map[string]bool{}
-	var gather func(l estate.Resources)
-	gather = func(l estate.Resources) {
-		for _, t := range l {
-			if t.Scope != "" {
-				if !scopes[t.Scope] {
-					scopes[t.Scope] = true
-					gather(e.Scopes[t.Scope].Resources)
-				}
-				continue
-			}
-			t.Not = false
-			if key := t.String(); !seen[key] {
-				seen[key] = true
-				out = append(out, t)
-			}
-		}
-	}
-	for _, l := range lists {
-		gather(l)
-	}
-	return out
-}
-
 func (s *sketch) conditions(c *estate.Condition) {
 	if c == nil {
 		return
@@ -120,20 +94,6 @@ func (s *sketch) conditions(c *estate.Condition) {
 	}
 }
 
-// patterns lists those of both estates' terms, each once.
-func (s *sketch) patterns() (out []estate.Pattern) {
-	seen := map[string]bool{}
-	for _, terms := range s.terms {
-		for _, t := range terms {
-			if t.In != nil && !seen[t.In.String()] {
-				seen[t.In.String()] = true
-				out = append(out, *t.In)
-			}
-		}
-	}
-	return out
-}
-
 // same says that both estates list the same.
 func (s *sketch) same() bool {
 	return s.estates[0].Tree == s.estates[1].Tree && estate.SameMap(s.estates[0].Systems, s.estates[1].Systems)
@@ -145,26 +105,14 @@ func (s *sketch) taken(address string) bool {
 
 // inherited makes up what says nothing itself: where the trees are the same, of systems that judge such; else of all.
 func (s *sketch) inherited() {
-	keys, owners := map[string]bool{}, map[estate.Principal]bool{}
-	maps.Copy(keys, s.facts.Resource)
-	maps.Copy(keys, s.facts.Same)
-	for _, terms := range s.terms {
-		for _, t := range terms {
-			for _, m := range t.Tags {
-				keys[m.Key] = true
-			}
-			for _, o := range t.Owners {
-				owners[o] = true
-			}
-		}
-	}
+	keys, owners := keysAndOwners(s.facts, s.terms[:]...)
 	same := s.same()
 	seen := map[estate.Address]bool{}
 	for k, e := range s.estates {
 		if k == 0 && same {
 			continue
 		}
-		m := maker{estate: e, patterns: s.patterns(), keys: keys, owners: owners, taken: s.taken,
+		m := maker{estate: e, patterns: patternsOf(s.terms[:]...), keys: keys, owners: owners, taken: s.taken,
 			in: func(sys *estate.System) bool { return sys.Judge || !same }, allOwners: s.facts.Owner}
 		if other := s.estates[1-k]; !same {
 			m.beside = func(address string) string { return s.values(other, address, keys, owners) }
@@ -204,7 +152,8 @@ func (s *sketch) listed() {
 		if k == 0 && e.Tree == other.Tree {
 			return
 		}
-		m := maker{estate: e, patterns: s.patterns(), taken: s.taken, in: func(*estate.System) bool { return true }}
+		m := maker{estate: e, patterns: patternsOf(s.terms[:]...), taken: s.taken,
+			in: func(*estate.System) bool { return true }}
 		for _, a := range m.make() {
 			if seen[a] {
 				continue
@@ -248,7 +197,7 @@ func (s *sketch) systems() {
 			continue
 		}
 		sets := lookup.NewSequences()
-		a := placemap.NewAutomaton(&estate.System{Object: estate.Object{ID: id}}, false, s.patterns(), sets)
+		a := placemap.NewAutomaton(&estate.System{Object: estate.Object{ID: id}}, false, patternsOf(s.terms[:]...), sets)
 		for _, path := range pathsOf(a) {
 			for _, kind := range slices.Sorted(maps.Keys(kinds)) {
 				s.described(estate.Address{System: id, Path: path}, kind, kind)
@@ -479,7 +428,7 @@ func (s *StandIn) Facts(f *factspace.Facts) string {
 	var b strings.Builder
 	b.WriteString(s.Tags.Name(func(key string) bool { return f.Same[key] || f.Resource[key] }))
 	for _, key := range slices.Sorted(maps.Keys(s.Others)) {
-		b.WriteString(key + "\x01" + strings.Join(s.Others[key], "\x02"))
+		b.WriteString(key + "\x01" + strings.Join(s.Others[key], "\x02") + "\x00")
 	}
 	if f.Owner && s.Owner != nil {
 		b.WriteString("\x03" + s.Owner.String())

@@ -270,10 +270,19 @@ func (g *gatherer) way(was, is gate.Cell) Way {
 }
 
 // Was tells when it might be done before.
-func (l *Line) Was() string { return l.pair.Text(l.Old) }
+func (l *Line) Was() string { return l.text(l.Old) }
 
 // Is tells when it may be done now.
-func (l *Line) Is() string { return l.pair.Text(l.New) }
+func (l *Line) Is() string { return l.text(l.New) }
+
+// text tells when a cell is so; what is over by now is not spoken of.
+func (l *Line) text(c gate.Cell) string {
+	text := l.pair.Space().Text(l.pair.Ever(c.Possible), 3)
+	if c.Sure != c.Possible {
+		text += " (in some sessions)"
+	}
+	return text
+}
 
 // Empty says that nobody's access changes, now or to what may come.
 func (e *Effect) Empty() bool { return len(e.Lines)+len(e.Coming) == 0 }

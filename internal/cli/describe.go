@@ -13,6 +13,7 @@ import (
 	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/survey"
 	"hiddengate/internal/verify"
+	"hiddengate/internal/view"
 )
 
 // pair is one thing to say of an entry: a text, a truth value, a number or a list of texts. One that is empty is
@@ -178,8 +179,8 @@ func describeSubject(g *gate.Gate, s *estate.Subject) []pair {
 		}
 	}
 	for _, gr := range estate.Sorted(g.Estate().Grants) {
-		if who := g.Who(gr.To, s.Principal()); who != "" {
-			grants = append(grants, gr.ID+" ("+who+")")
+		if who := g.Who(gr.To, s.Principal()); who.Selects() {
+			grants = append(grants, gr.ID+" ("+view.Selection(who)+")")
 			roles = append(roles, refTexts(gr.Roles)...)
 		}
 	}
@@ -335,7 +336,7 @@ func describeGrant(g *gate.Gate, id string) []pair {
 		}
 	}
 	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)},
-		pair{"when", g.When(gr.When, gr.Starts, gr.Ends)},
+		pair{"when", view.Asked(g, gr.When, gr.Starts, gr.Ends)},
 		pair{"on-request", request}, pair{"members", texts(g.Members(gr.To))},
 		pair{"covers", fmt.Sprint(len(g.Resources(gr.On)), " listed resources")})
 }
@@ -343,7 +344,7 @@ func describeGrant(g *gate.Gate, id string) []pair {
 func describeBlock(g *gate.Gate, id string) []pair {
 	b := g.Estate().Blocks[id]
 	return head(&b.Object, pair{"to", texts(b.To)}, pair{"deny", texts(b.Deny)}, pair{"on", texts(b.On)},
-		pair{"when", g.When(b.When, b.Starts, b.Ends)})
+		pair{"when", view.Asked(g, b.When, b.Starts, b.Ends)})
 }
 
 func describeSeparation(g *gate.Gate, id string) []pair {
@@ -394,7 +395,7 @@ func describeTest(g *gate.Gate, id string) []pair {
 
 func describeGuarantee(g *gate.Gate, id string) []pair {
 	gu := g.Estate().Guarantees[id]
-	says := verify.SaysOf(gu, func(c *estate.Condition) string { return g.When(c, nil, nil) })
+	says := verify.SaysOf(gu, func(c *estate.Condition) string { return view.Asked(g, c, nil, nil) })
 	return head(&gu.Object, pair{"says", says}, pair{"may", texts(gu.May)}, pair{"on", texts(gu.On)})
 }
 

@@ -204,7 +204,7 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 		var through []string
 		for _, cause := range why.Grants {
 			if cause.Met {
-				through = append(through, cause.Grant.ID+" ("+cause.Who+")")
+				through = append(through, cause.Grant.ID+" ("+view.Selection(cause.Who)+")")
 			}
 		}
 		cells = append(cells, []view.Cell{{Text: h.Subject.String()},

@@ -205,14 +205,14 @@ func (a *app) failureText(p *view.Page, g *gate.Gate, t *estate.Test, f verify.F
 	if err != nil {
 		return err
 	}
-	p.Line("            %s", p.Paint(view.Faint, cause(why)))
+	p.Line("            %s", p.Paint(view.Faint, cause(g, why, f.Subject)))
 	p.Line("            hgate try %s %s %s%s", f.Subject, f.Operation, quoted(f.Resource),
 		askFlags(g.Estate().Zone, &t.Given))
 	return nil
 }
 
 // cause says in a line what made a decision.
-func cause(why gate.Explanation) string {
+func cause(g *gate.Gate, why gate.Explanation, who estate.Principal) string {
 	var parts []string
 	for _, c := range why.Grants {
 		if c.Met {
@@ -224,15 +224,16 @@ func cause(why gate.Explanation) string {
 			parts = append(parts, fmt.Sprintf("stopped by block %s (%s)", c.ID(), c.Block.Source.Short()))
 		}
 	}
-	if why.Inactive != "" {
-		parts = append(parts, "not active: "+why.Inactive)
+	if why.Inactive {
+		parts = append(parts, "not active: "+view.Inactive(g.Space(), why, g.Estate().Subject(who)))
 	}
-	if why.DependsOn != "" {
-		parts = append(parts, why.DependsOn)
+	if len(why.Left) > 0 {
+		parts = append(parts, view.Left(g.Space(), why.Left))
 	}
 	if len(parts) == 0 && len(why.Grants) > 0 {
 		for _, c := range why.Grants {
-			parts = append(parts, fmt.Sprintf("grant %s (%s) asks: %s", c.ID(), c.Grant.Source.Short(), c.When))
+			parts = append(parts, fmt.Sprintf("grant %s (%s) asks: %s", c.ID(), c.Grant.Source.Short(),
+				view.When(g.Space(), c.When)))
 		}
 	}
 	if len(parts) == 0 {

@@ -145,7 +145,7 @@ func (a *app) try(g *gate.Gate, req gate.Request, said string) error {
 		}
 	}
 	if a.format == "json" {
-		err = a.tryJSON(req, why, near)
+		err = a.tryJSON(g, req, why, near)
 	} else {
 		a.tryText(g, req, said, why, near)
 	}
@@ -162,7 +162,7 @@ type nearJSON struct {
 	Detail string `json:"detail"`
 }
 
-func (a *app) tryJSON(req gate.Request, why gate.Explanation, near []survey.Near) error {
+func (a *app) tryJSON(g *gate.Gate, req gate.Request, why gate.Explanation, near []survey.Near) error {
 	out := struct {
 		Subject   string     `json:"subject"`
 		Operation string     `json:"operation"`
@@ -173,7 +173,7 @@ func (a *app) tryJSON(req gate.Request, why gate.Explanation, near []survey.Near
 		DependsOn string     `json:"depends_on"`
 		Near      []nearJSON `json:"near"`
 	}{req.Subject.String(), req.Operation, req.Resource, why.Outcome.String(), gate.Met(why.Grants), gate.Met(why.Blocks),
-		why.DependsOn, []nearJSON{}}
+		view.Left(g.Space(), why.Left), []nearJSON{}}
 	for _, n := range near {
 		out.Near = append(out.Near, nearJSON{n.Grant.ID, n.Lacks, n.Detail})
 	}
@@ -209,31 +209,31 @@ func (a *app) tryText(g *gate.Gate, req gate.Request, said string, why gate.Expl
 	o := g.Estate().Operations[req.Operation]
 	p.Table(0, nil, [][]view.Cell{{{Text: said + "; " + o.Name + " is of level " + o.Level.String(), Style: view.Faint}}})
 	if why.Outcome == gate.Depends {
-		p.Line("\n%s", p.Paint(view.Heading, "It is "+why.DependsOn))
+		p.Line("\n%s", p.Paint(view.Heading, "It is "+view.Left(g.Space(), why.Left)))
 	}
-	if why.Inactive != "" {
-		p.Line("\n%s is not active: %s", req.Subject, why.Inactive)
+	if why.Inactive {
+		p.Line("\n%s is not active: %s", req.Subject, view.Inactive(g.Space(), why, g.Estate().Subject(req.Subject)))
 	}
 	given, stopped := "Given by", "Stopped by"
 	if why.Outcome == gate.Depends {
 		given, stopped = "Could give it", "Could stop it"
 	}
-	a.causes(p, given, why.Grants, true)
-	a.causes(p, stopped, why.Blocks, true)
+	a.causes(p, g, given, why.Grants, true)
+	a.causes(p, g, stopped, why.Blocks, true)
 	if why.Outcome != gate.Allow && len(gate.Met(why.Grants)) == 0 {
 		switch {
-		case len(gate.Met(why.Blocks)) > 0, why.Inactive != "":
+		case len(gate.Met(why.Blocks)) > 0, why.Inactive:
 		case len(why.Grants) == 0:
 			p.Line("\nNo grant gives %s on %s to %s.", req.Operation, req.Resource, req.Subject)
 		default:
-			a.causes(p, "Would give it, but not in these circumstances", why.Grants, false)
+			a.causes(p, g, "Would give it, but not in these circumstances", why.Grants, false)
 		}
 	}
 	if why.Outcome == gate.Deny {
 		nearText(p, near)
 	}
 	if why.Outcome == gate.Allow {
-		a.causes(p, "Does not stop it", why.Blocks, false)
+		a.causes(p, g, "Does not stop it", why.Blocks, false)
 	}
 }
 
@@ -256,7 +256,7 @@ func nearText(p *view.Page, near []survey.Near) {
 }
 
 // causes writes the causes that meet the request, or those that do not.
-func (a *app) causes(p *view.Page, title string, causes []gate.Cause, met bool) {
+func (a *app) causes(p *view.Page, g *gate.Gate, title string, causes []gate.Cause, met bool) {
 	first := true
 	for _, c := range causes {
 		if c.Met != met {
@@ -267,19 +267,19 @@ func (a *app) causes(p *view.Page, title string, causes []gate.Cause, met bool) 
 			first = false
 		}
 		what, source, reason := "grant ", estate.Source{}, ""
-		role := "role " + c.Role
+		role := "role " + view.Roles(c.Roles)
 		if c.Grant != nil {
 			source, reason = c.Grant.Source, c.Grant.Why
 		} else {
-			what, source, reason, role = "block ", c.Block.Source, c.Block.Why, c.Role
+			what, source, reason, role = "block ", c.Block.Source, c.Block.Why, c.Deny.String()
 		}
 		p.Line("  %s%s  %s", what, c.ID(), p.Paint(view.Faint, source.Short()))
 		request := ""
 		if c.Grant != nil && c.Grant.OnRequest != nil && !met {
 			request = "on request, and not in force"
 		}
-		facts(p, 4, []pair{{"who", c.Who}, {"what", role}, {"where", c.Where}, {"when", c.When}, {"lent", request},
-			{"why", reason}})
+		facts(p, 4, []pair{{"who", view.Selection(c.Who)}, {"what", role}, {"where", view.Places(c.Where)},
+			{"when", view.When(g.Space(), c.When)}, {"lent", request}, {"why", reason}})
 	}
 }
 

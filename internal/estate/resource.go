@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"hiddengate/internal/diagnostic"
 )
@@ -95,11 +96,11 @@ func (t ResourceTerm) String() string {
 	case t.Scope != "":
 		text = "scope:" + t.Scope
 	case t.In != nil && !t.Exactly && t.Kinds == nil && t.Types == nil && t.Tags == nil && t.Owners == nil:
-		text = t.In.String()
+		text = outerSpaces(t.In.String())
 	default:
 		var parts []string
 		if t.In != nil {
-			parts = append(parts, listPart("in", []string{t.In.String()})...)
+			parts = append(parts, listPart("in", []string{outerSpaces(t.In.String())})...)
 		}
 		parts = append(parts, listPart("kind", t.Kinds)...)
 		parts = append(parts, listPart("type", t.Types)...)
@@ -124,6 +125,15 @@ func (t ResourceTerm) String() string {
 		return "not " + text
 	}
 	return text
+}
+
+// outerSpaces escapes a space at the end of an address, which readers of lists take off (RFC 3986, section 2.1).
+func outerSpaces(text string) string {
+	kept := strings.TrimRightFunc(text, unicode.IsSpace)
+	for _, c := range []byte(text[len(kept):]) {
+		kept += fmt.Sprintf("%%%02X", c)
+	}
+	return kept
 }
 
 func listPart(key string, values []string) []string {

@@ -242,7 +242,7 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 	for i, gr := range grants {
 		compiled := &grant{Grant: gr, number: i, on: which[i]}
 		var err error
-		compiled.region, err = g.entryRegion(gr.When, gr.Starts, gr.Ends)
+		compiled.region, err = g.Asked(gr.When, gr.Starts, gr.Ends)
 		c.report("grant", &gr.Object, err)
 		to := c.list(gr.To)
 		g.enterGrant(to, compiled)
@@ -264,7 +264,7 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 	for i, b := range blocks {
 		compiled := &block{Block: b, number: i, on: which[len(grants)+i]}
 		var err error
-		compiled.region, err = g.entryRegion(b.When, b.Starts, b.Ends)
+		compiled.region, err = g.Asked(b.When, b.Starts, b.Ends)
 		c.report("block", &b.Object, err)
 		to := c.list(b.To)
 		g.enterBlock(to, compiled)

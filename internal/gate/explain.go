@@ -1,9 +1,7 @@
 package gate
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/region"
@@ -15,10 +13,11 @@ type Cause struct {
 	Grant *estate.Grant
 	Block *estate.Block
 	Met   bool
-	Who   string // by which entry of `to`, and through which groups
-	Role  string // through which role, and which it includes; a block's operation entry
-	Where string // by which entry of `on`, and through which scope
-	When  string // what its conditions and dates come to; "" if they ask nothing
+	Who   Selection             // by `to`
+	Roles []string              // of a grant: the role that has the operation, and those that it has it by
+	Deny  estate.OperationTerm  // of a block: the entry of `deny`
+	Where []estate.ResourceTerm // the entry of `on`, and those of the scopes that it leads through
+	When  region.Region         // what its conditions and dates come to
 }
 
 // Met names the causes whose region meets the request, [] if there is none.
@@ -42,11 +41,18 @@ func (c Cause) ID() string {
 
 // Explanation is a decision with its causes.
 type Explanation struct {
-	Outcome   Outcome
-	Grants    []Cause // whose subjects, operations and resources fit
-	Blocks    []Cause
-	DependsOn string // for Depends: what remains to be known
-	Inactive  string // why the subject is inactive, if that is so
+	Outcome  Outcome
+	Grants   []Cause // whose subjects, operations and resources fit
+	Blocks   []Cause
+	Left     []Left        // for Depends: what remains to be known, in each possible session
+	Inactive bool          // the subject is not active in any of the circumstances
+	Active   region.Region // when it is
+}
+
+// Left is what of a request remains to be known in a session.
+type Left struct {
+	Roles []string // those that the session has and others lack; nil where there is one session alone
+	When  region.Region
 }
 
 // Explain answers a request and says why.
@@ -71,7 +77,7 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 		if g.places.Covers(b.on, at) && b.Deny.Fit(o, g.estate.Edition) {
 			out.Blocks = append(out.Blocks, Cause{
 				Block: b.Block, Met: left(b.region) != region.Empty, Who: g.Who(b.To, q.subject.principal),
-				Role: operationTerm(b.Deny, o, g.estate.Edition), Where: g.Where(b.On, q.resource), When: g.when(b.region),
+				Deny: operationTerm(b.Deny, o, g.estate.Edition), Where: g.where(b.On, q.resource), When: b.region,
 			})
 		}
 	}
@@ -80,8 +86,8 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 			continue
 		}
 		c := Cause{
-			Grant: gr.Grant, Who: g.Who(gr.To, q.subject.principal), Role: g.Through(gr.Grant, q.operation),
-			Where: g.Where(gr.On, q.resource), When: g.when(gr.region),
+			Grant: gr.Grant, Who: g.Who(gr.To, q.subject.principal), Roles: g.through(gr.Grant, q.operation),
+			Where: g.where(gr.On, q.resource), When: gr.region,
 		}
 		for _, roles := range q.sessions {
 			r, err := g.grantRegion(gr, q.subject, q.operation, roles)
@@ -99,49 +105,27 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 		out.Grants = append(out.Grants, c)
 	}
 	if out.Outcome == Depends {
-		out.DependsOn, err = g.dependsOn(&q)
+		out.Left, err = g.remaining(&q)
 	}
-	if left(q.subject.active) == region.Empty {
-		out.Inactive = "the status is " + q.subject.Status
-		if q.subject.active != region.Empty {
-			out.Inactive = "active only " + g.space.Text(q.subject.active, 2)
-		}
-	}
+	out.Active, out.Inactive = q.subject.active, left(q.subject.active) == region.Empty
 	return out, err
 }
 
-// dependsOn writes what remains to be known.
-func (g *Gate) dependsOn(q *question) (string, error) {
-	var parts []string
+// remaining tells what remains to be known.
+func (g *Gate) remaining(q *question) (out []Left, err error) {
 	for _, roles := range q.sessions {
-		r, err := g.left(q, roles)
-		if err != nil {
-			return "", err
-		}
-		text := "allowed " + g.space.Text(r, 4)
-		switch r {
-		case region.Full:
-			text = "allowed"
-		case region.Empty:
-			text = "denied"
+		one := Left{}
+		if one.When, err = g.left(q, roles); err != nil {
+			return nil, err
 		}
 		if len(q.sessions) > 1 {
-			apart := slices.DeleteFunc(slices.Clone(roles), func(id string) bool { // what all sessions have says nothing
+			one.Roles = slices.DeleteFunc(slices.Clone(roles), func(id string) bool { // what all sessions have says nothing
 				return !slices.ContainsFunc(q.sessions, func(other []string) bool { return !slices.Contains(other, id) })
 			})
-			text = "in a session as " + strings.Join(apart, " and ") + ": " + text
 		}
-		parts = append(parts, text)
+		out = append(out, one)
 	}
-	return strings.Join(parts, "; "), nil
-}
-
-// when writes an entry's region, "" if it asks nothing.
-func (g *Gate) when(r region.Region) string {
-	if r == region.Full {
-		return ""
-	}
-	return g.space.Text(r, 3)
+	return out, nil
 }
 
 // gives says whether one of a grant's roles has the operation at any time.
@@ -167,113 +151,4 @@ func (g *Gate) RoleOperations(id string) []*estate.Operation {
 		}
 	}
 	return out
-}
-
-// Through names the role of a grant that has the operation, and the included ones that lead to it.
-func (g *Gate) Through(gr *estate.Grant, operation string) string {
-	for _, ref := range gr.Roles {
-		if g.RoleHas(ref.ID, operation) {
-			return strings.Join(g.rolePath(ref.ID, operation), " → ")
-		}
-	}
-	return ""
-}
-
-func (g *Gate) rolePath(id, operation string) []string {
-	r := g.roles[id]
-	o := g.estate.Operations[operation]
-	if !r.Allow.Fit(o, g.estate.Edition) {
-		for _, ref := range r.Include {
-			if g.RoleHas(ref.ID, operation) {
-				return append([]string{id}, g.rolePath(ref.ID, operation)...)
-			}
-		}
-	}
-	return []string{id}
-}
-
-func operationTerm(list estate.Operations, o *estate.Operation, edition int) string {
-	for _, t := range list {
-		if !t.Not && t.Fits(o, edition) {
-			return t.String()
-		}
-	}
-	return ""
-}
-
-// Who says by which entry a list selects the subject, and through which groups; "" if it does not.
-func (g *Gate) Who(list estate.Subjects, p estate.Principal) string {
-	if !g.Selects(list, p) {
-		return ""
-	}
-	for _, t := range list {
-		if t.Not {
-			continue
-		}
-		switch t.Kind {
-		case estate.IsEveryone:
-			if p.Kind != estate.IsAnonymous {
-				return "everyone"
-			}
-		case estate.IsGroup:
-			if g.InGroup(p, t.ID) {
-				return strings.Join(g.groupPath(t.ID, p), " ← ")
-			}
-		default:
-			if t.Principal == p {
-				return p.String()
-			}
-		}
-	}
-	return ""
-}
-
-// groupPath leads from a group to the member.
-func (g *Gate) groupPath(id string, p estate.Principal) []string {
-	group := g.estate.Groups[id]
-	path := []string{"group:" + id}
-	for _, t := range group.Members {
-		if !t.Not && t.Principal == p {
-			return path
-		}
-	}
-	for _, t := range group.Members {
-		if !t.Not && t.Kind == estate.IsGroup && g.InGroup(p, t.ID) {
-			return append(path, g.groupPath(t.ID, p)...)
-		}
-	}
-	if group.Match != nil && estate.Fits(group.Match, g.All[g.NumberOf(p)].Tags) {
-		var tags []string
-		for _, m := range group.Match {
-			tags = append(tags, m.Key+" "+g.All[g.NumberOf(p)].Tags.Get(m.Key))
-		}
-		return append(path, "tag "+strings.Join(tags, ", "))
-	}
-	return append(path, "everyone")
-}
-
-// Where says by which entry a list selects the resource, and through which scopes; "" if it does not.
-func (g *Gate) Where(list estate.Resources, r *estate.Resource) string {
-	if !g.Covers(list, r) {
-		return ""
-	}
-	for _, t := range list {
-		if t.Not || !g.CoversTerm(t, r) {
-			continue
-		}
-		if t.Scope != "" {
-			return fmt.Sprintf("%s → %s", t, g.Where(g.estate.Scopes[t.Scope].Resources, r))
-		}
-		return t.String()
-	}
-	return ""
-}
-
-// When writes what a condition and dates ask, "" if nothing.
-func (g *Gate) When(when *estate.Condition, starts, ends *estate.Moment) string {
-	r, err := g.entryRegion(when, starts, ends)
-	if err != nil {
-		return err.Error()
-	}
-	return g.when(r)
 }

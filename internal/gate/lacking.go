@@ -437,6 +437,6 @@ func (l *lacking) tell() []Lack {
 
 // Never says whether a condition and dates can never hold together.
 func (g *Gate) Never(when *estate.Condition, starts, ends *estate.Moment) bool {
-	r, err := g.entryRegion(when, starts, ends)
+	r, err := g.Asked(when, starts, ends)
 	return err == nil && r == region.Empty
 }

@@ -279,17 +279,12 @@ func compileBoth(estates [2]*estate.Estate, rosters [2]*membership.Roster, chose
 	return gates, nil
 }
 
-// Text tells when a cell is so, for people; what is over by now is not spoken of.
-func (p *Pair) Text(c Cell) string {
-	r := c.Possible
+// Ever gives a region of which what is over by now was left out as it was before that.
+func (p *Pair) Ever(r region.Region) region.Region {
 	if whole, ok := p.whole[r]; ok {
-		r = whole
+		return whole
 	}
-	text := p.New.space.Text(r, 3)
-	if c.Sure != c.Possible {
-		text += " (in some sessions)"
-	}
-	return text
+	return r
 }
 
 // Space gives the space of the regions of both.

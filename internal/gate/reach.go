@@ -111,7 +111,7 @@ func (g *Gate) Granted(role, operation string) bool {
 // Meets tells what a condition and dates come to in a context, apart from what concerns a subject or resource, which is
 // open.
 func (g *Gate) Meets(when *estate.Condition, starts, ends *estate.Moment, c *Context) Outcome {
-	r, err := g.entryRegion(when, starts, ends)
+	r, err := g.Asked(when, starts, ends)
 	if err != nil {
 		return Depends
 	}

@@ -19,13 +19,13 @@ type Way struct {
 	Named bool // the session names one of its roles, or none at all
 	// Region is what it would give, less the blocks, whenever the subject is active and its roles are in force.
 	Region region.Region
-	// Active and RoleTime say when those are, where they are not at the time of the request; "" where they are.
-	Active, RoleTime string
+	// Active and RoleTime say when those are, where they are not at the time of the request; Full where they are.
+	Active, RoleTime region.Region
 	// Meets says that what the grant would give, while the subject is active and its roles are in force, meets the
 	// request; Own, that its region by itself does.
 	Meets, Own bool
-	// Fact is what of the subject or the resource stands against it, as in "the owner", where nothing else does.
-	Fact string
+	// Fact is what it asks of the subject or the resource, where nothing else stands against it; else Empty.
+	Fact region.Region
 }
 
 // Ways holds every grant against a request, by id, and gives those that lack no more than one of subject, operation,
@@ -91,7 +91,7 @@ func (g *Gate) OwnWays(req Request) ([]Way, error) {
 		if !g.gives(gr.Grant, q.operation) || !g.places.Covers(gr.on, at) {
 			continue
 		}
-		w := Way{Grant: gr.Grant, Who: true, What: true, Where: true}
+		w := Way{Grant: gr.Grant, Who: true, What: true, Where: true, Active: region.Full, RoleTime: region.Full}
 		when, err := g.inForce(gr, &q)
 		if err != nil {
 			return nil, err
@@ -129,15 +129,12 @@ func (g *Gate) inForce(gr *grant, q *question) (region.Region, error) {
 	return g.space.Or(when...)
 }
 
-// whenNot says when something is so that is not at the time of a request, "" if it is.
-func (g *Gate) whenNot(r region.Region, q *question) string {
-	if r == region.Full || g.space.Fix(r, q.context.region) != region.Empty {
-		return ""
+// whenNot says when something is so that is not at the time of a request, Full if it is.
+func (g *Gate) whenNot(r region.Region, q *question) region.Region {
+	if g.space.Fix(r, q.context.region) != region.Empty {
+		return region.Full
 	}
-	if r == region.Empty {
-		return "never"
-	}
-	return g.space.Text(r, 3)
+	return r
 }
 
 // would is what a grant would give if its subjects, operations and resources fitted, it and its roles were in force and
@@ -161,25 +158,23 @@ func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) e
 			return err
 		}
 		if rest := g.space.Fix(r, q.context.region); rest != region.Empty {
-			w.Fact = g.space.Text(rest, 2)
+			w.Fact = rest
 			return nil
 		}
 	}
 	r, err := g.would(gr, q, g.space.NewContext())
-	if rest := g.space.Fix(r, q.context.region); err == nil && rest != region.Empty {
-		w.Fact = g.space.Text(rest, 2)
-	}
+	w.Fact = g.space.Fix(r, q.context.region)
 	return err
 }
 
-// Asks says what a region that does not meet the request asks beyond it, written out, as little as will do: one thing
-// other than the request says, or all things but the time, or the time too. what is that one thing, "" for several.
-func (g *Gate) Asks(r region.Region, c *Context) (text, what string) {
+// Asks gives what a region that does not meet the request asks beyond it, as little as will do: one thing other than
+// the request says, or all things but the time, or the time too. what is that one thing, "" for several.
+func (g *Gate) Asks(r region.Region, c *Context) (rest region.Region, what string) {
 	for _, name := range g.Dimensions() {
 		wider := c.region.Clone()
 		wider.Open(name)
 		if rest := g.space.Fix(r, wider); rest != region.Empty {
-			return g.space.Text(rest, 3), name
+			return rest, name
 		}
 	}
 	timed := g.space.NewContext()
@@ -187,9 +182,9 @@ func (g *Gate) Asks(r region.Region, c *Context) (text, what string) {
 		timed.SetTime(at)
 	}
 	if rest := g.space.Fix(r, timed); rest != region.Empty {
-		return g.space.Text(rest, 3), ""
+		return rest, ""
 	}
-	return g.space.Text(r, 3), ""
+	return r, ""
 }
 
 // Dimensions lists what a request can say, in the order in which people would change it.

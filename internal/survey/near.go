@@ -44,23 +44,24 @@ func Nearest(g *gate.Gate, req gate.Request) ([]Near, error) {
 // lack names the one thing that a grant lacks; ok is false if it lacks none or more than one, or could never
 // allow the request.
 func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
-	n := Near{Grant: w.Grant}
+	n, s := Near{Grant: w.Grant}, g.Space()
 	missing := 0
 	miss := func(lacks, format string, args ...any) {
 		missing++
 		n.Lacks, n.Detail = lacks, fmt.Sprintf(format, args...)
 	}
 	switch {
-	case w.Fact != "":
-		miss("condition", "it asks: %s%s", w.Fact, ownedBy(g, req, w.Fact))
+	case w.Fact != region.Empty:
+		fact := s.Text(w.Fact, 2)
+		miss("condition", "it asks: %s%s", fact, ownedBy(g, req, fact))
 	case w.Region == region.Empty:
 		return n, false
 	}
-	if w.Active != "" {
-		miss("date", "%s is active %s", req.Subject, w.Active)
+	if w.Active != region.Full {
+		miss("date", "%s is active %s", req.Subject, s.Text(w.Active, 3))
 	}
-	if w.RoleTime != "" {
-		miss("date", "%s is in force %s", roles(w.Grant), w.RoleTime)
+	if w.RoleTime != region.Full {
+		miss("date", "%s is in force %s", roles(w.Grant), s.Text(w.RoleTime, 3))
 	}
 	if !w.Lent {
 		miss("approval", "%s", request(w.Grant.OnRequest))
@@ -77,14 +78,15 @@ func lack(g *gate.Gate, req gate.Request, w gate.Way) (Near, bool) {
 	if !w.What {
 		miss("operation", "%s lacks %s", roles(w.Grant), req.Operation)
 	}
-	if w.Own && !w.Meets && w.Active == "" && w.RoleTime == "" {
+	if w.Own && !w.Meets && w.Active == region.Full && w.RoleTime == region.Full {
 		miss("date", "it is in force when %s is not active, or its role is not", req.Subject)
 	}
-	if !w.Own && w.Fact == "" {
+	if !w.Own && w.Fact == region.Empty {
 		if missing > 0 {
 			return n, false // writing the condition out takes a while among many
 		}
-		text, what := g.Asks(w.Region, req.Context)
+		rest, what := g.Asks(w.Region, req.Context)
+		text := s.Text(rest, 3)
 		if what == "time" && (w.Grant.Starts != nil || w.Grant.Ends != nil) && w.Grant.When == nil {
 			miss("date", "it is in force %s", text)
 		} else {

@@ -11,6 +11,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/shape"
 )
 
@@ -234,13 +235,13 @@ func measureSQL(s shape.Shape, g *gate.Gate, subjects int) (out bySQL) {
 		asked[id] = true
 		people = append(people, id)
 	}
-	want := map[string]map[string]gate.Count{}
+	want := map[string]map[string]counting.Count{}
 	operations := estate.Sorted(g.Estate().Operations)
-	must(g.Table(c).Counts(func(who estate.Principal, counts []gate.Count) bool {
+	must(counting.NewTable(g, c).Counts(func(who estate.Principal, counts []counting.Count) bool {
 		if asked[who.ID] {
-			want[who.ID] = map[string]gate.Count{}
+			want[who.ID] = map[string]counting.Count{}
 			for i, n := range counts {
-				if n != (gate.Count{}) {
+				if n != (counting.Count{}) {
 					want[who.ID][operations[i].Name] = n
 				}
 			}
@@ -255,9 +256,9 @@ func measureSQL(s shape.Shape, g *gate.Gate, subjects int) (out bySQL) {
 		same, found := true, 0
 		for rows.Next() {
 			var name string
-			var n gate.Count
+			var n counting.Count
 			must(rows.Scan(&name, &n.Allowed, &n.Depends))
-			if n != (gate.Count{}) {
+			if n != (counting.Count{}) {
 				found++
 				same = same && want[id][name] == n
 			}

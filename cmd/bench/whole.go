@@ -7,6 +7,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/shape"
 )
 
@@ -28,7 +29,7 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 	for range min(pairs, 3) {
 		cells = 0
 		start := time.Now()
-		must(g.Table(c).Counts(func(_ estate.Principal, list []gate.Count) bool {
+		must(counting.NewTable(g, c).Counts(func(_ estate.Principal, list []counting.Count) bool {
 			for _, n := range list {
 				cells += n.Allowed + n.Depends
 			}
@@ -39,7 +40,7 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 		must(g.Reach(g.Subjects()[1], c, func(gate.Answer) bool { return true }))
 		reaches = append(reaches, float64(time.Since(start)))
 		start = time.Now()
-		_, err := g.Holders(c, []*estate.Resource{g.Estate().Tree.At(g.Estate().Tree.Len() / 2)},
+		_, err := counting.Holders(g, c, []*estate.Resource{g.Estate().Tree.At(g.Estate().Tree.Len() / 2)},
 			func(o *estate.Operation) bool { return o.Level == estate.Change })
 		must(err)
 		holders = append(holders, float64(time.Since(start)))
@@ -79,17 +80,17 @@ func cellByCell(t *table, g *gate.Gate, c *gate.Context, each float64) {
 	for i, o := range estate.Sorted(g.Estate().Operations) {
 		number[o.Name] = i
 	}
-	var table [few][]gate.Count
-	must(g.Table(c).Counts(func(who estate.Principal, list []gate.Count) bool {
+	var table [few][]counting.Count
+	must(counting.NewTable(g, c).Counts(func(who estate.Principal, list []counting.Count) bool {
 		if k, ok := asked[who]; ok {
-			table[k] = append([]gate.Count(nil), list...)
+			table[k] = append([]counting.Count(nil), list...)
 		}
 		return true
 	}))
 	var took []float64
 	wrong := 0
 	for who, k := range asked {
-		cells := make([]gate.Count, len(number))
+		cells := make([]counting.Count, len(number))
 		start := time.Now()
 		must(g.Reach(who, c, func(a gate.Answer) bool {
 			if n := &cells[number[a.Operation.Name]]; a.Outcome == gate.Allow {

@@ -7,6 +7,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/survey"
 	"hiddengate/internal/view"
 )
@@ -75,7 +76,7 @@ is everybody who may.`,
 			who = append(who, p)
 		}
 		if len(who) == 0 {
-			holders, err := g.Holders(ctx, []*estate.Resource{place},
+			holders, err := counting.Holders(g, ctx, []*estate.Resource{place},
 				func(o *estate.Operation) bool { return o.Name == args[0] })
 			if err != nil {
 				return err

@@ -11,6 +11,7 @@ import (
 	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/view"
 )
 
@@ -64,7 +65,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		}
 		fits := func(o *estate.Operation) bool { return operation.Fits(o, edition) }
 		done := a.working("asking for every subject")
-		holders, err := g.Holders(ctx, resources, fits)
+		holders, err := counting.Holders(g, ctx, resources, fits)
 		done()
 		if err != nil {
 			return err

@@ -5,6 +5,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/region"
 )
 
@@ -101,7 +102,7 @@ func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resou
 		}
 	}
 	now := w.stages[0]
-	answers, err := now.Holders(now.For(c, of), resources, selects)
+	answers, err := counting.Holders(now.Gate, now.For(c, of), resources, selects)
 	if err != nil {
 		return nil, err
 	}
@@ -148,7 +149,7 @@ func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resou
 func (w *Ways) after(c *gate.Context, of *gate.Gate, o *estate.Operation, r *estate.Resource) ([]gate.Answer, error) {
 	last := w.last()
 	ctx := last.For(c, of)
-	answers, err := last.Holders(ctx, []*estate.Resource{r}, func(one *estate.Operation) bool { return one == o })
+	answers, err := counting.Holders(last.Gate, ctx, []*estate.Resource{r}, func(one *estate.Operation) bool { return one == o })
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/auditing"
 )
 
 var singleHolder = &Finding{
@@ -16,7 +17,7 @@ var singleHolder = &Finding{
 	find: func(c *check) {
 		operations, places := map[string][]string{}, map[string][]string{}
 		var order []string
-		for _, a := range c.gate.Alone(c.now,
+		for _, a := range auditing.SingleHolders(c.gate, c.now,
 			func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
 			who := a.Who.String()
 			if operations[who] == nil {

@@ -1,9 +1,6 @@
 package gate
 
 import (
-	"maps"
-	"slices"
-
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/factspace"
@@ -48,10 +45,10 @@ func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	if s.Roster == nil {
 		s.Roster = membership.New(e)
 	}
-	lists := append(onOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
-	pair, err := compilePair(bare, e, [2]*membership.Roster{s.Roster, s.Roster}, options{
-		facts: factspace.Gather(e), bare: true, which: s.Which, only: s.Only, lists: s.Places,
-		marks: newplace.ForLists(e, lists),
+	lists := append(ListsOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
+	pair, err := compilePair(bare, e, [2]*membership.Roster{s.Roster, s.Roster}, Options{
+		Facts: factspace.Gather(e), bare: true, Which: s.Which, Only: s.Only, Lists: s.Places,
+		Marks: newplace.ForLists(e, lists),
 	})
 	if err != nil {
 		return nil, err
@@ -163,73 +160,4 @@ func (c *Cells) Witness(r region.Region, since clock.Instant) (*Context, bool) {
 		}
 	}
 	return &Context{region: w}, true
-}
-
-// Sessions lists the sets of roles that a session of the subject may have; one that is nil has all.
-func (g *Gate) Sessions(p estate.Principal, c *Context) ([][]string, error) {
-	n := g.NumberOf(p)
-	if n < 0 {
-		return nil, g.Subject(p)
-	}
-	at, timed := c.region.Time()
-	return g.possible(g.numbered(n), c.Roles, at, timed)
-}
-
-// For gives the context, which is of another gate, as one of this gate. What this gate's conditions do not ask about is
-// left out.
-func (g *Gate) For(c *Context, of *Gate) *Context {
-	out := g.NewContext()
-	out.Roles = slices.Clone(c.Roles)
-	if at, ok := c.region.Time(); ok {
-		out.Time(at)
-	}
-	for _, v := range c.facts() {
-		out.Say(estate.FactNamed(v.Fact), v.Value)
-	}
-	for key := range of.facts.Context {
-		if text, absent, ok := c.region.Text("context " + key); ok && absent {
-			out.region.SetAbsent("context " + key)
-		} else if ok {
-			out.region.SetText("context "+key, text)
-		}
-	}
-	return out
-}
-
-// facts gives what the context says of the facts of a request.
-func (c *Context) facts() (out estate.FactsSaid) {
-	for _, f := range estate.Facts {
-		switch f.Kind {
-		case estate.YesNo, estate.Carried:
-			if yes, ok := c.region.Flag(f.Name); ok {
-				out = append(out, estate.FactValue{Fact: f.Name, Value: estate.YesOrNo(yes)})
-			}
-		case estate.Choice:
-			if text, _, ok := c.region.Text(f.Name); ok {
-				out = append(out, estate.FactValue{Fact: f.Name, Value: text})
-			}
-		case estate.FromNetwork:
-			if a, ok := c.region.Network(); ok {
-				out = append(out, estate.FactValue{Fact: f.Name, Value: a.String()})
-			}
-		}
-	}
-	return out
-}
-
-// Said gives what the context says of a request: of its own attributes, those that conditions ask about.
-func (c *Context) Said(zone *clock.Zone) estate.Given {
-	out := estate.Given{Facts: c.facts()}
-	if at, ok := c.region.Time(); ok {
-		out.Time = &estate.Moment{Instant: at, Text: zone.Format(at)}
-	}
-	for _, key := range slices.Sorted(maps.Keys(c.attributes)) {
-		if text, absent, ok := c.region.Text("context " + key); ok && !absent {
-			out.Context = append(out.Context, estate.Tag{Key: key, Value: text})
-		}
-	}
-	for _, id := range c.Roles {
-		out.Roles = append(out.Roles, estate.Ref{ID: id})
-	}
-	return out
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/region"
@@ -29,19 +30,19 @@ func (p *Pair) addComing(coming []newplace.StandIn, byTags [2][]uint32) {
 		}
 		pile := &Pile{pair: p, text: coming[i].Address.String(), places: []place{{[2]int32{-1, -1}}}, may: &coming[i]}
 		for k, s := range p.sides {
-			if k == 1 && p.Old.places == p.New.places {
+			if k == 1 && p.Old.Places == p.New.Places {
 				pile.looks[1] = pile.looks[0]
 				break
 			}
 			if r := coming[i].In(s.estate); r != nil {
-				pile.looks[k] = look{at: s.places.Described(r, s.classes), there: true}
+				pile.looks[k] = look{at: s.Places.Described(r, s.Classes), there: true}
 				if coming[i].Inherit {
 					pile.looks[k].facts = byTags[k][s.estate.Tree.Rows[pile.row(k, 0)].Tags]
 				}
 			}
 		}
 		if p.asksOfResources() && !coming[i].Inherit {
-			key := coming[i].Facts(&p.New.facts)
+			key := coming[i].Facts(&p.New.Facts)
 			if _, ok := facts[key]; !ok {
 				facts[key] = uint32(len(facts))
 			}
@@ -72,7 +73,7 @@ func (p *Pair) unsettled() newplace.Unsettled {
 		}
 		slices.SortFunc(u.Owners, estate.Principal.Compare)
 	}
-	for _, key := range p.New.facts.Sames {
+	for _, key := range p.New.Facts.Sames {
 		values := map[string]bool{}
 		for _, w := range p.everyone() {
 			if w.numbers[0] < 0 || w.numbers[1] < 0 {
@@ -107,7 +108,7 @@ func (p *Pair) owningGroups() map[string]bool {
 }
 
 // asksOfResources says that some condition asks about what a resource says of itself.
-func (p *Pair) asksOfResources() bool { return p.owners || p.New.facts.Fixed > 1 }
+func (p *Pair) asksOfResources() bool { return p.owners || p.New.Facts.Fixed > 1 }
 
 // fixFor says in a context what is so of a subject and of the resources of a pile. Of what may come that is said
 // which is described; the rest stays open.
@@ -115,14 +116,14 @@ func (d *differ) fixFor(c *region.Context, k, n int, pile *Pile, owns bool) {
 	one, s := pile.may, d.sides[k]
 	if one == nil || one.Inherit {
 		tree := s.estate.Tree
-		s.fixOwning(c, n, tree.Tags[tree.Rows[pile.row(k, 0)].Tags], owns)
+		s.FixOwning(c, n, tree.Tags[tree.Rows[pile.row(k, 0)].Tags], owns)
 		return
 	}
 	if one.Owner != nil || owns || !d.ownsUntested(s, n) {
-		c.FlagAt(ownerDim, owns)
+		c.FlagAt(factspace.OwnerDim, owns)
 	}
 	own := s.All[n].Tags
-	for _, key := range s.facts.Sames {
+	for _, key := range s.Facts.Sames {
 		switch v := own.Get(key.Key); {
 		case v == "" || one.Others[key.Key] == nil:
 			c.FlagAt(key.Dim, v != "" && v == one.Tags.Get(key.Key))
@@ -130,10 +131,10 @@ func (d *differ) fixFor(c *region.Context, k, n int, pile *Pile, owns bool) {
 			c.FlagAt(key.Dim, false)
 		}
 	}
-	for _, key := range s.facts.Subjects {
+	for _, key := range s.Facts.Subjects {
 		c.TextAt(key.Dim, own.Get(key.Key))
 	}
-	for _, key := range s.facts.Resources {
+	for _, key := range s.Facts.Resources {
 		if one.Others[key.Key] != nil {
 			c.TextAt(key.Dim, "\x00") // which no condition names
 		} else {

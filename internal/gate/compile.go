@@ -25,7 +25,7 @@ type compiler struct {
 	lists  []estate.Resources
 	only   map[estate.Principal]bool
 	roster *membership.Roster
-	chosen *policy
+	chosen *Entries
 	alike  *Gate
 	shares []unitrow.Share
 	number map[string]uint32 // of lists of subjects
@@ -38,23 +38,23 @@ type compiler struct {
 }
 
 // options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
-type options struct {
-	facts  factspace.Facts
-	space  *region.Space      // nil: one of its own
-	marks  []estate.Address   // that are marks too
-	lists  []estate.Resources // that places are told apart by too
+type Options struct {
+	Facts  factspace.Facts
+	Space  *region.Space      // nil: one of its own
+	Marks  []estate.Address   // that are marks too
+	Lists  []estate.Resources // that places are told apart by too
 	coming *Coming            // what a pair looks at that may come; nil: nothing
-	which  Counting
-	only   map[estate.Principal]bool // subjects that are asked about; nil: all
+	Which  Counting
+	Only   map[estate.Principal]bool // subjects that are asked about; nil: all
 	// roster is that of the estate; nil: it is made
-	roster *membership.Roster
+	Roster *membership.Roster
 	// bare says that the old estate of a pair is the new one without grants and blocks
 	bare bool
 	// entries are the grants and blocks that count; nil: all
-	entries *policy
+	Entries *Entries
 	// alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks:
 	// places are as there; nil: there is none
-	alike *Gate
+	Alike *Gate
 }
 
 // Counting says which grants count.
@@ -73,19 +73,19 @@ func (c Counting) counts(gr *estate.Grant) bool { return c != OnRequest || gr.On
 func (c Counting) asIfLent(gr *estate.Grant) bool { return gr.OnRequest == nil || c != Standing }
 
 // newGate makes a gate that knows its estate's conditions and kinds, and nothing else yet.
-func newGate(e *estate.Estate, o options) *Gate {
+func newGate(e *estate.Estate, o Options) *Gate {
 	g := &Gate{
-		estate: e, roles: map[string]*role{}, subjects: map[int]*subject{}, named: map[uint32]*entries{},
+		estate: e, Normal: Normal{Roles: map[string]*CompiledRole{}}, subjects: map[int]*CompiledSubject{}, named: map[uint32]*entries{},
 		inRoles: map[decisionKey]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{},
 		lists: lookup.NewSequences(), roleSets: lookup.NewSequences(),
 	}
-	g.facts, g.space, g.which = o.facts, o.space, o.which
+	g.Facts, g.space, g.Which = o.Facts, o.Space, o.Which
 	if g.space == nil {
-		g.space = g.facts.Space(e)
+		g.space = g.Facts.Space(e)
 	}
 	g.scratch = g.space.NewContext()
-	if g.classes = opset.New(e); o.alike != nil {
-		g.classes = o.alike.classes
+	if g.Classes = opset.New(e); o.Alike != nil {
+		g.Classes = o.Alike.Classes
 	}
 	for _, s := range estate.Sorted(e.Separations) {
 		if s.Session {
@@ -96,7 +96,7 @@ func newGate(e *estate.Estate, o options) *Gate {
 }
 
 // onOf lists the lists of resources of grants and then blocks.
-func onOf(grants []*estate.Grant, blocks []*estate.Block) []estate.Resources {
+func ListsOf(grants []*estate.Grant, blocks []*estate.Block) []estate.Resources {
 	on := make([]estate.Resources, 0, len(grants)+len(blocks))
 	for _, gr := range grants {
 		on = append(on, gr.On)
@@ -110,21 +110,21 @@ func onOf(grants []*estate.Grant, blocks []*estate.Block) []estate.Resources {
 // Compile makes the gate of an estate. Its error is a diagnostic.List that names entries whose conditions are too
 // complex.
 func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
-	return compile(e, elevations, options{facts: factspace.Gather(e)})
+	return CompileWith(e, elevations, Options{Facts: factspace.Gather(e)})
 }
 
-func compile(e *estate.Estate, elevations []estate.Elevation, o options) (*Gate, error) {
+func CompileWith(e *estate.Estate, elevations []estate.Elevation, o Options) (*Gate, error) {
 	g := newGate(e, o)
-	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.marks, lists: o.lists, only: o.only, roster: o.roster,
-		chosen: o.entries, alike: o.alike}
-	if n := len(g.classes.Ops.List); n > maxOperations {
+	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.Marks, lists: o.Lists, only: o.Only, roster: o.Roster,
+		chosen: o.Entries, alike: o.Alike}
+	if n := len(g.Classes.Ops.List); n > MaxOperations {
 		return nil, diagnostic.List{{Severity: diagnostic.Error,
-			Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, maxOperations)}}
+			Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, MaxOperations)}}
 	}
 	if c.chosen == nil {
-		c.chosen = &policy{estate.Sorted(e.Grants), estate.Sorted(e.Blocks)}
+		c.chosen = &Entries{estate.Sorted(e.Grants), estate.Sorted(e.Blocks)}
 	}
-	c.units = unitrow.NewMaker(len(g.classes.Ops.List))
+	c.units = unitrow.NewMaker(len(g.Classes.Ops.List))
 	var placing parallel.Group
 	placing.Go(c.place)
 	c.subjects()
@@ -158,10 +158,10 @@ func (c *compiler) subjects() {
 		c.roster = membership.New(c.estate)
 	}
 	g.Roster = c.roster
-	g.rows.RowOf = lookup.Large[unitrow.Holder](len(g.All), len(g.All))
+	g.Rows.RowOf = lookup.Large[unitrow.Holder](len(g.All), len(g.All))
 	windows := map[[2]string]region.Region{} // most subjects have the same
 	for i, s := range g.All {
-		h := &g.rows.RowOf[i]
+		h := &g.Rows.RowOf[i]
 		if s.Status != estate.Statuses[0] {
 			continue
 		}
@@ -185,29 +185,29 @@ func (c *compiler) subjects() {
 
 // place finds where everything is that grants and blocks speak of. It touches nothing that subjects and roles need.
 func (c *compiler) place() {
-	c.sortedGrants, c.sortedBlocks = c.chosen.grants, c.chosen.blocks
-	on := onOf(c.sortedGrants, c.sortedBlocks)
+	c.sortedGrants, c.sortedBlocks = c.chosen.Grants, c.chosen.Blocks
+	on := ListsOf(c.sortedGrants, c.sortedBlocks)
 	if c.alike != nil {
-		c.places = c.alike.places
+		c.Places = c.alike.Places
 		for _, l := range on {
-			c.on = append(c.on, c.places.Numbers[placemap.ResourcesKey(l)])
+			c.on = append(c.on, c.Places.Numbers[placemap.ResourcesKey(l)])
 		}
 		return
 	}
-	c.places, c.on = placemap.New(c.estate, append(on, c.lists...), c.marks, c.classes)
+	c.Places, c.on = placemap.New(c.estate, append(on, c.lists...), c.marks, c.Classes)
 }
 
 // policy is grants and blocks by id.
-type policy struct {
-	grants []*estate.Grant
-	blocks []*estate.Block
+type Entries struct {
+	Grants []*estate.Grant
+	Blocks []*estate.Block
 }
 
 // concerned lists the grants and blocks that name any of some subjects; all of them where only is nil.
-func concerned(e *estate.Estate, roster *membership.Roster, only map[estate.Principal]bool) *policy {
+func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Principal]bool) *Entries {
 	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
 	if only == nil {
-		return &policy{grants, blocks}
+		return &Entries{grants, blocks}
 	}
 	asked := make([]bool, len(roster.All))
 	for p := range only {
@@ -225,7 +225,7 @@ func concerned(e *estate.Estate, roster *membership.Roster, only map[estate.Prin
 		}
 		return is
 	}
-	return &policy{
+	return &Entries{
 		slices.DeleteFunc(grants, func(g *estate.Grant) bool { return !names(g.To) }),
 		slices.DeleteFunc(blocks, func(b *estate.Block) bool { return !names(b.To) }),
 	}
@@ -240,42 +240,42 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 		lent[el.Grant] = append(lent[el.Grant], el)
 	}
 	for i, gr := range grants {
-		compiled := &grant{Grant: gr, number: i, on: which[i]}
+		compiled := &CompiledGrant{Grant: gr, Number: i, List: which[i]}
 		var err error
-		compiled.region, err = g.Asked(gr.When, gr.Starts, gr.Ends)
+		compiled.Region, err = g.Asked(gr.When, gr.Starts, gr.Ends)
 		c.report("grant", &gr.Object, err)
 		to := c.list(gr.To)
 		g.enterGrant(to, compiled)
-		if !g.which.counts(gr) {
+		if !g.Which.counts(gr) {
 			continue
 		}
-		if !g.which.asIfLent(gr) {
+		if !g.Which.asIfLent(gr) {
 			compiled.lent, err = g.lentWhen(lent[gr.ID])
 			c.report("grant", &gr.Object, err)
 			c.lend(compiled, to)
 			continue
 		}
-		units, err := g.grantUnits(c.units, gr.Roles, compiled.region)
+		units, err := g.grantUnits(c.units, gr.Roles, compiled.Region)
 		c.report("grant", &gr.Object, err)
 		for _, u := range units {
-			c.give(to, compiled.on, u)
+			c.give(to, compiled.List, u)
 		}
 	}
 	for i, b := range blocks {
-		compiled := &block{Block: b, number: i, on: which[len(grants)+i]}
+		compiled := &CompiledBlock{Block: b, Number: i, List: which[len(grants)+i]}
 		var err error
-		compiled.region, err = g.Asked(b.When, b.Starts, b.Ends)
+		compiled.Region, err = g.Asked(b.When, b.Starts, b.Ends)
 		c.report("block", &b.Object, err)
 		to := c.list(b.To)
 		g.enterBlock(to, compiled)
-		ops := g.classes.Ops.NewSet()
-		for n, o := range g.classes.Ops.List {
+		ops := g.Classes.Ops.NewSet()
+		for n, o := range g.Classes.Ops.List {
 			if b.Deny.Fit(o, c.estate.Edition) {
 				ops.Add(uint32(n))
 			}
 		}
-		if compiled.region != region.Empty {
-			c.give(to, compiled.on, c.units.Add(ops, compiled.region, true))
+		if compiled.Region != region.Empty {
+			c.give(to, compiled.List, c.units.Add(ops, compiled.Region, true))
 		}
 	}
 }
@@ -296,7 +296,7 @@ func (c *compiler) list(l estate.Subjects) uint32 {
 // give adds a unit to what a list of subjects has, where a list of resources covers.
 func (c *compiler) give(to uint32, on int, unit uint32) {
 	s := &c.shares[to]
-	l := c.places.Lists[on]
+	l := c.Places.Lists[on]
 	for _, span := range l.Spans {
 		s.Pieces = append(s.Pieces, unitrow.Piece{Span: span, Unit: unit})
 	}
@@ -306,18 +306,18 @@ func (c *compiler) give(to uint32, on int, unit uint32) {
 }
 
 // lend adds what is lent of a grant to those of its subjects to whom it is.
-func (c *compiler) lend(gr *grant, to uint32) {
+func (c *compiler) lend(gr *CompiledGrant, to uint32) {
 	for p, when := range gr.lent {
 		n := c.Gate.NumberOf(p)
 		if n < 0 || !membership.Has(c.who[to], n) {
 			continue
 		}
-		r, err := c.space.And(gr.region, when)
+		r, err := c.space.And(gr.Region, when)
 		if err == nil {
 			var units []uint32
 			units, err = c.grantUnits(c.units, gr.Roles, r)
 			for _, u := range units {
-				c.lent[uint32(n)] = append(c.lent[uint32(n)], lending{gr.on, u})
+				c.lent[uint32(n)] = append(c.lent[uint32(n)], lending{gr.List, u})
 			}
 		}
 		c.report("grant", &gr.Object, err)
@@ -344,25 +344,25 @@ func (c *compiler) classify() {
 			next[i]++
 		}
 	}
-	g.class = make([]uint32, len(g.All))
+	g.ClassOf = make([]uint32, len(g.All))
 	for i := range g.All {
 		if c.only != nil && !c.only[g.SubjectOf(i)] {
 			continue // it has nothing, as far as this gate is asked
 		}
-		g.class[i] = g.lists.Number(having[counts[i]:counts[i+1]])
+		g.ClassOf[i] = g.lists.Number(having[counts[i]:counts[i+1]])
 	}
-	made := g.rows.BuildAll(g.lists, c.shares, c.units)
-	g.units = c.units.Units
+	made := g.Rows.BuildAll(g.lists, c.shares, c.units)
+	g.Units = c.units.Units
 	several := make([]bool, len(made))
 	if len(g.sessions) > 0 {
 		for class := range several {
 			several[class] = g.breaks(rolesOf(g.grantsOf(uint32(class)))) != nil
 		}
 	}
-	for i := range g.rows.RowOf {
-		h, row := &g.rows.RowOf[i], made[g.class[i]]
+	for i := range g.Rows.RowOf {
+		h, row := &g.Rows.RowOf[i], made[g.ClassOf[i]]
 		h.Row, h.Steps, h.Extra, h.Extras = row.Row, row.Steps, row.Extra, row.Extras
-		if several[g.class[i]] {
+		if several[g.ClassOf[i]] {
 			h.Flags |= unitrow.Separated
 		}
 	}
@@ -370,29 +370,29 @@ func (c *compiler) classify() {
 
 // bare gives the gate of an estate that is the same but for grants and blocks, of which it has none: nobody may
 // do anything.
-func (g *Gate) bare(e *estate.Estate) *Gate {
-	b := newGate(e, options{facts: g.facts, space: g.space, which: g.which, alike: g})
-	b.Roster, b.places, b.roles = g.Roster, g.places, g.roles
-	b.class = make([]uint32, len(g.All))
+func (g *Gate) Bare(e *estate.Estate) *Gate {
+	b := newGate(e, Options{Facts: g.Facts, Space: g.space, Which: g.Which, Alike: g})
+	b.Roster, b.Places, b.Roles = g.Roster, g.Places, g.Roles
+	b.ClassOf = make([]uint32, len(g.All))
 	b.lists.Number(nil)
-	units := unitrow.NewMaker(len(g.classes.Ops.List))
-	row := b.rows.BuildAll(b.lists, nil, units)[0]
-	b.units = units.Units
-	b.rows.RowOf = lookup.Large[unitrow.Holder](len(g.All), len(g.All))
-	for i := range b.rows.RowOf {
-		row.Active = g.rows.RowOf[i].Active
-		b.rows.RowOf[i] = row
+	units := unitrow.NewMaker(len(g.Classes.Ops.List))
+	row := b.Rows.BuildAll(b.lists, nil, units)[0]
+	b.Units = units.Units
+	b.Rows.RowOf = lookup.Large[unitrow.Holder](len(g.All), len(g.All))
+	for i := range b.Rows.RowOf {
+		row.Active = g.Rows.RowOf[i].Active
+		b.Rows.RowOf[i] = row
 	}
 	return b
 }
 
 // grantsOf lists the grants that name a class of subjects, by number.
-func (g *Gate) grantsOf(class uint32) []*grant {
-	var out []*grant
+func (g *Gate) grantsOf(class uint32) []*CompiledGrant {
+	var out []*CompiledGrant
 	for _, n := range g.lists.Get(class) {
 		out = append(out, g.named[n].grants...)
 	}
-	slices.SortFunc(out, func(a, b *grant) int { return a.number - b.number })
+	slices.SortFunc(out, func(a, b *CompiledGrant) int { return a.Number - b.Number })
 	return out
 }
 
@@ -410,26 +410,26 @@ func (g *Gate) lentWhen(elevations []estate.Elevation) (map[estate.Principal]reg
 }
 
 // subject gives what is known of a subject; nil if the estate does not know it.
-func (g *Gate) subject(p estate.Principal) *subject {
+func (g *Gate) subject(p estate.Principal) *CompiledSubject {
 	n := g.NumberOf(p)
 	if n < 0 {
 		return nil
 	}
-	return g.numbered(n)
+	return g.Numbered(n)
 }
 
-func (g *Gate) numbered(n int) *subject {
+func (g *Gate) Numbered(n int) *CompiledSubject {
 	s := g.subjects[n]
 	if s == nil {
-		h := &g.rows.RowOf[n]
-		s = &subject{
+		h := &g.Rows.RowOf[n]
+		s = &CompiledSubject{
 			Subject: g.All[n], principal: g.SubjectOf(n), number: n, active: region.Region(h.Active),
-			grants: g.grantsOf(g.class[n]), single: h.Flags&unitrow.Separated == 0,
+			Grants: g.grantsOf(g.ClassOf[n]), single: h.Flags&unitrow.Separated == 0,
 		}
-		for _, l := range g.lists.Get(g.class[n]) {
-			s.blocks = append(s.blocks, g.named[l].blocks...)
+		for _, l := range g.lists.Get(g.ClassOf[n]) {
+			s.Blocks = append(s.Blocks, g.named[l].blocks...)
 		}
-		slices.SortFunc(s.blocks, func(a, b *block) int { return a.number - b.number })
+		slices.SortFunc(s.Blocks, func(a, b *CompiledBlock) int { return a.Number - b.Number })
 		if len(g.subjects) >= maxSubjects {
 			clear(g.subjects)
 		}
@@ -438,8 +438,8 @@ func (g *Gate) numbered(n int) *subject {
 	return s
 }
 
-// maxOperations is how many operations an estate may have: the catalogs have some three hundred.
-const maxOperations = 1 << 12
+// MaxOperations is how many operations an estate may have: the catalogs have some three hundred.
+const MaxOperations = 1 << 12
 
 // maxSubjects is how many subjects are kept that have been looked at closely.
 const maxSubjects = 1 << 12

@@ -1,18 +1,10 @@
 package gate
 
 import (
-	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/region"
 )
-
-const (
-	minInstant = clock.Beginning
-	maxInstant = clock.End
-)
-
-// ownerDim is the dimension that asks whether the subject owns the resource.
-const ownerDim = 0
 
 // condition is the region in which all that the condition says holds.
 func (g *Gate) condition(c *estate.Condition) (region.Region, error) {
@@ -75,7 +67,7 @@ func (g *Gate) condition(c *estate.Condition) (region.Region, error) {
 }
 
 // known gives what is so of a subject and a resource, whatever the request says.
-func (g *Gate) known(s *subject, r *estate.Resource) *region.Context {
+func (g *Gate) Known(s *CompiledSubject, r *estate.Resource) *region.Context {
 	c := g.space.NewContext()
 	g.fix(c, s.number, r.Tags, r.Owner)
 	return c
@@ -83,24 +75,24 @@ func (g *Gate) known(s *subject, r *estate.Resource) *region.Context {
 
 // fix says in a context what is so of a subject and of a resource with these tags and this owner.
 func (g *Gate) fix(c *region.Context, subject int, tags estate.Tags, owner *estate.Principal) {
-	g.fixOwning(c, subject, tags, g.owns(subject, owner))
+	g.FixOwning(c, subject, tags, g.Owns(subject, owner))
 }
 
 // fixOwning is fix where it is known whether the subject owns the resource.
-func (g *Gate) fixOwning(c *region.Context, subject int, tags estate.Tags, owns bool) {
-	c.FlagAt(ownerDim, owns)
-	if g.facts.Fixed == 1 {
+func (g *Gate) FixOwning(c *region.Context, subject int, tags estate.Tags, owns bool) {
+	c.FlagAt(factspace.OwnerDim, owns)
+	if g.Facts.Fixed == 1 {
 		return
 	}
 	own := g.All[subject].Tags
-	for _, k := range g.facts.Sames {
+	for _, k := range g.Facts.Sames {
 		v := own.Get(k.Key)
 		c.FlagAt(k.Dim, v != "" && v == tags.Get(k.Key))
 	}
-	for _, k := range g.facts.Subjects {
+	for _, k := range g.Facts.Subjects {
 		c.TextAt(k.Dim, own.Get(k.Key))
 	}
-	for _, k := range g.facts.Resources {
+	for _, k := range g.Facts.Resources {
 		c.TextAt(k.Dim, tags.Get(k.Key))
 	}
 }

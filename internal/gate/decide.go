@@ -3,11 +3,9 @@ package gate
 import (
 	"fmt"
 	"maps"
-	"net/netip"
 	"slices"
 	"strings"
 
-	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/placemap"
@@ -30,80 +28,6 @@ var outcomeNames = []string{"deny", "depends", "allow"}
 
 func (o Outcome) String() string { return outcomeNames[o] }
 
-// Context is what a request says of itself; what it does not say is open.
-type Context struct {
-	region     *region.Context
-	attributes map[string]int // the dimensions of those that conditions ask about
-	Roles      []string       // the roles the session names
-}
-
-// NewContext gives a context in which everything is open.
-func (g *Gate) NewContext() *Context {
-	return &Context{region: g.space.NewContext(), attributes: g.facts.Attributes}
-}
-
-// Clone copies the context.
-func (c *Context) Clone() *Context {
-	return &Context{region: c.region.Clone(), attributes: c.attributes, Roles: slices.Clone(c.Roles)}
-}
-
-// Reset opens everything again.
-func (c *Context) Reset() {
-	c.region.Reset()
-	c.Roles = nil
-}
-
-// Time says when.
-func (c *Context) Time(at clock.Instant) { c.region.SetTime(at) }
-
-// Moment gives the time, if it is said.
-func (c *Context) Moment() (clock.Instant, bool) { return c.region.Time() }
-
-// Network says from which address.
-func (c *Context) Network(a netip.Addr) { c.region.SetNetwork(a) }
-
-// Flag says that a fact which is so or not is so, or that the request carries one.
-func (c *Context) Flag(fact *estate.Fact, yes bool) { c.region.SetFlag(fact.Name, yes) }
-
-// Say says something of a fact, in the words of estate.Fact.Parse.
-func (c *Context) Say(fact *estate.Fact, value string) {
-	switch fact.Kind {
-	case estate.YesNo, estate.Carried:
-		c.Flag(fact, value == estate.Yes)
-	case estate.Choice:
-		c.region.SetText(fact.Name, value)
-	case estate.FromNetwork:
-		if a, err := netip.ParseAddr(value); err == nil {
-			c.Network(a)
-		}
-	}
-}
-
-// SayAll says all that is given of a request; now is the time where none is given, nil to leave it open.
-func (c *Context) SayAll(given *estate.Given, now *clock.Instant) {
-	if given.Time != nil {
-		c.Time(given.Time.Instant)
-	} else if now != nil {
-		c.Time(*now)
-	}
-	for _, v := range given.Facts {
-		c.Say(estate.FactNamed(v.Fact), v.Value)
-	}
-	for _, a := range given.Context {
-		c.Attribute(a.Key, a.Value)
-	}
-	for _, ref := range given.Roles {
-		c.Roles = append(c.Roles, ref.ID)
-	}
-}
-
-// Attribute gives an attribute of the request its value.
-func (c *Context) Attribute(name, value string) {
-	if dim, asked := c.attributes[name]; asked {
-		c.region.ValueAt(dim, value)
-	}
-}
-
 // Request asks whether a subject may do an operation on a resource.
 type Request struct {
 	Subject   estate.Principal
@@ -114,63 +38,63 @@ type Request struct {
 
 // question is a request whose names are found, looked at closely.
 type question struct {
-	subject   *subject
+	subject   *CompiledSubject
 	operation string
 	resource  *estate.Resource
 	context   *Context
 	sessions  [][]string
 }
 
-// query is a request as numbers.
-type query struct {
-	subject   int
-	operation uint32
-	at        placemap.Spot
-	row       int // the listed resource, or the nearest listed one above
-	context   *region.Context
-	known     bool // the scratch context says all that context says and what is so of subject and resource
+// Query is a request as numbers.
+type Query struct {
+	Subject   int
+	Operation uint32
+	At        placemap.Spot
+	Row       int // the listed resource, or the nearest listed one above
+	Context   *region.Context
+	Known     *region.Context // Context, and what is so of subject and resource; nil until that is asked about
 }
 
 // Decide answers a request. Its error says that the question is wrong, or too complex.
 func (g *Gate) Decide(req Request) (Outcome, error) {
 	q, ok := g.query(&req)
-	if !ok || len(req.Context.Roles) > 0 || g.rows.RowOf[q.subject].Flags&unitrow.Separated != 0 {
+	if !ok || len(req.Context.Roles) > 0 || g.Rows.RowOf[q.Subject].Flags&unitrow.Separated != 0 {
 		q, err := g.question(req)
 		if err != nil {
 			return Deny, err
 		}
 		return g.outcome(&q)
 	}
-	return g.judge(&q)
+	return g.Judge(&q)
 }
 
 // query finds what a request names; ok is false where something is wrong with it.
-func (g *Gate) query(req *Request) (q query, ok bool) {
+func (g *Gate) query(req *Request) (q Query, ok bool) {
 	// A listed address as it is written in the tree is canonical; any other is made so first.
 	if req.Subject.Kind == estate.IsPerson {
-		q.subject, q.row = lookup.Both(&g.Names, &g.estate.Tree.Names, req.Subject.ID, req.Resource)
-		if q.subject >= g.Persons {
+		q.Subject, q.Row = lookup.Both(&g.Names, &g.estate.Tree.Names, req.Subject.ID, req.Resource)
+		if q.Subject >= g.Persons {
 			return q, false // no person, but what a service or anonymous is found by
 		}
 	} else {
-		q.subject, q.row = g.NumberOf(req.Subject), g.estate.Tree.Find(req.Resource)
+		q.Subject, q.Row = g.NumberOf(req.Subject), g.estate.Tree.Find(req.Resource)
 	}
-	operation, known := g.classes.Ops.Number[req.Operation]
-	if q.subject < 0 || !known || req.Context == nil {
+	operation, known := g.Classes.Ops.Number[req.Operation]
+	if q.Subject < 0 || !known || req.Context == nil {
 		return q, false
 	}
-	q.operation, q.context = operation, req.Context.region
-	if q.row >= 0 {
-		q.at = g.places.Spots[q.row]
+	q.Operation, q.Context = operation, req.Context.region
+	if q.Row >= 0 {
+		q.At = g.Places.Spots[q.Row]
 	} else if !g.unlisted(&q, req.Resource) {
 		return q, false
 	}
-	return q, g.classes.Valid[q.at.Class].Has(operation)
+	return q, g.Classes.Valid[q.At.Class].Has(operation)
 }
 
 // unlisted turns to a resource whose address is not canonical as it is written, or not listed; false where something is
 // wrong with it.
-func (g *Gate) unlisted(q *query, text string) bool {
+func (g *Gate) unlisted(q *Query, text string) bool {
 	a, err := estate.ParseAddress(text)
 	if err != nil {
 		return false
@@ -178,31 +102,31 @@ func (g *Gate) unlisted(q *query, text string) bool {
 	c := g.estate.Canonical(a)
 	if len(text) != len(c.System)+1+len(c.Path) || text[len(c.System)+1:] != c.Path {
 		text = c.String()
-		if q.row = g.estate.Tree.Find(text); q.row >= 0 {
-			q.at = g.places.Spots[q.row]
+		if q.Row = g.estate.Tree.Find(text); q.Row >= 0 {
+			q.At = g.Places.Spots[q.Row]
 			return true
 		}
 	}
-	q.at, q.row = g.places.Unlisted(text)
-	return q.row >= 0 && g.estate.Tree.Systems[g.estate.Tree.Rows[q.row].System].Judge
+	q.At, q.Row = g.Places.Unlisted(text)
+	return q.Row >= 0 && g.estate.Tree.Systems[g.estate.Tree.Rows[q.Row].System].Judge
 }
 
-// judge decides a query in the only session there can be.
-func (g *Gate) judge(q *query) (Outcome, error) {
-	h := &g.rows.RowOf[q.subject]
+// Judge decides a query in the only session there can be.
+func (g *Gate) Judge(q *Query) (Outcome, error) {
+	h := &g.Rows.RowOf[q.Subject]
 	if h.Active == int32(region.Empty) {
 		return Deny, nil
 	}
 	g.match(q, h)
-	return g.weigh(q, region.Region(h.Active))
+	return g.Weigh(q, g.matched, region.Region(h.Active))
 }
 
-// weigh decides a query about what has been matched, by a subject that is active in a region.
-func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
+// Weigh decides a query about units that have its operation, by a subject that is active in a region.
+func (g *Gate) Weigh(q *Query, units []uint32, within region.Region) (Outcome, error) {
 	given, blocked := region.None, region.None
 	blocks, grants := 0, 0 // how many hold some of it
-	for _, u := range g.matched {
-		one := &g.units.List[u]
+	for _, u := range units {
+		one := &g.Units.List[u]
 		if !one.Block && given == region.All {
 			continue
 		}
@@ -236,28 +160,28 @@ func (g *Gate) weigh(q *query, within region.Region) (Outcome, error) {
 		active == region.All && blocked == region.None && grants == 1:
 		return Depends, nil
 	}
-	return g.together(q, within)
+	return g.together(q, units, within)
 }
 
 // match gathers the units in force for the subject at the spot that have the operation.
-func (g *Gate) match(q *query, h *unitrow.Holder) {
+func (g *Gate) match(q *Query, h *unitrow.Holder) {
 	out := g.matched[:0]
 	var one [1]uint32
-	for _, u := range g.rows.Cover(g.rows.At(h, q.at.Mark), &one) {
-		if g.units.Has(u, q.operation) {
+	for _, u := range g.Rows.Cover(g.Rows.At(h, q.At.Mark), &one) {
+		if g.Units.Has(u, q.Operation) {
 			out = append(out, u)
 		}
 	}
-	if q.at.Trait > 0 {
-		for _, e := range g.rows.Extras[h.Extra : h.Extra+h.Extras] {
-			if g.places.Traits.Has(q.at.Trait, int(e.Trait)) && g.units.Has(e.Unit, q.operation) {
+	if q.At.Trait > 0 {
+		for _, e := range g.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+			if g.Places.Traits.Has(q.At.Trait, int(e.Trait)) && g.Units.Has(e.Unit, q.Operation) {
 				out = append(out, e.Unit)
 			}
 		}
 	}
 	if len(g.lent) > 0 {
-		for _, l := range g.lent[uint32(q.subject)] {
-			if g.places.Covers(l.on, q.at) && g.units.Has(l.unit, q.operation) {
+		for _, l := range g.lent[uint32(q.Subject)] {
+			if g.Places.Covers(l.on, q.At) && g.Units.Has(l.unit, q.Operation) {
 				out = append(out, l.unit)
 			}
 		}
@@ -266,30 +190,30 @@ func (g *Gate) match(q *query, h *unitrow.Holder) {
 }
 
 // holds tells how much of the request lies in a region.
-func (g *Gate) holds(q *query, r region.Region) region.Holding {
+func (g *Gate) holds(q *Query, r region.Region) region.Holding {
 	switch {
 	case r == region.Full:
 		return region.All
-	case !g.space.AsksBelow(r, g.facts.Fixed):
-		return g.space.Judge(r, q.context)
+	case !g.space.AsksBelow(r, g.Facts.Fixed):
+		return g.space.Judge(r, q.Context)
 	}
-	if !q.known {
-		row := &g.estate.Tree.Rows[q.row]
-		g.scratch.CopyFrom(q.context)
-		g.fix(g.scratch, q.subject, g.estate.Tree.Tags[row.Tags], g.estate.Tree.Owners[row.Owner])
-		q.known = true
+	if q.Known == nil {
+		row := &g.estate.Tree.Rows[q.Row]
+		g.scratch.CopyFrom(q.Context)
+		g.fix(g.scratch, q.Subject, g.estate.Tree.Tags[row.Tags], g.estate.Tree.Owners[row.Owner])
+		q.Known = g.scratch
 	}
-	return g.space.Judge(r, g.scratch)
+	return g.space.Judge(r, q.Known)
 }
 
 // together decides where several regions hold some of the request each: they may hold all of it together. What has
 // been combined once the space remembers.
-func (g *Gate) together(q *query, active region.Region) (Outcome, error) {
+func (g *Gate) together(q *Query, units []uint32, active region.Region) (Outcome, error) {
 	given, blocked := region.Empty, region.Empty
 	var err error
-	for _, u := range g.matched {
-		r := g.units.List[u].Region
-		if g.units.List[u].Block {
+	for _, u := range units {
+		r := g.Units.List[u].Region
+		if g.Units.List[u].Block {
 			blocked, err = g.space.Or(blocked, r)
 		} else {
 			given, err = g.space.Or(given, r)
@@ -433,7 +357,7 @@ func (g *Gate) question(req Request) (question, error) {
 func (q *question) open(g *Gate) error {
 	at, timed := q.context.region.Time()
 	var err error
-	q.sessions, err = g.possible(q.subject, q.context.Roles, at, timed)
+	q.sessions, err = g.PossibleSessions(q.subject, q.context.Roles, at, timed)
 	return err
 }
 

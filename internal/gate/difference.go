@@ -125,7 +125,7 @@ func (p *Pair) Between(one, other estate.Principal, since clock.Instant, each fu
 }
 
 func (p *Pair) begin(since clock.Instant) {
-	p.since = p.New.space.Between(since, maxInstant)
+	p.since = p.New.space.Between(since, clock.End)
 	clear(p.cells)
 	clear(p.turned)
 	p.turns = make([][]operationChange, noChange+1)
@@ -179,9 +179,9 @@ func (p *Pair) likeness(w who) (l likeness) {
 		if n < 0 {
 			continue
 		}
-		l.there[k], l.class[k], l.active[k] = true, s.class[n], s.rows.RowOf[n].Active
-		if s.facts.Fixed > 1 {
-			l.tags[k] = s.All[n].Tags.Name(func(key string) bool { return s.facts.Same[key] || s.facts.Subject[key] })
+		l.there[k], l.class[k], l.active[k] = true, s.ClassOf[n], s.Rows.RowOf[n].Active
+		if s.Facts.Fixed > 1 {
+			l.tags[k] = s.All[n].Tags.Name(func(key string) bool { return s.Facts.Same[key] || s.Facts.Subject[key] })
 		}
 		if len(s.owners[n]) > 0 {
 			l.self = w.numbers[0]*(len(p.New.All)+2) + w.numbers[1] + 2
@@ -324,7 +324,7 @@ func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
 	aside := d.setAside(w, owns)
 	spot := bareSpot{tags: d.likeness(w).tags[0]}
 	for k, s := range d.sides {
-		spot.active[k] = s.rows.RowOf[w.numbers[k]].Active
+		spot.active[k] = s.Rows.RowOf[w.numbers[k]].Active
 		spot.owner[k] = d.owners && d.ownsUntested(s, w.numbers[k])
 	}
 	var bad error
@@ -376,8 +376,8 @@ func between(numbers []uint32, from, to uint32) []uint32 {
 func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) []uint32 {
 	out := d.aside[:0]
 	for k, s := range d.sides {
-		h := &s.rows.RowOf[w.numbers[k]]
-		for _, e := range s.rows.Extras[h.Extra : h.Extra+h.Extras] {
+		h := &s.Rows.RowOf[w.numbers[k]]
+		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
 			out = append(out, d.within[s.coverage[e.Trait]]...)
 		}
 	}
@@ -422,7 +422,7 @@ func (p *Pair) assort() {
 func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (changeList, error) {
 	both := [2]*operationTimes{nothing, nothing}
 	for k, s := range d.sides {
-		if !pile.looks[k].there || s.rows.RowOf[w.numbers[k]].Active == int32(region.Empty) {
+		if !pile.looks[k].there || s.Rows.RowOf[w.numbers[k]].Active == int32(region.Empty) {
 			continue
 		}
 		d.at[k] = append(d.at[k][:0], d.Pair.covers.Get(covers[k])...)
@@ -448,7 +448,7 @@ func (d *differ) mayDifferAnywhere(w who) bool {
 		return true
 	}
 	for k, s := range d.sides {
-		if s.rows.RowOf[w.numbers[k]].Flags&unitrow.Separated != 0 {
+		if s.Rows.RowOf[w.numbers[k]].Flags&unitrow.Separated != 0 {
 			return true
 		}
 	}
@@ -459,8 +459,8 @@ func (d *differ) mayDifferAnywhere(w who) bool {
 func (d *differ) eachStep(w who, each func(from, to uint32, covers [2]uint32) bool) {
 	var steps [2][]unitrow.Step
 	for k, s := range d.sides {
-		h := &s.rows.RowOf[w.numbers[k]]
-		steps[k] = s.rows.Steps[h.Row : h.Row+h.Steps]
+		h := &s.Rows.RowOf[w.numbers[k]]
+		steps[k] = s.Rows.Steps[h.Row : h.Row+h.Steps]
 	}
 	var now [2]uint32
 	for len(steps[0]) > 0 || len(steps[1]) > 0 {
@@ -519,8 +519,8 @@ func (d *differ) lookAtExtras(w who) {
 	type held struct{ coverage, unit uint32 }
 	sides := map[held]int{}
 	for k, s := range d.sides {
-		h := &s.rows.RowOf[w.numbers[k]]
-		for _, e := range s.rows.Extras[h.Extra : h.Extra+h.Extras] {
+		h := &s.Rows.RowOf[w.numbers[k]]
+		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
 			sides[held{s.coverage[e.Trait], s.joint[e.Unit]}] |= 1 << k
 		}
 	}
@@ -638,10 +638,10 @@ var nothing = &operationTimes{}
 // cellsOn works out what a subject may do to the resources of a pile on one side.
 func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*operationTimes, error) {
 	s, at := d.sides[k], &pile.looks[k]
-	if n < 0 || !at.there || s.rows.RowOf[n].Active == int32(region.Empty) {
+	if n < 0 || !at.there || s.Rows.RowOf[n].Active == int32(region.Empty) {
 		return nothing, nil
 	}
-	h := &s.rows.RowOf[n]
+	h := &s.Rows.RowOf[n]
 	if h.Flags&unitrow.Separated != 0 {
 		one := spotOfOne{uint32(k), at.at.Mark, at.at.Trait, at.at.Class, at.facts, owns}
 		c, ok := d.known[one]
@@ -657,7 +657,7 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*operationTimes, erro
 	if h.Steps == 0 && h.Extras == 0 {
 		return nothing, nil
 	}
-	cover := s.rows.At(h, at.at.Mark)
+	cover := s.Rows.At(h, at.at.Mark)
 	one := spotOfOne{uint32(k), cover, at.at.Trait, at.at.Class, at.facts, owns}
 	if c, ok := d.known[one]; ok {
 		return c, nil
@@ -672,11 +672,11 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*operationTimes, erro
 // unitsOn lists the units that are in force for a subject on a pile, given the cover there.
 func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
 	s := d.sides[k]
-	h := &s.rows.RowOf[n]
+	h := &s.Rows.RowOf[n]
 	units := append(d.at[k][:0], d.Pair.covers.Get(d.coverOf(s, cover))...)
 	if at.Trait > 0 {
-		for _, e := range s.rows.Extras[h.Extra : h.Extra+h.Extras] {
-			if s.places.Traits.Has(at.Trait, int(e.Trait)) {
+		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+			if s.Places.Traits.Has(at.Trait, int(e.Trait)) {
 				units = append(units, s.joint[e.Unit])
 			}
 		}
@@ -689,7 +689,7 @@ func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
 
 // work works out what units come to for a subject on a pile.
 func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*operationTimes, error) {
-	s, at, h := d.sides[k], &pile.looks[k], &d.sides[k].rows.RowOf[n]
+	s, at, h := d.sides[k], &pile.looks[k], &d.sides[k].Rows.RowOf[n]
 	if len(units) == 0 {
 		return nothing, nil
 	}
@@ -698,12 +698,12 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*operati
 	asks := false
 	for _, u := range units {
 		key = binary.AppendUvarint(key, uint64(u))
-		asks = asks || s.space.AsksBelow(d.list[u].region, s.facts.Fixed)
+		asks = asks || s.space.AsksBelow(d.list[u].region, s.Facts.Fixed)
 	}
 	if asks {
 		key = binary.AppendUvarint(key, uint64(at.facts))
 		key = append(append(key, 0xff),
-			s.All[n].Tags.Name(func(key string) bool { return s.facts.Same[key] || s.facts.Subject[key] })...)
+			s.All[n].Tags.Name(func(key string) bool { return s.Facts.Same[key] || s.Facts.Subject[key] })...)
 		if owns {
 			key = append(key, 0xfe)
 		}
@@ -780,11 +780,11 @@ func (d *differ) fromNow(s *side, regions ...region.Region) (region.Region, erro
 // sessions works out what a subject may do that can have several sessions.
 func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*operationTimes, error) {
 	s := d.sides[k]
-	who := s.numbered(n)
+	who := s.Numbered(n)
 	at := pile.looks[k].at
 	known := s.space.NewContext()
 	d.fixFor(known, k, n, pile, owns)
-	possible, err := s.possible(who, nil, 0, false)
+	possible, err := s.PossibleSessions(who, nil, 0, false)
 	if err != nil {
 		return nil, err
 	}
@@ -792,7 +792,7 @@ func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*operationTimes, err
 	for _, o := range d.validOn(s, pile.looks[k].at.Class) {
 		c := Cell{region.Full, region.Empty}
 		for _, roles := range possible {
-			a, err := s.work(who, d.names[o], at, known, roles)
+			a, err := s.AllowedAt(who, d.names[o], at, known, roles)
 			if err == nil {
 				a, err = d.fromNow(s, a)
 			}

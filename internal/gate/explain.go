@@ -65,7 +65,7 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 	if out.Outcome, err = g.outcome(&q); err != nil {
 		return out, err
 	}
-	known := g.known(q.subject, q.resource)
+	known := g.Known(q.subject, q.resource)
 	left := func(r region.Region) region.Region { return g.space.Fix(g.space.Fix(r, known), q.context.region) }
 	at := g.spot(q.resource)
 	blocked, err := g.blocked(q.subject, q.operation, at, known)
@@ -73,24 +73,24 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 		return out, err
 	}
 	o := g.estate.Operations[q.operation]
-	for _, b := range q.subject.blocks {
-		if g.places.Covers(b.on, at) && b.Deny.Fit(o, g.estate.Edition) {
+	for _, b := range q.subject.Blocks {
+		if g.Places.Covers(b.List, at) && b.Deny.Fit(o, g.estate.Edition) {
 			out.Blocks = append(out.Blocks, Cause{
-				Block: b.Block, Met: left(b.region) != region.Empty, Who: g.Who(b.To, q.subject.principal),
-				Deny: operationTerm(b.Deny, o, g.estate.Edition), Where: g.where(b.On, q.resource), When: b.region,
+				Block: b.Block, Met: left(b.Region) != region.Empty, Who: g.Who(b.To, q.subject.principal),
+				Deny: operationTerm(b.Deny, o, g.estate.Edition), Where: g.where(b.On, q.resource), When: b.Region,
 			})
 		}
 	}
-	for _, gr := range q.subject.grants {
-		if !g.places.Covers(gr.on, at) || !g.gives(gr.Grant, q.operation) {
+	for _, gr := range q.subject.Grants {
+		if !g.Places.Covers(gr.List, at) || !g.gives(gr.Grant, q.operation) {
 			continue
 		}
 		c := Cause{
 			Grant: gr.Grant, Who: g.Who(gr.To, q.subject.principal), Roles: g.through(gr.Grant, q.operation),
-			Where: g.where(gr.On, q.resource), When: gr.region,
+			Where: g.where(gr.On, q.resource), When: gr.Region,
 		}
 		for _, roles := range q.sessions {
-			r, err := g.grantRegion(gr, q.subject, q.operation, roles)
+			r, err := g.GrantRegion(gr, q.subject, q.operation, roles)
 			if err == nil {
 				r, err = g.space.Minus(g.space.Fix(r, known), blocked)
 			}
@@ -135,12 +135,12 @@ func (g *Gate) gives(gr *estate.Grant, operation string) bool {
 
 // RoleHas says whether a role has the operation at any time.
 func (g *Gate) RoleHas(id, operation string) bool {
-	_, has := g.roles[id].operations[operation]
+	_, has := g.Roles[id].Operations[operation]
 	return has
 }
 
 // Includes says whether a role is another one, or includes it.
-func (g *Gate) Includes(id, other string) bool { return g.roles[id].includes[other] }
+func (g *Gate) Includes(id, other string) bool { return g.Roles[id].Includes[other] }
 
 // RoleOperations lists a role's operations by name.
 func (g *Gate) RoleOperations(id string) []*estate.Operation {

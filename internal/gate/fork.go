@@ -15,16 +15,8 @@ func (g *Gate) Fork() *Gate {
 	f.space = g.space.Fork()
 	f.scratch = f.space.NewContext()
 	f.matched = nil
-	f.subjects, f.inRoles = map[int]*subject{}, map[decisionKey]region.Region{}
+	f.subjects, f.inRoles = map[int]*CompiledSubject{}, map[decisionKey]region.Region{}
 	f.roleSets, f.coverAny = lookup.NewSequences(), map[string]bool{}
-	f.places = g.places.Fork()
+	f.Places = g.Places.Fork()
 	return &f
-}
-
-// In gives the same context for a gate that is a fork of the one it was made for, or that was forked from the same.
-func (c *Context) In(g *Gate) *Context {
-	d := g.NewContext()
-	d.region.CopyFrom(c.region)
-	d.Roles = c.Roles
-	return d
 }

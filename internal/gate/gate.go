@@ -7,36 +7,26 @@ import (
 	"maps"
 	"slices"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
-	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
 
 // Gate answers for one estate and one set of elevations. It is not safe for concurrent use.
 type Gate struct {
+	Normal
 	estate *estate.Estate
 	space  *region.Space
-	facts  factspace.Facts
 	*membership.Roster
-	roles    map[string]*role
-	grants   []*grant
-	blocks   []*block
-	sessions []*estate.Separation // those within a session
-	classes  *opset.Classes
-	places   *placemap.Map
-	units    unitrow.Units
-	rows     unitrow.Rows
-	named    map[uint32]*entries  // of each list of subjects, what names it
-	lists    *lookup.Sequences    // of each class of subjects, the lists that have it
-	class    []uint32             // of each subject
-	lent     map[uint32][]lending // of a subject, by number
-	which    Counting             // which grants count
-	subjects map[int]*subject     // those that have been looked at closely
+	blocks   []*CompiledBlock
+	sessions []*estate.Separation     // those within a session
+	named    map[uint32]*entries      // of each list of subjects, what names it
+	lists    *lookup.Sequences        // of each class of subjects, the lists that have it
+	lent     map[uint32][]lending     // of a subject, by number
+	subjects map[int]*CompiledSubject // those that have been looked at closely
 	inRoles  map[decisionKey]region.Region
 	roleSets *lookup.Sequences // of sessions, the roles by number
 	coverAny map[string]bool   // of lists that are no grant's or block's
@@ -44,47 +34,14 @@ type Gate struct {
 	matched  []uint32
 }
 
-// subject is a person, a service or anonymous with the entries whose `to` has it.
-type subject struct {
-	*estate.Subject
-	principal estate.Principal
-	number    int
-	active    region.Region
-	grants    []*grant
-	blocks    []*block
-	single    bool // there is one possible session where none is named, whatever is lent
-}
-
-type role struct {
-	*estate.Role
-	number     uint32
-	operations map[string]region.Region // by name, with the time in which the role has it
-	includes   map[string]bool          // itself and all it includes
-}
-
-type grant struct {
-	*estate.Grant
-	number int
-	on     int           // of its list of resources
-	region region.Region // of its condition, starts and ends
-	lent   map[estate.Principal]region.Region
-}
-
-type block struct {
-	*estate.Block
-	number int
-	on     int
-	region region.Region
-}
-
 // enterGrant and enterBlock add an entry that names a list of subjects; they come by number.
-func (g *Gate) enterGrant(to uint32, gr *grant) {
-	g.grants = append(g.grants, gr)
+func (g *Gate) enterGrant(to uint32, gr *CompiledGrant) {
+	g.Grants = append(g.Grants, gr)
 	e := g.entriesOf(to)
 	e.grants = append(e.grants, gr)
 }
 
-func (g *Gate) enterBlock(to uint32, b *block) {
+func (g *Gate) enterBlock(to uint32, b *CompiledBlock) {
 	g.blocks = append(g.blocks, b)
 	e := g.entriesOf(to)
 	e.blocks = append(e.blocks, b)
@@ -99,8 +56,8 @@ func (g *Gate) entriesOf(list uint32) *entries {
 
 // entries is the grants and blocks that name one list of subjects.
 type entries struct {
-	grants []*grant
-	blocks []*block
+	grants []*CompiledGrant
+	blocks []*CompiledBlock
 }
 
 // lending is a unit lent to a subject where a list of resources covers.
@@ -147,13 +104,13 @@ func (g *Gate) during(starts, ends *estate.Moment) (region.Region, error) {
 		if starts.IsDate {
 			r, err = g.space.Not(g.space.Until(starts.Date.Before()))
 		} else {
-			r = g.space.Between(starts.Instant, maxInstant)
+			r = g.space.Between(starts.Instant, clock.End)
 		}
 	}
 	if ends != nil && err == nil {
 		until := g.space.Until(ends.Date)
 		if !ends.IsDate {
-			until = g.space.Between(minInstant, ends.Instant)
+			until = g.space.Between(clock.Beginning, ends.Instant)
 		}
 		r, err = g.space.And(r, until)
 	}
@@ -161,20 +118,20 @@ func (g *Gate) during(starts, ends *estate.Moment) (region.Region, error) {
 }
 
 // role compiles a role and those it includes.
-func (g *Gate) role(id string) (*role, error) {
-	if r := g.roles[id]; r != nil {
+func (g *Gate) role(id string) (*CompiledRole, error) {
+	if r := g.Roles[id]; r != nil {
 		return r, nil
 	}
 	source := g.estate.Roles[id]
-	r := &role{Role: source, operations: map[string]region.Region{}, includes: map[string]bool{id: true}}
+	r := &CompiledRole{Role: source, Operations: map[string]region.Region{}, Includes: map[string]bool{id: true}}
 	for _, ref := range source.Include {
 		included, err := g.role(ref.ID)
 		if err != nil {
 			return nil, err
 		}
-		maps.Copy(r.includes, included.includes)
-		for name, when := range included.operations {
-			if r.operations[name], err = g.space.Or(r.operations[name], when); err != nil {
+		maps.Copy(r.Includes, included.Includes)
+		for name, when := range included.Operations {
+			if r.Operations[name], err = g.space.Or(r.Operations[name], when); err != nil {
 				return nil, err
 			}
 		}
@@ -183,7 +140,7 @@ func (g *Gate) role(id string) (*role, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, name := range g.concerned(source.Allow, r.operations) {
+	for _, name := range g.concerned(source.Allow, r.Operations) {
 		o := g.estate.Operations[name]
 		in, out := false, false
 		for _, t := range source.Allow {
@@ -193,18 +150,18 @@ func (g *Gate) role(id string) (*role, error) {
 		}
 		switch {
 		case out:
-			delete(r.operations, name)
+			delete(r.Operations, name)
 		case in:
-			r.operations[name] = region.Full
+			r.Operations[name] = region.Full
 		}
-		if when, ok := r.operations[name]; ok {
-			if r.operations[name], err = g.space.And(when, during); err != nil {
+		if when, ok := r.Operations[name]; ok {
+			if r.Operations[name], err = g.space.And(when, during); err != nil {
 				return nil, err
 			}
 		}
 	}
-	r.number = uint32(len(g.roles))
-	g.roles[id] = r
+	r.number = uint32(len(g.Roles))
+	g.Roles[id] = r
 	return r, nil
 }
 

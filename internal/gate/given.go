@@ -41,8 +41,8 @@ func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
 	}
 	a := &Asker{gate: g, subject: n, context: c, known: map[lookOfAsker]*OperationOutcomes{},
 		same: map[string]*OperationOutcomes{}}
-	if len(c.Roles) > 0 || g.rows.RowOf[n].Flags&unitrow.Separated != 0 {
-		a.several = &question{subject: g.numbered(n), context: c}
+	if len(c.Roles) > 0 || g.Rows.RowOf[n].Flags&unitrow.Separated != 0 {
+		a.several = &question{subject: g.Numbered(n), context: c}
 		return a, a.several.open(g)
 	}
 	return a, nil
@@ -51,18 +51,18 @@ func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
 // On tells what the subject may do on the listed resource of a row.
 func (a *Asker) On(row int) (*OperationOutcomes, error) {
 	g := a.gate
-	at, r := g.places.Spots[row], &g.estate.Tree.Rows[row]
+	at, r := g.Places.Spots[row], &g.estate.Tree.Rows[row]
 	look := lookOfAsker{trait: at.Trait, class: at.Class}
 	if a.several != nil || len(g.lent) > 0 {
 		look.mark = at.Mark
 	} else {
-		look.cover = g.rows.At(&g.rows.RowOf[a.subject], at.Mark)
+		look.cover = g.Rows.At(&g.Rows.RowOf[a.subject], at.Mark)
 	}
-	if g.facts.Fixed > 1 {
+	if g.Facts.Fixed > 1 {
 		look.tags = r.Tags
 	}
-	if g.facts.Owner {
-		look.owns = g.owns(a.subject, g.estate.Tree.Owners[r.Owner])
+	if g.Facts.Owner {
+		look.owns = g.Owns(a.subject, g.estate.Tree.Owners[r.Owner])
 	}
 	if a.answer != nil && look == a.last {
 		return a.answer, nil
@@ -81,8 +81,8 @@ func (a *Asker) On(row int) (*OperationOutcomes, error) {
 
 func (a *Asker) work(row int, at placemap.Spot) (*OperationOutcomes, error) {
 	g := a.gate
-	out := &OperationOutcomes{Operations: g.estate.Offer(g.classes.Kinds[at.Class]).On(g.classes.Types[at.Class])}
-	q := query{subject: a.subject, context: a.context.region, at: at, row: row}
+	out := &OperationOutcomes{Operations: g.estate.Offer(g.Classes.Kinds[at.Class]).On(g.Classes.Types[at.Class])}
+	q := Query{Subject: a.subject, Context: a.context.region, At: at, Row: row}
 	key := []byte{byte(at.Class), byte(at.Class >> 8), byte(at.Class >> 16), byte(at.Class >> 24)}
 	for _, o := range out.Operations {
 		var outcome Outcome
@@ -91,8 +91,8 @@ func (a *Asker) work(row int, at placemap.Spot) (*OperationOutcomes, error) {
 			a.several.operation, a.several.resource = o.Name, g.estate.Tree.At(row)
 			outcome, err = g.outcome(a.several)
 		} else {
-			q.operation = g.classes.Ops.Number[o.Name]
-			outcome, err = g.judge(&q)
+			q.Operation = g.Classes.Ops.Number[o.Name]
+			outcome, err = g.Judge(&q)
 		}
 		if err != nil {
 			return nil, err

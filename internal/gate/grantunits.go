@@ -15,10 +15,10 @@ func (g *Gate) windows(roles []estate.Ref) (map[region.Region]opset.Set, error) 
 	out := map[region.Region]opset.Set{}
 	held := map[string]region.Region{}
 	if len(roles) == 1 {
-		held = g.roles[roles[0].ID].operations
+		held = g.Roles[roles[0].ID].Operations
 	} else {
 		for _, ref := range roles {
-			for name, when := range g.roles[ref.ID].operations {
+			for name, when := range g.Roles[ref.ID].Operations {
 				r, err := g.space.Or(held[name], when)
 				if err != nil {
 					return nil, err
@@ -29,9 +29,9 @@ func (g *Gate) windows(roles []estate.Ref) (map[region.Region]opset.Set, error) 
 	}
 	for name, when := range held {
 		if out[when] == nil {
-			out[when] = g.classes.Ops.NewSet()
+			out[when] = g.Classes.Ops.NewSet()
 		}
-		out[when].Add(g.classes.Ops.Number[name])
+		out[when].Add(g.Classes.Ops.Number[name])
 	}
 	return out, nil
 }

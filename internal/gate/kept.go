@@ -42,20 +42,20 @@ func (g *Gate) Keep() (*Kept, bool) {
 		return nil, false
 	}
 	k := &Kept{
-		Regions: g.space.Keep(), Kinds: g.classes.Kinds, Types: g.classes.Types, Names: g.Names, Holders: g.rows.RowOf,
-		Steps: g.rows.Steps, Blocks: g.rows.Blocks,
-		Extras: g.rows.Extras, Covers: g.rows.Joined, Ends: g.rows.Ends, Units: g.units.List, Words: g.units.Words,
-		Sets:  g.units.Sets,
+		Regions: g.space.Keep(), Kinds: g.Classes.Kinds, Types: g.Classes.Types, Names: g.Names, Holders: g.Rows.RowOf,
+		Steps: g.Rows.Steps, Blocks: g.Rows.Blocks,
+		Extras: g.Rows.Extras, Covers: g.Rows.Joined, Ends: g.Rows.Ends, Units: g.Units.List, Words: g.Units.Words,
+		Sets:  g.Units.Sets,
 		Lists: g.lists.Items, ListEnds: g.lists.Ends,
-		Class: g.class, Spots: g.places.Spots, TraitBits: g.places.Bits, To: make([]uint32, len(g.grants)+len(g.blocks)),
-		In: make([]uint32, len(g.grants)+len(g.blocks)),
+		Class: g.ClassOf, Spots: g.Places.Spots, TraitBits: g.Places.Bits, To: make([]uint32, len(g.Grants)+len(g.blocks)),
+		In: make([]uint32, len(g.Grants)+len(g.blocks)),
 	}
 	for to, named := range g.named {
 		for _, gr := range named.grants {
-			k.To[gr.number], k.In[gr.number] = to, uint32(gr.region)
+			k.To[gr.Number], k.In[gr.Number] = to, uint32(gr.Region)
 		}
 		for _, b := range named.blocks {
-			k.To[len(g.grants)+b.number], k.In[len(g.grants)+b.number] = to, uint32(b.region)
+			k.To[len(g.Grants)+b.Number], k.In[len(g.Grants)+b.Number] = to, uint32(b.Region)
 		}
 	}
 	return k, true
@@ -66,12 +66,12 @@ var errForeign = errors.New("this was kept of another estate")
 // Take gives the gate that was kept of an estate. everyone gives its people by id, and is asked last: they may still be
 // being read.
 func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)) (*Gate, error) {
-	g := newGate(e, options{facts: factspace.Gather(e)})
+	g := newGate(e, Options{Facts: factspace.Gather(e)})
 	if err := g.space.Take(k.Regions); err != nil {
 		return nil, err
 	}
 	for i := range k.Kinds {
-		if e.Kinds[k.Kinds[i]] == nil || g.classes.Number(k.Kinds[i], k.Types[i]) != uint32(i) {
+		if e.Kinds[k.Kinds[i]] == nil || g.Classes.Number(k.Kinds[i], k.Types[i]) != uint32(i) {
 			return nil, errForeign
 		}
 	}
@@ -81,26 +81,26 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 		return nil, errForeign
 	}
 	g.Roster = &membership.Roster{Names: k.Names, Persons: len(k.Holders) - len(e.Services) - 1}
-	g.units = unitrow.Units{List: k.Units, Words: k.Words, Sets: k.Sets}
-	g.rows = unitrow.Rows{RowOf: k.Holders, Steps: k.Steps, Blocks: k.Blocks, Extras: k.Extras, Joined: k.Covers,
+	g.Units = unitrow.Units{List: k.Units, Words: k.Words, Sets: k.Sets}
+	g.Rows = unitrow.Rows{RowOf: k.Holders, Steps: k.Steps, Blocks: k.Blocks, Extras: k.Extras, Joined: k.Covers,
 		Ends: k.Ends}
-	g.lists, g.class = &lookup.Sequences{Items: k.Lists, Ends: k.ListEnds}, k.Class
+	g.lists, g.ClassOf = &lookup.Sequences{Items: k.Lists, Ends: k.ListEnds}, k.Class
 	for _, id := range slices.Sorted(maps.Keys(e.Roles)) {
 		if _, err := g.role(id); err != nil {
 			return nil, err
 		}
 	}
-	places, on, ok := placemap.Take(e, onOf(grants, blocks), g.classes, k.Spots, k.TraitBits)
+	places, on, ok := placemap.Take(e, ListsOf(grants, blocks), g.Classes, k.Spots, k.TraitBits)
 	if !ok {
 		return nil, errForeign
 	}
-	g.places = places
+	g.Places = places
 	for i, gr := range grants {
-		g.enterGrant(k.To[i], &grant{Grant: gr, number: i, on: on[i], region: region.Region(k.In[i])})
+		g.enterGrant(k.To[i], &CompiledGrant{Grant: gr, Number: i, List: on[i], Region: region.Region(k.In[i])})
 	}
 	for i, b := range blocks {
 		n := len(grants) + i
-		g.enterBlock(k.To[n], &block{Block: b, number: i, on: on[n], region: region.Region(k.In[n])})
+		g.enterBlock(k.To[n], &CompiledBlock{Block: b, Number: i, List: on[n], Region: region.Region(k.In[n])})
 	}
 	people, err := everyone()
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/region"
 )
@@ -26,18 +27,18 @@ const mostLacking = 4
 // Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. It costs
 // what the cells do. Its error says that conditions are too complex.
 func (g *Gate) Lacking() ([]Lack, error) {
-	cells, err := CompileCells(g.estate, Scene{Which: g.which, Roster: g.Roster})
+	cells, err := CompileCells(g.estate, Scene{Which: g.Which, Roster: g.Roster})
 	if err != nil {
 		return nil, err
 	}
-	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.places.Lists)), at: make([]heldAt, cells.Numbers()),
+	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.Places.Lists)), at: make([]heldAt, cells.Numbers()),
 		sets: map[string]int{"": 0}, pairs: [][]int{nil},
 		known: map[changesAt]int{}, splits: map[grantSet]*split{}, regions: map[grantGives]region.Region{},
 		found: map[grantSet]*shortfall{}}
 	wanted := l.numberNeeds()
 	cells.Choose(func(o *estate.Operation) bool { return wanted[o.Name] }, nil)
 	l.climb()
-	cells.pair.begin(minInstant)
+	cells.pair.begin(clock.Beginning)
 	d := differ{Pair: cells.pair, marked: make([]uint32, cells.Numbers()), each: l.take}
 	for _, class := range cells.classes {
 		l.round++
@@ -164,7 +165,7 @@ func (l *lacking) climb() {
 	l.above = make([]upward, len(all))
 	valid := func(pile int, operation string) bool {
 		class := all[pile].looks[1].at.Class
-		return l.estate.Offer(l.Gate.classes.Kinds[class]).Valid(operation, l.Gate.classes.Types[class]) != nil
+		return l.estate.Offer(l.Gate.Classes.Kinds[class]).Valid(operation, l.Gate.Classes.Types[class]) != nil
 	}
 	nearest := make([]int, len(kinds)) // what stands above comes before it
 	for i, need := range l.needs {
@@ -229,10 +230,10 @@ func (l *lacking) settle(class []who) error {
 	if !left {
 		return nil
 	}
-	s := l.numbered(class[0].numbers[1])
-	for _, gr := range s.grants {
+	s := l.Numbered(class[0].numbers[1])
+	for _, gr := range s.Grants {
 		last, by := 0, (*split)(nil)
-		for i, n := range l.piles(gr.on) {
+		for i, n := range l.piles(gr.List) {
 			at := &l.at[n]
 			if at.round != l.round || at.set == 0 {
 				continue
@@ -326,11 +327,11 @@ func (l *lacking) set(needs []int) int {
 	return n
 }
 
-func (l *lacking) asks(gr *grant) bool { return l.space.AsksBelow(gr.region, l.facts.Fixed) }
+func (l *lacking) asks(gr *CompiledGrant) bool { return l.space.AsksBelow(gr.Region, l.Facts.Fixed) }
 
 // split tells which needs of a set a grant brings about on a pile.
-func (l *lacking) split(gr *grant, s *subject, set int, pile uint32) (*split, error) {
-	key := grantSet{gr.number, set}
+func (l *lacking) split(gr *CompiledGrant, s *CompiledSubject, set int, pile uint32) (*split, error) {
+	key := grantSet{gr.Number, set}
 	if out := l.splits[key]; out != nil && !l.asks(gr) {
 		return out, nil
 	}
@@ -341,7 +342,7 @@ func (l *lacking) split(gr *grant, s *subject, set int, pile uint32) (*split, er
 			return nil, err
 		}
 		if l.asks(gr) {
-			when = l.space.Fix(when, l.Gate.known(s, l.pair.piles[pile].resource(1, 0)))
+			when = l.space.Fix(when, l.Gate.Known(s, l.pair.piles[pile].resource(1, 0)))
 		}
 		if when == region.Empty {
 			rest = append(rest, i)
@@ -351,9 +352,9 @@ func (l *lacking) split(gr *grant, s *subject, set int, pile uint32) (*split, er
 	}
 	out := &split{rest: l.set(rest)}
 	if len(given) > 0 {
-		at := grantSet{gr.number, l.set(given)}
+		at := grantSet{gr.Number, l.set(given)}
 		if out.gap = l.found[at]; out.gap == nil {
-			out.gap = &shortfall{places: make([]bool, len(l.piles(gr.on)))}
+			out.gap = &shortfall{places: make([]bool, len(l.piles(gr.List)))}
 			l.found[at] = out.gap
 		}
 	}
@@ -362,12 +363,12 @@ func (l *lacking) split(gr *grant, s *subject, set int, pile uint32) (*split, er
 }
 
 // gives is when a grant gives an operation to those it goes to.
-func (l *lacking) gives(gr *grant, s *subject, operation string) (region.Region, error) {
-	key := grantGives{gr.number, operation}
+func (l *lacking) gives(gr *CompiledGrant, s *CompiledSubject, operation string) (region.Region, error) {
+	key := grantGives{gr.Number, operation}
 	when, ok := l.regions[key]
 	if !ok {
 		var err error
-		if when, err = l.grantRegion(gr, s, operation, nil); err != nil {
+		if when, err = l.GrantRegion(gr, s, operation, nil); err != nil {
 			return when, err
 		}
 		l.regions[key] = when
@@ -378,7 +379,7 @@ func (l *lacking) gives(gr *grant, s *subject, operation string) (region.Region,
 // piles lists those that a list covers, by number.
 func (l *lacking) piles(list int) []uint32 {
 	if l.covered[list] == nil {
-		at, pair := &l.places.Lists[list], l.pair
+		at, pair := &l.Places.Lists[list], l.pair
 		in := []uint32{}
 		for _, s := range at.Spans {
 			for n := pair.first[s.From]; n < pair.first[s.To]; n++ {
@@ -414,10 +415,10 @@ func (l *lacking) tell() []Lack {
 	}
 	out := make([]Lack, 0, len(all))
 	for k, found := range all {
-		gr := l.grants[k.grant]
+		gr := l.Grants[k.grant]
 		one := Lack{Grant: gr.ID, Operation: l.needs[k.need].names[0], Need: l.needs[k.need].names[1],
 			Subjects: found.subjects}
-		for i, n := range l.piles(gr.on) {
+		for i, n := range l.piles(gr.List) {
 			if found.places[i] {
 				if one.Count++; one.Count <= mostLacking {
 					one.Places = append(one.Places, l.pair.piles[n].First())
@@ -433,10 +434,4 @@ func (l *lacking) tell() []Lack {
 			strings.Compare(a.Need, b.Need))
 	})
 	return out
-}
-
-// Never says whether a condition and dates can never hold together.
-func (g *Gate) Never(when *estate.Condition, starts, ends *estate.Moment) bool {
-	r, err := g.Asked(when, starts, ends)
-	return err == nil && r == region.Empty
 }

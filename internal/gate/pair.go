@@ -145,7 +145,7 @@ func (p *Pile) row(k, i int) int {
 	if row := p.places[i].rows[k]; row >= 0 {
 		return int(row)
 	}
-	_, row := p.pair.sides[k].places.Unlisted(p.address(i))
+	_, row := p.pair.sides[k].Places.Unlisted(p.address(i))
 	return row
 }
 
@@ -167,7 +167,7 @@ func (p *Pile) resource(k, i int) *estate.Resource {
 // new estate's zone in both.
 func CompilePair(before, after *estate.Estate, which Counting, only map[estate.Principal]bool,
 	rosters [2]*membership.Roster) (*Pair, error) {
-	return compilePair(before, after, rosters, options{facts: factspace.Gather(before, after), which: which, only: only})
+	return compilePair(before, after, rosters, Options{Facts: factspace.Gather(before, after), Which: which, Only: only})
 }
 
 // Coming says what a pair looks at that may come. The first lists are of the old estate.
@@ -187,35 +187,35 @@ func CompileComing(before, after *estate.Estate, which Counting, only map[estate
 	rosters [2]*membership.Roster,
 	c Coming) (*Pair, error) {
 	return compilePair(before, after, rosters,
-		options{facts: factspace.Gather(before, after), which: which, only: only, coming: &c})
+		Options{Facts: factspace.Gather(before, after), Which: which, Only: only, coming: &c})
 }
 
 // compilePair does it with options that hold for both sides; their marks and lists are told apart too.
-func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o options) (*Pair, error) {
-	o.space = o.facts.Space(after)
-	only := o.only
+func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o Options) (*Pair, error) {
+	o.Space = o.Facts.Space(after)
+	only := o.Only
 	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
 	alike := before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) &&
 		estate.SameMap(before.Systems, after.Systems) && estate.SameMap(before.Scopes, after.Scopes)
 	marks := map[estate.Address]bool{}
-	for _, a := range o.marks {
+	for _, a := range o.Marks {
 		marks[a] = true
 	}
-	var chosen [2]*policy
+	var chosen [2]*Entries
 	for k, e := range []*estate.Estate{before, after} {
 		if only != nil && rosters[k] == nil {
 			rosters[k] = membership.New(e)
 		}
-		chosen[k] = concerned(e, rosters[k], only)
+		chosen[k] = EntriesFor(e, rosters[k], only)
 		if !alike {
-			apart, _ := placemap.TakeApart(e, append(onOf(chosen[k].grants, chosen[k].blocks), o.lists...), nil)
+			apart, _ := placemap.TakeApart(e, append(ListsOf(chosen[k].Grants, chosen[k].Blocks), o.Lists...), nil)
 			for a := range apart.Marks {
 				marks[a] = true
 			}
 		}
 		if only != nil { // addresses in no inventory are told, whoever names them
 			all := &placemap.Map{Traits: placemap.Traits{Estate: e}, Marks: map[estate.Address]uint32{}}
-			for _, l := range onOf(slices.Collect(maps.Values(e.Grants)), slices.Collect(maps.Values(e.Blocks))) {
+			for _, l := range ListsOf(slices.Collect(maps.Values(e.Grants)), slices.Collect(maps.Values(e.Blocks))) {
 				all.GatherMarks(l)
 			}
 			for a := range all.Marks {
@@ -225,9 +225,9 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 			}
 		}
 	}
-	o.marks = slices.SortedFunc(maps.Keys(marks), estate.Address.Compare)
+	o.Marks = slices.SortedFunc(maps.Keys(marks), estate.Address.Compare)
 	if alike {
-		o.lists = slices.Concat(o.lists, onOf(chosen[1].grants, chosen[1].blocks))
+		o.Lists = slices.Concat(o.Lists, ListsOf(chosen[1].Grants, chosen[1].Blocks))
 	}
 	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{},
 		cells: map[string]*operationTimes{}, turned: map[[2]*operationTimes]changeList{}}
@@ -239,16 +239,16 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 		p.sides[k] = &side{Gate: g, other: k == 1, cover: map[uint32]uint32{}, valid: map[uint32][]uint32{}}
 	}
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
-	p.owners, p.only = o.facts.Owner, only
+	p.owners, p.only = o.Facts.Owner, only
 	p.join()
 	var coming []newplace.StandIn
 	if o.coming != nil {
 		var lists [2][]estate.Resources
 		for k := range lists {
-			lists[k] = append(onOf(chosen[k].grants, chosen[k].blocks), o.coming.Apart[k]...)
+			lists[k] = append(ListsOf(chosen[k].Grants, chosen[k].Blocks), o.coming.Apart[k]...)
 		}
 		coming, p.Whole, p.Named = newplace.StandIns([2]*estate.Estate{before, after}, lists, o.coming.Within,
-			&o.facts, p.unsettled())
+			&o.Facts, p.unsettled())
 		if o.coming.Judged {
 			coming = slices.DeleteFunc(coming, func(s newplace.StandIn) bool { return !s.Inherit })
 		}
@@ -258,22 +258,22 @@ func compilePair(before, after *estate.Estate, rosters [2]*membership.Roster, o 
 }
 
 // compileBoth compiles the sides of a pair. alike says that the places of one do for the other.
-func compileBoth(estates [2]*estate.Estate, rosters [2]*membership.Roster, chosen [2]*policy, alike bool,
-	o options) (gates [2]*Gate, err error) {
+func compileBoth(estates [2]*estate.Estate, rosters [2]*membership.Roster, chosen [2]*Entries, alike bool,
+	o Options) (gates [2]*Gate, err error) {
 	if o.bare {
-		o.roster, o.entries = rosters[1], chosen[1]
-		if gates[1], err = compile(estates[1], nil, o); err == nil {
-			gates[0] = gates[1].bare(estates[0])
+		o.Roster, o.Entries = rosters[1], chosen[1]
+		if gates[1], err = CompileWith(estates[1], nil, o); err == nil {
+			gates[0] = gates[1].Bare(estates[0])
 		}
 		return gates, err
 	}
 	for k, e := range estates {
-		o.roster, o.entries = rosters[k], chosen[k]
-		if gates[k], err = compile(e, nil, o); err != nil {
+		o.Roster, o.Entries = rosters[k], chosen[k]
+		if gates[k], err = CompileWith(e, nil, o); err != nil {
 			return gates, err
 		}
 		if alike {
-			o.alike = gates[k]
+			o.Alike = gates[k]
 		}
 	}
 	return gates, nil
@@ -294,7 +294,7 @@ func (p *Pair) Space() *region.Space { return p.New.space }
 func (p *Pair) join() {
 	all := map[string]bool{}
 	for _, s := range p.sides {
-		for _, o := range s.classes.Ops.List {
+		for _, o := range s.Classes.Ops.List {
 			all[o.Name] = true
 		}
 	}
@@ -305,13 +305,13 @@ func (p *Pair) join() {
 	}
 	words := (len(p.names) + 63) / 64
 	for _, s := range p.sides {
-		for _, o := range s.classes.Ops.List {
+		for _, o := range s.Classes.Ops.List {
 			s.operation = append(s.operation, number[o.Name])
 		}
-		for n, u := range s.Gate.units.List {
+		for n, u := range s.Gate.Units.List {
 			set := make(opset.Set, words)
 			for i := range s.operation {
-				if s.Gate.units.Has(uint32(n), uint32(i)) {
+				if s.Gate.Units.Has(uint32(n), uint32(i)) {
 					set.Add(s.operation[i])
 				}
 			}
@@ -338,7 +338,7 @@ func (p *Pair) coverOf(s *side, cover uint32) uint32 {
 	if !ok {
 		var one [1]uint32
 		var seq []uint32
-		for _, u := range s.rows.Cover(cover, &one) {
+		for _, u := range s.Rows.Cover(cover, &one) {
 			seq = append(seq, s.joint[u])
 		}
 		slices.Sort(seq)
@@ -353,19 +353,11 @@ func (p *Pair) buildPiles(coming []newplace.StandIn) {
 	values := map[string]uint32{}
 	byTags := [2][]uint32{}
 	for k, s := range p.sides {
-		for _, tags := range s.estate.Tree.Tags {
-			key := s.facts.Name(tags)
-			n, ok := values[key]
-			if !ok {
-				n = uint32(len(values))
-				values[key] = n
-			}
-			byTags[k] = append(byTags[k], n)
-		}
+		byTags[k] = s.Facts.Numbers(s.estate.Tree.Tags, values)
 	}
 	listed := func(k int, row int) look {
 		s := p.sides[k]
-		l := look{at: s.places.Spots[row], there: true, facts: byTags[k][s.estate.Tree.Rows[row].Tags]}
+		l := look{at: s.Places.Spots[row], there: true, facts: byTags[k][s.estate.Tree.Rows[row].Tags]}
 		if p.owners {
 			l.owner = s.estate.Tree.Rows[row].Owner
 		}
@@ -393,7 +385,7 @@ func (p *Pair) buildPiles(coming []newplace.StandIn) {
 			was = olds.Find(news.Address(i))
 		}
 		looks, rows := [2]look{{}, listed(1, i)}, [2]int32{int32(was), int32(i)}
-		if p.Old.places == p.New.places {
+		if p.Old.Places == p.New.Places {
 			looks[0] = looks[1]
 		} else if was >= 0 {
 			looks[0] = listed(0, was)
@@ -407,12 +399,12 @@ func (p *Pair) buildPiles(coming []newplace.StandIn) {
 			add([2]look{listed(0, i), p.unlisted(1, olds.Address(i), byTags[1])}, place{[2]int32{int32(i), -1}})
 		}
 	}
-	for _, a := range slices.SortedFunc(maps.Keys(p.New.places.Marks), estate.Address.Compare) {
+	for _, a := range slices.SortedFunc(maps.Keys(p.New.Places.Marks), estate.Address.Compare) {
 		p.addUnlisted(a.String(), byTags)
 	}
 	p.addComing(coming, byTags)
 	slices.SortStableFunc(p.piles, func(a, b *Pile) int { return int(a.mark()) - int(b.mark()) })
-	p.first = make([]uint32, len(p.New.places.Marks)+3)
+	p.first = make([]uint32, len(p.New.Places.Marks)+3)
 	row := make([]Pile, len(p.piles)) // beside one another, as they are gone through
 	for n, pile := range p.piles {
 		row[n] = *pile
@@ -449,7 +441,7 @@ func (p *Pair) unlisted(k int, address string, byTags []uint32) look {
 	if a, err := estate.ParseAddress(address); err != nil || s.estate.Canonical(a) != a {
 		return look{} // here it is another's name
 	}
-	at, row := s.places.Unlisted(address)
+	at, row := s.Places.Unlisted(address)
 	if row < 0 || !s.estate.Tree.Systems[s.estate.Tree.Rows[row].System].Judge {
 		return look{}
 	}
@@ -491,7 +483,7 @@ func (p *Pair) validOn(s *side, class uint32) []uint32 {
 	list, ok := s.valid[class]
 	if !ok {
 		for i, n := range s.operation {
-			if s.classes.Valid[class].Has(uint32(i)) && (p.wanted == nil || p.wanted[n]) {
+			if s.Classes.Valid[class].Has(uint32(i)) && (p.wanted == nil || p.wanted[n]) {
 				list = append(list, n)
 			}
 		}
@@ -512,10 +504,10 @@ func (p *Pair) cover(s *side) {
 			byTrait[pile.looks[k].at.Trait] = append(byTrait[pile.looks[k].at.Trait], uint32(n))
 		}
 	}
-	for n := range s.places.Complex {
+	for n := range s.Places.Complex {
 		var in []uint32
 		for trait, piles := range byTrait {
-			if trait > 0 && s.places.Traits.Has(trait, n) {
+			if trait > 0 && s.Places.Traits.Has(trait, n) {
 				in = append(in, piles...)
 			}
 		}
@@ -634,10 +626,10 @@ func OperationsOn(piles []*Pile) []string {
 // Narrower says whether a grant is in force at no time and under no condition, its own ones, in which it was not
 // before.
 func (p *Pair) Narrower(grant string) bool {
-	was, is := p.Old.grantOf(grant), p.New.grantOf(grant)
+	was, is := p.Old.GrantOf(grant), p.New.GrantOf(grant)
 	if was == nil || is == nil {
 		return false
 	}
-	holds, err := p.New.space.Contains(was.region, is.region)
+	holds, err := p.New.space.Contains(was.Region, is.Region)
 	return err == nil && holds
 }

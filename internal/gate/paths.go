@@ -77,7 +77,7 @@ func (g *Gate) through(gr *estate.Grant, operation string) (path []string) {
 	at := slices.IndexFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, operation) })
 	for next := gr.Roles; at >= 0; at = slices.IndexFunc(next,
 		func(ref estate.Ref) bool { return g.RoleHas(ref.ID, operation) }) {
-		role := g.roles[next[at].ID]
+		role := g.Roles[next[at].ID]
 		path = append(path, next[at].ID)
 		if role.Allow.Fit(g.estate.Operations[operation], g.estate.Edition) {
 			break

@@ -13,6 +13,8 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/auditing"
+	"hiddengate/internal/gate/counting"
 )
 
 const propertyEstates = 120
@@ -199,7 +201,7 @@ func TestHoldersAreThoseWhoMay(t *testing.T) {
 		q := questions(d, e, 1)[0]
 		r, err := g.Place(q.where)
 		require.NoError(t, err)
-		holders, err := g.Holders(q.request.context(g), []*estate.Resource{r},
+		holders, err := counting.Holders(g, q.request.context(g), []*estate.Resource{r},
 			func(o *estate.Operation) bool { return o.Name == q.operation })
 		require.NoError(t, err)
 		found := map[estate.Principal]gate.Outcome{}
@@ -226,7 +228,7 @@ func holdersOfMany(t *testing.T, seed int, d draw, g *gate.Gate, q asked) {
 		return
 	}
 	ctx := q.request.context(g)
-	holders, err := g.Holders(ctx, resources, func(o *estate.Operation) bool { return o.Level >= estate.Change })
+	holders, err := counting.Holders(g, ctx, resources, func(o *estate.Operation) bool { return o.Level >= estate.Change })
 	require.NoError(t, err)
 	for _, p := range g.Subjects() {
 		best := gate.Deny
@@ -304,7 +306,7 @@ func TestWhoIsAloneIsAlone(t *testing.T) {
 		d := newDraw(seed)
 		e := load(t, withoutSessions(d.estate()))
 		g := compiled(t, e)
-		for _, one := range g.Alone(clock.Beginning,
+		for _, one := range auditing.SingleHolders(g, clock.Beginning,
 			func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
 			for _, address := range one.Resources {
 				for id := range e.People {

@@ -7,6 +7,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/gate/unitrow"
+	"hiddengate/internal/region"
 )
 
 // Answer is the decision about one operation on one resource.
@@ -46,19 +47,19 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 		return g.Subject(p)
 	}
 	slow := question{context: c}
-	several := len(c.Roles) > 0 || g.rows.RowOf[n].Flags&unitrow.Separated != 0
+	several := len(c.Roles) > 0 || g.Rows.RowOf[n].Flags&unitrow.Separated != 0
 	if several {
-		slow.subject = g.numbered(n)
+		slow.subject = g.Numbered(n)
 		if err := slow.open(g); err != nil {
 			return err
 		}
 	}
 	for r := range resources {
-		q := query{subject: n, context: c.region, row: r.Index}
+		q := Query{Subject: n, Context: c.region, Row: r.Index}
 		if r.Index >= 0 {
-			q.at = g.places.Spots[r.Index]
+			q.At = g.Places.Spots[r.Index]
 		} else {
-			q.at, q.row = g.places.Unlisted(r.Address.String())
+			q.At, q.Row = g.Places.Unlisted(r.Address.String())
 		}
 		for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
 			if !selects(o) {
@@ -70,8 +71,8 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 				slow.operation, slow.resource = o.Name, r
 				outcome, err = g.outcome(&slow)
 			} else {
-				q.operation = g.classes.Ops.Number[o.Name]
-				outcome, err = g.judge(&q)
+				q.Operation = g.Classes.Ops.Number[o.Name]
+				outcome, err = g.Judge(&q)
 			}
 			if err != nil {
 				return err
@@ -98,12 +99,12 @@ func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 // Granted says whether an operation that a role has applies to something listed where the role, or one that
 // includes it, is granted.
 func (g *Gate) Granted(role, operation string) bool {
-	return slices.ContainsFunc(g.grants, func(gr *grant) bool {
-		if !slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.roles[ref.ID].includes[role] }) {
+	return slices.ContainsFunc(g.Grants, func(gr *CompiledGrant) bool {
+		if !slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.Roles[ref.ID].Includes[role] }) {
 			return false
 		}
 		return g.estate.Tree.Some(func(r *estate.Resource) bool {
-			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.places.Covers(gr.on, g.spot(r))
+			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.Places.Covers(gr.List, g.spot(r))
 		})
 	})
 }
@@ -121,8 +122,8 @@ func (g *Gate) Meets(when *estate.Condition, starts, ends *estate.Moment, c *Con
 // CoversAny says whether a list selects any listed resource. For the lists of grants and blocks it is known.
 func (g *Gate) CoversAny(l estate.Resources) bool {
 	key := placemap.ResourcesKey(l)
-	if n, ok := g.places.Numbers[key]; ok {
-		return g.places.CoversAny(n)
+	if n, ok := g.Places.Numbers[key]; ok {
+		return g.Places.CoversAny(n)
 	}
 	some, known := g.coverAny[key]
 	if !known {
@@ -130,4 +131,27 @@ func (g *Gate) CoversAny(l estate.Resources) bool {
 		g.coverAny[key] = some
 	}
 	return some
+}
+
+// Never says whether a condition and dates can never hold together.
+func (g *Gate) Never(when *estate.Condition, starts, ends *estate.Moment) bool {
+	r, err := g.Asked(when, starts, ends)
+	return err == nil && r == region.Empty
+}
+
+// RoleStandsFor lists the roles that a role is or includes.
+func (g *Gate) RoleStandsFor(id string) (out []string) {
+	if r := g.Roles[id]; r != nil {
+		for other := range r.Includes {
+			out = append(out, other)
+		}
+		slices.Sort(out)
+	}
+	return out
+}
+
+// Stops says whether a block may stop a subject from an operation on a resource, at some time and under some condition.
+func (g *Gate) Stops(b *estate.Block, who estate.Principal, operation string, r *estate.Resource) bool {
+	o := g.estate.Operations[operation]
+	return o != nil && b.Deny.Fit(o, g.estate.Edition) && g.Selects(b.To, who) && g.Covers(b.On, r)
 }

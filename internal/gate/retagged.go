@@ -7,7 +7,7 @@ import (
 
 // Possible is when a subject may do an operation on a resource in some possible session.
 func (g *Gate) Possible(who estate.Principal, operation string, r *estate.Resource) (region.Region, error) {
-	return g.inSessions(who, func(s *subject, roles []string) (region.Region,
+	return g.inSessions(who, func(s *CompiledSubject, roles []string) (region.Region,
 		error) {
 		return g.allowed(s, operation, r, roles)
 	})
@@ -18,22 +18,22 @@ func (g *Gate) Possible(who estate.Principal, operation string, r *estate.Resour
 func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Resource,
 	counts func(*estate.Grant) bool) (region.Region, error) {
 	o := g.estate.Operations[operation]
-	return g.inSessions(who, func(s *subject, roles []string) (region.Region, error) {
-		known := g.known(s, r)
+	return g.inSessions(who, func(s *CompiledSubject, roles []string) (region.Region, error) {
+		known := g.Known(s, r)
 		var given, taken []region.Region
-		for _, gr := range s.grants {
+		for _, gr := range s.Grants {
 			if !counts(gr.Grant) || !g.Covers(gr.On, r) {
 				continue
 			}
-			one, err := g.grantRegion(gr, s, operation, roles)
+			one, err := g.GrantRegion(gr, s, operation, roles)
 			if err != nil {
 				return region.Empty, err
 			}
 			given = append(given, g.space.Fix(one, known))
 		}
-		for _, b := range s.blocks {
+		for _, b := range s.Blocks {
 			if b.Deny.Fit(o, g.estate.Edition) && g.Covers(b.On, r) {
-				taken = append(taken, g.space.Fix(b.region, known))
+				taken = append(taken, g.space.Fix(b.Region, known))
 			}
 		}
 		all, err := g.space.Or(given...)
@@ -53,13 +53,13 @@ func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Reso
 
 // inSessions unites what is so in each possible session of a subject.
 func (g *Gate) inSessions(who estate.Principal,
-	in func(s *subject, roles []string) (region.Region, error)) (region.Region, error) {
+	in func(s *CompiledSubject, roles []string) (region.Region, error)) (region.Region, error) {
 	n := g.NumberOf(who)
 	if n < 0 {
 		return region.Empty, g.Subject(who)
 	}
-	s := g.numbered(n)
-	sessions, err := g.possible(s, nil, 0, false)
+	s := g.Numbered(n)
+	sessions, err := g.PossibleSessions(s, nil, 0, false)
 	if err != nil {
 		return region.Empty, err
 	}
@@ -82,18 +82,18 @@ func (g *Gate) Giving(who estate.Principal, operation string, r *estate.Resource
 	if n < 0 {
 		return nil
 	}
-	s := g.numbered(n)
-	known := g.known(s, r)
+	s := g.Numbered(n)
+	known := g.Known(s, r)
 	at := g.spot(r)
 	blocked, err := g.blocked(s, operation, at, known)
 	if err != nil {
 		return nil
 	}
-	for _, gr := range s.grants {
-		if !g.places.Covers(gr.on, at) {
+	for _, gr := range s.Grants {
+		if !g.Places.Covers(gr.List, at) {
 			continue
 		}
-		when, err := g.grantRegion(gr, s, operation, nil)
+		when, err := g.GrantRegion(gr, s, operation, nil)
 		if err == nil {
 			when, err = g.space.Minus(g.space.Fix(when, known), blocked)
 		}

@@ -41,14 +41,14 @@ func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources,
 
 // RoleGrows names the operations that a role has in the new estate when it had them not; of a new role all.
 func (p *Pair) RoleGrows(id string) (out []string) {
-	was, is := p.Old.roles[id], p.New.roles[id]
+	was, is := p.Old.Roles[id], p.New.Roles[id]
 	if is == nil {
 		return nil
 	}
-	for name, when := range is.operations {
+	for name, when := range is.Operations {
 		before := region.Empty
 		if was != nil {
-			if r, ok := was.operations[name]; ok {
+			if r, ok := was.Operations[name]; ok {
 				before = r
 			}
 		}
@@ -58,21 +58,4 @@ func (p *Pair) RoleGrows(id string) (out []string) {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// RoleStandsFor lists the roles that a role is or includes.
-func (g *Gate) RoleStandsFor(id string) (out []string) {
-	if r := g.roles[id]; r != nil {
-		for other := range r.includes {
-			out = append(out, other)
-		}
-		slices.Sort(out)
-	}
-	return out
-}
-
-// Stops says whether a block may stop a subject from an operation on a resource, at some time and under some condition.
-func (g *Gate) Stops(b *estate.Block, who estate.Principal, operation string, r *estate.Resource) bool {
-	o := g.estate.Operations[operation]
-	return o != nil && b.Deny.Fit(o, g.estate.Edition) && g.Selects(b.To, who) && g.Covers(b.On, r)
 }

@@ -70,7 +70,7 @@ func (g *Gate) Subjects() []estate.Principal {
 }
 
 // owns says whether the subject owns what has this owner.
-func (g *Gate) owns(subject int, owner *estate.Principal) bool {
+func (g *Gate) Owns(subject int, owner *estate.Principal) bool {
 	switch {
 	case owner == nil:
 		return false

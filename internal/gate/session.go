@@ -17,16 +17,16 @@ const maxSessions = 4096
 var oneSession = [][]string{nil}
 
 // possible gives the sets of roles that the session may have: nil stands for all roles.
-func (g *Gate) possible(s *subject, named []string, at clock.Instant, timed bool) ([][]string, error) {
+func (g *Gate) PossibleSessions(s *CompiledSubject, named []string, at clock.Instant, timed bool) ([][]string, error) {
 	if len(named) > 0 {
 		return [][]string{named}, g.checkNamed(s, named)
 	}
 	if s.single {
 		return oneSession, nil
 	}
-	var held []*grant
-	for _, gr := range s.grants {
-		if g.which.counts(gr.Grant) && (g.which.asIfLent(gr.Grant) || g.lentAt(gr, s, at, timed)) {
+	var held []*CompiledGrant
+	for _, gr := range s.Grants {
+		if g.Which.counts(gr.Grant) && (g.Which.asIfLent(gr.Grant) || g.lentAt(gr, s, at, timed)) {
 			held = append(held, gr)
 		}
 	}
@@ -38,7 +38,7 @@ func (g *Gate) possible(s *subject, named []string, at clock.Instant, timed bool
 }
 
 // rolesOf lists the roles that grants name, by id.
-func rolesOf(grants []*grant) []string {
+func rolesOf(grants []*CompiledGrant) []string {
 	var roles []string
 	for _, gr := range grants {
 		for _, ref := range gr.Roles {
@@ -50,7 +50,7 @@ func rolesOf(grants []*grant) []string {
 }
 
 // lentAt says whether an on-request grant is lent to the subject at the time, or ever where the time is open.
-func (g *Gate) lentAt(gr *grant, s *subject, at clock.Instant, timed bool) bool {
+func (g *Gate) lentAt(gr *CompiledGrant, s *CompiledSubject, at clock.Instant, timed bool) bool {
 	when, lent := gr.lent[s.principal]
 	if !lent || !timed {
 		return lent
@@ -61,12 +61,12 @@ func (g *Gate) lentAt(gr *grant, s *subject, at clock.Instant, timed bool) bool 
 }
 
 // checkNamed sees that a session may name these roles.
-func (g *Gate) checkNamed(s *subject, named []string) error {
+func (g *Gate) checkNamed(s *CompiledSubject, named []string) error {
 	for _, id := range named {
-		if g.roles[id] == nil {
-			return unknown("role", id, g.roles)
+		if g.Roles[id] == nil {
+			return unknown("role", id, g.Roles)
 		}
-		if !slices.ContainsFunc(s.grants, func(gr *grant) bool {
+		if !slices.ContainsFunc(s.Grants, func(gr *CompiledGrant) bool {
 			return slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return ref.ID == id })
 		}) {
 			return fmt.Errorf("%w session: no grant to %s names the role %s", ErrInvalid, s.principal, id)
@@ -92,7 +92,7 @@ func (g *Gate) breaks(roles []string) *estate.Separation {
 func (g *Gate) Held(sep *estate.Separation, roles []string) int {
 	n := 0
 	for _, ref := range sep.Roles {
-		if slices.ContainsFunc(roles, func(id string) bool { return g.roles[id].includes[ref.ID] }) {
+		if slices.ContainsFunc(roles, func(id string) bool { return g.Roles[id].Includes[ref.ID] }) {
 			n++
 		}
 	}
@@ -147,4 +147,14 @@ func (g *Gate) extendable(chosen, bound []string) bool {
 	return slices.ContainsFunc(bound, func(id string) bool {
 		return !slices.Contains(chosen, id) && g.breaks(append(slices.Clone(chosen), id)) == nil
 	})
+}
+
+// Sessions lists the sets of roles that a session of the subject may have; one that is nil has all.
+func (g *Gate) Sessions(p estate.Principal, c *Context) ([][]string, error) {
+	n := g.NumberOf(p)
+	if n < 0 {
+		return nil, g.Subject(p)
+	}
+	at, timed := c.region.Time()
+	return g.PossibleSessions(g.Numbered(n), c.Roles, at, timed)
 }

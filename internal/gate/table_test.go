@@ -8,6 +8,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 )
 
 // What the table counts is what deciding counts, resource by resource.
@@ -31,8 +32,8 @@ func TestCountsAreCellByCell(t *testing.T) {
 				q.request.at = nil
 			}
 			c := q.request.context(g)
-			err := g.Table(c).Counts(func(who estate.Principal, counts []gate.Count) bool {
-				want := make([]gate.Count, len(operations))
+			err := counting.NewTable(g, c).Counts(func(who estate.Principal, counts []counting.Count) bool {
+				want := make([]counting.Count, len(operations))
 				for i, o := range operations {
 					for r := range e.Tree.All() {
 						if e.Offer(r.System.Kind.ID).Valid(o.Name, r.Type) == nil {

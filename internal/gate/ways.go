@@ -35,13 +35,13 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 	if err != nil {
 		return nil, err
 	}
-	known := g.known(q.subject, q.resource)
+	known := g.Known(q.subject, q.resource)
 	at := g.spot(q.resource)
 	var out []Way
-	for _, gr := range g.grants {
+	for _, gr := range g.Grants {
 		w := Way{
-			Grant: gr.Grant, Who: slices.Contains(q.subject.grants, gr), What: g.gives(gr.Grant, q.operation),
-			Where: g.places.Covers(gr.on, at), Lent: true, Named: true,
+			Grant: gr.Grant, Who: slices.Contains(q.subject.Grants, gr), What: g.gives(gr.Grant, q.operation),
+			Where: g.Places.Covers(gr.List, at), Lent: true, Named: true,
 		}
 		if gr.OnRequest != nil {
 			at, timed := q.context.region.Time()
@@ -85,10 +85,10 @@ func (g *Gate) OwnWays(req Request) ([]Way, error) {
 	if err != nil {
 		return nil, err
 	}
-	known, at := g.known(q.subject, q.resource), g.spot(q.resource)
+	known, at := g.Known(q.subject, q.resource), g.spot(q.resource)
 	var out []Way
-	for _, gr := range q.subject.grants {
-		if !g.gives(gr.Grant, q.operation) || !g.places.Covers(gr.on, at) {
+	for _, gr := range q.subject.Grants {
+		if !g.gives(gr.Grant, q.operation) || !g.Places.Covers(gr.List, at) {
 			continue
 		}
 		w := Way{Grant: gr.Grant, Who: true, What: true, Where: true, Active: region.Full, RoleTime: region.Full}
@@ -118,13 +118,13 @@ func missing(all ...bool) (n int) {
 }
 
 // inForce is when a grant's roles have the operation; always, where none ever does.
-func (g *Gate) inForce(gr *grant, q *question) (region.Region, error) {
+func (g *Gate) inForce(gr *CompiledGrant, q *question) (region.Region, error) {
 	if !g.gives(gr.Grant, q.operation) {
 		return region.Full, nil
 	}
 	var when []region.Region
 	for _, ref := range gr.Roles {
-		when = append(when, g.roles[ref.ID].operations[q.operation])
+		when = append(when, g.Roles[ref.ID].Operations[q.operation])
 	}
 	return g.space.Or(when...)
 }
@@ -139,18 +139,18 @@ func (g *Gate) whenNot(r region.Region, q *question) region.Region {
 
 // would is what a grant would give if its subjects, operations and resources fitted, it and its roles were in force and
 // the subject were active.
-func (g *Gate) would(gr *grant, q *question, known *region.Context) (region.Region, error) {
+func (g *Gate) would(gr *CompiledGrant, q *question, known *region.Context) (region.Region, error) {
 	blocked, err := g.blocked(q.subject, q.operation, g.spot(q.resource), known)
 	if err != nil {
 		return region.Empty, err
 	}
-	return g.space.Minus(g.space.Fix(gr.region, known), blocked)
+	return g.space.Minus(g.space.Fix(gr.Region, known), blocked)
 }
 
 // findFact looks for the one fact of the subject or the resource without which the grant would meet the request, else
 // for all of them.
-func (g *Gate) findFact(w *Way, gr *grant, q *question, known *region.Context) error {
-	for _, name := range g.facts.FixedNames() {
+func (g *Gate) findFact(w *Way, gr *CompiledGrant, q *question, known *region.Context) error {
+	for _, name := range g.Facts.FixedNames() {
 		without := known.Clone()
 		without.Open(name)
 		r, err := g.would(gr, q, without)
@@ -194,7 +194,7 @@ func (g *Gate) Dimensions() []string {
 		names = append(names, f.Name)
 	}
 	names = append(names, "time")
-	for _, k := range slices.Sorted(maps.Keys(g.facts.Context)) {
+	for _, k := range slices.Sorted(maps.Keys(g.Facts.Context)) {
 		names = append(names, "context "+k)
 	}
 	return names

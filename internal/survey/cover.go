@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
@@ -73,7 +74,7 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 			if c.rows[name] == nil {
 				c.rows[name] = make([]*holdersOfPile, standing.Numbers())
 			}
-			c.rows[name][pile.Number()] = &holdersOfPile{pile: pile, enough: standing.NewHeadcount(max(1, w.Least), c.window)}
+			c.rows[name][pile.Number()] = &holdersOfPile{pile: pile, enough: counting.NewHeadcount(standing.Space(), max(1, w.Least), c.window)}
 		}
 	}
 	if err := c.count(); err != nil {
@@ -101,7 +102,7 @@ type holdersOfPile struct {
 	services int
 	lent     int
 	set      uint32 // all the people, as crowd.joined numbers them
-	enough   *gate.Headcount
+	enough   *counting.Headcount
 	class    int // of those that was counted last: a pile may come in parts
 }
 

@@ -8,6 +8,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/region"
 )
 
@@ -28,11 +29,11 @@ func tooFew(s search) (*violation, error) {
 	}
 	space := s.cells.Space()
 	window := space.Between(s.since, s.since+clock.Instant(ahead/time.Microsecond))
-	counts := make([]*gate.Headcount, s.cells.Numbers())
+	counts := make([]*counting.Headcount, s.cells.Numbers())
 	short := make([]*gate.Pile, s.cells.Numbers()) // those that are, by number
 	left := 0
 	for _, pile := range s.cells.Piles() {
-		counts[pile.Number()] = s.cells.NewHeadcount(s.says.Count, window)
+		counts[pile.Number()] = counting.NewHeadcount(s.cells.Space(), s.says.Count, window)
 		short[pile.Number()] = pile
 		left++
 	}

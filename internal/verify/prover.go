@@ -19,11 +19,11 @@ type Prover struct {
 	more    *escalation.Ways
 	only    map[estate.Principal]bool
 	roster  *membership.Roster
-	cells   map[counting]*gate.Cells
+	cells   map[countedIn]*gate.Cells
 }
 
-// counting says what counts in cells.
-type counting struct {
+// countedIn says what counts in cells.
+type countedIn struct {
 	which gate.Counting
 	steps bool
 }
@@ -40,7 +40,7 @@ type Of struct {
 // NewProver makes a prover for a gate's estate. The gate decides the witnesses.
 func NewProver(g *gate.Gate, of Of) *Prover {
 	return &Prover{gate: g, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster,
-		cells: map[counting]*gate.Cells{}}
+		cells: map[countedIn]*gate.Cells{}}
 }
 
 // Verdict is what became of a guarantee: it holds, or a witness shows that it does not.
@@ -146,7 +146,7 @@ func (p *Prover) look(g *estate.Guarantee) (*gate.Cells, error) {
 	if edits := KindOf(g).edits; edits != nil {
 		return gate.CompileCells(e.With(edits(g)...), scene)
 	}
-	key := counting{scene.Which, p.countsSteps(g)}
+	key := countedIn{scene.Which, p.countsSteps(g)}
 	if c := p.cells[key]; c != nil {
 		return c, nil
 	}

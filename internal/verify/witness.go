@@ -8,6 +8,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 )
 
 // witness makes requests of a violation, each allowed, and finds the grants that make it so.
@@ -255,7 +256,7 @@ func (p *Prover) shortage(g *estate.Guarantee, v *violation) (*Witness, error) {
 	ctx := p.gate.NewContext()
 	ctx.Time(v.at)
 	edition := p.gate.Estate().Edition
-	holders, err := p.gate.Holders(ctx, []*estate.Resource{place},
+	holders, err := counting.Holders(p.gate, ctx, []*estate.Resource{place},
 		func(o *estate.Operation) bool { return g.May.Fit(o, edition) })
 	if err != nil {
 		return nil, err

@@ -68,6 +68,9 @@ func (f *Facts) gather(c *estate.Condition) {
 	}
 }
 
+// OwnerDim is the dimension that asks whether the subject owns the resource.
+const OwnerDim = 0
+
 // dimensions gives the order in which regions ask: what concerns the subject and the resource, then the request's
 // yes/no facts, ways to sign in, attributes; the space adds network and time.
 func (f *Facts) dimensions() []region.Dimension {
@@ -130,4 +133,19 @@ func (f *Facts) FixedNames() []string {
 // Name is the same for tags that no condition tells apart.
 func (f *Facts) Name(tags estate.Tags) string {
 	return tags.Name(func(key string) bool { return f.Same[key] || f.Subject[key] || f.Resource[key] })
+}
+
+// Numbers gives each of some tags a number that those have too which no condition tells from them. known is of those
+// that have one already, by Name.
+func (f *Facts) Numbers(all []estate.Tags, known map[string]uint32) (out []uint32) {
+	for _, tags := range all {
+		key := f.Name(tags)
+		n, ok := known[key]
+		if !ok {
+			n = uint32(len(known))
+			known[key] = n
+		}
+		out = append(out, n)
+	}
+	return out
 }

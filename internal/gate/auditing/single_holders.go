@@ -1,4 +1,4 @@
-package gate
+package auditing
 
 import (
 	"encoding/binary"
@@ -7,24 +7,26 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
 )
 
-// Alone is one person who alone may do an operation on some resources.
-type Alone struct {
+// SingleHolder is one person who alone may do an operation on some resources.
+type SingleHolder struct {
 	Who       estate.Principal
 	Operation string
 	Resources []string // some of them, in tree order
 	Count     int      // how many there are
 }
 
-// counting counts, for a few operations, how many people may do them on each pile, and adds their numbers up: where
+// headcounts counts, for a few operations, how many people may do them on each pile, and adds their numbers up: where
 // there is one, the sum is that person's.
-type counting struct {
-	*Gate
-	table  *Table
+type headcounts struct {
+	*gate.Gate
+	piles  *counting.Piles
 	ops    []uint32
 	chosen opset.Set
 	since  region.Region
@@ -64,54 +66,54 @@ type tally struct {
 	sum   int64
 }
 
-// Alone tells which of the operations one person alone may do somewhere, by standing grants, at some time from since
+// SingleHolders tells which of the operations one person alone may do somewhere, by standing grants, at some time from since
 // on. Nothing is said of places where a condition asks about the subject or the resource. It costs what the rows weigh.
-func (g *Gate) Alone(since clock.Instant, selects func(*estate.Operation) bool) []Alone {
-	c := &counting{Gate: g, table: g.Table(g.NewContext()), chosen: g.classes.Ops.NewSet(),
-		since: g.space.Between(since, maxInstant), covers: map[inForce[uint32]]coverGives{},
+func SingleHolders(g *gate.Gate, since clock.Instant, selects func(*estate.Operation) bool) []SingleHolder {
+	c := &headcounts{Gate: g, piles: counting.NewPiles(g, nil), chosen: g.Classes.Ops.NewSet(),
+		since: g.Space().Between(since, clock.End), covers: map[inForce[uint32]]coverGives{},
 		sets: map[inForce[string]][2]opset.Set{}}
-	for i, o := range g.classes.Ops.List {
+	for i, o := range g.Classes.Ops.List {
 		if selects(o) {
 			c.ops = append(c.ops, uint32(i))
 			c.chosen.Add(uint32(i))
-			c.steps = append(c.steps, make([]tally, len(c.table.piles)+1))
-			c.points = append(c.points, make([]tally, len(c.table.piles)))
-			c.personal = append(c.personal, make([]int32, len(c.table.piles)+1))
-			c.marked = append(c.marked, make([]bool, len(c.table.piles)))
+			c.steps = append(c.steps, make([]tally, len(c.piles.List)+1))
+			c.points = append(c.points, make([]tally, len(c.piles.List)))
+			c.personal = append(c.personal, make([]int32, len(c.piles.List)+1))
+			c.marked = append(c.marked, make([]bool, len(c.piles.List)))
 		}
 	}
 	people := map[alike]tally{}
 	for n, s := range g.All {
-		if s.Service || n == len(g.All)-1 || !c.meets(region.Region(g.rows.RowOf[n].Active)) {
+		if s.Service || n == len(g.All)-1 || !c.meets(region.Region(g.Rows.RowOf[n].Active)) {
 			continue
 		}
-		key := alike{g.class[n], region.Region(g.rows.RowOf[n].Active)}
+		key := alike{g.ClassOf[n], region.Region(g.Rows.RowOf[n].Active)}
 		t := people[key]
 		people[key] = tally{t.count + 1, t.sum + int64(n)}
 	}
 	row := map[uint32]int{} // of each class, somebody
 	for n := range g.All {
-		row[g.class[n]] = n
+		row[g.ClassOf[n]] = n
 	}
 	for key, t := range people {
 		c.active = key.active
-		c.add(&g.rows.RowOf[row[key.class]], t)
+		c.add(&g.Rows.RowOf[row[key.class]], t)
 	}
 	return c.tell()
 }
 
-func (c *counting) meets(regions ...region.Region) bool {
-	both, err := c.space.And(append(regions, c.since)...)
+func (c *headcounts) meets(regions ...region.Region) bool {
+	both, err := c.Space().And(append(regions, c.since)...)
 	return err == nil && both != region.Empty
 }
 
 // cover works out which of the operations a cover gives, and which under conditions about subject or resource.
-func (c *counting) cover(n uint32) coverGives {
+func (c *headcounts) cover(n uint32) coverGives {
 	at := inForce[uint32]{n, c.active}
 	out, ok := c.covers[at]
 	if !ok {
 		var one [1]uint32
-		given, asks := c.of(c.rows.Cover(n, &one))
+		given, asks := c.of(c.Rows.Cover(n, &one))
 		out.set = given
 		for k, op := range c.ops {
 			if given.Has(op) {
@@ -127,26 +129,26 @@ func (c *counting) cover(n uint32) coverGives {
 }
 
 // of works out which of the operations units give.
-func (c *counting) of(units []uint32) (given, asks opset.Set) {
-	given, asks = c.classes.Ops.NewSet(), c.classes.Ops.NewSet()
+func (c *headcounts) of(units []uint32) (given, asks opset.Set) {
+	given, asks = c.Classes.Ops.NewSet(), c.Classes.Ops.NewSet()
 	for _, op := range c.ops {
 		all, blocked, personal := region.Empty, region.Empty, false
 		for _, u := range units {
-			if !c.units.Has(u, op) {
+			if !c.Units.Has(u, op) {
 				continue
 			}
-			one := &c.units.List[u]
-			switch about := c.space.AsksBelow(one.Region, c.facts.Fixed); {
+			one := &c.Units.List[u]
+			switch about := c.Space().AsksBelow(one.Region, c.Facts.Fixed); {
 			case about: // who is meant hangs on the subject and the resource, of a block too
 				personal = true
 			case one.Block:
-				blocked, _ = c.space.Or(blocked, one.Region)
+				blocked, _ = c.Space().Or(blocked, one.Region)
 			default:
-				all, _ = c.space.Or(all, one.Region)
+				all, _ = c.Space().Or(all, one.Region)
 			}
 		}
 		if all != region.Empty {
-			if rest, err := c.space.Minus(all, blocked); err == nil && c.meets(rest, c.active) {
+			if rest, err := c.Space().Minus(all, blocked); err == nil && c.meets(rest, c.active) {
 				given.Add(op)
 			}
 		}
@@ -158,14 +160,14 @@ func (c *counting) of(units []uint32) (given, asks opset.Set) {
 }
 
 // add counts the people of a class.
-func (c *counting) add(h *unitrow.Holder, t tally) {
-	steps := c.rows.Steps[h.Row : h.Row+h.Steps]
+func (c *headcounts) add(h *unitrow.Holder, t tally) {
+	steps := c.Rows.Steps[h.Row : h.Row+h.Steps]
 	for i, s := range steps {
-		end := uint32(len(c.table.first) - 1)
+		end := uint32(len(c.piles.First) - 1)
 		if i+1 < len(steps) {
 			end = steps[i+1].Mark
 		}
-		from, to := c.table.first[s.Mark], c.table.first[end]
+		from, to := c.piles.First[s.Mark], c.piles.First[end]
 		cover := c.cover(s.Cover)
 		for _, k := range cover.sure {
 			c.steps[k][from].count += t.count
@@ -179,9 +181,9 @@ func (c *counting) add(h *unitrow.Holder, t tally) {
 		}
 	}
 	seen := map[uint32]bool{}
-	for _, e := range c.rows.Extras[h.Extra : h.Extra+h.Extras] {
-		for _, trait := range c.table.having[e.Trait] {
-			for _, n := range c.table.traits[trait] {
+	for _, e := range c.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+		for _, trait := range c.piles.Having[e.Trait] {
+			for _, n := range c.piles.Traits[trait] {
 				if !seen[n] {
 					seen[n] = true
 					c.correct(h, n, t)
@@ -192,13 +194,13 @@ func (c *counting) add(h *unitrow.Holder, t tally) {
 }
 
 // correct counts the people anew on a pile on which more is in force than the row says.
-func (c *counting) correct(h *unitrow.Holder, n uint32, t tally) {
-	at := c.table.piles[n].at
+func (c *headcounts) correct(h *unitrow.Holder, n uint32, t tally) {
+	at := c.piles.List[n].At
 	var one [1]uint32
-	cover := c.rows.At(h, at.Mark)
-	units := slices.Clone(c.rows.Cover(cover, &one))
-	for _, e := range c.rows.Extras[h.Extra : h.Extra+h.Extras] {
-		if c.places.Traits.Has(at.Trait, int(e.Trait)) {
+	cover := c.Rows.At(h, at.Mark)
+	units := slices.Clone(c.Rows.Cover(cover, &one))
+	for _, e := range c.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+		if c.Places.Traits.Has(at.Trait, int(e.Trait)) {
 			units = append(units, e.Unit)
 		}
 	}
@@ -230,7 +232,7 @@ func (c *counting) correct(h *unitrow.Holder, n uint32, t tally) {
 	}
 }
 
-func (c *counting) tell() []Alone {
+func (c *headcounts) tell() []SingleHolder {
 	type key struct {
 		who int64
 		op  uint32
@@ -239,31 +241,31 @@ func (c *counting) tell() []Alone {
 	for k, op := range c.ops {
 		var now tally
 		personal := int32(0)
-		for n, pile := range c.table.piles {
+		for n, pile := range c.piles.List {
 			now.count += c.steps[k][n].count
 			now.sum += c.steps[k][n].sum
 			personal += c.personal[k][n]
 			all := tally{now.count + c.points[k][n].count, now.sum + c.points[k][n].sum}
-			if all.count == 1 && personal == 0 && !c.marked[k][n] && c.classes.Valid[pile.at.Class].Has(op) {
+			if all.count == 1 && personal == 0 && !c.marked[k][n] && c.Classes.Valid[pile.At.Class].Has(op) {
 				rows[key{all.sum, op}] = append(rows[key{all.sum, op}], n)
 			}
 		}
 	}
-	var out []Alone
+	var out []SingleHolder
 	for at, piles := range rows {
-		one := Alone{Who: c.SubjectOf(int(at.who)), Operation: c.classes.Ops.List[at.op].Name}
+		one := SingleHolder{Who: c.SubjectOf(int(at.who)), Operation: c.Classes.Ops.List[at.op].Name}
 		var first []int
 		for _, n := range piles {
-			one.Count += int(c.table.piles[n].count)
-			first = append(first, int(c.table.piles[n].row))
+			one.Count += int(c.piles.List[n].Count)
+			first = append(first, int(c.piles.List[n].Row))
 		}
 		slices.Sort(first)
 		for _, row := range first[:min(len(first), 8)] {
-			one.Resources = append(one.Resources, c.estate.Tree.Address(row))
+			one.Resources = append(one.Resources, c.Estate().Tree.Address(row))
 		}
 		out = append(out, one)
 	}
-	slices.SortFunc(out, func(a, b Alone) int {
+	slices.SortFunc(out, func(a, b SingleHolder) int {
 		if a.Who != b.Who {
 			return strings.Compare(a.Who.String(), b.Who.String())
 		}

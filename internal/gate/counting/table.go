@@ -1,13 +1,12 @@
-package gate
+package counting
 
 import (
-	"cmp"
 	"math/bits"
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/opset"
-	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/parallel"
 	"hiddengate/internal/region"
@@ -21,36 +20,25 @@ import (
 // worked out once, however many subjects have it. Piles are looked at one by one only where a condition asks about the
 // resource, or a list that traits tell covers some.
 type Table struct {
-	gate     *Gate
-	context  *Context
-	chosen   []bool           // of each resource, whether it is counted; nil: all are
-	sums     []uint32         // for each mark and class, how many resources of the class have a lower mark
-	piles    []sortOfResource // by mark
-	first    []uint32         // of each mark, its first pile
-	traits   [][]uint32
-	having   [][]uint32   // of each list that traits tell, the traits that have it
-	owned    [][]uint32   // of each owner, by number in the tree, the resources
-	self     []uint32     // of each subject, its number as an owner, or 0
-	groups   []uint32     // the numbers of the owners that are groups
-	factSets int          // how many values of the tags there are that conditions ask about
-	gates    []*tableGate // one for each core
+	gate    *gate.Gate
+	context *gate.Context
+	chosen  []bool   // of each resource, whether it is counted; nil: all are
+	sums    []uint32 // for each mark and class, how many resources of the class have a lower mark
+	piles   *Piles
+	owned   [][]uint32   // of each owner, by number in the tree, the resources
+	self    []uint32     // of each subject, its number as an owner, or 0
+	groups  []uint32     // the numbers of the owners that are groups
+	gates   []*tableGate // one for each core
 }
 
 // maxWords is how many words a set of operations has at most.
-const maxWords = maxOperations / 64
-
-type sortOfResource struct {
-	at    placemap.Spot
-	facts uint32 // the number of the tags' values that conditions ask about
-	count uint32
-	row   uint32 // one of them
-}
+const maxWords = gate.MaxOperations / 64
 
 // tableGate is a gate that keeps what covers give.
 type tableGate struct {
-	*Gate
+	*gate.Gate
 	table   *Table
-	context *Context
+	context *gate.Context
 	holds   []region.Holding // of each unit, where nothing in it asks about subject or resource
 	asks    []bool           // of each unit, whether it does
 	answers []*coverAnswer
@@ -60,6 +48,8 @@ type tableGate struct {
 	kept    []keptSets // by facts, what the units at hand give
 	keeping uint32
 	both    []uint32
+	matched []uint32 // of both, the units that have the operation at hand
+	scratch *region.Context
 	waiting []int
 	alone   [1]uint32
 	one     outcomeSets
@@ -84,96 +74,39 @@ type keptSets struct {
 // Count is how many listed resources a subject is allowed an operation on, and on how many it depends.
 type Count struct{ Allowed, Depends int }
 
-// Table prepares to answer in a context.
-func (g *Gate) Table(c *Context) *Table {
+// NewTable prepares to answer in a context.
+func NewTable(g *gate.Gate, c *gate.Context) *Table {
 	t := &Table{gate: g, context: c}
-	t.buildSorts()
+	t.build()
 	return t
 }
 
 // tableOf counts some listed resources alone.
-func (g *Gate) tableOf(c *Context, resources []*estate.Resource) *Table {
-	t := &Table{gate: g, context: c, chosen: make([]bool, g.estate.Tree.Len())}
+func tableOf(g *gate.Gate, c *gate.Context, resources []*estate.Resource) *Table {
+	t := &Table{gate: g, context: c, chosen: make([]bool, g.Estate().Tree.Len())}
 	for _, r := range resources {
 		t.chosen[r.Index] = true
 	}
-	t.buildSorts()
+	t.build()
 	return t
 }
 
 // counted says whether a resource is.
 func (t *Table) counted(row int) bool { return t.chosen == nil || t.chosen[row] }
 
-// buildSorts makes the piles.
-func (t *Table) buildSorts() {
-	g, tree := t.gate, t.gate.estate.Tree
-	facts := make([]uint32, len(tree.Tags))
-	numbers := map[string]uint32{}
-	for i, tags := range tree.Tags {
-		key := g.facts.Name(tags)
-		n, ok := numbers[key]
-		if !ok {
-			n = uint32(len(numbers))
-			numbers[key] = n
-		}
-		facts[i] = n
-	}
-	type look struct {
-		at    placemap.Spot
-		facts uint32
-	}
-	t.factSets = len(numbers)
-	known := map[look]uint32{}
-	var last look
-	var lastPile uint32
-	for i := range tree.Rows {
-		key := look{g.places.Spots[i], facts[tree.Rows[i].Tags]}
-		if i == 0 || key != last {
-			n, ok := known[key]
-			if !ok {
-				n = uint32(len(t.piles))
-				known[key] = n
-				t.piles = append(t.piles, sortOfResource{at: key.at, facts: key.facts, row: uint32(i)})
-			}
-			last, lastPile = key, n
-		}
-		if t.counted(i) {
-			if t.piles[lastPile].count == 0 {
-				t.piles[lastPile].row = uint32(i)
-			}
-			t.piles[lastPile].count++
-		}
-	}
-	slices.SortFunc(t.piles,
-		func(a, b sortOfResource) int {
-			return cmp.Or(cmp.Compare(a.at.Mark, b.at.Mark), cmp.Compare(a.row, b.row))
-		})
-	marks, classes := len(g.places.Marks)+1, len(g.classes.Valid)
+// build sums the piles up, and finds who owns what.
+func (t *Table) build() {
+	g, tree := t.gate, t.gate.Estate().Tree
+	t.piles = NewPiles(g, t.chosen)
+	marks, classes := len(g.Places.Marks)+1, len(g.Classes.Valid)
 	t.sums = make([]uint32, (marks+1)*classes)
-	t.first = make([]uint32, marks+1)
-	next := 0
 	for m := range marks {
-		t.first[m] = uint32(next)
 		copy(t.sums[(m+1)*classes:(m+2)*classes], t.sums[m*classes:(m+1)*classes])
-		for ; next < len(t.piles) && t.piles[next].at.Mark == uint32(m); next++ {
-			p := &t.piles[next]
-			t.sums[(m+1)*classes+int(p.at.Class)] += p.count
-			for len(t.traits) <= int(p.at.Trait) {
-				t.traits = append(t.traits, nil)
-			}
-			t.traits[p.at.Trait] = append(t.traits[p.at.Trait], uint32(next))
+		for _, p := range t.piles.List[t.piles.First[m]:t.piles.First[m+1]] {
+			t.sums[(m+1)*classes+int(p.At.Class)] += p.Count
 		}
 	}
-	t.first[marks] = uint32(next)
-	t.having = make([][]uint32, len(g.places.Complex))
-	for trait := 1; trait < len(t.traits); trait++ {
-		for n := range t.having {
-			if g.places.Traits.Has(uint32(trait), n) {
-				t.having[n] = append(t.having[n], uint32(trait))
-			}
-		}
-	}
-	if g.facts.Owner {
+	if g.Facts.Owner {
 		t.owned, t.self = make([][]uint32, len(tree.Owners)), make([]uint32, len(g.All))
 		for i := range tree.Rows {
 			if o := tree.Rows[i].Owner; o > 0 {
@@ -195,14 +128,14 @@ func (t *Table) buildSorts() {
 // core gives the gate for one more core.
 func (t *Table) core() *tableGate {
 	f := t.gate.Fork()
-	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.rows.Ends)),
-		single: make([]*coverAnswer, len(t.gate.units.List)), traited: make([]uint32, len(t.traits)+1),
-		kept: make([]keptSets, t.factSets)}
-	for _, u := range f.units.List {
-		asks := f.space.AsksBelow(u.Region, f.facts.Fixed)
+	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.Rows.Ends)),
+		single: make([]*coverAnswer, len(t.gate.Units.List)), traited: make([]uint32, len(t.piles.Traits)+1),
+		kept: make([]keptSets, t.piles.facts), scratch: f.Space().NewContext()}
+	for _, u := range f.Units.List {
+		asks := f.Space().AsksBelow(u.Region, f.Facts.Fixed)
 		holds := region.None
 		if !asks {
-			holds = f.space.Judge(u.Region, g.context.region)
+			holds = f.Space().Judge(u.Region, g.context.Region())
 		}
 		g.asks, g.holds = append(g.asks, asks), append(g.holds, holds)
 	}
@@ -232,7 +165,7 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 		return func(first int) batch {
 			b := batch{first: first}
 			for n := first; n < min(first+size, people) && b.err == nil; n++ {
-				counts := make([]Count, len(t.gate.classes.Ops.List))
+				counts := make([]Count, len(t.gate.Classes.Ops.List))
 				b.err = t.gates[w].count(n, counts)
 				b.counts = append(b.counts, counts)
 			}
@@ -254,29 +187,29 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 
 // count counts for one subject.
 func (g *tableGate) count(subject int, counts []Count) error {
-	h := &g.rows.RowOf[subject]
+	h := &g.Rows.RowOf[subject]
 	if h.Active == int32(region.Empty) {
 		return nil
 	}
-	active := g.space.Judge(region.Region(h.Active), g.context.region)
+	active := g.Space().Judge(region.Region(h.Active), g.context.Region())
 	if active == region.None {
 		return nil
 	}
 	if active == region.Some || h.Flags&unitrow.Separated != 0 || len(g.context.Roles) > 0 ||
-		g.lent[uint32(subject)] != nil {
+		g.Lent(subject) {
 		return g.countSlowly(subject, counts)
 	}
 	// Steps: what a cover gives, over all the resources below it.
-	q := query{subject: subject, context: g.context.region}
-	g.scratch.CopyFrom(q.context)
-	steps := g.rows.Steps[h.Row : h.Row+h.Steps]
-	classes := len(g.classes.Valid)
+	q := gate.Query{Subject: subject, Context: g.context.Region()}
+	g.scratch.CopyFrom(q.Context)
+	steps := g.Rows.Steps[h.Row : h.Row+h.Steps]
+	classes := len(g.Classes.Valid)
 	asks := false
 	for i, s := range steps {
 		if s.Cover == 0 {
 			continue
 		}
-		end := uint32(len(g.table.first) - 1)
+		end := uint32(len(g.table.piles.First) - 1)
 		if i+1 < len(steps) {
 			end = steps[i+1].Mark
 		}
@@ -287,7 +220,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		from, to := g.table.sums[int(s.Mark)*classes:][:classes], g.table.sums[int(end)*classes:][:classes]
 		for class := range classes {
 			if n := int(to[class] - from[class]); n > 0 {
-				g.add(counts, &a.outcomeSets, nil, g.classes.Valid[class], n)
+				g.add(counts, &a.outcomeSets, nil, g.Classes.Valid[class], n)
 			}
 		}
 		if a.asks == nil {
@@ -295,25 +228,25 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		}
 		asks = true
 		g.keeping++
-		for k := g.table.first[s.Mark]; k < g.table.first[end]; k++ {
-			p := &g.table.piles[k]
-			kept := &g.kept[p.facts]
+		for k := g.table.piles.First[s.Mark]; k < g.table.piles.First[end]; k++ {
+			p := &g.table.piles.List[k]
+			kept := &g.kept[p.Facts]
 			if kept.round != g.keeping {
-				g.settle(&q, p.row, false)
-				if err := g.compose(&q, g.rows.Cover(s.Cover, &g.alone), &kept.outcomeSets); err != nil {
+				g.settle(&q, p.Row, false)
+				if err := g.compose(&q, g.Rows.Cover(s.Cover, &g.alone), &kept.outcomeSets); err != nil {
 					return err
 				}
 				kept.round = g.keeping
 			}
-			g.add(counts, &kept.outcomeSets, a.asks, g.classes.Valid[p.at.Class], int(p.count))
+			g.add(counts, &kept.outcomeSets, a.asks, g.Classes.Valid[p.At.Class], int(p.Count))
 		}
 	}
 	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
 	g.round++
-	extras := g.rows.Extras[h.Extra : h.Extra+h.Extras]
+	extras := g.Rows.Extras[h.Extra : h.Extra+h.Extras]
 	for _, e := range extras {
 		asks = asks || g.asks[e.Unit]
-		for _, trait := range g.table.having[e.Trait] {
+		for _, trait := range g.table.piles.Having[e.Trait] {
 			if g.traited[trait] != g.round {
 				g.traited[trait] = g.round
 				if err := g.countTrait(&q, counts, trait, steps, extras); err != nil {
@@ -322,52 +255,52 @@ func (g *tableGate) count(subject int, counts []Count) error {
 			}
 		}
 	}
-	if asks && g.facts.Owner {
+	if asks && g.Facts.Owner {
 		return g.countOwned(&q, h, counts)
 	}
 	return nil
 }
 
 // countTrait goes over the resources of a trait, beside the steps.
-func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []unitrow.Step,
+func (g *tableGate) countTrait(q *gate.Query, counts []Count, trait uint32, steps []unitrow.Step,
 	extras []unitrow.Extra) error {
 	next, cover, asks := 0, uint32(0), false
 	waiting := g.waiting[:0] // of each class, how many resources wait to be counted
-	for range g.classes.Valid {
+	for range g.Classes.Valid {
 		waiting = append(waiting, 0)
 	}
 	g.waiting = waiting
 	flush := func() {
 		for class, n := range waiting {
 			if n > 0 {
-				g.add(counts, &g.one, nil, g.classes.Valid[class], -n)
-				g.add(counts, &g.two, nil, g.classes.Valid[class], n)
+				g.add(counts, &g.one, nil, g.Classes.Valid[class], -n)
+				g.add(counts, &g.two, nil, g.Classes.Valid[class], n)
 				waiting[class] = 0
 			}
 		}
 	}
 	last, lastFacts := uint32(1<<32-1), uint32(1<<32-1)
-	for _, k := range g.table.traits[trait] {
-		p := &g.table.piles[k]
-		for next < len(steps) && steps[next].Mark <= p.at.Mark {
+	for _, k := range g.table.piles.Traits[trait] {
+		p := &g.table.piles.List[k]
+		for next < len(steps) && steps[next].Mark <= p.At.Mark {
 			cover = steps[next].Cover
 			next++
 		}
-		if cover != last || asks && p.facts != lastFacts {
+		if cover != last || asks && p.Facts != lastFacts {
 			flush()
-			last, lastFacts = cover, p.facts
+			last, lastFacts = cover, p.Facts
 			asks = g.gather(cover, trait, extras)
 			if asks {
-				g.settle(q, p.row, false)
+				g.settle(q, p.Row, false)
 			}
-			if err := g.compose(q, g.rows.Cover(cover, &g.alone), &g.one); err != nil {
+			if err := g.compose(q, g.Rows.Cover(cover, &g.alone), &g.one); err != nil {
 				return err
 			}
 			if err := g.compose(q, g.both, &g.two); err != nil {
 				return err
 			}
 		}
-		waiting[p.at.Class] += int(p.count)
+		waiting[p.At.Class] += int(p.Count)
 	}
 	flush()
 	return nil
@@ -376,10 +309,10 @@ func (g *tableGate) countTrait(q *query, counts []Count, trait uint32, steps []u
 // gather puts the units of a cover and those of the extras that a trait brings into both, and says whether any asks
 // about subject or resource.
 func (g *tableGate) gather(cover, trait uint32, extras []unitrow.Extra) bool {
-	g.both = append(g.both[:0], g.rows.Cover(cover, &g.alone)...)
+	g.both = append(g.both[:0], g.Rows.Cover(cover, &g.alone)...)
 	if trait > 0 {
 		for _, e := range extras {
-			if g.places.Traits.Has(trait, int(e.Trait)) {
+			if g.Places.Traits.Has(trait, int(e.Trait)) {
 				g.both = append(g.both, e.Unit)
 			}
 		}
@@ -404,18 +337,17 @@ func (g *tableGate) add(counts []Count, a *outcomeSets, only, valid opset.Set, n
 }
 
 // settle turns to a resource that the subject owns or does not own. The scratch context says what the table's does.
-func (g *tableGate) settle(q *query, row uint32, owns bool) {
-	r := &g.estate.Tree.Rows[row]
-	g.fix(g.scratch, q.subject, g.estate.Tree.Tags[r.Tags], nil)
-	g.scratch.FlagAt(ownerDim, owns)
-	q.known = true
+func (g *tableGate) settle(q *gate.Query, row uint32, owns bool) {
+	r := &g.Estate().Tree.Rows[row]
+	g.FixOwning(g.scratch, q.Subject, g.Estate().Tree.Tags[r.Tags], owns)
+	q.Known = g.scratch
 }
 
 // compose works out what units give an active subject, on the resource that has been turned to: most of it for all
 // operations at once, and one by one where several units hold a part of the context each.
-func (g *tableGate) compose(q *query, units []uint32, out *outcomeSets) error {
+func (g *tableGate) compose(q *gate.Query, units []uint32, out *outcomeSets) error {
 	if out.allowed == nil {
-		out.allowed, out.depends = g.classes.Ops.NewSet(), g.classes.Ops.NewSet()
+		out.allowed, out.depends = g.Classes.Ops.NewSet(), g.Classes.Ops.NewSet()
 	}
 	clear(out.allowed)
 	clear(out.depends)
@@ -424,10 +356,10 @@ func (g *tableGate) compose(q *query, units []uint32, out *outcomeSets) error {
 	for _, u := range units {
 		holds := g.holds[u]
 		if g.asks[u] {
-			holds = g.space.Judge(g.units.List[u].Region, g.scratch)
+			holds = g.Space().Judge(g.Units.List[u].Region, g.scratch)
 		}
 		var to *[maxWords]uint64
-		switch block := g.units.List[u].Block; {
+		switch block := g.Units.List[u].Block; {
 		case holds == region.None:
 			continue
 		case holds == region.All && block:
@@ -439,29 +371,29 @@ func (g *tableGate) compose(q *query, units []uint32, out *outcomeSets) error {
 		default:
 			to = &some
 		}
-		for w, set := range g.units.Set(u) {
+		for w, set := range g.Units.Set(u) {
 			to[w] |= set
 		}
 	}
 	for w := range words {
 		out.allowed[w] = all[w] &^ denied[w] &^ doubted[w]
 		for set := (all[w] | some[w]) &^ denied[w] &^ out.allowed[w]; set != 0; set &= set - 1 {
-			q.operation = uint32(w*64 + bits.TrailingZeros64(set))
+			q.Operation = uint32(w*64 + bits.TrailingZeros64(set))
 			g.matched = g.matched[:0]
 			for _, u := range units {
-				if g.units.Has(u, q.operation) {
+				if g.Units.Has(u, q.Operation) {
 					g.matched = append(g.matched, u)
 				}
 			}
-			outcome, err := g.weigh(q, region.Full)
+			outcome, err := g.Weigh(q, g.matched, region.Full)
 			if err != nil {
 				return err
 			}
 			switch outcome {
-			case Allow:
-				out.allowed.Add(q.operation)
-			case Depends:
-				out.depends.Add(q.operation)
+			case gate.Allow:
+				out.allowed.Add(q.Operation)
+			case gate.Depends:
+				out.depends.Add(q.Operation)
 			}
 		}
 	}
@@ -479,13 +411,13 @@ func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 	}
 	a := &coverAnswer{}
 	var one [1]uint32
-	cover := g.rows.Cover(n, &one)
+	cover := g.Rows.Cover(n, &one)
 	for _, u := range cover {
 		if g.asks[u] {
 			if a.asks == nil {
-				a.asks = g.classes.Ops.NewSet()
+				a.asks = g.Classes.Ops.NewSet()
 			}
-			for w, set := range g.units.Set(u) {
+			for w, set := range g.Units.Set(u) {
 				a.asks[w] |= set
 			}
 		}
@@ -494,7 +426,7 @@ func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 	if a.asks != nil { // of the others, what no asking unit has a part in
 		certain = slices.DeleteFunc(slices.Clone(cover), func(u uint32) bool { return g.asks[u] })
 	}
-	if err := g.compose(&query{context: g.context.region}, certain, &a.outcomeSets); err != nil {
+	if err := g.compose(&gate.Query{Context: g.context.Region()}, certain, &a.outcomeSets); err != nil {
 		return nil, err
 	}
 	for w := range a.asks {
@@ -506,15 +438,15 @@ func (g *tableGate) answer(n uint32) (*coverAnswer, error) {
 }
 
 // countOwned corrects the counts for what the subject owns.
-func (g *tableGate) countOwned(q *query, h *unitrow.Holder, counts []Count) error {
-	extras := g.rows.Extras[h.Extra : h.Extra+h.Extras]
-	for _, o := range g.table.owns(q.subject) {
+func (g *tableGate) countOwned(q *gate.Query, h *unitrow.Holder, counts []Count) error {
+	extras := g.Rows.Extras[h.Extra : h.Extra+h.Extras]
+	for _, o := range g.table.owns(q.Subject) {
 		for _, row := range g.table.owned[o] {
 			if !g.table.counted(int(row)) {
 				continue
 			}
-			at := g.places.Spots[row]
-			if !g.gather(g.rows.At(h, at.Mark), at.Trait, extras) {
+			at := g.Places.Spots[row]
+			if !g.gather(g.Rows.At(h, at.Mark), at.Trait, extras) {
 				continue
 			}
 			g.settle(q, row, false)
@@ -525,8 +457,8 @@ func (g *tableGate) countOwned(q *query, h *unitrow.Holder, counts []Count) erro
 			if err := g.compose(q, g.both, &g.two); err != nil {
 				return err
 			}
-			g.add(counts, &g.one, nil, g.classes.Valid[at.Class], -1)
-			g.add(counts, &g.two, nil, g.classes.Valid[at.Class], 1)
+			g.add(counts, &g.one, nil, g.Classes.Valid[at.Class], -1)
+			g.add(counts, &g.two, nil, g.Classes.Valid[at.Class], 1)
 		}
 	}
 	return nil
@@ -535,12 +467,12 @@ func (g *tableGate) countOwned(q *query, h *unitrow.Holder, counts []Count) erro
 // owns lists the owners, by number in the tree, who are the subject or a group of theirs; none if no condition asks who
 // owns.
 func (t *Table) owns(subject int) []uint32 {
-	if !t.gate.facts.Owner {
+	if !t.gate.Facts.Owner {
 		return nil
 	}
 	as := []uint32{t.self[subject]}
 	for _, o := range t.groups {
-		if t.gate.owns(subject, t.gate.estate.Tree.Owners[o]) {
+		if t.gate.Owns(subject, t.gate.Estate().Tree.Owners[o]) {
 			as = append(as, o)
 		}
 	}
@@ -550,18 +482,18 @@ func (t *Table) owns(subject int) []uint32 {
 // countSlowly asks about every resource.
 func (g *tableGate) countSlowly(subject int, counts []Count) error {
 	counted := func(yield func(*estate.Resource) bool) {
-		for r := range g.estate.Tree.All() {
+		for r := range g.Estate().Tree.All() {
 			if g.table.counted(r.Index) && !yield(r) {
 				return
 			}
 		}
 	}
 	return g.Gate.Answers(g.SubjectOf(subject), g.context, counted, func(*estate.Operation) bool { return true },
-		func(a Answer) bool {
-			switch n := &counts[g.classes.Ops.Number[a.Operation.Name]]; a.Outcome {
-			case Allow:
+		func(a gate.Answer) bool {
+			switch n := &counts[g.Classes.Ops.Number[a.Operation.Name]]; a.Outcome {
+			case gate.Allow:
 				n.Allowed++
-			case Depends:
+			case gate.Depends:
 				n.Depends++
 			}
 			return true

@@ -1,4 +1,4 @@
-package gate
+package counting
 
 import (
 	"hiddengate/internal/region"
@@ -12,8 +12,8 @@ type Headcount struct {
 }
 
 // NewHeadcount begins to count up to so many people, within a time.
-func (g *Gate) NewHeadcount(most int, window region.Region) *Headcount {
-	return &Headcount{g.space, window, make([]region.Region, most)}
+func NewHeadcount(space *region.Space, most int, window region.Region) *Headcount {
+	return &Headcount{space, window, make([]region.Region, most)}
 }
 
 // Add counts people who are there at the moments of a region. Its error says that the conditions are too complex.

@@ -7,6 +7,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/newplace"
 )
 
@@ -26,8 +27,7 @@ type example struct {
 
 // examples lists what may come to which a line's operations apply, what the line is about and all else.
 func (e *Effect) examples(l *Line) (out []example) {
-	isNew := l.Way != Loses
-	of := e.gateOf(l, isNew).Estate()
+	of := l.pair.Gate(l.side()).Estate()
 	add := func(number int, inherit bool, r *estate.Resource) {
 		if r != nil && slices.ContainsFunc(l.Operations,
 			func(op string) bool { return of.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil }) {
@@ -35,7 +35,7 @@ func (e *Effect) examples(l *Line) (out []example) {
 		}
 	}
 	for _, p := range l.pair.Coming() {
-		add(p.Number(), p.May().Inherit, p.Resource(isNew))
+		add(p.Number(), p.May().Inherit, p.Resource(l.side()))
 	}
 	for i, s := range l.pair.Idle() {
 		add(-1-i, s.Inherit, s.In(of))
@@ -119,16 +119,16 @@ func fitting(candidates []place, wanted map[int]bool) (fit []place) {
 	return fit
 }
 
-func (e *Effect) gateOf(l *Line, isNew bool) *gate.Gate {
-	if isNew {
-		return l.pair.New
+// side is the estate in which what the line tells can be done.
+func (l *Line) side() differing.Side {
+	if l.Way == Loses {
+		return differing.Old
 	}
-	return l.pair.Old
+	return differing.New
 }
 
 // candidates are what may name places, those that say most in a word first.
 func (e *Effect) candidates(l *Line, all []example) []place {
-	isNew := l.Way != Loses
 	if !l.pair.Named {
 		return e.sure(l, all)
 	}
@@ -136,7 +136,7 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 	systems := map[string]*place{}
 	for _, x := range all {
 		everything.piles[x.number] = true
-		if id := x.Address.System; e.gateOf(l, isNew).Estate().Systems[id] != nil {
+		if id := x.Address.System; l.pair.Gate(l.side()).Estate().Systems[id] != nil {
 			if systems[id] == nil {
 				systems[id] = &place{"whatever comes in " + id, map[int]bool{}, id}
 			}
@@ -148,7 +148,7 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 		out = append(out, *s)
 	}
 	seen := map[string]bool{}
-	for _, g := range []*gate.Gate{e.gateOf(l, isNew), e.gateOf(l, !isNew)} {
+	for _, g := range []*gate.Gate{l.pair.Gate(l.side()), l.pair.Gate(1 - l.side())} {
 		for _, t := range newplace.Terms(g.Estate(), listsAbout(g, l.Subjects[0])) {
 			text := t.String()
 			if t.Everything || seen[text] {
@@ -249,7 +249,7 @@ func (e *Effect) ComingParts() (out [][]Line) {
 }
 
 // Described tells an example of what may come, with what lists ask of it.
-func Described(p *gate.Pile) string {
+func Described(p *differing.Pile) string {
 	m := p.May()
 	var parts []string
 	if m.Kind != "" {

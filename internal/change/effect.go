@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
@@ -36,9 +37,9 @@ type Line struct {
 	OnRequest  bool // it is about what can be lent
 	Subjects   []estate.Principal
 	Operations []string
-	Piles      []*gate.Pile
-	Old, New   gate.Cell
-	pair       *gate.Pair
+	Piles      []*differing.Pile
+	Old, New   differing.Cell
+	pair       *differing.Pair
 	where      []string // the places, where they are known already
 }
 
@@ -51,7 +52,7 @@ type Effect struct {
 	within        *[2][]estate.Resources
 	ComingInPart  bool // there are too many ways in which something may come to look at all
 	Before, After *estate.Estate
-	Gates         *gate.Pair          // of what is allowed
+	Gates         *differing.Pair     // of what is allowed
 	places        map[string][]string // that have been worked out already
 	// afterwards and before, the grants that name a subject by itself
 	direct  [2]map[estate.Principal][]*estate.Grant
@@ -89,7 +90,8 @@ func Of(before, after *estate.Estate, how How) (*Effect, error) {
 		if which == gate.OnRequest && !lends(before) && !lends(after) {
 			break
 		}
-		pair, err := gate.CompileComing(before, after, which, only, rosters, gate.Coming{Apart: how.apart, Within: within})
+		pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Which: which, Only: only,
+			Rosters: rosters, Coming: &differing.Coming{Apart: how.apart, Within: within}})
 		if err != nil {
 			return nil, err
 		}
@@ -112,13 +114,14 @@ func Of(before, after *estate.Estate, how How) (*Effect, error) {
 func Between(e *estate.Estate, one, other estate.Principal, since clock.Instant) (*Effect, error) {
 	altered := alteredIn(e, e)
 	rosters := rostersOf(e, e, altered, nil)
-	pair, err := gate.CompilePair(e, e, gate.Standing, map[estate.Principal]bool{one: true, other: true}, rosters)
+	pair, err := differing.CompilePair(differing.Estates{Before: e, After: e,
+		Only: map[estate.Principal]bool{one: true, other: true}, Rosters: rosters})
 	if err != nil {
 		return nil, err
 	}
 	out := &Effect{Before: e, After: e, altered: altered, Gates: pair, other: other}
 	g := gatherer{pair: pair, lines: map[string]*Line{}}
-	if err := pair.Between(one, other, since, func(d gate.Difference) { g.take(d) }); err != nil {
+	if err := pair.Between(one, other, since, func(d differing.Difference) { g.take(d) }); err != nil {
 		return nil, err
 	}
 	out.Lines, _ = g.finish()
@@ -136,7 +139,7 @@ func lends(e *estate.Estate) bool {
 
 // gatherer brings differences together that say the same.
 type gatherer struct {
-	pair  *gate.Pair
+	pair  *differing.Pair
 	lent  bool
 	who   []estate.Principal // of the differences that are at hand
 	open  map[string]*Line   // of those subjects, by way and place
@@ -145,9 +148,9 @@ type gatherer struct {
 	key   []byte
 }
 
-func (g *gatherer) take(d gate.Difference) bool {
+func (g *gatherer) take(d differing.Difference) bool {
 	there, coming := d, d
-	may := func(p *gate.Pile) bool { return p.May() != nil }
+	may := func(p *differing.Pile) bool { return p.May() != nil }
 	if slices.ContainsFunc(d.Piles, may) {
 		there.Piles, coming.Piles = nil, nil
 		for _, p := range d.Piles {
@@ -166,13 +169,13 @@ func (g *gatherer) take(d gate.Difference) bool {
 }
 
 // takePart takes a difference that is of what is there, or of what may come.
-func (g *gatherer) takePart(d gate.Difference) {
+func (g *gatherer) takePart(d differing.Difference) {
 	if len(g.who) == 0 || len(d.Subjects) == 0 || &g.who[0] != &d.Subjects[0] {
 		g.close()
 		g.who = d.Subjects
 	}
 	g.key = g.key[:0]
-	for _, c := range []gate.Cell{d.Old, d.New} {
+	for _, c := range []differing.Cell{d.Old, d.New} {
 		g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Sure))
 		g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Possible))
 	}
@@ -245,7 +248,7 @@ func comparePrincipals(a, b estate.Principal) int {
 }
 
 // way tells what becomes of a cell.
-func (g *gatherer) way(was, is gate.Cell) Way {
+func (g *gatherer) way(was, is differing.Cell) Way {
 	switch {
 	case was == is:
 		return Alike
@@ -255,7 +258,7 @@ func (g *gatherer) way(was, is gate.Cell) Way {
 		return Loses
 	}
 	s := g.pair.Space()
-	holds := func(a, b gate.Cell) bool {
+	holds := func(a, b differing.Cell) bool {
 		one, err := s.Contains(a.Sure, b.Sure)
 		two, errTwo := s.Contains(a.Possible, b.Possible)
 		return err == nil && errTwo == nil && one && two
@@ -276,7 +279,7 @@ func (l *Line) Was() string { return l.text(l.Old) }
 func (l *Line) Is() string { return l.text(l.New) }
 
 // text tells when a cell is so; what is over by now is not spoken of.
-func (l *Line) text(c gate.Cell) string {
+func (l *Line) text(c differing.Cell) string {
 	text := l.pair.Space().Text(l.pair.Ever(c.Possible), 3)
 	if c.Sure != c.Possible {
 		text += " (in some sessions)"

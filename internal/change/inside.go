@@ -5,7 +5,7 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 // grants judges all that new and wider grants can come to: each of their roles, for each of their subjects, in each
@@ -74,7 +74,7 @@ func (j *judge) outside(was, g *estate.Grant) string {
 		}
 	}
 	found := ""
-	whole := gate.EachPlace(j.old, j.new, lists, func(before, after *estate.Resource) bool {
+	whole := differing.EachPlace(j.old, j.new, lists, func(before, after *estate.Resource) bool {
 		if after == nil || !j.is.Covers(g.On, after) {
 			return true
 		}

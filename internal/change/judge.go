@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
@@ -22,10 +23,10 @@ type judge struct {
 	grown    *estate.Estate // the old one, with the members that the author may add and take out
 	by       estate.Principal
 	now      clock.Instant
-	was      *gate.Gate // of old
-	between  *gate.Gate // of grown
-	is       *gate.Gate // of new
-	pair     *gate.Pair // of grown and new
+	was      *gate.Gate      // of old
+	between  *gate.Gate      // of grown
+	is       *gate.Gate      // of new
+	pair     *differing.Pair // of grown and new
 	may      []*delegation
 	breaches []Breach
 	joiners  map[estate.Principal]string // of groups, by who stands for those who join them
@@ -348,7 +349,7 @@ func (j *judge) wanted(who estate.Principal, op string, r sides) string {
 type sides struct{ was, is *estate.Resource }
 
 // both gives the resources of a pile.
-func (j *judge) both(p *gate.Pile) (out []sides) {
+func (j *judge) both(p *differing.Pile) (out []sides) {
 	if p.May() != nil {
 		return []sides{{p.May().In(j.old), p.May().In(j.new)}}
 	}
@@ -498,12 +499,12 @@ func positionOf(p estate.Principal, estates ...*estate.Estate) diagnostic.Positi
 }
 
 // Gained is when it may be done now, in some session, and might not before.
-func (l *Line) Gained() gate.Cell {
+func (l *Line) Gained() differing.Cell {
 	more, err := l.pair.Space().Minus(l.New.Possible, l.Old.Possible)
 	if err != nil {
 		return l.New
 	}
-	return gate.Cell{Possible: more}
+	return differing.Cell{Possible: more}
 }
 
 // gives says whether somebody may do what they might not before, in no session. That they need not choose between
@@ -511,7 +512,7 @@ func (l *Line) Gained() gate.Cell {
 func (l *Line) gives() bool { return l.Gained().Possible != region.Empty }
 
 // endsBy says whether all of a cell lies before an instant.
-func (l *Line) endsBy(c gate.Cell, at clock.Instant) bool {
+func (l *Line) endsBy(c differing.Cell, at clock.Instant) bool {
 	s := l.pair.Space()
 	before := s.Between(clock.Beginning, at)
 	one, err := s.Contains(before, c.Sure)

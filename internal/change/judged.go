@@ -7,6 +7,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
 )
 
@@ -19,8 +20,8 @@ func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant
 	}
 	bare := e.With(estate.Clear("grants"))
 	roster := membership.New(e)
-	pair, err := gate.CompileComing(bare, e, gate.Standing, who, [2]*membership.Roster{roster, roster},
-		gate.Coming{Judged: true})
+	pair, err := differing.CompilePair(differing.Estates{Before: bare, After: e, Only: who,
+		Rosters: [2]*membership.Roster{roster, roster}, Coming: &differing.Coming{Judged: true}})
 	if err != nil {
 		return nil, err
 	}
@@ -41,7 +42,8 @@ func (e *Effect) In(c *gate.Context, of *gate.Gate, operation func(*estate.Opera
 	for _, l := range e.Coming {
 		l.Operations = slices.DeleteFunc(slices.Clone(l.Operations),
 			func(name string) bool { return !operation(e.After.Operations[name]) })
-		l.Piles = slices.DeleteFunc(slices.Clone(l.Piles), func(p *gate.Pile) bool { return !place(p.May().In(e.After)) })
+		l.Piles = slices.DeleteFunc(slices.Clone(l.Piles),
+			func(p *differing.Pile) bool { return !place(p.May().In(e.After)) })
 		sure, possible := e.Gates.New.Holds(l.New.Sure, context), e.Gates.New.Holds(l.New.Possible, context)
 		outcome := min(sure, possible)
 		if sure != possible {

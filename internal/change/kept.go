@@ -6,6 +6,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/verify"
 )
 
@@ -85,7 +86,7 @@ func (j *judge) places() {
 	for _, s := range slices.Concat(rules, reach) {
 		lists[0], lists[1] = append(lists[0], s.was), append(lists[1], s.is)
 	}
-	whole := gate.EachPlace(j.old, j.new, lists, func(was, is *estate.Resource) bool {
+	whole := differing.EachPlace(j.old, j.new, lists, func(was, is *estate.Resource) bool {
 		if is == nil {
 			return true // with what is gone nothing can be done
 		}

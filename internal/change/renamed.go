@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 // maxCells is how many single cells are held against one another where an entry has got another id.
@@ -35,7 +35,7 @@ func (r renaming) cancels(lines []Line) bool {
 		operation string
 		resource  string
 	}
-	cells, others := map[cell][2]gate.Cell{}, map[cell]cell{}
+	cells, others := map[cell][2]differing.Cell{}, map[cell]cell{}
 	for i := range lines {
 		l := &lines[i]
 		for _, who := range l.Subjects {
@@ -50,7 +50,7 @@ func (r renaming) cancels(lines []Line) bool {
 							return false
 						}
 						key := cell{l.OnRequest, who, op, address + about}
-						cells[key] = [2]gate.Cell{l.Old, l.New}
+						cells[key] = [2]differing.Cell{l.Old, l.New}
 						others[key] = cell{l.OnRequest, r.principal(who), op, r.address(address) + other}
 					}
 				}
@@ -90,7 +90,7 @@ func (r renaming) address(address string) string {
 }
 
 // described is what is said of what may come, apart from its address.
-func described(p *gate.Pile, name func(estate.Principal) estate.Principal) string {
+func described(p *differing.Pile, name func(estate.Principal) estate.Principal) string {
 	m := *p.May()
 	owner := ""
 	if m.Owner != nil {

@@ -8,6 +8,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 // Who says whom a line is about: by name where they are few, by their group where it says it all, else by count and
@@ -113,7 +114,7 @@ func (e *Effect) What(l *Line) string {
 		of = e.Before
 	}
 	var in, all [4]int
-	for _, name := range gate.OperationsOn(l.Piles) {
+	for _, name := range differing.OperationsOn(l.Piles) {
 		if o := of.Operations[name]; o != nil {
 			all[o.Level]++
 		}

@@ -6,6 +6,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/counting"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/region"
 )
 
@@ -22,10 +23,10 @@ func (w *Ways) Places() (out []estate.Resources) {
 // Each goes through all that may be done from the instant on, once all steps are taken. The cells are of Estate, and
 // were made with Places. Somebody may come more than once, and so may what may be done. It stops when each returns
 // false.
-func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
+func (w *Ways) Each(c *differing.Cells, each func(differing.Access) bool) error {
 	goOn := true
 	c.Among(nil, false)
-	tell := func(a gate.Access) bool {
+	tell := func(a differing.Access) bool {
 		if goOn = goOn && each(a); !goOn {
 			return false
 		}
@@ -39,8 +40,8 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 					continue
 				}
 				for _, who := range m.takers {
-					if goOn = each(gate.Access{Subjects: []estate.Principal{who}, Operation: a.Operation, Cell: a.Cell,
-						Piles: []*gate.Pile{pile}}); !goOn {
+					if goOn = each(differing.Access{Subjects: []estate.Principal{who}, Operation: a.Operation, Cell: a.Cell,
+						Piles: []*differing.Pile{pile}}); !goOn {
 						return false
 					}
 				}
@@ -51,7 +52,7 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 	if err := c.Each(w.since, tell); err != nil || !goOn {
 		return err
 	}
-	alone := map[string]*gate.Pile{}
+	alone := map[string]*differing.Pile{}
 	for _, pile := range c.Piles() {
 		if pile.Len() == 1 {
 			alone[pile.First()] = pile
@@ -73,8 +74,8 @@ func (w *Ways) Each(c *gate.Cells, each func(gate.Access) bool) error {
 				if err != nil {
 					return err
 				}
-				if when != region.Empty && !tell(gate.Access{Subjects: []estate.Principal{who}, Operation: name,
-					Cell: gate.Cell{Sure: when, Possible: when}, Piles: []*gate.Pile{pile}}) {
+				if when != region.Empty && !tell(differing.Access{Subjects: []estate.Principal{who}, Operation: name,
+					Cell: differing.Cell{Sure: when, Possible: when}, Piles: []*differing.Pile{pile}}) {
 					return nil
 				}
 			}
@@ -149,7 +150,8 @@ func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resou
 func (w *Ways) after(c *gate.Context, of *gate.Gate, o *estate.Operation, r *estate.Resource) ([]gate.Answer, error) {
 	last := w.last()
 	ctx := last.For(c, of)
-	answers, err := counting.Holders(last.Gate, ctx, []*estate.Resource{r}, func(one *estate.Operation) bool { return one == o })
+	answers, err := counting.Holders(last.Gate, ctx, []*estate.Resource{r},
+		func(one *estate.Operation) bool { return one == o })
 	if err != nil {
 		return nil, err
 	}

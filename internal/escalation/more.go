@@ -7,6 +7,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 // More is something that subjects can get to and do not have: neither standing nor for the asking.
@@ -25,11 +26,11 @@ func (w *Ways) More(wanted func(*estate.Operation) bool) ([]More, error) {
 	if !slices.ContainsFunc(slices.Collect(maps.Values(w.moves)), func(m *move) bool { return m.Kind != Asks }) {
 		return nil, nil
 	}
-	now, err := gate.CompileCells(w.estate, gate.Scene{Which: gate.Both})
+	now, err := differing.CompileCells(w.estate, differing.Scene{Which: gate.Both})
 	if err != nil {
 		return nil, err
 	}
-	cells, err := gate.CompileCells(w.Estate(), gate.Scene{Places: w.Places()})
+	cells, err := differing.CompileCells(w.Estate(), differing.Scene{Places: w.Places()})
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +53,7 @@ func (w *Ways) More(wanted func(*estate.Operation) bool) ([]More, error) {
 	gains := map[estate.Principal]*gain{}
 	cells.Choose(wanted, nil)
 	var bad error
-	err = w.Each(cells, func(a gate.Access) bool {
+	err = w.Each(cells, func(a differing.Access) bool {
 		for _, pile := range a.Piles {
 			if !pile.Listed() {
 				continue

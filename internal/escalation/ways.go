@@ -9,6 +9,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
@@ -24,7 +25,7 @@ const (
 type Ways struct {
 	since          clock.Instant
 	estate         *estate.Estate
-	stages         []*gate.Cells // by cost: what is so once all steps up to it are taken
+	stages         []*differing.Cells // by cost: what is so once all steps up to it are taken
 	moves          map[string]*move
 	of             map[estate.Principal][]*move // by who can take them
 	opened         map[opening]map[estate.Principal]int
@@ -65,7 +66,7 @@ func Work(e *estate.Estate, since clock.Instant) (*Ways, error) {
 	for cost := 0; cost <= mostSteps; cost++ {
 		if cost == 0 || w.grows(cost) {
 			grown = w.grown(cost)
-			cells, err := gate.CompileCells(grown, gate.Scene{})
+			cells, err := differing.CompileCells(grown, differing.Scene{})
 			if err != nil {
 				return nil, err
 			}
@@ -106,7 +107,7 @@ func (w *Ways) sort() {
 // by other tags is beside it.
 func (w *Ways) Estate() *estate.Estate { return w.last().Estate() }
 
-func (w *Ways) last() *gate.Cells { return w.stages[len(w.stages)-1] }
+func (w *Ways) last() *differing.Cells { return w.stages[len(w.stages)-1] }
 
 // grows says whether a step of a cost changes the estate.
 func (w *Ways) grows(cost int) bool {
@@ -130,7 +131,7 @@ func (w *Ways) look(cost int) error {
 		c.Choose(func(o *estate.Operation) bool { return len(o.Opens) > 0 }, nil)
 		tree := c.Estate().Tree
 		inside := make([]bool, tree.Len())
-		err := c.Each(w.since, func(a gate.Access) bool {
+		err := c.Each(w.since, func(a differing.Access) bool {
 			o := c.Estate().Operations[a.Operation]
 			var rows []int
 			for _, pile := range a.Piles {

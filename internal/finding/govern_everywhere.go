@@ -3,7 +3,7 @@ package finding
 import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 var governEverywhere = &Finding{
@@ -32,7 +32,7 @@ func (c *check) everywhere(on estate.Resources) bool {
 		}
 	}
 	all := true
-	whole := gate.EachPlace(c.estate, c.estate, [2][]estate.Resources{{on}, {on}}, func(_, r *estate.Resource) bool {
+	whole := differing.EachPlace(c.estate, c.estate, [2][]estate.Resources{{on}, {on}}, func(_, r *estate.Resource) bool {
 		all = r == nil || c.gate.Covers(on, r)
 		return all
 	})

@@ -1,6 +1,9 @@
 package finding
 
-import "hiddengate/internal/diagnostic"
+import (
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/gate/auditing"
+)
 
 var missingNeed = &Finding{
 	Code: "missing-need", Severity: diagnostic.Warning,
@@ -9,7 +12,7 @@ var missingNeed = &Finding{
 	Cure:      "add what is missing to the role or grant it beside it, or take the operation out",
 	expensive: true,
 	find: func(c *check) {
-		all, err := c.gate.Lacking()
+		all, err := auditing.Lacking(c.gate)
 		if err != nil {
 			c.report(nil, diagnostic.Position{File: "."}, "what operations need was not looked for: %s", err)
 			return

@@ -3,6 +3,7 @@ package finding
 import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/auditing"
 )
 
 var redundantGrant = &Finding{
@@ -13,7 +14,7 @@ var redundantGrant = &Finding{
 	expensive: true,
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {
-			if other := c.gate.Redundant(g); other != "" {
+			if other := auditing.Redundant(c.gate, g); other != "" {
 				c.report(&g.Object, g.Source.Position, "grant %s gives nothing that grant %s does not", g.ID, other)
 			}
 		}

@@ -3,6 +3,7 @@ package finding
 import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/auditing"
 )
 
 var shadowedGrant = &Finding{
@@ -12,7 +13,7 @@ var shadowedGrant = &Finding{
 	expensive: true,
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {
-			if c.gate.Shadowed(g) {
+			if auditing.Shadowed(c.gate, g) {
 				c.report(&g.Object, g.Source.Position, "grant %s gives nothing: blocks stop all of it", g.ID)
 			}
 		}

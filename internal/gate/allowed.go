@@ -15,7 +15,8 @@ const maxCache = 1 << 18
 // allowed is the union of the grants' regions, less the union of the blocks' regions, within the time in which the
 // subject is active, with what is so of subject and resource. roles, unless nil, are those the session names. It is
 // worked out from the grants and blocks themselves; Decide has no need of it but in sessions.
-func (g *Gate) allowed(s *CompiledSubject, operation string, r *estate.Resource, roles []string) (region.Region, error) {
+func (g *Gate) allowed(s *CompiledSubject, operation string, r *estate.Resource,
+	roles []string) (region.Region, error) {
 	if s.active == region.Empty {
 		return region.Empty, nil
 	}
@@ -74,18 +75,7 @@ func (g *Gate) AllowedAt(s *CompiledSubject, operation string, at placemap.Spot,
 	if len(given) == 0 {
 		return region.Empty, nil
 	}
-	allowed, err := g.space.Or(given...)
-	if err != nil {
-		return region.Empty, err
-	}
-	blocked, err := g.blocked(s, operation, at, known)
-	if err != nil {
-		return region.Empty, err
-	}
-	if allowed, err = g.space.Minus(allowed, blocked); err != nil {
-		return region.Empty, err
-	}
-	return g.space.And(allowed, s.active)
+	return g.space.Left(given, g.blocking(s, operation, at, known), s.active)
 }
 
 // spot gives a resource's spot.
@@ -98,7 +88,8 @@ func (g *Gate) spot(r *estate.Resource) placemap.Spot {
 }
 
 // grantRegion is what a grant gives a subject in its `to`, on a resource in its `on`, of an operation.
-func (g *Gate) GrantRegion(gr *CompiledGrant, s *CompiledSubject, operation string, roles []string) (region.Region, error) {
+func (g *Gate) GrantRegion(gr *CompiledGrant, s *CompiledSubject, operation string,
+	roles []string) (region.Region, error) {
 	var held []region.Region
 	for _, ref := range gr.Roles {
 		if roles != nil && !slices.Contains(roles, ref.ID) {
@@ -124,14 +115,14 @@ func (g *Gate) GrantRegion(gr *CompiledGrant, s *CompiledSubject, operation stri
 	return g.space.And(gr.Region, has)
 }
 
-// blocked is the union of the regions of the blocks that stop the subject.
-func (g *Gate) blocked(s *CompiledSubject, operation string, at placemap.Spot, known *region.Context) (region.Region, error) {
-	var regions []region.Region
+// blocking is the regions of the blocks that stop the subject.
+func (g *Gate) blocking(s *CompiledSubject, operation string, at placemap.Spot,
+	known *region.Context) (regions []region.Region) {
 	o := g.estate.Operations[operation]
 	for _, b := range s.Blocks {
 		if g.Places.Covers(b.List, at) && b.Deny.Fit(o, g.estate.Edition) {
 			regions = append(regions, g.space.Fix(b.Region, known))
 		}
 	}
-	return g.space.Or(regions...)
+	return regions
 }

@@ -12,7 +12,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/policyfile"
 )
@@ -49,23 +49,23 @@ func put(e *estate.Estate, m *newplace.StandIn, owner *estate.Principal, others 
 }
 
 // coming compiles a pair and gives what it tells of what may come.
-func coming(t *testing.T, before, after *estate.Estate, since string) (pair *gate.Pair,
-	told map[string]map[cellName][2]gate.Cell) {
-	pair, err := gate.CompileComing(before, after, gate.Standing, nil, [2]*membership.Roster{}, gate.Coming{})
+func coming(t *testing.T, before, after *estate.Estate, since string) (pair *differing.Pair,
+	told map[string]map[cellName][2]differing.Cell) {
+	pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Coming: &differing.Coming{}})
 	require.NoError(t, err)
 	from, err := after.Zone.ParseTime(since)
 	require.NoError(t, err)
-	told = map[string]map[cellName][2]gate.Cell{}
-	require.NoError(t, pair.Differences(from, func(x gate.Difference) bool {
+	told = map[string]map[cellName][2]differing.Cell{}
+	require.NoError(t, pair.Differences(from, func(x differing.Difference) bool {
 		for _, pile := range x.Piles {
 			if pile.May() == nil {
 				continue
 			}
 			if told[pile.Key()] == nil {
-				told[pile.Key()] = map[cellName][2]gate.Cell{}
+				told[pile.Key()] = map[cellName][2]differing.Cell{}
 			}
 			for _, who := range x.Subjects {
-				told[pile.Key()][cellName{who, x.Operation, pile.First()}] = [2]gate.Cell{x.Old, x.New}
+				told[pile.Key()][cellName{who, x.Operation, pile.First()}] = [2]differing.Cell{x.Old, x.New}
 			}
 		}
 		return true
@@ -124,7 +124,8 @@ func TestWhatMayComeIsWhatTheOracleSays(t *testing.T) {
 }
 
 // comesAsTold puts a stand-in into both estates, and holds the oracle against what is told of it.
-func comesAsTold(t *testing.T, d draw, w *world, pair *gate.Pair, pile *gate.Pile, told map[cellName][2]gate.Cell,
+func comesAsTold(t *testing.T, d draw, w *world, pair *differing.Pair, pile *differing.Pile,
+	told map[cellName][2]differing.Cell,
 	oracles [2]*oracle, counts map[string]int, about string) {
 	m := pile.May()
 	if m.Kind != "" {
@@ -146,7 +147,7 @@ func comesAsTold(t *testing.T, d draw, w *world, pair *gate.Pair, pile *gate.Pil
 				continue // a group that owns nothing, with other members: what it may own one day is not told
 			}
 			named := p != nil && slices.ContainsFunc(pair.Coming(),
-				func(q *gate.Pile) bool { return q.May().Owner != nil && *q.May().Owner == *p })
+				func(q *differing.Pile) bool { return q.May().Owner != nil && *q.May().Owner == *p })
 			if !named && (owner == nil || d.chance(40)) {
 				owner = p
 			}
@@ -217,7 +218,7 @@ func (o *oracle) handsOut(op string) bool {
 }
 
 // likeOne makes up a resource that is not there, and finds a stand-in that every list and condition takes for the same.
-func likeOne(t *testing.T, d draw, piles []*gate.Pile, oracles [2]*oracle, counts map[string]int, about string) {
+func likeOne(t *testing.T, d draw, piles []*differing.Pile, oracles [2]*oracle, counts map[string]int, about string) {
 	e := oracles[1].e
 	system := d.one(drawnSystems...)
 	m := newplace.StandIn{Address: estate.Address{System: system,

@@ -37,22 +37,19 @@ type compiler struct {
 	on           []int
 }
 
-// options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
+// Options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
 type Options struct {
-	Facts  factspace.Facts
-	Space  *region.Space      // nil: one of its own
-	Marks  []estate.Address   // that are marks too
-	Lists  []estate.Resources // that places are told apart by too
-	coming *Coming            // what a pair looks at that may come; nil: nothing
-	Which  Counting
-	Only   map[estate.Principal]bool // subjects that are asked about; nil: all
-	// roster is that of the estate; nil: it is made
+	Facts factspace.Facts
+	Space *region.Space      // nil: one of its own
+	Marks []estate.Address   // that are marks too
+	Lists []estate.Resources // that places are told apart by too
+	Which Counting
+	Only  map[estate.Principal]bool // subjects that are asked about; nil: all
+	// Roster is that of the estate; nil: it is made
 	Roster *membership.Roster
-	// bare says that the old estate of a pair is the new one without grants and blocks
-	bare bool
-	// entries are the grants and blocks that count; nil: all
+	// Entries are the grants and blocks that count; nil: all
 	Entries *Entries
-	// alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks:
+	// Alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks:
 	// places are as there; nil: there is none
 	Alike *Gate
 }
@@ -75,7 +72,8 @@ func (c Counting) asIfLent(gr *estate.Grant) bool { return gr.OnRequest == nil |
 // newGate makes a gate that knows its estate's conditions and kinds, and nothing else yet.
 func newGate(e *estate.Estate, o Options) *Gate {
 	g := &Gate{
-		estate: e, Normal: Normal{Roles: map[string]*CompiledRole{}}, subjects: map[int]*CompiledSubject{}, named: map[uint32]*entries{},
+		estate: e, Normal: Normal{Roles: map[string]*CompiledRole{}}, subjects: map[int]*CompiledSubject{},
+		named:   map[uint32]*entries{},
 		inRoles: map[decisionKey]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{},
 		lists: lookup.NewSequences(), roleSets: lookup.NewSequences(),
 	}
@@ -95,7 +93,7 @@ func newGate(e *estate.Estate, o Options) *Gate {
 	return g
 }
 
-// onOf lists the lists of resources of grants and then blocks.
+// ListsOf lists the lists of resources of grants and then blocks.
 func ListsOf(grants []*estate.Grant, blocks []*estate.Block) []estate.Resources {
 	on := make([]estate.Resources, 0, len(grants)+len(blocks))
 	for _, gr := range grants {
@@ -113,6 +111,7 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 	return CompileWith(e, elevations, Options{Facts: factspace.Gather(e)})
 }
 
+// CompileWith is Compile with options.
 func CompileWith(e *estate.Estate, elevations []estate.Elevation, o Options) (*Gate, error) {
 	g := newGate(e, o)
 	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.Marks, lists: o.Lists, only: o.Only, roster: o.Roster,
@@ -197,13 +196,13 @@ func (c *compiler) place() {
 	c.Places, c.on = placemap.New(c.estate, append(on, c.lists...), c.marks, c.Classes)
 }
 
-// policy is grants and blocks by id.
+// Entries are grants and blocks by id.
 type Entries struct {
 	Grants []*estate.Grant
 	Blocks []*estate.Block
 }
 
-// concerned lists the grants and blocks that name any of some subjects; all of them where only is nil.
+// EntriesFor lists the grants and blocks that name any of some subjects; all of them where only is nil.
 func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Principal]bool) *Entries {
 	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
 	if only == nil {
@@ -368,7 +367,7 @@ func (c *compiler) classify() {
 	}
 }
 
-// bare gives the gate of an estate that is the same but for grants and blocks, of which it has none: nobody may
+// Bare gives the gate of an estate that is the same but for grants and blocks, of which it has none: nobody may
 // do anything.
 func (g *Gate) Bare(e *estate.Estate) *Gate {
 	b := newGate(e, Options{Facts: g.Facts, Space: g.space, Which: g.Which, Alike: g})

@@ -25,6 +25,9 @@ func (g *Gate) NewContext() *Context {
 // Region gives what the context says as regions judge it.
 func (c *Context) Region() *region.Context { return c.region }
 
+// ContextOf gives what a region's context says as a context, which knows of no attributes and names no roles.
+func ContextOf(r *region.Context) *Context { return &Context{region: r} }
+
 // Clone copies the context.
 func (c *Context) Clone() *Context {
 	return &Context{region: c.region.Clone(), attributes: c.attributes, Roles: slices.Clone(c.Roles)}

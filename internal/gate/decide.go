@@ -209,27 +209,20 @@ func (g *Gate) holds(q *Query, r region.Region) region.Holding {
 // together decides where several regions hold some of the request each: they may hold all of it together. What has
 // been combined once the space remembers.
 func (g *Gate) together(q *Query, units []uint32, active region.Region) (Outcome, error) {
-	given, blocked := region.Empty, region.Empty
-	var err error
+	given, taken := g.given[:0], g.taken[:0]
 	for _, u := range units {
-		r := g.Units.List[u].Region
-		if g.Units.List[u].Block {
-			blocked, err = g.space.Or(blocked, r)
+		if one := &g.Units.List[u]; one.Block {
+			taken = append(taken, one.Region)
 		} else {
-			given, err = g.space.Or(given, r)
-		}
-		if err != nil {
-			return Deny, err
+			given = append(given, one.Region)
 		}
 	}
-	rest, err := g.space.Minus(given, blocked)
-	if err == nil {
-		rest, err = g.space.And(rest, active)
-	}
+	g.given, g.taken = given, taken
+	left, err := g.space.Left(given, taken, active)
 	if err != nil {
 		return Deny, err
 	}
-	return outcomeOf(g.holds(q, rest)), nil
+	return outcomeOf(g.holds(q, left)), nil
 }
 
 // outcomeOf tells what it means that a region of what is allowed holds so much of a request.

@@ -7,8 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hiddengate/internal/gate"
-	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/region"
 )
 
@@ -45,11 +44,11 @@ grants:
 				"shelf.see a:s2?, bo shelf.see a:s3?"},
 	} {
 		t.Run(x.what, func(t *testing.T) {
-			pair, err := gate.CompilePair(load(t, text), load(t, strings.Replace(text, x.old, x.new, 1)), gate.Standing, nil,
-				[2]*membership.Roster{})
+			pair, err := differing.CompilePair(differing.Estates{Before: load(t, text),
+				After: load(t, strings.Replace(text, x.old, x.new, 1))})
 			require.NoError(t, err)
 			got := []string{}
-			require.NoError(t, pair.Differences(0, func(d gate.Difference) bool {
+			require.NoError(t, pair.Differences(0, func(d differing.Difference) bool {
 				doubt := ""
 				if d.New.Sure != d.New.Possible {
 					require.Equal(t, region.Empty, d.New.Sure, "no session allows what the others do")

@@ -14,7 +14,7 @@ import (
 	"hiddengate/internal/change"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
 )
@@ -183,7 +183,7 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 	}
 	effect, err := change.Of(before, after, how)
 	require.NoError(t, err)
-	found := map[cellName][2]gate.Cell{}
+	found := map[cellName][2]differing.Cell{}
 	for i := range effect.Lines {
 		l := &effect.Lines[i]
 		if l.OnRequest {
@@ -196,7 +196,7 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 				for _, who := range l.Subjects {
 					for _, op := range l.Operations {
 						if validIn(before, after, op, address) {
-							found[cellName{who, op, address}] = [2]gate.Cell{l.Old, l.New}
+							found[cellName{who, op, address}] = [2]differing.Cell{l.Old, l.New}
 						}
 					}
 				}

@@ -68,10 +68,7 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 	known := g.Known(q.subject, q.resource)
 	left := func(r region.Region) region.Region { return g.space.Fix(g.space.Fix(r, known), q.context.region) }
 	at := g.spot(q.resource)
-	blocked, err := g.blocked(q.subject, q.operation, at, known)
-	if err != nil {
-		return out, err
-	}
+	blocking := g.blocking(q.subject, q.operation, at, known)
 	o := g.estate.Operations[q.operation]
 	for _, b := range q.subject.Blocks {
 		if g.Places.Covers(b.List, at) && b.Deny.Fit(o, g.estate.Edition) {
@@ -92,10 +89,7 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 		for _, roles := range q.sessions {
 			r, err := g.GrantRegion(gr, q.subject, q.operation, roles)
 			if err == nil {
-				r, err = g.space.Minus(g.space.Fix(r, known), blocked)
-			}
-			if err == nil {
-				r, err = g.space.And(r, q.subject.active)
+				r, err = g.space.Left([]region.Region{g.space.Fix(r, known)}, blocking, q.subject.active)
 			}
 			if err != nil {
 				return out, err

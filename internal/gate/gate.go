@@ -32,6 +32,8 @@ type Gate struct {
 	coverAny map[string]bool   // of lists that are no grant's or block's
 	scratch  *region.Context
 	matched  []uint32
+	given    []region.Region // of what is matched
+	taken    []region.Region
 }
 
 // enterGrant and enterBlock add an entry that names a list of subjects; they come by number.

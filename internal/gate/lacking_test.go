@@ -10,6 +10,8 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/auditing"
+	"hiddengate/internal/gate/differing"
 )
 
 // What requests find missing is told, for that subject, operation and need. Whatever is told is given by the grant that
@@ -20,16 +22,16 @@ func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 		d := newDraw(uint64(seed) + 90_000)
 		e := load(t, withoutSessions(d.estate()))
 		g := compiled(t, e)
-		all, err := g.Lacking()
+		all, err := auditing.Lacking(g)
 		require.NoError(t, err)
 		told := map[[3]string]bool{} // subject, operation, need
-		cells := map[estate.Principal]*gate.Cells{}
+		cells := map[estate.Principal]*differing.Cells{}
 		for _, l := range all {
 			assert.True(t, slices.IsSortedFunc(l.Subjects, func(a, b estate.Principal) int { return int(a.Kind) - int(b.Kind) }))
 			assert.LessOrEqual(t, len(l.Places), l.Count)
 			for _, who := range l.Subjects {
 				if cells[who] == nil {
-					cells[who], err = gate.CompileCells(e, gate.Scene{Only: map[estate.Principal]bool{who: true}})
+					cells[who], err = differing.CompileCells(e, differing.Scene{Only: map[estate.Principal]bool{who: true}})
 					require.NoError(t, err)
 				}
 				told[[3]string{who.String(), l.Operation, l.Need}] = true
@@ -73,13 +75,13 @@ func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 
 // lacks says whether the grant goes to the subject and covers a place that is named, and the subject's need there is
 // not held whenever the operation is.
-func lacks(t *testing.T, cells *gate.Cells, e *estate.Estate, l gate.Lack, who estate.Principal) bool {
+func lacks(t *testing.T, cells *differing.Cells, e *estate.Estate, l auditing.Lack, who estate.Principal) bool {
 	gr := e.Grants[l.Grant]
 	if !slices.Contains(cells.Members(gr.To), who) {
 		return false
 	}
-	when := map[[2]string]gate.Cell{}
-	require.NoError(t, cells.Each(clock.Beginning, func(a gate.Access) bool {
+	when := map[[2]string]differing.Cell{}
+	require.NoError(t, cells.Each(clock.Beginning, func(a differing.Access) bool {
 		for _, p := range a.Piles {
 			for at := range p.Addresses() {
 				when[[2]string{a.Operation, at}] = a.Cell

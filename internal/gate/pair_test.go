@@ -12,8 +12,7 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
-	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/region"
 	"hiddengate/internal/shape"
@@ -80,18 +79,18 @@ func TestDifferencesAgreeWithTheOracle(t *testing.T) {
 }
 
 func differencesAgree(t *testing.T, d draw, seed uint64, before, after *estate.Estate, counts map[string]int) {
-	pair, err := gate.CompilePair(before, after, gate.Standing, nil, [2]*membership.Roster{})
+	pair, err := differing.CompilePair(differing.Estates{Before: before, After: after})
 	require.NoError(t, err)
 	since, err := after.Zone.ParseTime(d.one(drawnTimes[:3]...))
 	require.NoError(t, err)
-	found := map[cellName][2]gate.Cell{}
-	require.NoError(t, pair.Differences(since, func(x gate.Difference) bool {
+	found := map[cellName][2]differing.Cell{}
+	require.NoError(t, pair.Differences(since, func(x differing.Difference) bool {
 		for _, who := range x.Subjects {
 			for _, pile := range x.Piles {
 				for address := range pile.Addresses() {
 					name := cellName{who, x.Operation, address}
 					require.NotContains(t, found, name, "seed %d: a cell comes twice", seed)
-					found[name] = [2]gate.Cell{x.Old, x.New}
+					found[name] = [2]differing.Cell{x.Old, x.New}
 				}
 			}
 		}
@@ -249,7 +248,9 @@ func (o *oracle) judgeSpot(who estate.Principal, op string, s spot, x concrete) 
 	return "deny"
 }
 
-func inCell(s *region.Space, c gate.Cell, x concrete) string { return inCellAt(s, c, contextOf(s, x)) }
+func inCell(s *region.Space, c differing.Cell, x concrete) string {
+	return inCellAt(s, c, contextOf(s, x))
+}
 
 func contextOf(s *region.Space, x concrete) *region.Context {
 	at := s.NewContext()
@@ -269,7 +270,7 @@ func contextOf(s *region.Space, x concrete) *region.Context {
 	return at
 }
 
-func inCellAt(s *region.Space, c gate.Cell, at *region.Context) string {
+func inCellAt(s *region.Space, c differing.Cell, at *region.Context) string {
 	switch {
 	case s.Judge(c.Sure, at) == region.All:
 		return "allow"
@@ -280,9 +281,9 @@ func inCellAt(s *region.Space, c gate.Cell, at *region.Context) string {
 }
 
 // witnessOf gives a context in which two cells differ.
-func witnessOf(s *region.Space, c [2]gate.Cell, since clock.Instant) (concrete, bool) {
-	for _, of := range []func(gate.Cell) region.Region{func(c gate.Cell) region.Region { return c.Sure },
-		func(c gate.Cell) region.Region { return c.Possible }} {
+func witnessOf(s *region.Space, c [2]differing.Cell, since clock.Instant) (concrete, bool) {
+	for _, of := range []func(differing.Cell) region.Region{func(c differing.Cell) region.Region { return c.Sure },
+		func(c differing.Cell) region.Region { return c.Possible }} {
 		for k := range c {
 			r, err := s.Minus(of(c[k]), of(c[1-k]))
 			if err != nil || r == region.Empty {
@@ -323,16 +324,16 @@ func TestTwoSubjectsAreComparedAsTheOracleSays(t *testing.T) {
 	for seed := range uint64(scaled(60)) {
 		d := newDraw(seed)
 		e := load(t, d.estate())
-		pair, err := gate.CompilePair(e, e, gate.Standing, nil, [2]*membership.Roster{})
+		pair, err := differing.CompilePair(differing.Estates{Before: e, After: e})
 		require.NoError(t, err)
 		since, err := e.Zone.ParseTime(drawnTimes[0])
 		require.NoError(t, err)
 		one, other := estate.Principal{ID: d.one(drawnPeople...)}, estate.Principal{Kind: estate.IsService, ID: "bot"}
-		cells := map[[2]string][2]gate.Cell{}
-		require.NoError(t, pair.Between(one, other, since, func(x gate.Difference) {
+		cells := map[[2]string][2]differing.Cell{}
+		require.NoError(t, pair.Between(one, other, since, func(x differing.Difference) {
 			for _, pile := range x.Piles {
 				for address := range pile.Addresses() {
-					cells[[2]string{x.Operation, address}] = [2]gate.Cell{x.Old, x.New}
+					cells[[2]string{x.Operation, address}] = [2]differing.Cell{x.Old, x.New}
 				}
 			}
 		}))

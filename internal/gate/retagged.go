@@ -36,18 +36,7 @@ func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Reso
 				taken = append(taken, g.space.Fix(b.Region, known))
 			}
 		}
-		all, err := g.space.Or(given...)
-		if err != nil {
-			return region.Empty, err
-		}
-		blocked, err := g.space.Or(taken...)
-		if err != nil {
-			return region.Empty, err
-		}
-		if all, err = g.space.Minus(all, blocked); err != nil {
-			return region.Empty, err
-		}
-		return g.space.And(all, s.active)
+		return g.space.Left(given, taken, s.active)
 	})
 }
 
@@ -85,17 +74,14 @@ func (g *Gate) Giving(who estate.Principal, operation string, r *estate.Resource
 	s := g.Numbered(n)
 	known := g.Known(s, r)
 	at := g.spot(r)
-	blocked, err := g.blocked(s, operation, at, known)
-	if err != nil {
-		return nil
-	}
+	blocking := g.blocking(s, operation, at, known)
 	for _, gr := range s.Grants {
 		if !g.Places.Covers(gr.List, at) {
 			continue
 		}
 		when, err := g.GrantRegion(gr, s, operation, nil)
 		if err == nil {
-			when, err = g.space.Minus(g.space.Fix(when, known), blocked)
+			when, err = g.space.Left([]region.Region{g.space.Fix(when, known)}, blocking, region.Full)
 		}
 		if err == nil && when != region.Empty {
 			out = append(out, gr.Grant)

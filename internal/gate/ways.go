@@ -140,11 +140,8 @@ func (g *Gate) whenNot(r region.Region, q *question) region.Region {
 // would is what a grant would give if its subjects, operations and resources fitted, it and its roles were in force and
 // the subject were active.
 func (g *Gate) would(gr *CompiledGrant, q *question, known *region.Context) (region.Region, error) {
-	blocked, err := g.blocked(q.subject, q.operation, g.spot(q.resource), known)
-	if err != nil {
-		return region.Empty, err
-	}
-	return g.space.Minus(g.space.Fix(gr.Region, known), blocked)
+	return g.space.Left([]region.Region{g.space.Fix(gr.Region, known)},
+		g.blocking(q.subject, q.operation, g.spot(q.resource), known), region.Full)
 }
 
 // findFact looks for the one fact of the subject or the resource without which the grant would meet the request, else

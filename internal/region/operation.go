@@ -32,6 +32,22 @@ func (s *Space) Or(regions ...Region) (Region, error) { return s.fold(either, Em
 // Minus is the contexts in a and not in b.
 func (s *Space) Minus(a, b Region) (Region, error) { return s.fold(without, a, []Region{b}) }
 
+// Left is the contexts in any of the given regions and in none of those taken away, within another.
+func (s *Space) Left(given, taken []Region, within Region) (Region, error) {
+	out, err := s.Or(given...)
+	if err != nil || out == Empty {
+		return Empty, err
+	}
+	less, err := s.Or(taken...)
+	if err == nil {
+		out, err = s.Minus(out, less)
+	}
+	if err != nil {
+		return Empty, err
+	}
+	return s.And(out, within)
+}
+
 // Not is the contexts not in a.
 func (s *Space) Not(a Region) (Region, error) { return s.Minus(Full, a) }
 

@@ -11,6 +11,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/counting"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
@@ -36,7 +37,7 @@ type Covered struct {
 	Lent      int      // people who can once it is lent
 	Short     string   // when there are fewer than enough in the coming week, "" if never
 	all       []string // the first resource of each pile
-	piles     []*gate.Pile
+	piles     []*differing.Pile
 }
 
 // mostPlaces and mostPeople bound how many a row names.
@@ -60,8 +61,8 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 		within = estate.Resources{{Everything: true}}
 	}
 	roster := membership.New(e)
-	scene := gate.Scene{Which: gate.Standing, Roster: roster, Places: []estate.Resources{within}}
-	standing, err := gate.CompileCells(e, scene)
+	scene := differing.Scene{Which: gate.Standing, Roster: roster, Places: []estate.Resources{within}}
+	standing, err := differing.CompileCells(e, scene)
 	if err != nil {
 		return nil, err
 	}
@@ -74,7 +75,8 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 			if c.rows[name] == nil {
 				c.rows[name] = make([]*holdersOfPile, standing.Numbers())
 			}
-			c.rows[name][pile.Number()] = &holdersOfPile{pile: pile, enough: counting.NewHeadcount(standing.Space(), max(1, w.Least), c.window)}
+			c.rows[name][pile.Number()] = &holdersOfPile{pile: pile,
+				enough: counting.NewHeadcount(standing.Space(), max(1, w.Least), c.window)}
 		}
 	}
 	if err := c.count(); err != nil {
@@ -82,7 +84,7 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 	}
 	if slices.ContainsFunc(estate.Sorted(e.Grants), func(g *estate.Grant) bool { return g.OnRequest != nil }) {
 		scene.Which = gate.OnRequest
-		lent, err := gate.CompileCells(e, scene)
+		lent, err := differing.CompileCells(e, scene)
 		if err != nil {
 			return nil, err
 		}
@@ -96,7 +98,7 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 
 // holdersOfPile is who can do one operation on one pile.
 type holdersOfPile struct {
-	pile     *gate.Pile
+	pile     *differing.Pile
 	people   []estate.Principal
 	number   int
 	services int
@@ -107,7 +109,7 @@ type holdersOfPile struct {
 }
 
 type counter struct {
-	cells   *gate.Cells
+	cells   *differing.Cells
 	watch   Watch
 	window  region.Region
 	rows    map[string][]*holdersOfPile // of each operation, by the piles' numbers
@@ -147,7 +149,7 @@ func (c *counter) count() error {
 	var bad error
 	var now classAtHand
 	last := estate.Principal{Kind: -1}
-	err := c.cells.Each(c.watch.Since, func(a gate.Access) bool {
+	err := c.cells.Each(c.watch.Since, func(a differing.Access) bool {
 		now.next(a.Subjects, &last)
 		when, known := c.moments[a.Possible]
 		if !known {
@@ -195,7 +197,7 @@ func (c *classAtHand) joined(people uint32) uint32 {
 }
 
 // countLent counts those to whom it can be lent. The piles are the same: both are made of all grants, whichever count.
-func (c *counter) countLent(lent *gate.Cells) error {
+func (c *counter) countLent(lent *differing.Cells) error {
 	var now classAtHand
 	last := estate.Principal{Kind: -1}
 	for _, rows := range c.rows {
@@ -205,7 +207,7 @@ func (c *counter) countLent(lent *gate.Cells) error {
 			}
 		}
 	}
-	return lent.Each(c.watch.Since, func(a gate.Access) bool {
+	return lent.Each(c.watch.Since, func(a differing.Access) bool {
 		now.next(a.Subjects, &last)
 		rows := c.rows[a.Operation]
 		for _, pile := range a.Piles {
@@ -261,7 +263,7 @@ func (c *counter) tell(e *estate.Estate) ([]Covered, error) {
 }
 
 // take adds a pile's resources to a row.
-func (row *Covered) take(pile *gate.Pile) {
+func (row *Covered) take(pile *differing.Pile) {
 	row.all, row.piles = append(row.all, pile.First()), append(row.piles, pile)
 	row.Count += pile.Len()
 	for address := range pile.Addresses() {

@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 // Overlap is what two scopes share of what is listed.
@@ -23,7 +23,7 @@ func Overlaps(e *estate.Estate) ([]Overlap, error) {
 	for _, s := range scopes {
 		lists = append(lists, s.Resources)
 	}
-	cells, err := gate.CompileCells(e, gate.Scene{Only: map[estate.Principal]bool{}, Places: lists})
+	cells, err := differing.CompileCells(e, differing.Scene{Only: map[estate.Principal]bool{}, Places: lists})
 	if err != nil {
 		return nil, err
 	}

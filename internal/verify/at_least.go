@@ -7,8 +7,8 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/counting"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/region"
 )
 
@@ -30,7 +30,7 @@ func tooFew(s search) (*violation, error) {
 	space := s.cells.Space()
 	window := space.Between(s.since, s.since+clock.Instant(ahead/time.Microsecond))
 	counts := make([]*counting.Headcount, s.cells.Numbers())
-	short := make([]*gate.Pile, s.cells.Numbers()) // those that are, by number
+	short := make([]*differing.Pile, s.cells.Numbers()) // those that are, by number
 	left := 0
 	for _, pile := range s.cells.Piles() {
 		counts[pile.Number()] = counting.NewHeadcount(s.cells.Space(), s.says.Count, window)
@@ -68,7 +68,7 @@ func tooFew(s search) (*violation, error) {
 		}
 		touched = touched[:0]
 	}
-	err := s.cells.Each(s.since, func(a gate.Access) bool {
+	err := s.cells.Each(s.since, func(a differing.Access) bool {
 		if class == nil || a.Subjects[0] != class[0] {
 			settle()
 			class = a.Subjects
@@ -97,7 +97,7 @@ func tooFew(s search) (*violation, error) {
 	if err != nil || left == 0 {
 		return nil, err
 	}
-	n := slices.IndexFunc(short, func(p *gate.Pile) bool { return p != nil })
+	n := slices.IndexFunc(short, func(p *differing.Pile) bool { return p != nil })
 	moment, err := counts[n].Short()
 	if err != nil {
 		return nil, err

@@ -2,7 +2,7 @@ package verify
 
 import (
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 // A Kind is a kind of guarantee. Each stands in a file of its own, and in Kinds; what reads, writes and judges
@@ -36,7 +36,7 @@ type Kind struct {
 // search is where a violation of a guarantee is looked for.
 type search struct {
 	*Prover
-	cells *gate.Cells // of the operations and resources of which it speaks
+	cells *differing.Cells // of the operations and resources of which it speaks
 	says  *estate.Guarantee
 	steps bool // what can be got by steps counts
 }
@@ -74,7 +74,7 @@ func KindNames() (out []string) {
 }
 
 // choose narrows cells to the operations and the resources of which a guarantee speaks.
-func (p *Prover) choose(c *gate.Cells, g *estate.Guarantee) {
+func (p *Prover) choose(c *differing.Cells, g *estate.Guarantee) {
 	edition := p.gate.Estate().Edition
 	c.Choose(func(o *estate.Operation) bool { return g.May.Fit(o, edition) }, g.On)
 }

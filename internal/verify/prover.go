@@ -7,6 +7,7 @@ import (
 	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
@@ -19,7 +20,7 @@ type Prover struct {
 	more    *escalation.Ways
 	only    map[estate.Principal]bool
 	roster  *membership.Roster
-	cells   map[countedIn]*gate.Cells
+	cells   map[countedIn]*differing.Cells
 }
 
 // countedIn says what counts in cells.
@@ -40,7 +41,7 @@ type Of struct {
 // NewProver makes a prover for a gate's estate. The gate decides the witnesses.
 func NewProver(g *gate.Gate, of Of) *Prover {
 	return &Prover{gate: g, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster,
-		cells: map[countedIn]*gate.Cells{}}
+		cells: map[countedIn]*differing.Cells{}}
 }
 
 // Verdict is what became of a guarantee: it holds, or a witness shows that it does not.
@@ -87,14 +88,14 @@ type Shown struct {
 type claim struct {
 	who       estate.Principal
 	operation string
-	pile      *gate.Pile
+	pile      *differing.Pile
 	when      region.Region
 }
 
 // violation is why a guarantee fails: claims, or a place that is short of people at some time.
 type violation struct {
 	claims []claim
-	short  *gate.Pile
+	short  *differing.Pile
 	at     clock.Instant
 }
 
@@ -137,14 +138,14 @@ func (p *Prover) countsSteps(g *estate.Guarantee) bool {
 }
 
 // look gives the cells in which to look for what a guarantee speaks of.
-func (p *Prover) look(g *estate.Guarantee) (*gate.Cells, error) {
+func (p *Prover) look(g *estate.Guarantee) (*differing.Cells, error) {
 	e := p.gate.Estate()
-	scene := gate.Scene{Which: p.which(g), Only: p.only, Roster: p.roster}
+	scene := differing.Scene{Which: p.which(g), Only: p.only, Roster: p.roster}
 	if p.countsSteps(g) {
 		e, scene.Roster, scene.Places = p.more.Estate(), nil, p.more.Places()
 	}
 	if edits := KindOf(g).edits; edits != nil {
-		return gate.CompileCells(e.With(edits(g)...), scene)
+		return differing.CompileCells(e.With(edits(g)...), scene)
 	}
 	key := countedIn{scene.Which, p.countsSteps(g)}
 	if c := p.cells[key]; c != nil {
@@ -153,13 +154,13 @@ func (p *Prover) look(g *estate.Guarantee) (*gate.Cells, error) {
 	for _, g := range estate.Sorted(e.Guarantees) {
 		scene.Places = append(scene.Places, g.On)
 	}
-	c, err := gate.CompileCells(e, scene)
+	c, err := differing.CompileCells(e, scene)
 	p.cells[key] = c
 	return c, err
 }
 
 // find looks for a violation; nil if there is none.
-func (p *Prover) find(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
+func (p *Prover) find(c *differing.Cells, g *estate.Guarantee) (*violation, error) {
 	c.Among(nil, false)
 	p.choose(c, g)
 	return KindOf(g).find(search{p, c, g, p.countsSteps(g)})
@@ -167,7 +168,8 @@ func (p *Prover) find(c *gate.Cells, g *estate.Guarantee) (*violation, error) {
 
 // each goes through what may be done in cells, and by steps where they count. who and first say whom alone to go
 // through, and whether one cell of each will do.
-func (p *Prover) each(c *gate.Cells, who func(estate.Principal) bool, first bool, each func(gate.Access) bool) error {
+func (p *Prover) each(c *differing.Cells, who func(estate.Principal) bool, first bool,
+	each func(differing.Access) bool) error {
 	if p.more != nil {
 		return p.more.Each(c, each)
 	}
@@ -185,8 +187,8 @@ func (p *Prover) members(list estate.Subjects) map[estate.Principal]bool {
 }
 
 // any looks for somebody who fits and may anything.
-func (p *Prover) any(c *gate.Cells, fits func(estate.Principal) bool) (out *violation, err error) {
-	err = p.each(c, fits, true, func(a gate.Access) bool {
+func (p *Prover) any(c *differing.Cells, fits func(estate.Principal) bool) (out *violation, err error) {
+	err = p.each(c, fits, true, func(a differing.Access) bool {
 		for _, who := range a.Subjects {
 			if fits(who) {
 				out = &violation{claims: []claim{{who, a.Operation, a.Piles[0], a.Possible}}}

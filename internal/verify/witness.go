@@ -9,10 +9,11 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/counting"
+	"hiddengate/internal/gate/differing"
 )
 
 // witness makes requests of a violation, each allowed, and finds the grants that make it so.
-func (p *Prover) witness(c *gate.Cells, g *estate.Guarantee, v *violation) (*Witness, error) {
+func (p *Prover) witness(c *differing.Cells, g *estate.Guarantee, v *violation) (*Witness, error) {
 	if v.short != nil {
 		return p.shortage(g, v)
 	}
@@ -48,7 +49,7 @@ func (p *Prover) witness(c *gate.Cells, g *estate.Guarantee, v *violation) (*Wit
 }
 
 // single shows a claim that is a violation by itself: one grant makes it so.
-func (p *Prover) single(c *gate.Cells, g *estate.Guarantee, x claim) (*Witness, error) {
+func (p *Prover) single(c *differing.Cells, g *estate.Guarantee, x claim) (*Witness, error) {
 	ways, err := p.ways(c, x)
 	if err != nil {
 		return nil, err
@@ -72,7 +73,7 @@ func (p *Prover) single(c *gate.Cells, g *estate.Guarantee, x claim) (*Witness, 
 }
 
 // shown shows a claim by the first grant by which it can be.
-func (p *Prover) shown(c *gate.Cells, x claim) (out Shown, by string, err error) {
+func (p *Prover) shown(c *differing.Cells, x claim) (out Shown, by string, err error) {
 	ways, err := p.ways(c, x)
 	if err != nil {
 		return out, "", err
@@ -91,7 +92,7 @@ func (x claim) request(ctx *gate.Context) gate.Request {
 }
 
 // ways lists the grants that give what a claim says at its witness, standing ones first.
-func (p *Prover) ways(c *gate.Cells, x claim) ([]gate.Way, error) {
+func (p *Prover) ways(c *differing.Cells, x claim) ([]gate.Way, error) {
 	at, ok := c.Witness(x.when, p.since)
 	if !ok {
 		return nil, fmt.Errorf("%s may %s on %s, and no moment was found", x.who, x.operation, x.pile.First())
@@ -131,7 +132,7 @@ func onRequest(g *estate.Grant) int {
 // least takes out of some grants, which together make a guarantee fail, one after another that it fails without. Taking
 // out more never makes it fail, so none of those that are left can be left out (as in A. Zeller, R. Hildebrandt,
 // "Simplifying and Isolating Failure-Inducing Input", 2002).
-func (p *Prover) least(g *estate.Guarantee, grants []string) ([]string, *violation, *gate.Cells, error) {
+func (p *Prover) least(g *estate.Guarantee, grants []string) ([]string, *violation, *differing.Cells, error) {
 	v, c, err := p.with(g, grants)
 	if err == nil && v == nil {
 		err = fmt.Errorf("guarantee %s: the grants that were found do not make it fail", g.ID)
@@ -149,7 +150,7 @@ func (p *Prover) least(g *estate.Guarantee, grants []string) ([]string, *violati
 }
 
 // with looks for a violation where there are no other grants.
-func (p *Prover) with(g *estate.Guarantee, grants []string) (*violation, *gate.Cells, error) {
+func (p *Prover) with(g *estate.Guarantee, grants []string) (*violation, *differing.Cells, error) {
 	all := p.gate.Estate()
 	edits := []estate.Edit{estate.Clear("grants"), estate.Clear("guarantees"), estate.Put("guarantees", g)}
 	for _, id := range grants {
@@ -157,8 +158,8 @@ func (p *Prover) with(g *estate.Guarantee, grants []string) (*violation, *gate.C
 			edits = append(edits, estate.Put("grants", granted))
 		}
 	}
-	c, err := gate.CompileCells(all.With(edits...),
-		gate.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Places: []estate.Resources{g.On}})
+	c, err := differing.CompileCells(all.With(edits...),
+		differing.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Places: []estate.Resources{g.On}})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -167,7 +168,7 @@ func (p *Prover) with(g *estate.Guarantee, grants []string) (*violation, *gate.C
 }
 
 // show makes the request that shows a claim by one grant, and sees that it is allowed, and by that grant.
-func (p *Prover) show(c *gate.Cells, x claim, by gate.Way) (Shown, error) {
+func (p *Prover) show(c *differing.Cells, x claim, by gate.Way) (Shown, error) {
 	space := c.Space()
 	when, err := space.And(by.Region, x.when)
 	if err != nil {

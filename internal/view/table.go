@@ -1,5 +1,5 @@
-// Package view is how answers look: styles and tables, and the words for what the engine gives as structures. It decides
-// nothing.
+// Package view is how answers look: styles and tables, and the words for what the engine gives as structures. It
+// decides nothing.
 package view
 
 import (

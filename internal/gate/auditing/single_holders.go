@@ -1,3 +1,5 @@
+// Package auditing looks for what is of no use or too little in what grants and blocks come to: operations without one
+// that they need, grants that others or blocks make needless, and what one person alone may do.
 package auditing
 
 import (
@@ -66,8 +68,9 @@ type tally struct {
 	sum   int64
 }
 
-// SingleHolders tells which of the operations one person alone may do somewhere, by standing grants, at some time from since
-// on. Nothing is said of places where a condition asks about the subject or the resource. It costs what the rows weigh.
+// SingleHolders tells which of the operations one person alone may do somewhere, by standing grants, at some time from
+// since on. Nothing is said of places where a condition asks about the subject or the resource. It costs what the rows
+// weigh.
 func SingleHolders(g *gate.Gate, since clock.Instant, selects func(*estate.Operation) bool) []SingleHolder {
 	c := &headcounts{Gate: g, piles: counting.NewPiles(g, nil), chosen: g.Classes.Ops.NewSet(),
 		since: g.Space().Between(since, clock.End), covers: map[inForce[uint32]]coverGives{},
@@ -132,7 +135,8 @@ func (c *headcounts) cover(n uint32) coverGives {
 func (c *headcounts) of(units []uint32) (given, asks opset.Set) {
 	given, asks = c.Classes.Ops.NewSet(), c.Classes.Ops.NewSet()
 	for _, op := range c.ops {
-		all, blocked, personal := region.Empty, region.Empty, false
+		var all, blocked []region.Region
+		personal := false
 		for _, u := range units {
 			if !c.Units.Has(u, op) {
 				continue
@@ -142,15 +146,13 @@ func (c *headcounts) of(units []uint32) (given, asks opset.Set) {
 			case about: // who is meant hangs on the subject and the resource, of a block too
 				personal = true
 			case one.Block:
-				blocked, _ = c.Space().Or(blocked, one.Region)
+				blocked = append(blocked, one.Region)
 			default:
-				all, _ = c.Space().Or(all, one.Region)
+				all = append(all, one.Region)
 			}
 		}
-		if all != region.Empty {
-			if rest, err := c.Space().Minus(all, blocked); err == nil && c.meets(rest, c.active) {
-				given.Add(op)
-			}
+		if left, err := c.Space().Left(all, blocked, c.active); err == nil && c.meets(left) {
+			given.Add(op)
 		}
 		if personal {
 			asks.Add(op)
@@ -161,13 +163,8 @@ func (c *headcounts) of(units []uint32) (given, asks opset.Set) {
 
 // add counts the people of a class.
 func (c *headcounts) add(h *unitrow.Holder, t tally) {
-	steps := c.Rows.Steps[h.Row : h.Row+h.Steps]
-	for i, s := range steps {
-		end := uint32(len(c.piles.First) - 1)
-		if i+1 < len(steps) {
-			end = steps[i+1].Mark
-		}
-		from, to := c.piles.First[s.Mark], c.piles.First[end]
+	for s := range c.Rows.Stretches(h, uint32(len(c.piles.First)-1)) {
+		from, to := c.piles.First[s.From], c.piles.First[s.To]
 		cover := c.cover(s.Cover)
 		for _, k := range cover.sure {
 			c.steps[k][from].count += t.count

@@ -13,8 +13,8 @@ import (
 // Holders tells who may do any of the operations on any of the resources: the best answer for each subject, those who
 // are denied everything left out. Of many resources it costs what a table of all subjects does, and a few decisions for
 // each who may.
-func Holders(g *gate.Gate, c *gate.Context, resources []*estate.Resource, selects func(*estate.Operation) bool) ([]gate.Answer,
-	error) {
+func Holders(g *gate.Gate, c *gate.Context, resources []*estate.Resource,
+	selects func(*estate.Operation) bool) ([]gate.Answer, error) {
 	h := holding{gate: g, context: c, resources: resources, selects: selects}
 	if len(resources) == 1 || slices.ContainsFunc(resources, func(r *estate.Resource) bool { return r.Index < 0 }) {
 		return h.ask()
@@ -110,8 +110,7 @@ func (h *holding) example(subject int, outcome gate.Outcome) (gate.Answer, error
 	if outcome == gate.Depends && g.Space().Judge(region.Region(one.Active), h.context.Region()) == region.Some {
 		as = whenever
 	}
-	steps := g.Rows.Steps[one.Row : one.Row+one.Steps]
-	for i, s := range steps {
+	for s := range g.Rows.Stretches(one, uint32(len(t.piles.First)-1)) {
 		given, err := h.gives(s.Cover, as)
 		if err != nil {
 			return gate.Answer{}, err
@@ -119,11 +118,7 @@ func (h *holding) example(subject int, outcome gate.Outcome) (gate.Answer, error
 		if given == nil {
 			continue
 		}
-		end := uint32(len(t.piles.First) - 1)
-		if i+1 < len(steps) {
-			end = steps[i+1].Mark
-		}
-		for k := t.piles.First[s.Mark]; k < t.piles.First[end]; k++ {
+		for k := t.piles.First[s.From]; k < t.piles.First[s.To]; k++ {
 			if t.piles.List[k].Count == 0 || !given.Meets(g.Classes.Valid[t.piles.List[k].At.Class]) {
 				continue
 			}
@@ -178,7 +173,8 @@ func (h *holding) gives(cover uint32, outcome gate.Outcome) (opset.Set, error) {
 			if a.asks != nil {
 				asks = a.asks[w]
 			}
-			for k, some := range [...]uint64{whenever: a.allowed[w] | a.depends[w], gate.Depends: a.depends[w], gate.Allow: a.allowed[w]} {
+			for k, some := range [...]uint64{whenever: a.allowed[w] | a.depends[w],
+				gate.Depends: a.depends[w], gate.Allow: a.allowed[w]} {
 				if some = (some | asks) & h.wanted[w]; some != 0 {
 					if out[k] == nil {
 						out[k] = g.Classes.Ops.NewSet()
@@ -203,7 +199,8 @@ func (h *holding) first(subject, row int, outcome gate.Outcome) (gate.Answer, er
 		}
 		q.Operation = g.Classes.Ops.Number[o.Name]
 		if got, err := g.Judge(&q); err != nil || got == outcome {
-			return gate.Answer{Subject: g.SubjectOf(subject), Operation: o, Resource: g.Estate().Tree.At(row), Outcome: got}, err
+			return gate.Answer{Subject: g.SubjectOf(subject), Operation: o, Resource: g.Estate().Tree.At(row),
+				Outcome: got}, err
 		}
 	}
 	return gate.Answer{}, nil

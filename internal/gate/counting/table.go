@@ -1,3 +1,5 @@
+// Package counting answers for all subjects at once: on how many resources each is allowed each operation, who may do
+// any of it, and at which moments there are how many people.
 package counting
 
 import (
@@ -205,19 +207,15 @@ func (g *tableGate) count(subject int, counts []Count) error {
 	steps := g.Rows.Steps[h.Row : h.Row+h.Steps]
 	classes := len(g.Classes.Valid)
 	asks := false
-	for i, s := range steps {
+	for s := range g.Rows.Stretches(h, uint32(len(g.table.piles.First)-1)) {
 		if s.Cover == 0 {
 			continue
-		}
-		end := uint32(len(g.table.piles.First) - 1)
-		if i+1 < len(steps) {
-			end = steps[i+1].Mark
 		}
 		a, err := g.answer(s.Cover)
 		if err != nil {
 			return err
 		}
-		from, to := g.table.sums[int(s.Mark)*classes:][:classes], g.table.sums[int(end)*classes:][:classes]
+		from, to := g.table.sums[int(s.From)*classes:][:classes], g.table.sums[int(s.To)*classes:][:classes]
 		for class := range classes {
 			if n := int(to[class] - from[class]); n > 0 {
 				g.add(counts, &a.outcomeSets, nil, g.Classes.Valid[class], n)
@@ -228,7 +226,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		}
 		asks = true
 		g.keeping++
-		for k := g.table.piles.First[s.Mark]; k < g.table.piles.First[end]; k++ {
+		for k := g.table.piles.First[s.From]; k < g.table.piles.First[s.To]; k++ {
 			p := &g.table.piles.List[k]
 			kept := &g.kept[p.Facts]
 			if kept.round != g.keeping {

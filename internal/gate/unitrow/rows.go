@@ -1,6 +1,7 @@
 package unitrow
 
 import (
+	"iter"
 	"runtime"
 	"slices"
 
@@ -58,6 +59,25 @@ func (r *Rows) Cover(n uint32, one *[1]uint32) []uint32 {
 		return one[:]
 	}
 	return lookup.Part(r.Ends, r.Joined, n)
+}
+
+// Stretch is marks, from one on and below another, over which one cover is in force.
+type Stretch struct{ From, To, Cover uint32 }
+
+// Stretches goes over a subject's row. end is the mark behind the last.
+func (r *Rows) Stretches(h *Holder, end uint32) iter.Seq[Stretch] {
+	return func(yield func(Stretch) bool) {
+		steps := r.Steps[h.Row : h.Row+h.Steps]
+		for i, s := range steps {
+			to := end
+			if i+1 < len(steps) {
+				to = steps[i+1].Mark
+			}
+			if !yield(Stretch{s.Mark, to, s.Cover}) {
+				return
+			}
+		}
+	}
 }
 
 // At finds the cover in force at a mark, 0 where there is none: first the block among their marks, then the step.

@@ -1,4 +1,4 @@
-package gate
+package auditing
 
 import (
 	"cmp"
@@ -8,6 +8,8 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/region"
 )
 
@@ -26,29 +28,26 @@ const mostLacking = 4
 
 // Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. It costs
 // what the cells do. Its error says that conditions are too complex.
-func (g *Gate) Lacking() ([]Lack, error) {
-	cells, err := CompileCells(g.estate, Scene{Which: g.Which, Roster: g.Roster})
+func Lacking(g *gate.Gate) ([]Lack, error) {
+	cells, err := differing.CompileCells(g.Estate(), differing.Scene{Which: g.Which, Roster: g.Roster})
 	if err != nil {
 		return nil, err
 	}
 	l := &lacking{Cells: cells, covered: make([][]uint32, len(cells.Places.Lists)), at: make([]heldAt, cells.Numbers()),
 		sets: map[string]int{"": 0}, pairs: [][]int{nil},
 		known: map[changesAt]int{}, splits: map[grantSet]*split{}, regions: map[grantGives]region.Region{},
-		found: map[grantSet]*shortfall{}}
+		found: map[grantSet]*shortfall{}, round: 1}
 	wanted := l.numberNeeds()
 	cells.Choose(func(o *estate.Operation) bool { return wanted[o.Name] }, nil)
 	l.climb()
-	cells.pair.begin(clock.Beginning)
-	d := differ{Pair: cells.pair, marked: make([]uint32, cells.Numbers()), each: l.take}
-	for _, class := range cells.classes {
+	err = cells.ByClass(clock.Beginning, l.take, func(class []estate.Principal) error {
+		err := l.settle(class)
 		l.round++
 		l.touched = l.touched[:0]
-		if _, err := d.walk(class[0]); err != nil {
-			return nil, err
-		}
-		if err := l.settle(class); err != nil {
-			return nil, err
-		}
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
 	return l.tell(), nil
 }
@@ -56,7 +55,7 @@ func (g *Gate) Lacking() ([]Lack, error) {
 // lacking looks for what is missing, class of subjects by class. What is missing on a pile hangs on what a subject may
 // do there (a change list) and in the places above where it is judged, which few combinations make up.
 type lacking struct {
-	*Cells
+	*differing.Cells
 	needs   []need
 	above   []upward // of each pile
 	round   int
@@ -92,14 +91,14 @@ type upward struct {
 // heldAt is what a subject may do on a pile, and what is missing and not told yet, if it is of this round.
 type heldAt struct {
 	round   int
-	changes changeList
+	changes differing.ChangeList
 	set     int
 }
 
 // changesAt is all that what is missing hangs on.
 type changesAt struct {
 	shape int
-	turns [4]changeList // on the pile, and above
+	turns [4]differing.ChangeList // on the pile, and above
 }
 
 type grantSet struct{ grant, set int }
@@ -124,9 +123,9 @@ type shortfall struct {
 // numberNeeds numbers the needs and tells which operations occur in them.
 func (l *lacking) numberNeeds() map[string]bool {
 	wanted := map[string]bool{}
-	for i, name := range l.pair.names {
-		for _, needed := range l.estate.Operations[name].Needs {
-			n, _ := slices.BinarySearch(l.pair.names, needed)
+	for i, name := range l.Names() {
+		for _, needed := range l.Estate().Operations[name].Needs {
+			n, _ := slices.BinarySearch(l.Names(), needed)
 			l.needs = append(l.needs, need{uint32(i), uint32(n), [2]string{name, needed}})
 			wanted[name], wanted[needed] = true, true
 		}
@@ -137,11 +136,11 @@ func (l *lacking) numberNeeds() map[string]bool {
 // climb finds for each pile where its needs are judged.
 func (l *lacking) climb() {
 	type kind struct{ pile, above int }
-	tree, all := l.estate.Tree, l.pair.piles
+	tree, all := l.Estate().Tree, l.All()
 	piles := make([]int, tree.Len())
 	for n, p := range all {
-		for _, at := range p.places {
-			if row := at.rows[1]; row >= 0 {
+		for row := range p.Rows(l.Estate()) {
+			if row >= 0 {
 				piles[row] = n
 			}
 		}
@@ -164,8 +163,8 @@ func (l *lacking) climb() {
 	}
 	l.above = make([]upward, len(all))
 	valid := func(pile int, operation string) bool {
-		class := all[pile].looks[1].at.Class
-		return l.estate.Offer(l.Gate.Classes.Kinds[class]).Valid(operation, l.Gate.Classes.Types[class]) != nil
+		class := all[pile].Class()
+		return l.Estate().Offer(l.Gate.Classes.Kinds[class]).Valid(operation, l.Gate.Classes.Types[class]) != nil
 	}
 	nearest := make([]int, len(kinds)) // what stands above comes before it
 	for i, need := range l.needs {
@@ -206,23 +205,24 @@ func (l *lacking) climb() {
 }
 
 // take takes down what the class at hand may do on some piles.
-func (l *lacking) take(t changeList, piles []*Pile) {
+func (l *lacking) take(t differing.ChangeList, piles []*differing.Pile) {
 	for _, p := range piles {
-		at := &l.at[p.number]
+		n := uint32(p.Number())
+		at := &l.at[n]
 		if at.round != l.round { // a pile may come in parts
-			l.touched = append(l.touched, p.number)
+			l.touched = append(l.touched, n)
 		}
 		at.round, at.changes = l.round, t
 	}
 }
 
 // settle finds what a class lacks, and the grants that give it what is of no use.
-func (l *lacking) settle(class []who) error {
+func (l *lacking) settle(class []estate.Principal) error {
 	left := false
 	for _, n := range l.touched {
 		at := &l.at[n]
 		at.set = 0
-		if l.pair.piles[n].Listed() {
+		if l.All()[n].Listed() {
 			at.set = l.missing(n, at.changes)
 			left = left || at.set > 0
 		}
@@ -230,7 +230,7 @@ func (l *lacking) settle(class []who) error {
 	if !left {
 		return nil
 	}
-	s := l.Numbered(class[0].numbers[1])
+	s := l.Numbered(l.NumberOf(class[0]))
 	for _, gr := range s.Grants {
 		last, by := 0, (*split)(nil)
 		for i, n := range l.piles(gr.List) {
@@ -246,10 +246,8 @@ func (l *lacking) settle(class []who) error {
 				last = at.set
 			}
 			if one := by.gap; one != nil {
-				if k := len(one.subjects); k == 0 || one.subjects[k-1] != class[len(class)-1].principal {
-					for _, w := range class {
-						one.subjects = append(one.subjects, w.principal)
-					}
+				if k := len(one.subjects); k == 0 || one.subjects[k-1] != class[len(class)-1] {
+					one.subjects = append(one.subjects, class...)
 				}
 				one.places[i] = true
 			}
@@ -263,12 +261,12 @@ func (l *lacking) settle(class []who) error {
 }
 
 // missing works out what is missing on a pile, as a set of needs.
-func (l *lacking) missing(n uint32, here changeList) int {
+func (l *lacking) missing(n uint32, here differing.ChangeList) int {
 	up := &l.above[n]
-	key := changesAt{up.shape, [4]changeList{here}}
-	turns := make([]changeList, 0, len(key.turns))
+	key := changesAt{up.shape, [4]differing.ChangeList{here}}
+	turns := make([]differing.ChangeList, 0, len(key.turns))
 	for i, above := range up.piles {
-		t := noChange
+		t := differing.NoChange
 		if l.at[above].round == l.round {
 			t = l.at[above].changes
 		}
@@ -283,12 +281,12 @@ func (l *lacking) missing(n uint32, here changeList) int {
 	if !ok || len(turns) >= len(key.turns) {
 		var missing []int
 		for i, need := range l.needs {
-			has := l.when(here, need.operation)
+			has := l.When(here, need.operation)
 			if has == region.Empty || up.by == nil {
 				continue
 			}
 			for _, k := range up.by[i] {
-				inside, err := l.space.Contains(l.when(turns[k], need.needed), has)
+				inside, err := l.Space().Contains(l.When(turns[k], need.needed), has)
 				if err == nil && !inside { // else it is too complex to say
 					missing = append(missing, i)
 					break
@@ -300,16 +298,6 @@ func (l *lacking) missing(n uint32, here changeList) int {
 	}
 	l.last.key, l.last.set = key, set
 	return set
-}
-
-// when tells when an operation is allowed by a change list.
-func (l *lacking) when(t changeList, operation uint32) region.Region {
-	for _, c := range l.pair.turns[t] {
-		if c.operation == operation {
-			return c.is.Possible
-		}
-	}
-	return region.Empty
 }
 
 // set numbers a set of needs; none is 0.
@@ -327,10 +315,12 @@ func (l *lacking) set(needs []int) int {
 	return n
 }
 
-func (l *lacking) asks(gr *CompiledGrant) bool { return l.space.AsksBelow(gr.Region, l.Facts.Fixed) }
+func (l *lacking) asks(gr *gate.CompiledGrant) bool {
+	return l.Space().AsksBelow(gr.Region, l.Facts.Fixed)
+}
 
 // split tells which needs of a set a grant brings about on a pile.
-func (l *lacking) split(gr *CompiledGrant, s *CompiledSubject, set int, pile uint32) (*split, error) {
+func (l *lacking) split(gr *gate.CompiledGrant, s *gate.CompiledSubject, set int, pile uint32) (*split, error) {
 	key := grantSet{gr.Number, set}
 	if out := l.splits[key]; out != nil && !l.asks(gr) {
 		return out, nil
@@ -342,7 +332,7 @@ func (l *lacking) split(gr *CompiledGrant, s *CompiledSubject, set int, pile uin
 			return nil, err
 		}
 		if l.asks(gr) {
-			when = l.space.Fix(when, l.Gate.Known(s, l.pair.piles[pile].resource(1, 0)))
+			when = l.Space().Fix(when, l.Gate.Known(s, l.All()[pile].Resource(differing.New)))
 		}
 		if when == region.Empty {
 			rest = append(rest, i)
@@ -363,7 +353,7 @@ func (l *lacking) split(gr *CompiledGrant, s *CompiledSubject, set int, pile uin
 }
 
 // gives is when a grant gives an operation to those it goes to.
-func (l *lacking) gives(gr *CompiledGrant, s *CompiledSubject, operation string) (region.Region, error) {
+func (l *lacking) gives(gr *gate.CompiledGrant, s *gate.CompiledSubject, operation string) (region.Region, error) {
 	key := grantGives{gr.Number, operation}
 	when, ok := l.regions[key]
 	if !ok {
@@ -379,19 +369,7 @@ func (l *lacking) gives(gr *CompiledGrant, s *CompiledSubject, operation string)
 // piles lists those that a list covers, by number.
 func (l *lacking) piles(list int) []uint32 {
 	if l.covered[list] == nil {
-		at, pair := &l.Places.Lists[list], l.pair
-		in := []uint32{}
-		for _, s := range at.Spans {
-			for n := pair.first[s.From]; n < pair.first[s.To]; n++ {
-				in = append(in, n)
-			}
-		}
-		if at.Trait >= 0 {
-			in = append(in, pair.within[pair.sides[1].coverage[at.Trait]]...)
-			slices.Sort(in)
-			in = slices.Compact(in)
-		}
-		l.covered[list] = in
+		l.covered[list] = l.Covered(list)
 	}
 	return l.covered[list]
 }
@@ -421,7 +399,7 @@ func (l *lacking) tell() []Lack {
 		for i, n := range l.piles(gr.List) {
 			if found.places[i] {
 				if one.Count++; one.Count <= mostLacking {
-					one.Places = append(one.Places, l.pair.piles[n].First())
+					one.Places = append(one.Places, l.All()[n].First())
 				}
 			}
 		}

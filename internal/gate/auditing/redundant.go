@@ -1,9 +1,11 @@
-package gate
+package auditing
 
 import (
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
@@ -11,17 +13,17 @@ import (
 // Redundant gives a grant that gives all that another one does, to the same subjects and more; "" if there is none. Of
 // two that give the same the one whose id comes later is redundant. In a large estate it may overlook one whose
 // resources are told by traits.
-func (g *Gate) Redundant(gr *estate.Grant) string {
+func Redundant(g *gate.Gate, gr *estate.Grant) string {
 	one := g.GrantOf(gr.ID)
 	who := g.Lists.Selected(gr.To)
 	if one == nil || len(who) == 0 || one.Region == region.Empty {
 		return ""
 	}
 	for _, other := range g.Numbered(int(who[0])).Grants {
-		if other == one || other.OnRequest != nil && gr.OnRequest == nil || !g.atLeast(other, one, who) {
+		if other == one || other.OnRequest != nil && gr.OnRequest == nil || !atLeast(g, other, one, who) {
 			continue
 		}
-		if gr.ID < other.ID && g.atLeast(one, other, g.Lists.Selected(other.To)) &&
+		if gr.ID < other.ID && atLeast(g, one, other, g.Lists.Selected(other.To)) &&
 			(other.OnRequest == nil) == (gr.OnRequest == nil) {
 			continue // they are the same, and the other one is redundant
 		}
@@ -31,8 +33,8 @@ func (g *Gate) Redundant(gr *estate.Grant) string {
 }
 
 // atLeast says whether a grant gives some subjects all that another one gives them.
-func (g *Gate) atLeast(other, one *CompiledGrant, who []uint32) bool {
-	if holds, err := g.space.Contains(other.Region, one.Region); err != nil || !holds || !g.within(one, other) {
+func atLeast(g *gate.Gate, other, one *gate.CompiledGrant, who []uint32) bool {
+	if holds, err := g.Space().Contains(other.Region, one.Region); err != nil || !holds || !within(g, one, other) {
 		return false
 	}
 	in := g.Lists.Selected(other.To)
@@ -44,11 +46,11 @@ func (g *Gate) atLeast(other, one *CompiledGrant, who []uint32) bool {
 			given := region.Empty
 			for _, o := range other.Roles {
 				var err error
-				if given, err = g.space.Or(given, g.Roles[o.ID].Operations[name]); err != nil {
+				if given, err = g.Space().Or(given, g.Roles[o.ID].Operations[name]); err != nil {
 					return false
 				}
 			}
-			if holds, err := g.space.Contains(given, when); err != nil || !holds {
+			if holds, err := g.Space().Contains(given, when); err != nil || !holds {
 				return false
 			}
 		}
@@ -62,15 +64,16 @@ const mostExact = 5000
 
 // within says whether a grant covers nothing, now and later, that another does not; in a large estate it says no in
 // doubt.
-func (g *Gate) within(one, other *CompiledGrant) bool {
+func within(g *gate.Gate, one, other *gate.CompiledGrant) bool {
 	if g.Places.Within(one.List, other.List) {
 		return true
 	}
-	if g.estate.Tree.Len() > mostExact {
+	if g.Estate().Tree.Len() > mostExact {
 		return false
 	}
 	inside := true
-	whole := EachPlace(g.estate, g.estate, [2][]estate.Resources{{one.On}, {other.On}}, func(_, r *estate.Resource) bool {
+	lists := [2][]estate.Resources{{one.On}, {other.On}}
+	whole := differing.EachPlace(g.Estate(), g.Estate(), lists, func(_, r *estate.Resource) bool {
 		inside = r == nil || !g.Covers(one.On, r) || g.Covers(other.On, r)
 		return inside
 	})
@@ -78,13 +81,13 @@ func (g *Gate) within(one, other *CompiledGrant) bool {
 }
 
 // Shadowed says whether blocks take all that a grant gives, from all to whom it gives it.
-func (g *Gate) Shadowed(gr *estate.Grant) bool {
+func Shadowed(g *gate.Gate, gr *estate.Grant) bool {
 	one := g.GrantOf(gr.ID)
 	who := g.Lists.Selected(gr.To)
 	if one == nil || len(who) == 0 || one.Region == region.Empty {
 		return false
 	}
-	var over []*CompiledBlock
+	var over []*gate.CompiledBlock
 	for _, b := range g.Numbered(int(who[0])).Blocks {
 		in := g.Lists.Selected(b.To)
 		if g.Places.Within(one.List, b.List) && !slices.ContainsFunc(who,
@@ -99,14 +102,14 @@ func (g *Gate) Shadowed(gr *estate.Grant) bool {
 	for _, o := range gives {
 		blocked := region.Empty
 		for _, b := range over {
-			if b.Deny.Fit(o, g.estate.Edition) {
+			if b.Deny.Fit(o, g.Estate().Edition) {
 				var err error
-				if blocked, err = g.space.Or(blocked, b.Region); err != nil {
+				if blocked, err = g.Space().Or(blocked, b.Region); err != nil {
 					return false
 				}
 			}
 		}
-		if holds, err := g.space.Contains(blocked, one.Region); err != nil || !holds {
+		if holds, err := g.Space().Contains(blocked, one.Region); err != nil || !holds {
 			return false
 		}
 	}

@@ -1,4 +1,4 @@
-package gate
+package differing
 
 import (
 	"slices"
@@ -52,7 +52,7 @@ func (p *Pair) RoleGrows(id string) (out []string) {
 				before = r
 			}
 		}
-		if holds, err := p.New.space.Contains(before, when); err != nil || !holds {
+		if holds, err := p.New.Space().Contains(before, when); err != nil || !holds {
 			out = append(out, name)
 		}
 	}

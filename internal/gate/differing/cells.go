@@ -1,8 +1,11 @@
-package gate
+package differing
 
 import (
+	"slices"
+
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/newplace"
@@ -15,14 +18,14 @@ import (
 //
 // It is an estate held against the same without grants, so that whatever anybody may do is a difference.
 type Cells struct {
-	*Gate
+	*gate.Gate
 	pair    *Pair
 	classes [][]who
 }
 
 // Scene says what cells are made of.
 type Scene struct {
-	Which Counting
+	Which gate.Counting
 	Only  map[estate.Principal]bool // nobody else is looked at; nil: everybody is
 	// Roster is that of the estate, nil if it is not known.
 	Roster *membership.Roster
@@ -45,11 +48,11 @@ func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	if s.Roster == nil {
 		s.Roster = membership.New(e)
 	}
-	lists := append(ListsOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
-	pair, err := compilePair(bare, e, [2]*membership.Roster{s.Roster, s.Roster}, Options{
-		Facts: factspace.Gather(e), bare: true, Which: s.Which, Only: s.Only, Lists: s.Places,
-		Marks: newplace.ForLists(e, lists),
-	})
+	lists := append(gate.ListsOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
+	of := Estates{Before: bare, After: e, Which: s.Which, Only: s.Only,
+		Rosters: [2]*membership.Roster{s.Roster, s.Roster}}
+	pair, err := compilePair(sides{Estates: of, bare: true}, gate.Options{Facts: factspace.Gather(e), Which: s.Which,
+		Only: s.Only, Lists: s.Places, Marks: newplace.ForLists(e, lists)})
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +73,7 @@ func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resourc
 	if operation != nil {
 		p.wanted = make([]bool, len(p.names))
 		for i, name := range p.names {
-			p.wanted[i] = operation(c.estate.Operations[name])
+			p.wanted[i] = operation(c.Estate().Operations[name])
 		}
 	}
 	p.chosen = make([]bool, len(p.piles))
@@ -116,22 +119,66 @@ func (c *Cells) Each(since clock.Instant, each func(Access) bool) error {
 	})
 }
 
-// Number is the same for parts of one pile, and less than what Numbers gives.
-func (p *Pile) Number() int { return int(p.number) }
+// ByClass goes through the subjects whom nothing tells apart, from an instant on: take is told what they may do on some
+// piles, and settle who they are when all of it has been told. It stops at settle's first error.
+func (c *Cells) ByClass(since clock.Instant, take func(ChangeList, []*Pile),
+	settle func(class []estate.Principal) error) error {
+	c.pair.begin(since)
+	d := differ{Pair: c.pair, marked: make([]uint32, c.Numbers()), each: take}
+	for _, class := range c.classes {
+		if _, err := d.walk(class[0]); err != nil {
+			return err
+		}
+		var all []estate.Principal
+		for _, w := range class {
+			all = append(all, w.principal)
+		}
+		if err := settle(all); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// When tells when an operation, by its place among Names, is allowed by a change list.
+func (c *Cells) When(t ChangeList, operation uint32) region.Region {
+	for _, one := range c.pair.turns[t] {
+		if one.operation == operation {
+			return one.is.Possible
+		}
+	}
+	return region.Empty
+}
+
+// Names lists the names of the operations.
+func (c *Cells) Names() []string { return c.pair.names }
+
+// All lists the piles by number, chosen or not.
+func (c *Cells) All() []*Pile { return c.pair.piles }
+
+// Covered lists the numbers of the piles that a list covers, in order.
+func (c *Cells) Covered(list int) []uint32 {
+	at, pair, in := &c.Places.Lists[list], c.pair, []uint32{}
+	for _, s := range at.Spans {
+		for n := pair.first[s.From]; n < pair.first[s.To]; n++ {
+			in = append(in, n)
+		}
+	}
+	if at.Trait >= 0 {
+		in = append(in, pair.within[pair.sides[1].coverage[at.Trait]]...)
+		slices.Sort(in)
+		in = slices.Compact(in)
+	}
+	return in
+}
 
 // Numbers counts the piles.
 func (c *Cells) Numbers() int { return len(c.pair.piles) }
 
-// Len counts the pile's resources.
-func (p *Pile) Len() int { return len(p.places) }
-
-// Listed says whether the pile's resources are listed, in the new estate; else they are such as may come.
-func (p *Pile) Listed() bool { return p.places[0].rows[1] >= 0 }
-
 // Witness gives a request's context that lies in a region wholly and says no more than it must, but when: the earliest
 // time from an instant on. It is false if the region is empty.
-func (c *Cells) Witness(r region.Region, since clock.Instant) (*Context, bool) {
-	w, ok := c.space.Witness(r, since)
+func (c *Cells) Witness(r region.Region, since clock.Instant) (*gate.Context, bool) {
+	w, ok := c.Space().Witness(r, since)
 	if !ok {
 		return nil, false
 	}
@@ -144,7 +191,7 @@ func (c *Cells) Witness(r region.Region, since clock.Instant) (*Context, bool) {
 		}
 		wider := w.Clone()
 		wider.Open(name)
-		if c.space.Judge(r, wider) == region.All {
+		if c.Space().Judge(r, wider) == region.All {
 			w = wider
 			continue
 		}
@@ -152,12 +199,12 @@ func (c *Cells) Witness(r region.Region, since clock.Instant) (*Context, bool) {
 		if _, absent, ok := w.Text(name); ok && absent {
 			for text := "other"; ; text += "-" {
 				wider.SetText(name, text)
-				if c.space.Judge(r, wider) == region.All {
+				if c.Space().Judge(r, wider) == region.All {
 					w = wider
 					break
 				}
 			}
 		}
 	}
-	return &Context{region: w}, true
+	return gate.ContextOf(w), true
 }

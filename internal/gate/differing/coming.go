@@ -1,4 +1,4 @@
-package gate
+package differing
 
 import (
 	"maps"
@@ -34,10 +34,10 @@ func (p *Pair) addComing(coming []newplace.StandIn, byTags [2][]uint32) {
 				pile.looks[1] = pile.looks[0]
 				break
 			}
-			if r := coming[i].In(s.estate); r != nil {
+			if r := coming[i].In(s.Estate()); r != nil {
 				pile.looks[k] = look{at: s.Places.Described(r, s.Classes), there: true}
 				if coming[i].Inherit {
-					pile.looks[k].facts = byTags[k][s.estate.Tree.Rows[pile.row(k, 0)].Tags]
+					pile.looks[k].facts = byTags[k][s.Estate().Tree.Rows[pile.row(k, 0)].Tags]
 				}
 			}
 		}
@@ -98,7 +98,7 @@ func (p *Pair) unsettled() newplace.Unsettled {
 func (p *Pair) owningGroups() map[string]bool {
 	out := map[string]bool{}
 	for _, s := range p.sides {
-		for _, o := range s.estate.Tree.Owners {
+		for _, o := range s.Estate().Tree.Owners {
 			if o != nil && o.Kind == estate.IsGroup {
 				out[o.ID] = true
 			}
@@ -115,7 +115,7 @@ func (p *Pair) asksOfResources() bool { return p.owners || p.New.Facts.Fixed > 1
 func (d *differ) fixFor(c *region.Context, k, n int, pile *Pile, owns bool) {
 	one, s := pile.may, d.sides[k]
 	if one == nil || one.Inherit {
-		tree := s.estate.Tree
+		tree := s.Estate().Tree
 		s.FixOwning(c, n, tree.Tags[tree.Rows[pile.row(k, 0)].Tags], owns)
 		return
 	}
@@ -148,7 +148,7 @@ func (d *differ) ownsUntested(s *side, n int) bool {
 	if !d.tested[s.SubjectOf(n)] {
 		return true
 	}
-	for id := range s.estate.Groups {
+	for id := range s.Estate().Groups {
 		if !d.tested[estate.Principal{Kind: estate.IsGroup, ID: id}] && membership.Has(s.Lists.Group(id), n) {
 			return true
 		}

@@ -1,0 +1,351 @@
+package differing
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/region"
+)
+
+// Cell is when one subject may do one operation to one resource: Sure in every possible session, Possible in some. They
+// are the same where there is one session.
+type Cell struct{ Sure, Possible region.Region }
+
+// Difference is an operation that some subjects, whom nothing tells apart, may do at other times or under other
+// conditions than before, or now and not before, on the resources of some piles.
+type Difference struct {
+	Subjects  []estate.Principal
+	Operation string
+	Old, New  Cell
+	Piles     []*Pile
+}
+
+// operationTimes is what one subject may do to one resource: the operations, by number, of which it may do any,
+// and when.
+type operationTimes struct {
+	operations []uint32
+	when       []Cell
+}
+
+type operationChange struct {
+	operation uint32
+	was, is   Cell
+}
+
+// who is a subject on both sides: its number in either gate, -1 where there is none.
+type who struct {
+	principal estate.Principal
+	numbers   [2]int
+}
+
+// likeness is all that tells subjects apart.
+type likeness struct {
+	class  [2]uint32
+	active [2]int32
+	there  [2]bool
+	tags   [2]string
+	self   int // its own, for a subject that owns something
+}
+
+// Differences tells whose access differs from an instant on. They come by subject. It stops when each returns false.
+// Its error says that the conditions are too complex.
+func (p *Pair) Differences(since clock.Instant, each func(Difference) bool) error {
+	p.begin(since)
+	return p.tell(p.alikes(), each)
+}
+
+// alikes puts subjects together whom nothing tells apart.
+func (p *Pair) alikes() (classes [][]who) {
+	alike := map[likeness]int{}
+	for _, w := range p.everyone() {
+		if p.only != nil && !p.only[w.principal] {
+			continue
+		}
+		key := p.likeness(w)
+		n, ok := alike[key]
+		if !ok {
+			n = len(classes)
+			alike[key] = n
+			classes = append(classes, nil)
+		}
+		classes[n] = append(classes[n], w)
+	}
+	return classes
+}
+
+// tell tells the differences of classes of subjects.
+func (p *Pair) tell(classes [][]who, each func(Difference) bool) error {
+	d := differ{Pair: p, marked: make([]uint32, len(p.piles))}
+	for _, class := range classes {
+		if p.among != nil && !slices.ContainsFunc(class, func(w who) bool { return p.among(w.principal) }) {
+			continue
+		}
+		found, err := d.walk(class[0])
+		if err != nil {
+			return err
+		}
+		var subjects []estate.Principal
+		for _, w := range class {
+			subjects = append(subjects, w.principal)
+		}
+		for _, f := range found {
+			if !each(Difference{subjects, p.names[f.operation], f.was, f.is, f.piles}) {
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
+// Between tells how what one subject may do in the old estate differs from what another may in the new one, from an
+// instant on: Old is the one's, New the other's. What is the same is told too. Its error says that one is unknown, or
+// that the conditions are too complex.
+func (p *Pair) Between(one, other estate.Principal, since clock.Instant, each func(Difference)) error {
+	w := who{one, [2]int{p.Old.NumberOf(one), p.New.NumberOf(other)}}
+	if w.numbers[0] < 0 {
+		return p.Old.Subject(one)
+	}
+	if w.numbers[1] < 0 {
+		return p.New.Subject(other)
+	}
+	p.begin(since)
+	d := differ{Pair: p, marked: make([]uint32, len(p.piles)), all: true}
+	found, err := d.walk(w)
+	for _, f := range found {
+		each(Difference{[]estate.Principal{one}, p.names[f.operation], f.was, f.is, f.piles})
+	}
+	return err
+}
+
+func (p *Pair) begin(since clock.Instant) {
+	p.since = p.New.Space().Between(since, clock.End)
+	clear(p.cells)
+	clear(p.turned)
+	p.turns = make([][]operationChange, NoChange+1)
+	p.assort()
+	p.whole = map[region.Region]region.Region{}
+}
+
+// everyone lists the subjects of both, people first, by id, anonymous last.
+func (p *Pair) everyone() []who {
+	var out []who
+	i, j := 0, 0
+	rank := func(a estate.Principal) int {
+		if a.Kind == estate.IsAnonymous {
+			return 3
+		}
+		return int(a.Kind)
+	}
+	for i < len(p.Old.All) || j < len(p.New.All) {
+		var a, b estate.Principal
+		order := 0
+		switch {
+		case i == len(p.Old.All):
+			order, b = 1, p.New.SubjectOf(j)
+		case j == len(p.New.All):
+			order, a = -1, p.Old.SubjectOf(i)
+		default:
+			a, b = p.Old.SubjectOf(i), p.New.SubjectOf(j)
+			if order = rank(a) - rank(b); order == 0 {
+				order = strings.Compare(a.ID, b.ID)
+			}
+		}
+		switch {
+		case order < 0:
+			out = append(out, who{a, [2]int{i, -1}})
+			i++
+		case order > 0:
+			out = append(out, who{b, [2]int{-1, j}})
+			j++
+		default:
+			out = append(out, who{a, [2]int{i, j}})
+			i++
+			j++
+		}
+	}
+	return out
+}
+
+func (p *Pair) likeness(w who) (l likeness) {
+	for k, s := range p.sides {
+		n := w.numbers[k]
+		if n < 0 {
+			continue
+		}
+		l.there[k], l.class[k], l.active[k] = true, s.ClassOf[n], s.Rows.RowOf[n].Active
+		if s.Facts.Fixed > 1 {
+			l.tags[k] = s.All[n].Tags.Name(func(key string) bool { return s.Facts.Same[key] || s.Facts.Subject[key] })
+		}
+		if len(s.owners[n]) > 0 {
+			l.self = w.numbers[0]*(len(p.New.All)+2) + w.numbers[1] + 2
+		}
+	}
+	return l
+}
+
+// differ walks the piles for one class of subjects after another.
+type differ struct {
+	*Pair
+	marked  []uint32 // of each pile, the round in which it was found worth a look
+	round   uint32
+	look    []uint32 // those piles
+	changes map[operationChange][]*Pile
+	order   []operationChange
+	at      [2][]uint32
+	all     bool                          // what is the same is told too
+	known   map[spotOfOne]*operationTimes // of the subject at hand
+	aside   []uint32                      // likewise, piles in which more than its steps counts
+	given   []region.Region               // of the units at hand
+	taken   []region.Region
+	each    func(ChangeList, []*Pile) // takes what is found, if it is not nil; piles come in no order
+}
+
+// foundDifference is a change with the piles on which it is so.
+type foundDifference struct {
+	operationChange
+	piles []*Pile
+}
+
+// walk finds the differences for a subject.
+func (d *differ) walk(w who) ([]foundDifference, error) {
+	d.round++
+	d.look = d.look[:0]
+	if d.known == nil {
+		d.known = map[spotOfOne]*operationTimes{}
+	}
+	clear(d.known)
+	d.changes, d.order = map[operationChange][]*Pile{}, d.order[:0]
+	owns := d.ownedBy(w)
+	if d.all || d.mayDifferAnywhere(w) {
+		for n := range d.piles {
+			d.lookAt(uint32(n))
+		}
+	} else {
+		for _, n := range d.uneven {
+			d.lookAt(n)
+		}
+		d.lookAtExtras(w)
+		if err := d.walkSteps(w, owns); err != nil {
+			return nil, err
+		}
+	}
+	slices.Sort(d.look)
+	for _, n := range d.look {
+		if d.onlyOne && len(d.order) > 0 {
+			break
+		}
+		pile := d.piles[n]
+		if _, owned := owns[ownedPlace{n, 0}]; owned {
+			continue // with all of its resources, which have the same owner; they are looked at below
+		}
+		if err := d.compare(w, pile, [2]bool{}); err != nil {
+			return nil, err
+		}
+	}
+	for _, at := range slices.SortedFunc(maps.Keys(owns),
+		func(a, b ownedPlace) int { return cmp.Or(cmp.Compare(a.pile, b.pile), a.index-b.index) }) {
+		owns := owns[at]
+		if owns[0] == owns[1] && d.marked[at.pile] != d.round {
+			continue
+		}
+		pile := *d.piles[at.pile]
+		pile.places = pile.places[at.index : at.index+1]
+		if err := d.compare(w, &pile, owns); err != nil {
+			return nil, err
+		}
+	}
+	return d.gathered(), nil
+}
+
+// gathered gives what has been found, by operation, and the piles in order.
+func (d *differ) gathered() []foundDifference {
+	out := make([]foundDifference, 0, len(d.order))
+	for _, c := range d.order {
+		out = append(out, foundDifference{c, inOrder(d.changes[c])})
+	}
+	slices.SortStableFunc(out, func(a, b foundDifference) int { return int(a.operation) - int(b.operation) })
+	return out
+}
+
+// compare holds against each other what the subject may do to the resources of a pile on both sides.
+func (d *differ) compare(w who, pile *Pile, owns [2]bool) error {
+	var both [2]*operationTimes
+	for k := range d.sides {
+		var err error
+		if both[k], err = d.cellsOn(k, w.numbers[k], pile, owns[k]); err != nil {
+			return err
+		}
+	}
+	d.found(d.changesBetween(both), []*Pile{pile})
+	return nil
+}
+
+// ChangeList is a list of changes by its number.
+type ChangeList uint32
+
+// NoChange is no change at all.
+const NoChange ChangeList = 1
+
+// changesBetween tells the changes from one to the other.
+func (d *differ) changesBetween(both [2]*operationTimes) ChangeList {
+	if both[0] == both[1] && !d.all {
+		return NoChange
+	}
+	t, ok := d.turned[both]
+	if !ok {
+		t = NoChange
+		if changes := both[0].changes(both[1], d.all); len(changes) > 0 {
+			t = ChangeList(len(d.turns))
+			d.turns = append(d.turns, changes)
+		}
+		d.turned[both] = t
+	}
+	return t
+}
+
+// found takes down that some piles change.
+func (d *differ) found(t ChangeList, piles []*Pile) {
+	if t == NoChange || len(piles) == 0 {
+		return
+	}
+	if d.each != nil {
+		d.each(t, piles)
+		return
+	}
+	for _, c := range d.turns[t] {
+		if known := d.changes[c]; known == nil {
+			d.order = append(d.order, c)
+			d.changes[c] = slices.Clip(piles) // shared until something is added
+		} else {
+			d.changes[c] = append(known, piles...)
+		}
+	}
+}
+
+// changes lists the operations for which two differ, or all.
+func (c *operationTimes) changes(to *operationTimes, all bool) (out []operationChange) {
+	i, j := 0, 0
+	for i < len(c.operations) || j < len(to.operations) {
+		var one operationChange
+		switch {
+		case j == len(to.operations) || i < len(c.operations) && c.operations[i] < to.operations[j]:
+			one = operationChange{c.operations[i], c.when[i], Cell{}}
+			i++
+		case i == len(c.operations) || to.operations[j] < c.operations[i]:
+			one = operationChange{to.operations[j], Cell{}, to.when[j]}
+			j++
+		default:
+			one = operationChange{c.operations[i], c.when[i], to.when[j]}
+			i++
+			j++
+		}
+		if all || one.was != one.is {
+			out = append(out, one)
+		}
+	}
+	return out
+}

@@ -1,0 +1,399 @@
+// Package differing holds two estates against each other, without deciding cell by cell: who may do what on what that
+// was not so before, among what is listed and what may come. All that anybody may do at all is the difference from an
+// estate without grants.
+package differing
+
+import (
+	"encoding/binary"
+	"maps"
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
+	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/lookup"
+	"hiddengate/internal/region"
+)
+
+// Pair is two estates compiled alike, an old and a new one: their regions are of one space and their marks are the
+// same, so that what each gives can be held against the other without deciding cell by cell.
+type Pair struct {
+	Old, New  *gate.Gate
+	sides     [2]*side
+	piles     []*Pile
+	first     []uint32 // of each mark, its first pile
+	uneven    []uint32 // piles that are not alike on both sides
+	covers    *lookup.Sequences
+	units     map[jointUnit]uint32
+	list      []jointUnit // by number
+	coverages map[string]uint32
+	within    [][]uint32 // of each coverage, the piles
+	names     []string   // operations of both, by number
+	since     region.Region
+	whole     map[region.Region]region.Region // of what is left of them from then on
+	cells     map[string]*operationTimes
+	turned    map[[2]*operationTimes]ChangeList
+	turns     [][]operationChange // by number
+	owners    bool                // some condition asks who owns
+	only      map[estate.Principal]bool
+	wanted    []bool                      // of each operation, whether it is looked at; nil: all are
+	chosen    []bool                      // likewise of each pile
+	among     func(estate.Principal) bool // whoever is looked at; nil: everybody
+	onlyOne   bool                        // one difference of each subject is enough
+	concerned map[uint32]bool             // of covers, whether they have any that is
+	sort      []uint32                    // of each pile, its sort; noSort: none
+	sorts     int
+	bare      map[bareSpot][]ChangeList // by sort
+	tested    map[estate.Principal]bool // the owners by which what may come is told apart
+	// Whole says that all that may come is looked at; else there would be too much.
+	Whole bool
+	// Named says that all else that may come is there in Idle, to be told apart from what differs.
+	Named bool
+	idle  []*newplace.StandIn
+}
+
+// side is what a pair knows of one of its gates.
+type side struct {
+	*gate.Gate
+	other     bool                // it is the new one
+	operation []uint32            // of each of the gate's operations, its number in the pair
+	joint     []uint32            // of each unit, its number in the pair
+	cover     map[uint32]uint32   // of covers, their number in the pair
+	coverage  []uint32            // of each list that traits tell, its coverage's number in the pair
+	valid     map[uint32][]uint32 // of each class of resources, the operations, by number in the pair
+	owned     map[estate.Principal][]ownedPlace
+	owners    map[int][]estate.Principal // of each subject, as whom it owns something
+}
+
+// ownedPlace is one resource of a pile.
+type ownedPlace struct {
+	pile  uint32
+	index int
+}
+
+// jointUnit is a unit by what it says.
+type jointUnit struct {
+	ops    string
+	region region.Region
+	block  bool
+}
+
+// Estates are an old and a new estate, and what of them is compared.
+type Estates struct {
+	Before, After *estate.Estate
+	Which         gate.Counting // which grants count
+	// Only are those who are looked at, and for whom alone the gates answer; nil: everybody.
+	Only    map[estate.Principal]bool
+	Rosters [2]*membership.Roster // those that are known already, else nil
+	// Coming is what is looked at that may come: what an inventory lists one day, and what a system judges in none; nil:
+	// nothing.
+	Coming *Coming
+}
+
+// Coming says what a pair looks at that may come. The first lists are of the old estate.
+type Coming struct {
+	// Apart are lists by which it is told apart, beside those of grants and blocks.
+	Apart [2][]estate.Resources
+	// Within are lists of which one must cover it on either side, unless it inherits and the listed resources are others;
+	// nil: all is looked at.
+	Within *[2][]estate.Resources
+	// Judged leaves out all but what a system judges though no inventory lists it.
+	Judged bool
+}
+
+// CompilePair compiles two estates alike. Local times are those of the new estate's zone in both. Its error names
+// entries whose conditions are too complex.
+func CompilePair(of Estates) (*Pair, error) {
+	return compilePair(sides{Estates: of}, gate.Options{Facts: factspace.Gather(of.Before, of.After), Which: of.Which,
+		Only: of.Only})
+}
+
+// sides are estates on the way to a pair.
+type sides struct {
+	Estates
+	bare   bool // the old one is the new one without grants and blocks
+	alike  bool // the places of one do for the other
+	chosen [2]*gate.Entries
+}
+
+func (s *sides) both() [2]*estate.Estate { return [2]*estate.Estate{s.Before, s.After} }
+
+// compilePair does it with options that hold for both sides; their marks and lists are told apart too.
+func compilePair(s sides, o gate.Options) (*Pair, error) {
+	before, after := s.Before, s.After
+	o.Space = o.Facts.Space(after)
+	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
+	s.alike = before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) &&
+		estate.SameMap(before.Systems, after.Systems) && estate.SameMap(before.Scopes, after.Scopes)
+	s.choose(&o)
+	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{},
+		cells: map[string]*operationTimes{}, turned: map[[2]*operationTimes]ChangeList{}}
+	gates, err := s.compile(o)
+	if err != nil {
+		return nil, err
+	}
+	for k, g := range gates {
+		p.sides[k] = &side{Gate: g, other: k == 1, cover: map[uint32]uint32{}, valid: map[uint32][]uint32{}}
+	}
+	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
+	p.owners, p.only = o.Facts.Owner, s.Only
+	p.join()
+	var coming []newplace.StandIn
+	if c := s.Coming; c != nil {
+		var lists [2][]estate.Resources
+		for k := range lists {
+			lists[k] = append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), c.Apart[k]...)
+		}
+		coming, p.Whole, p.Named = newplace.StandIns(s.both(), lists, c.Within, &o.Facts, p.unsettled())
+		if c.Judged {
+			coming = slices.DeleteFunc(coming, func(s newplace.StandIn) bool { return !s.Inherit })
+		}
+	}
+	p.buildPiles(coming)
+	return p, nil
+}
+
+// choose chooses the entries that count on either side, and the marks and lists that both are told apart by.
+func (s *sides) choose(o *gate.Options) {
+	marks := map[estate.Address]bool{}
+	for _, a := range o.Marks {
+		marks[a] = true
+	}
+	for k, e := range s.both() {
+		if s.Only != nil && s.Rosters[k] == nil {
+			s.Rosters[k] = membership.New(e)
+		}
+		s.chosen[k] = gate.EntriesFor(e, s.Rosters[k], s.Only)
+		if !s.alike {
+			apart, _ := placemap.TakeApart(e, append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), o.Lists...), nil)
+			for a := range apart.Marks {
+				marks[a] = true
+			}
+		}
+		if s.Only != nil { // addresses in no inventory are told, whoever names them
+			all := &placemap.Map{Traits: placemap.Traits{Estate: e}, Marks: map[estate.Address]uint32{}}
+			for _, l := range gate.ListsOf(slices.Collect(maps.Values(e.Grants)), slices.Collect(maps.Values(e.Blocks))) {
+				all.GatherMarks(l)
+			}
+			for a := range all.Marks {
+				if e.Tree.Find(a.String()) < 0 {
+					marks[a] = true
+				}
+			}
+		}
+	}
+	o.Marks = slices.SortedFunc(maps.Keys(marks), estate.Address.Compare)
+	if s.alike {
+		o.Lists = slices.Concat(o.Lists, gate.ListsOf(s.chosen[1].Grants, s.chosen[1].Blocks))
+	}
+}
+
+// compile compiles the sides.
+func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
+	if s.bare {
+		o.Roster, o.Entries = s.Rosters[1], s.chosen[1]
+		if gates[1], err = gate.CompileWith(s.After, nil, o); err == nil {
+			gates[0] = gates[1].Bare(s.Before)
+		}
+		return gates, err
+	}
+	for k, e := range s.both() {
+		o.Roster, o.Entries = s.Rosters[k], s.chosen[k]
+		if gates[k], err = gate.CompileWith(e, nil, o); err != nil {
+			return gates, err
+		}
+		if s.alike {
+			o.Alike = gates[k]
+		}
+	}
+	return gates, nil
+}
+
+// Ever gives a region of which what is over by now was left out as it was before that.
+func (p *Pair) Ever(r region.Region) region.Region {
+	if whole, ok := p.whole[r]; ok {
+		return whole
+	}
+	return r
+}
+
+// Space gives the space of the regions of both.
+func (p *Pair) Space() *region.Space { return p.New.Space() }
+
+// join numbers operations and units in common.
+func (p *Pair) join() {
+	all := map[string]bool{}
+	for _, s := range p.sides {
+		for _, o := range s.Classes.Ops.List {
+			all[o.Name] = true
+		}
+	}
+	p.names = slices.Sorted(maps.Keys(all))
+	number := map[string]uint32{}
+	for i, name := range p.names {
+		number[name] = uint32(i)
+	}
+	words := (len(p.names) + 63) / 64
+	for _, s := range p.sides {
+		for _, o := range s.Classes.Ops.List {
+			s.operation = append(s.operation, number[o.Name])
+		}
+		for n, u := range s.Gate.Units.List {
+			set := make(opset.Set, words)
+			for i := range s.operation {
+				if s.Gate.Units.Has(uint32(n), uint32(i)) {
+					set.Add(s.operation[i])
+				}
+			}
+			one := jointUnit{placemap.TraitName(set), u.Region, u.Block}
+			j, ok := p.units[one]
+			if !ok {
+				j = uint32(len(p.list))
+				p.units[one] = j
+				p.list = append(p.list, one)
+			}
+			s.joint = append(s.joint, j)
+		}
+	}
+}
+
+// has says whether a unit has an operation.
+func (u *jointUnit) has(operation uint32) bool {
+	return u.ops[operation/8]&(1<<(operation%8)) != 0
+}
+
+// coverOf gives the number in the pair of a cover of one side.
+func (p *Pair) coverOf(s *side, cover uint32) uint32 {
+	n, ok := s.cover[cover]
+	if !ok {
+		var one [1]uint32
+		var seq []uint32
+		for _, u := range s.Rows.Cover(cover, &one) {
+			seq = append(seq, s.joint[u])
+		}
+		slices.Sort(seq)
+		n = p.covers.Number(slices.Compact(seq))
+		s.cover[cover] = n
+	}
+	return n
+}
+
+// validOn lists the operations that are valid on a class of resources of one side.
+func (p *Pair) validOn(s *side, class uint32) []uint32 {
+	list, ok := s.valid[class]
+	if !ok {
+		for i, n := range s.operation {
+			if s.Classes.Valid[class].Has(uint32(i)) && (p.wanted == nil || p.wanted[n]) {
+				list = append(list, n)
+			}
+		}
+		s.valid[class] = list
+	}
+	return list
+}
+
+// cover finds which piles each list covers that traits tell.
+func (p *Pair) cover(s *side) {
+	k := 0
+	if s.other {
+		k = 1
+	}
+	byTrait := map[uint32][]uint32{}
+	for n, pile := range p.piles {
+		if pile.looks[k].there {
+			byTrait[pile.looks[k].at.Trait] = append(byTrait[pile.looks[k].at.Trait], uint32(n))
+		}
+	}
+	for n := range s.Places.Complex {
+		var in []uint32
+		for trait, piles := range byTrait {
+			if trait > 0 && s.Places.Traits.Has(trait, n) {
+				in = append(in, piles...)
+			}
+		}
+		slices.Sort(in)
+		var key []byte
+		for _, i := range in {
+			key = binary.LittleEndian.AppendUint32(key, i)
+		}
+		c, ok := p.coverages[string(key)]
+		if !ok {
+			c = uint32(len(p.within))
+			p.coverages[string(key)] = c
+			p.within = append(p.within, in)
+		}
+		s.coverage = append(s.coverage, c)
+	}
+}
+
+// gatherOwned lists what each principal owns on a side, and as whom each subject owns something.
+func (p *Pair) gatherOwned(k int) {
+	s := p.sides[k]
+	s.owned, s.owners = map[estate.Principal][]ownedPlace{}, map[int][]estate.Principal{}
+	for n, pile := range p.piles {
+		if !pile.looks[k].there {
+			continue
+		}
+		for i := range pile.places {
+			if o := pile.owner(k, i); o != nil {
+				s.owned[*o] = append(s.owned[*o], ownedPlace{uint32(n), i})
+			}
+		}
+	}
+	for o := range s.owned {
+		if o.Kind == estate.IsGroup && s.Estate().Groups[o.ID] == nil {
+			continue // of what may come, in the other estate
+		}
+		if o.Kind != estate.IsGroup {
+			n := s.NumberOf(o)
+			if n < 0 {
+				continue
+			}
+			s.owners[n] = append(s.owners[n], o)
+			continue
+		}
+		for _, n := range s.Lists.Group(o.ID) {
+			s.owners[int(n)] = append(s.owners[int(n)], o)
+		}
+	}
+}
+
+// Side is one of the estates of a pair.
+type Side int
+
+// Old is the estate as it was, New as it is.
+const (
+	Old Side = iota
+	New
+)
+
+// Gate gives that of one of the estates.
+func (p *Pair) Gate(k Side) *gate.Gate { return p.sides[k].Gate }
+
+// Idle lists what may come to which nobody's access differs, without its having been looked at closer.
+func (p *Pair) Idle() []*newplace.StandIn { return p.idle }
+
+// Coming lists the piles that stand for what may come and are looked at.
+func (p *Pair) Coming() (out []*Pile) {
+	for _, pile := range p.piles {
+		if pile.may != nil {
+			out = append(out, pile)
+		}
+	}
+	return out
+}
+
+// Narrower says whether a grant is in force at no time and under no condition, its own ones, in which it was not
+// before.
+func (p *Pair) Narrower(grant string) bool {
+	was, is := p.Old.GrantOf(grant), p.New.GrantOf(grant)
+	if was == nil || is == nil {
+		return false
+	}
+	holds, err := p.New.Space().Contains(was.Region, is.Region)
+	return err == nil && holds
+}

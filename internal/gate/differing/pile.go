@@ -1,0 +1,285 @@
+package differing
+
+import (
+	"encoding/binary"
+	"iter"
+	"maps"
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/newplace"
+	"hiddengate/internal/gate/placemap"
+)
+
+// place is one resource: its row on either side, -1 where it is not listed.
+type place struct{ rows [2]int32 }
+
+// look is all that tells resources apart on one side.
+type look struct {
+	at    placemap.Spot
+	there bool // the estate knows such an address, or judges it
+	facts uint32
+	owner uint32 // where some condition asks who owns
+}
+
+// Pile is resources that nothing tells apart, neither in the old estate nor in the new one.
+type Pile struct {
+	looks  [2]look
+	places []place
+	text   string            // the address, where it is in no inventory of either
+	may    *newplace.StandIn // what it stands for that may come; nil: it is there
+	pair   *Pair
+	number uint32
+}
+
+// Addresses gives the resources' addresses, in tree order.
+func (p *Pile) Addresses() iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for i := range p.places {
+			if !yield(p.address(i)) {
+				return
+			}
+		}
+	}
+}
+
+// Rows gives the resources by their rows in the tree of one of the pair's estates, -1 where it does not list them, and
+// what tells the address.
+func (p *Pile) Rows(of *estate.Estate) iter.Seq2[int, func() string] {
+	k := 0
+	if p.pair.New.Estate().Tree == of.Tree {
+		k = 1
+	}
+	return func(yield func(int, func() string) bool) {
+		for i, at := range p.places {
+			if !yield(int(at.rows[k]), func() string { return p.address(i) }) {
+				return
+			}
+		}
+	}
+}
+
+func (p *Pile) address(i int) string {
+	if p.text != "" {
+		return p.text
+	}
+	if row := p.places[i].rows[1]; row >= 0 {
+		return p.pair.New.Estate().Tree.Address(int(row))
+	}
+	return p.pair.Old.Estate().Tree.Address(int(p.places[i].rows[0]))
+}
+
+// row gives the row of a resource on a side, or of the nearest listed one above.
+func (p *Pile) row(k, i int) int {
+	if p.may != nil && !p.may.Inherit {
+		return -1
+	}
+	if row := p.places[i].rows[k]; row >= 0 {
+		return int(row)
+	}
+	_, row := p.pair.sides[k].Places.Unlisted(p.address(i))
+	return row
+}
+
+// resource gives a resource as a side sees it, which must have it.
+func (p *Pile) resource(k, i int) *estate.Resource {
+	e := p.pair.sides[k].Estate()
+	if p.may != nil {
+		return p.may.In(e)
+	}
+	if row := p.places[i].rows[k]; row >= 0 {
+		return e.Tree.At(int(row))
+	}
+	a, _ := estate.ParseAddress(p.address(i)) // it was canonical
+	return e.Unlisted(a)
+}
+
+// buildPiles makes the piles, and one of each stand-in for what may come.
+func (p *Pair) buildPiles(coming []newplace.StandIn) {
+	values := map[string]uint32{}
+	byTags := [2][]uint32{}
+	for k, s := range p.sides {
+		byTags[k] = s.Facts.Numbers(s.Estate().Tree.Tags, values)
+	}
+	listed := func(k int, row int) look {
+		s := p.sides[k]
+		l := look{at: s.Places.Spots[row], there: true, facts: byTags[k][s.Estate().Tree.Rows[row].Tags]}
+		if p.owners {
+			l.owner = s.Estate().Tree.Rows[row].Owner
+		}
+		return l
+	}
+	known := map[[2]look]*Pile{}
+	var last [2]look
+	var pile *Pile
+	add := func(looks [2]look, at place) {
+		if pile == nil || looks != last {
+			last = looks
+			if pile = known[looks]; pile == nil {
+				pile = &Pile{looks: looks, pair: p}
+				known[looks] = pile
+				p.piles = append(p.piles, pile)
+			}
+		}
+		pile.places = append(pile.places, at)
+	}
+	olds, news := p.Old.Estate().Tree, p.New.Estate().Tree
+	same := olds == news
+	for i := range news.Len() {
+		was := i
+		if !same {
+			was = olds.Find(news.Address(i))
+		}
+		looks, rows := [2]look{{}, listed(1, i)}, [2]int32{int32(was), int32(i)}
+		if p.Old.Places == p.New.Places {
+			looks[0] = looks[1]
+		} else if was >= 0 {
+			looks[0] = listed(0, was)
+		} else {
+			looks[0] = p.unlisted(0, news.Address(i), byTags[0])
+		}
+		add(looks, place{rows})
+	}
+	for i := 0; !same && i < olds.Len(); i++ {
+		if news.Find(olds.Address(i)) < 0 {
+			add([2]look{listed(0, i), p.unlisted(1, olds.Address(i), byTags[1])}, place{[2]int32{int32(i), -1}})
+		}
+	}
+	for _, a := range slices.SortedFunc(maps.Keys(p.New.Places.Marks), estate.Address.Compare) {
+		p.addUnlisted(a.String(), byTags)
+	}
+	p.addComing(coming, byTags)
+	slices.SortStableFunc(p.piles, func(a, b *Pile) int { return int(a.mark()) - int(b.mark()) })
+	p.first = make([]uint32, len(p.New.Places.Marks)+3)
+	row := make([]Pile, len(p.piles)) // beside one another, as they are gone through
+	for n, pile := range p.piles {
+		row[n] = *pile
+		pile = &row[n]
+		p.piles[n], pile.number = pile, uint32(n)
+		p.first[pile.mark()+1]++
+		if !p.alike(pile) {
+			p.uneven = append(p.uneven, uint32(n))
+		}
+	}
+	for m := 1; m < len(p.first); m++ {
+		p.first[m] += p.first[m-1]
+	}
+	for _, s := range p.sides {
+		p.cover(s)
+	}
+	if p.owners {
+		for k := range p.sides {
+			p.gatherOwned(k)
+		}
+	}
+}
+
+func (p *Pile) mark() uint32 {
+	if p.looks[1].there {
+		return p.looks[1].at.Mark
+	}
+	return p.looks[0].at.Mark
+}
+
+// unlisted looks at an address that is in no inventory of one side.
+func (p *Pair) unlisted(k int, address string, byTags []uint32) look {
+	s := p.sides[k]
+	if a, err := estate.ParseAddress(address); err != nil || s.Estate().Canonical(a) != a {
+		return look{} // here it is another's name
+	}
+	at, row := s.Places.Unlisted(address)
+	if row < 0 || !s.Estate().Tree.Systems[s.Estate().Tree.Rows[row].System].Judge {
+		return look{}
+	}
+	return look{at: at, there: true, facts: byTags[s.Estate().Tree.Rows[row].Tags]}
+}
+
+// owner gives who owns a resource on a side.
+func (p *Pile) owner(k, i int) *estate.Principal {
+	if p.may != nil && !p.may.Inherit {
+		return p.may.Owner
+	}
+	tree := p.pair.sides[k].Estate().Tree
+	return tree.Owners[tree.Rows[p.row(k, i)].Owner]
+}
+
+// addUnlisted adds a pile for an address that lists name and no inventory has.
+func (p *Pair) addUnlisted(address string, byTags [2][]uint32) {
+	pile := &Pile{pair: p, text: address, places: []place{{[2]int32{-1, -1}}}}
+	for k, s := range p.sides {
+		if s.Estate().Tree.Find(address) >= 0 {
+			return
+		}
+		pile.looks[k] = p.unlisted(k, address, byTags[k])
+	}
+	if pile.looks[0].there || pile.looks[1].there {
+		p.piles = append(p.piles, pile)
+	}
+}
+
+// alike says whether a pile's resources are the same on both sides, the lists that cover them apart.
+func (p *Pair) alike(pile *Pile) bool {
+	a, b := pile.looks[0], pile.looks[1]
+	return a.there == b.there && a.facts == b.facts &&
+		slices.Equal(p.validOn(p.sides[0], a.at.Class), p.validOn(p.sides[1], b.at.Class))
+}
+
+// May gives what the pile stands for that may come; nil if its resources are there.
+func (p *Pile) May() *newplace.StandIn { return p.may }
+
+// Class gives the pile's class of resources in the new estate.
+func (p *Pile) Class() uint32 { return p.looks[New].at.Class }
+
+// Resource gives the pile's first resource as it is in one of the estates; nil where it is not.
+func (p *Pile) Resource(k Side) *estate.Resource {
+	if !p.looks[k].there {
+		return nil
+	}
+	return p.resource(int(k), 0)
+}
+
+// Key is the same for piles of the same resources.
+func (p *Pile) Key() string {
+	key := binary.LittleEndian.AppendUint32(nil, p.number)
+	if len(p.places) != len(p.pair.piles[p.number].places) {
+		for _, at := range p.places {
+			key = binary.LittleEndian.AppendUint32(key, uint32(at.rows[0]))
+			key = binary.LittleEndian.AppendUint32(key, uint32(at.rows[1]))
+		}
+	}
+	return string(key)
+}
+
+// First gives the first resource's address.
+func (p *Pile) First() string { return p.address(0) }
+
+// Operations names those that apply to the resources on either side.
+func (p *Pile) Operations() []string { return OperationsOn([]*Pile{p}) }
+
+// OperationsOn names the operations that apply to resources of any of the piles, which are of one pair, on either side.
+func OperationsOn(piles []*Pile) []string {
+	known := map[[2]uint32]bool{} // sides and classes
+	var out []string
+	for _, pile := range piles {
+		for k, s := range pile.pair.sides {
+			class := pile.looks[k].at.Class
+			if at := [2]uint32{uint32(k), class}; pile.looks[k].there && !known[at] {
+				known[at] = true
+				for _, o := range pile.pair.validOn(s, class) {
+					out = append(out, pile.pair.names[o])
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Number is the same for parts of one pile, and less than what Numbers gives.
+func (p *Pile) Number() int { return int(p.number) }
+
+// Len counts the pile's resources.
+func (p *Pile) Len() int { return len(p.places) }
+
+// Listed says whether the pile's resources are listed, in the new estate; else they are such as may come.
+func (p *Pile) Listed() bool { return p.places[0].rows[1] >= 0 }

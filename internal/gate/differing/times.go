@@ -1,0 +1,188 @@
+package differing
+
+import (
+	"encoding/binary"
+	"slices"
+
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
+	"hiddengate/internal/region"
+)
+
+// spotOfOne is all by which resources can differ for one subject. Where there are several sessions, the mark stands for
+// the cover.
+type spotOfOne struct {
+	side, cover, trait, class, facts uint32
+	owns                             bool
+}
+
+var nothing = &operationTimes{}
+
+// cellsOn works out what a subject may do to the resources of a pile on one side.
+func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*operationTimes, error) {
+	s, at := d.sides[k], &pile.looks[k]
+	if n < 0 || !at.there || s.Rows.RowOf[n].Active == int32(region.Empty) {
+		return nothing, nil
+	}
+	h := &s.Rows.RowOf[n]
+	if h.Flags&unitrow.Separated != 0 {
+		one := spotOfOne{uint32(k), at.at.Mark, at.at.Trait, at.at.Class, at.facts, owns}
+		c, ok := d.known[one]
+		if !ok {
+			var err error
+			if c, err = d.sessions(k, n, pile, owns); err != nil {
+				return nil, err
+			}
+			d.known[one] = c
+		}
+		return c, nil
+	}
+	if h.Steps == 0 && h.Extras == 0 {
+		return nothing, nil
+	}
+	cover := s.Rows.At(h, at.at.Mark)
+	one := spotOfOne{uint32(k), cover, at.at.Trait, at.at.Class, at.facts, owns}
+	if c, ok := d.known[one]; ok {
+		return c, nil
+	}
+	c, err := d.work(k, n, pile, owns, d.unitsOn(k, n, at.at, cover))
+	if err == nil {
+		d.known[one] = c
+	}
+	return c, err
+}
+
+// unitsOn lists the units that are in force for a subject on a pile, given the cover there.
+func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
+	s := d.sides[k]
+	h := &s.Rows.RowOf[n]
+	units := append(d.at[k][:0], d.Pair.covers.Get(d.coverOf(s, cover))...)
+	if at.Trait > 0 {
+		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+			if s.Places.Traits.Has(at.Trait, int(e.Trait)) {
+				units = append(units, s.joint[e.Unit])
+			}
+		}
+		slices.Sort(units)
+		units = slices.Compact(units)
+	}
+	d.at[k] = units
+	return units
+}
+
+// work works out what units come to for a subject on a pile.
+func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*operationTimes, error) {
+	s, at, h := d.sides[k], &pile.looks[k], &d.sides[k].Rows.RowOf[n]
+	if len(units) == 0 {
+		return nothing, nil
+	}
+	key := binary.AppendUvarint([]byte{byte(k)}, uint64(at.at.Class))
+	key = binary.AppendVarint(key, int64(h.Active))
+	asks := false
+	for _, u := range units {
+		key = binary.AppendUvarint(key, uint64(u))
+		asks = asks || s.Space().AsksBelow(d.list[u].region, s.Facts.Fixed)
+	}
+	if asks {
+		key = binary.AppendUvarint(key, uint64(at.facts))
+		key = append(append(key, 0xff),
+			s.All[n].Tags.Name(func(key string) bool { return s.Facts.Same[key] || s.Facts.Subject[key] })...)
+		if owns {
+			key = append(key, 0xfe)
+		}
+		if d.owners && pile.may != nil && d.ownsUntested(s, n) {
+			key = append(key, 0xfd)
+		}
+	}
+	if c, ok := d.cells[string(key)]; ok {
+		return c, nil
+	}
+	var known *region.Context
+	if asks {
+		known = s.Space().NewContext()
+		d.fixFor(known, k, n, pile, owns)
+	}
+	out := &operationTimes{}
+	for _, o := range d.validOn(s, at.at.Class) {
+		when, err := d.when(s, o, units, region.Region(h.Active), known)
+		if err != nil {
+			return nil, err
+		}
+		if when != region.Empty {
+			out.operations = append(out.operations, o)
+			out.when = append(out.when, Cell{when, when})
+		}
+	}
+	d.cells[string(key)] = out
+	return out, nil
+}
+
+// when is the region in which units give an operation.
+func (d *differ) when(s *side, operation uint32, units []uint32, active region.Region,
+	known *region.Context) (region.Region, error) {
+	given, taken := d.given[:0], d.taken[:0]
+	for _, u := range units {
+		one := &d.list[u]
+		if !one.has(operation) {
+			continue
+		}
+		r := one.region
+		if known != nil {
+			r = s.Space().Fix(r, known)
+		}
+		if one.block {
+			taken = append(taken, r)
+		} else {
+			given = append(given, r)
+		}
+	}
+	d.given, d.taken = given, taken
+	left, err := s.Space().Left(given, taken, active)
+	if err != nil {
+		return region.Empty, err
+	}
+	return d.fromNow(s, left)
+}
+
+// fromNow leaves out of a region what is over, and remembers what it was a part of.
+func (d *differ) fromNow(s *side, all region.Region) (region.Region, error) {
+	r, err := s.Space().And(all, d.since)
+	d.whole[r] = all
+	return r, err
+}
+
+// sessions works out what a subject may do that can have several sessions.
+func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*operationTimes, error) {
+	s := d.sides[k]
+	who := s.Numbered(n)
+	at := pile.looks[k].at
+	known := s.Space().NewContext()
+	d.fixFor(known, k, n, pile, owns)
+	possible, err := s.PossibleSessions(who, nil, 0, false)
+	if err != nil {
+		return nil, err
+	}
+	out := &operationTimes{}
+	for _, o := range d.validOn(s, pile.looks[k].at.Class) {
+		c := Cell{region.Full, region.Empty}
+		for _, roles := range possible {
+			a, err := s.AllowedAt(who, d.names[o], at, known, roles)
+			if err == nil {
+				a, err = d.fromNow(s, a)
+			}
+			if err == nil {
+				c.Sure, err = s.Space().And(c.Sure, a)
+			}
+			if err == nil {
+				c.Possible, err = s.Space().Or(c.Possible, a)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		if c.Possible != region.Empty {
+			out.operations, out.when = append(out.operations, o), append(out.when, c)
+		}
+	}
+	return out, nil
+}

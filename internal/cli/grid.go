@@ -14,7 +14,6 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/survey"
 	"hiddengate/internal/tabular"
-	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
 
@@ -122,60 +121,11 @@ if anything differs. --as-tests writes the grid as a test.`,
 // question reads the flags.
 func (f gridFlags) question(g *gate.Gate) (q survey.Question, err error) {
 	e := g.Estate()
-	add := func(p estate.Principal) {
-		name := p.String()
-		if p.Kind == estate.IsGroup {
-			name = "group:" + p.ID
-		}
-		one := survey.Column{Name: name, Subject: p}
-		if s := e.People[p.ID]; p.Kind == estate.IsPerson && s != nil {
-			one.Invited = s.Status == "invited"
-		}
-		if !slices.ContainsFunc(q.Columns, func(c survey.Column) bool { return c.Name == name }) {
-			q.Columns = append(q.Columns, one)
-		}
+	across, err := f.across(g)
+	if err != nil {
+		return q, err
 	}
-	for _, text := range f.who {
-		p, err := estate.ParsePrincipal(strings.TrimSpace(text))
-		switch {
-		case err != nil:
-			return q, fmt.Errorf("--who: %w", err)
-		case p.Kind == estate.IsEveryone:
-			for _, one := range g.Members(estate.Subjects{{Principal: p}}) {
-				add(one)
-			}
-			continue
-		case p.Kind == estate.IsGroup && e.Groups[p.ID] == nil:
-			return q, unknown("group", p.ID, ids(e.Section("groups")))
-		case p.Kind != estate.IsGroup:
-			if err := g.Subject(p); err != nil {
-				return q, err
-			}
-		}
-		add(p)
-	}
-	for _, id := range f.members {
-		id = strings.TrimPrefix(id, "group:")
-		if e.Groups[id] == nil {
-			return q, unknown("group", id, ids(e.Section("groups")))
-		}
-		for _, p := range g.Group(id) {
-			add(p)
-		}
-	}
-	if f.groups || len(f.who)+len(f.members)+len(f.roles) == 0 {
-		for _, id := range ids(e.Section("groups")) {
-			add(estate.Principal{Kind: estate.IsGroup, ID: id})
-		}
-	}
-	for _, id := range f.roles {
-		id = strings.TrimPrefix(id, "role:")
-		if e.Roles[id] == nil {
-			return q, unknown("role", id, ids(e.Section("roles")))
-		}
-		q.Columns = append(q.Columns, survey.Column{Name: "role:" + id, Role: id})
-	}
-	if len(q.Columns) == 0 {
+	if q.Columns = survey.Columns(g, across); len(q.Columns) == 0 {
 		return q, fmt.Errorf("nobody is across: name subjects with --who, --members-of or --roles")
 	}
 	what, err := chosenOperations(f.what)
@@ -203,6 +153,41 @@ func (f gridFlags) question(g *gate.Gate) (q survey.Question, err error) {
 		q.Within = func(r *estate.Resource) bool { return g.Covers(where, r) }
 	}
 	return q, nil
+}
+
+// across reads who is across, and sees that they are there.
+func (f gridFlags) across(g *gate.Gate) (out survey.Across, err error) {
+	e := g.Estate()
+	out.Groups = f.groups
+	for _, text := range f.who {
+		p, err := estate.ParsePrincipal(strings.TrimSpace(text))
+		switch {
+		case err != nil:
+			return out, fmt.Errorf("--who: %w", err)
+		case p.Kind == estate.IsGroup && e.Groups[p.ID] == nil:
+			return out, unknown("group", p.ID, ids(e.Section("groups")))
+		case p.Kind != estate.IsGroup && p.Kind != estate.IsEveryone:
+			if err := g.Subject(p); err != nil {
+				return out, err
+			}
+		}
+		out.Who = append(out.Who, p)
+	}
+	for _, id := range f.members {
+		id = strings.TrimPrefix(id, "group:")
+		if e.Groups[id] == nil {
+			return out, unknown("group", id, ids(e.Section("groups")))
+		}
+		out.MembersOf = append(out.MembersOf, id)
+	}
+	for _, id := range f.roles {
+		id = strings.TrimPrefix(id, "role:")
+		if e.Roles[id] == nil {
+			return out, unknown("role", id, ids(e.Section("roles")))
+		}
+		out.Roles = append(out.Roles, id)
+	}
+	return out, nil
 }
 
 // chosenOperations reads --what; nil if it is not given.
@@ -729,9 +714,6 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 	if q.What != nil {
 		return fmt.Errorf("--as-tests speaks of levels, of all operations; leave --what out")
 	}
-	if err := estate.CheckID(f.asTests); err != nil {
-		return fmt.Errorf("--as-tests: %w", err)
-	}
 	if old := g.Estate().Tests[f.asTests]; old != nil {
 		return fmt.Errorf("--as-tests: there is a test %s already (%s); choose another id", f.asTests, old.Source.Short())
 	}
@@ -739,42 +721,33 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 	if err != nil {
 		return err
 	}
-	at, timed := ctx.Moment()
-	if !timed {
+	if _, timed := ctx.Moment(); !timed {
 		return fmt.Errorf("--as-tests needs a time; leave --at any out")
 	}
 	said := ctx.Said(g.Estate().Zone)
-	given := givenText(&said)
 	var left, written []string
-	for c, column := range grid.Columns {
-		var levels []string
-		if column.Role != "" || column.Invited {
-			left = append(left, column.Name+" (a test is of somebody who can sign in)")
-			continue
+	for _, l := range grid.Levels(g, rows, estate.Test{Object: estate.Object{ID: f.asTests}, Given: said}) {
+		if l.Nobody {
+			left = append(left, l.Column.Name+" (a test is of somebody who can sign in)")
 		}
-		for _, r := range rows {
-			for _, place := range append([]*estate.Resource{r.Place}, r.Alike...) {
-				rule := estate.LevelRule{Subject: column.Subject, None: !r.Cells[c].Any, Level: r.Cells[c].Level}
-				rule.Place, _ = estate.ParseResourceTerm(place.Address.String())
-				result, err := verify.Run(g, &estate.Test{Object: estate.Object{ID: f.asTests}, Levels: []estate.LevelRule{rule},
-					Given: said}, at)
-				if err != nil || !result.Passed() {
-					left = append(left, column.Name+" on "+place.Address.String())
-					continue
-				}
-				word := "none"
-				if !rule.None {
-					word = rule.Level.String()
-				}
-				levels = append(levels, yamlText(place.Address.String())+": "+word)
+		for _, place := range l.Left {
+			left = append(left, l.Column.Name+" on "+place.String())
+		}
+		var levels []string
+		for _, rule := range l.Rules {
+			word := "none"
+			if !rule.None {
+				word = rule.Level.String()
 			}
+			levels = append(levels, yamlText(rule.Place.String())+": "+word)
 		}
 		if len(levels) > 0 {
-			written = append(written, fmt.Sprintf("      %s: {%s}\n", column.Name, strings.Join(levels, ", ")))
+			written = append(written, fmt.Sprintf("      %s: {%s}\n", l.Column.Name, strings.Join(levels, ", ")))
 		}
 	}
 	if len(written) > 0 { // a test that expects nothing is no test
-		fmt.Fprintf(a.page(a.Out), "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", f.asTests, strings.Join(given, ", "),
+		fmt.Fprintf(a.page(a.Out), "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", f.asTests,
+			strings.Join(givenText(&said), ", "),
 			strings.Join(written, ""))
 	}
 	if len(left) > 0 {

@@ -25,7 +25,7 @@ func (w *Ways) Places() (out []estate.Resources) {
 // false.
 func (w *Ways) Each(c *differing.Cells, each func(differing.Access) bool) error {
 	goOn := true
-	c.Among(nil, false)
+	c.Among(nil, differing.Whole)
 	tell := func(a differing.Access) bool {
 		if goOn = goOn && each(a); !goOn {
 			return false

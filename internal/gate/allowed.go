@@ -22,7 +22,7 @@ func (g *Gate) allowed(s *CompiledSubject, operation string, r *estate.Resource,
 	}
 	at := g.spot(r)
 	if g.Facts.Fixed > 1 || r.Index < 0 {
-		return g.AllowedAt(s, operation, at, g.Known(s, r), roles)
+		return g.AllowedAt(SessionQuery{s, operation, at, g.Known(s, r), roles})
 	}
 	key := decisionKey{subject: s.number, operation: g.Classes.Ops.Number[operation], at: at, all: roles == nil,
 		owns: g.Owns(s.number, r.Owner)}
@@ -32,7 +32,7 @@ func (g *Gate) allowed(s *CompiledSubject, operation string, r *estate.Resource,
 	if a, ok := g.inRoles[key]; ok {
 		return a, nil
 	}
-	a, err := g.AllowedAt(s, operation, at, g.Known(s, r), roles)
+	a, err := g.AllowedAt(SessionQuery{s, operation, at, g.Known(s, r), roles})
 	if err == nil {
 		if len(g.inRoles) >= maxCache {
 			clear(g.inRoles)
@@ -56,18 +56,25 @@ func (g *Gate) session(roles []string) uint32 {
 	return g.roleSets.Number(slices.Compact(numbers))
 }
 
-// work does it at a spot, with what is known of subject and resource.
-func (g *Gate) AllowedAt(s *CompiledSubject, operation string, at placemap.Spot, known *region.Context,
-	roles []string) (region.Region,
-	error) {
+// SessionQuery is what is asked about a subject in one session.
+type SessionQuery struct {
+	Subject   *CompiledSubject
+	Operation string
+	At        placemap.Spot
+	Known     *region.Context // what is so of subject and resource
+	Roles     []string        // of the session; nil: all
+}
+
+// AllowedAt is when it is allowed.
+func (g *Gate) AllowedAt(q SessionQuery) (region.Region, error) {
 	var given []region.Region
-	for _, gr := range s.Grants {
-		if g.Places.Covers(gr.List, at) {
-			one, err := g.GrantRegion(gr, s, operation, roles)
+	for _, gr := range q.Subject.Grants {
+		if g.Places.Covers(gr.List, q.At) {
+			one, err := g.GrantRegion(gr, q.Subject, q.Operation, q.Roles)
 			if err != nil {
 				return region.Empty, err
 			}
-			if one = g.space.Fix(one, known); one != region.Empty {
+			if one = g.space.Fix(one, q.Known); one != region.Empty {
 				given = append(given, one)
 			}
 		}
@@ -75,7 +82,7 @@ func (g *Gate) AllowedAt(s *CompiledSubject, operation string, at placemap.Spot,
 	if len(given) == 0 {
 		return region.Empty, nil
 	}
-	return g.space.Left(given, g.blocking(s, operation, at, known), s.active)
+	return g.space.Left(given, g.blocking(q.Subject, q.Operation, q.At, q.Known), q.Subject.active)
 }
 
 // spot gives a resource's spot.
@@ -87,7 +94,7 @@ func (g *Gate) spot(r *estate.Resource) placemap.Spot {
 	return at
 }
 
-// grantRegion is what a grant gives a subject in its `to`, on a resource in its `on`, of an operation.
+// GrantRegion is what a grant gives a subject in its `to`, on a resource in its `on`, of an operation.
 func (g *Gate) GrantRegion(gr *CompiledGrant, s *CompiledSubject, operation string,
 	roles []string) (region.Region, error) {
 	var held []region.Region

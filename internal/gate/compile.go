@@ -274,7 +274,7 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 			}
 		}
 		if compiled.Region != region.Empty {
-			c.give(to, compiled.List, c.units.Add(ops, compiled.Region, true))
+			c.give(to, compiled.List, c.units.Deny(ops, compiled.Region))
 		}
 	}
 }

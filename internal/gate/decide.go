@@ -348,9 +348,8 @@ func (g *Gate) question(req Request) (question, error) {
 
 // open works out the possible sessions.
 func (q *question) open(g *Gate) error {
-	at, timed := q.context.region.Time()
 	var err error
-	q.sessions, err = g.PossibleSessions(q.subject, q.context.Roles, at, timed)
+	q.sessions, err = g.PossibleSessions(q.subject, q.context.Roles, q.context.region)
 	return err
 }
 

@@ -49,7 +49,7 @@ func (g *Gate) grantUnits(m *unitrow.Maker, roles []estate.Ref, within region.Re
 			return nil, err
 		}
 		if r != region.Empty {
-			out = append(out, m.Add(windows[when], r, false))
+			out = append(out, m.Give(windows[when], r))
 		}
 	}
 	return out, nil

@@ -232,11 +232,11 @@ func holdersOfMany(t *testing.T, seed int, d draw, g *gate.Gate, q asked) {
 	require.NoError(t, err)
 	for _, p := range g.Subjects() {
 		best := gate.Deny
-		err := g.Answers(p, ctx, slices.Values(resources), func(o *estate.Operation) bool { return o.Level >= estate.Change },
-			func(a gate.Answer) bool {
-				best = max(best, a.Outcome)
-				return true
-			})
+		err := g.Answers(p, gate.Sought{Context: ctx, Resources: slices.Values(resources),
+			Operations: func(o *estate.Operation) bool { return o.Level >= estate.Change }}, func(a gate.Answer) bool {
+			best = max(best, a.Outcome)
+			return true
+		})
 		require.NoError(t, err)
 		i := slices.IndexFunc(holders, func(h gate.Answer) bool { return h.Subject == p })
 		if best == gate.Deny {

@@ -39,9 +39,16 @@ func (g *Gate) Reach(p estate.Principal, c *Context, each func(Answer) bool) err
 	return nil
 }
 
-// Answers decides every operation that select takes, where it is valid, on each of the resources.
-func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estate.Resource],
-	selects func(*estate.Operation) bool, each func(Answer) bool) error {
+// Sought says which operations are asked about, on which resources, and in which context.
+type Sought struct {
+	Context    *Context
+	Resources  iter.Seq[*estate.Resource]
+	Operations func(*estate.Operation) bool // nil: all
+}
+
+// Answers decides the operations for a subject where they are valid, until each returns false.
+func (g *Gate) Answers(p estate.Principal, of Sought, each func(Answer) bool) error {
+	c := of.Context
 	n := g.NumberOf(p)
 	if n < 0 {
 		return g.Subject(p)
@@ -54,7 +61,7 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 			return err
 		}
 	}
-	for r := range resources {
+	for r := range of.Resources {
 		q := Query{Subject: n, Context: c.region, Row: r.Index}
 		if r.Index >= 0 {
 			q.At = g.Places.Spots[r.Index]
@@ -62,7 +69,7 @@ func (g *Gate) Answers(p estate.Principal, c *Context, resources iter.Seq[*estat
 			q.At, q.Row = g.Places.Unlisted(r.Address.String())
 		}
 		for _, o := range g.estate.Offer(r.System.Kind.ID).On(r.Type) {
-			if !selects(o) {
+			if of.Operations != nil && !of.Operations(o) {
 				continue
 			}
 			var outcome Outcome

@@ -48,7 +48,7 @@ func (g *Gate) inSessions(who estate.Principal,
 		return region.Empty, g.Subject(who)
 	}
 	s := g.Numbered(n)
-	sessions, err := g.PossibleSessions(s, nil, 0, false)
+	sessions, err := g.PossibleSessions(s, nil, nil)
 	if err != nil {
 		return region.Empty, err
 	}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/region"
 )
@@ -16,8 +15,9 @@ const maxSessions = 4096
 // oneSession is the session with all roles.
 var oneSession = [][]string{nil}
 
-// possible gives the sets of roles that the session may have: nil stands for all roles.
-func (g *Gate) PossibleSessions(s *CompiledSubject, named []string, at clock.Instant, timed bool) ([][]string, error) {
+// PossibleSessions gives the sets of roles that a session may have that names some, or none, within what a request says,
+// nil if it says nothing: nil stands for all roles.
+func (g *Gate) PossibleSessions(s *CompiledSubject, named []string, said *region.Context) ([][]string, error) {
 	if len(named) > 0 {
 		return [][]string{named}, g.checkNamed(s, named)
 	}
@@ -26,7 +26,7 @@ func (g *Gate) PossibleSessions(s *CompiledSubject, named []string, at clock.Ins
 	}
 	var held []*CompiledGrant
 	for _, gr := range s.Grants {
-		if g.Which.counts(gr.Grant) && (g.Which.asIfLent(gr.Grant) || g.lentAt(gr, s, at, timed)) {
+		if g.Which.counts(gr.Grant) && (g.Which.asIfLent(gr.Grant) || g.lentAt(gr, s, said)) {
 			held = append(held, gr)
 		}
 	}
@@ -49,11 +49,15 @@ func rolesOf(grants []*CompiledGrant) []string {
 	return slices.Compact(roles)
 }
 
-// lentAt says whether an on-request grant is lent to the subject at the time, or ever where the time is open.
-func (g *Gate) lentAt(gr *CompiledGrant, s *CompiledSubject, at clock.Instant, timed bool) bool {
+// lentAt says whether an on-request grant is lent to the subject at the time of a request, or ever where that is open.
+func (g *Gate) lentAt(gr *CompiledGrant, s *CompiledSubject, said *region.Context) bool {
 	when, lent := gr.lent[s.principal]
-	if !lent || !timed {
+	if !lent || said == nil {
 		return lent
+	}
+	at, timed := said.Time()
+	if !timed {
+		return true
 	}
 	c := g.space.NewContext()
 	c.SetTime(at)
@@ -155,6 +159,5 @@ func (g *Gate) Sessions(p estate.Principal, c *Context) ([][]string, error) {
 	if n < 0 {
 		return nil, g.Subject(p)
 	}
-	at, timed := c.region.Time()
-	return g.PossibleSessions(g.Numbered(n), c.Roles, at, timed)
+	return g.PossibleSessions(g.Numbered(n), c.Roles, c.region)
 }

@@ -44,8 +44,7 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 			Where: g.Places.Covers(gr.List, at), Lent: true, Named: true,
 		}
 		if gr.OnRequest != nil {
-			at, timed := q.context.region.Time()
-			w.Lent = g.lentAt(gr, q.subject, at, timed)
+			w.Lent = g.lentAt(gr, q.subject, q.context.region)
 		}
 		if len(q.context.Roles) > 0 {
 			w.Named = slices.ContainsFunc(gr.Roles,

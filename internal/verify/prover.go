@@ -161,19 +161,19 @@ func (p *Prover) look(g *estate.Guarantee) (*differing.Cells, error) {
 
 // find looks for a violation; nil if there is none.
 func (p *Prover) find(c *differing.Cells, g *estate.Guarantee) (*violation, error) {
-	c.Among(nil, false)
+	c.Among(nil, differing.Whole)
 	p.choose(c, g)
 	return KindOf(g).find(search{p, c, g, p.countsSteps(g)})
 }
 
-// each goes through what may be done in cells, and by steps where they count. who and first say whom alone to go
-// through, and whether one cell of each will do.
-func (p *Prover) each(c *differing.Cells, who func(estate.Principal) bool, first bool,
+// each goes through what may be done in cells, and by steps where they count. who and far say whom alone to go
+// through, and how far.
+func (p *Prover) each(c *differing.Cells, who func(estate.Principal) bool, far differing.Depth,
 	each func(differing.Access) bool) error {
 	if p.more != nil {
 		return p.more.Each(c, each)
 	}
-	c.Among(who, first)
+	c.Among(who, far)
 	return c.Each(p.since, each)
 }
 
@@ -188,7 +188,7 @@ func (p *Prover) members(list estate.Subjects) map[estate.Principal]bool {
 
 // any looks for somebody who fits and may anything.
 func (p *Prover) any(c *differing.Cells, fits func(estate.Principal) bool) (out *violation, err error) {
-	err = p.each(c, fits, true, func(a differing.Access) bool {
+	err = p.each(c, fits, differing.First, func(a differing.Access) bool {
 		for _, who := range a.Subjects {
 			if fits(who) {
 				out = &violation{claims: []claim{{who, a.Operation, a.Piles[0], a.Possible}}}

@@ -104,19 +104,20 @@ func runSelection(g *gate.Gate, t *estate.Test, r *Result, sel estate.Selection,
 	if err != nil {
 		return err
 	}
+	sought := gate.Sought{Context: c, Resources: slices.Values(resources),
+		Operations: func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }}
 	before := len(r.outcomes)
 	for _, who := range g.Members(t.Who) {
-		err := g.Answers(who, c, slices.Values(resources),
-			func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }, func(a gate.Answer) bool {
-				r.outcomes = append(r.outcomes, a.Outcome)
-				if a.Outcome != want {
-					r.Failures = append(r.Failures, Failure{
-						Subject: who, Operation: a.Operation.Name, Resource: a.Resource.Address.String(),
-						Expected: want.String(), Got: a.Outcome.String(), Position: sel.Position, Context: c, Single: true,
-					})
-				}
-				return true
-			})
+		err := g.Answers(who, sought, func(a gate.Answer) bool {
+			r.outcomes = append(r.outcomes, a.Outcome)
+			if a.Outcome != want {
+				r.Failures = append(r.Failures, Failure{
+					Subject: who, Operation: a.Operation.Name, Resource: a.Resource.Address.String(),
+					Expected: want.String(), Got: a.Outcome.String(), Position: sel.Position, Context: c, Single: true,
+				})
+			}
+			return true
+		})
 		if err != nil {
 			return wrong(sel.Position, t.ID, "%s", err)
 		}
@@ -166,18 +167,17 @@ func runLevel(g *gate.Gate, r *Result, rule estate.LevelRule, c *gate.Context) e
 		var l reached
 		var bad gate.Answer // the operation that shows the rule is not met, if one does
 		var badFound bool
-		err := g.Answers(who, c, slices.Values(resources), func(*estate.Operation) bool { return true },
-			func(a gate.Answer) bool {
-				r.outcomes = append(r.outcomes, a.Outcome)
-				level := a.Operation.Level
-				l.some[level] = l.some[level] || a.Outcome == gate.Allow
-				l.open[level] = l.open[level] || a.Outcome != gate.Deny
-				if above := rule.None || level > rule.Level; !badFound &&
-					(above && a.Outcome != gate.Deny || rule.All && !above && a.Outcome != gate.Allow) {
-					bad, badFound = a, true
-				}
-				return true
-			})
+		err := g.Answers(who, gate.Sought{Context: c, Resources: slices.Values(resources)}, func(a gate.Answer) bool {
+			r.outcomes = append(r.outcomes, a.Outcome)
+			level := a.Operation.Level
+			l.some[level] = l.some[level] || a.Outcome == gate.Allow
+			l.open[level] = l.open[level] || a.Outcome != gate.Deny
+			if above := rule.None || level > rule.Level; !badFound &&
+				(above && a.Outcome != gate.Deny || rule.All && !above && a.Outcome != gate.Allow) {
+				bad, badFound = a, true
+			}
+			return true
+		})
 		if err != nil {
 			return wrong(rule.Position, r.Test.ID, "%s", err)
 		}

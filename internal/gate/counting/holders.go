@@ -51,7 +51,8 @@ func (h *holding) ask() (out []gate.Answer, err error) {
 // best gives the first answer that is as good as it gets, or as good as is enough.
 func (h *holding) best(subject int, enough gate.Outcome) (gate.Answer, error) {
 	best := gate.Answer{Subject: h.gate.SubjectOf(subject)}
-	err := h.gate.Answers(best.Subject, h.context, slices.Values(h.resources), h.selects, func(a gate.Answer) bool {
+	of := gate.Sought{Context: h.context, Resources: slices.Values(h.resources), Operations: h.selects}
+	err := h.gate.Answers(best.Subject, of, func(a gate.Answer) bool {
 		if a.Outcome > best.Outcome {
 			best = a
 		}

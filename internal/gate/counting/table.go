@@ -8,6 +8,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/parallel"
@@ -230,7 +231,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 			p := &g.table.piles.List[k]
 			kept := &g.kept[p.Facts]
 			if kept.round != g.keeping {
-				g.settle(&q, p.Row, false)
+				g.settle(&q, p.Row)
 				if err := g.compose(&q, g.Rows.Cover(s.Cover, &g.alone), &kept.outcomeSets); err != nil {
 					return err
 				}
@@ -289,7 +290,7 @@ func (g *tableGate) countTrait(q *gate.Query, counts []Count, trait uint32, step
 			last, lastFacts = cover, p.Facts
 			asks = g.gather(cover, trait, extras)
 			if asks {
-				g.settle(q, p.Row, false)
+				g.settle(q, p.Row)
 			}
 			if err := g.compose(q, g.Rows.Cover(cover, &g.alone), &g.one); err != nil {
 				return err
@@ -334,11 +335,16 @@ func (g *tableGate) add(counts []Count, a *outcomeSets, only, valid opset.Set, n
 	}
 }
 
-// settle turns to a resource that the subject owns or does not own. The scratch context says what the table's does.
-func (g *tableGate) settle(q *gate.Query, row uint32, owns bool) {
-	r := &g.Estate().Tree.Rows[row]
-	g.FixOwning(g.scratch, q.Subject, g.Estate().Tree.Tags[r.Tags], owns)
+// settle turns to a resource that the subject does not own, settleOwned to one that it does. The scratch context says
+// what the table's does.
+func (g *tableGate) settle(q *gate.Query, row uint32) {
+	g.FixOwning(g.scratch, q.Subject, g.Estate().Tree.Tags[g.Estate().Tree.Rows[row].Tags], false)
 	q.Known = g.scratch
+}
+
+func (g *tableGate) settleOwned(q *gate.Query, row uint32) {
+	g.settle(q, row)
+	g.scratch.FlagAt(factspace.OwnerDim, true)
 }
 
 // compose works out what units give an active subject, on the resource that has been turned to: most of it for all
@@ -447,11 +453,11 @@ func (g *tableGate) countOwned(q *gate.Query, h *unitrow.Holder, counts []Count)
 			if !g.gather(g.Rows.At(h, at.Mark), at.Trait, extras) {
 				continue
 			}
-			g.settle(q, row, false)
+			g.settle(q, row)
 			if err := g.compose(q, g.both, &g.one); err != nil {
 				return err
 			}
-			g.settle(q, row, true)
+			g.settleOwned(q, row)
 			if err := g.compose(q, g.both, &g.two); err != nil {
 				return err
 			}
@@ -486,7 +492,7 @@ func (g *tableGate) countSlowly(subject int, counts []Count) error {
 			}
 		}
 	}
-	return g.Gate.Answers(g.SubjectOf(subject), g.context, counted, func(*estate.Operation) bool { return true },
+	return g.Gate.Answers(g.SubjectOf(subject), gate.Sought{Context: g.context, Resources: counted},
 		func(a gate.Answer) bool {
 			switch n := &counts[g.Classes.Ops.Number[a.Operation.Name]]; a.Outcome {
 			case gate.Allow:

@@ -83,10 +83,18 @@ func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resourc
 	}
 }
 
-// Among says who is gone through, nil for everybody, and whether one cell of each of them is enough. It holds until it
-// is said again.
-func (c *Cells) Among(who func(estate.Principal) bool, first bool) {
-	c.pair.among, c.pair.onlyOne = who, first
+// Depth says how far to go through what somebody may do.
+type Depth int
+
+// All of it is gone through, or a first cell alone.
+const (
+	Whole Depth = iota
+	First
+)
+
+// Among says who is gone through, nil for everybody, and how far for each. It holds until it is said again.
+func (c *Cells) Among(who func(estate.Principal) bool, far Depth) {
+	c.pair.among, c.pair.onlyOne = who, far == First
 }
 
 // Piles lists the chosen piles on which some chosen operation is valid.

@@ -112,11 +112,11 @@ func (p *Pair) asksOfResources() bool { return p.owners || p.New.Facts.Fixed > 1
 
 // fixFor says in a context what is so of a subject and of the resources of a pile. Of what may come that is said
 // which is described; the rest stays open.
-func (d *differ) fixFor(c *region.Context, k, n int, pile *Pile, owns bool) {
-	one, s := pile.may, d.sides[k]
+func (d *differ) fixFor(c *region.Context, a about) {
+	one, s, n, owns := a.pile.may, d.sides[a.side], a.subject, a.owns
 	if one == nil || one.Inherit {
 		tree := s.Estate().Tree
-		s.FixOwning(c, n, tree.Tags[tree.Rows[pile.row(k, 0)].Tags], owns)
+		s.FixOwning(c, n, tree.Tags[tree.Rows[a.pile.row(a.side, 0)].Tags], owns)
 		return
 	}
 	if one.Owner != nil || owns || !d.ownsUntested(s, n) {

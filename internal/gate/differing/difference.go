@@ -276,7 +276,7 @@ func (d *differ) compare(w who, pile *Pile, owns [2]bool) error {
 	var both [2]*operationTimes
 	for k := range d.sides {
 		var err error
-		if both[k], err = d.cellsOn(k, w.numbers[k], pile, owns[k]); err != nil {
+		if both[k], err = d.cellsOn(about{k, w.numbers[k], pile, owns[k]}); err != nil {
 			return err
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"slices"
 
+	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
@@ -18,19 +19,27 @@ type spotOfOne struct {
 
 var nothing = &operationTimes{}
 
+// about is a subject, by number on one side, and a pile whose resources it owns or does not.
+type about struct {
+	side, subject int
+	pile          *Pile
+	owns          bool
+}
+
 // cellsOn works out what a subject may do to the resources of a pile on one side.
-func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*operationTimes, error) {
-	s, at := d.sides[k], &pile.looks[k]
+func (d *differ) cellsOn(a about) (*operationTimes, error) {
+	k, n := a.side, a.subject
+	s, at := d.sides[k], &a.pile.looks[k]
 	if n < 0 || !at.there || s.Rows.RowOf[n].Active == int32(region.Empty) {
 		return nothing, nil
 	}
 	h := &s.Rows.RowOf[n]
 	if h.Flags&unitrow.Separated != 0 {
-		one := spotOfOne{uint32(k), at.at.Mark, at.at.Trait, at.at.Class, at.facts, owns}
+		one := spotOfOne{uint32(k), at.at.Mark, at.at.Trait, at.at.Class, at.facts, a.owns}
 		c, ok := d.known[one]
 		if !ok {
 			var err error
-			if c, err = d.sessions(k, n, pile, owns); err != nil {
+			if c, err = d.sessions(a); err != nil {
 				return nil, err
 			}
 			d.known[one] = c
@@ -41,11 +50,11 @@ func (d *differ) cellsOn(k, n int, pile *Pile, owns bool) (*operationTimes, erro
 		return nothing, nil
 	}
 	cover := s.Rows.At(h, at.at.Mark)
-	one := spotOfOne{uint32(k), cover, at.at.Trait, at.at.Class, at.facts, owns}
+	one := spotOfOne{uint32(k), cover, at.at.Trait, at.at.Class, at.facts, a.owns}
 	if c, ok := d.known[one]; ok {
 		return c, nil
 	}
-	c, err := d.work(k, n, pile, owns, d.unitsOn(k, n, at.at, cover))
+	c, err := d.work(a, d.unitsOn(k, n, at.at, cover))
 	if err == nil {
 		d.known[one] = c
 	}
@@ -71,8 +80,9 @@ func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
 }
 
 // work works out what units come to for a subject on a pile.
-func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*operationTimes, error) {
-	s, at, h := d.sides[k], &pile.looks[k], &d.sides[k].Rows.RowOf[n]
+func (d *differ) work(a about, units []uint32) (*operationTimes, error) {
+	k, n := a.side, a.subject
+	s, at, h := d.sides[k], &a.pile.looks[k], &d.sides[k].Rows.RowOf[n]
 	if len(units) == 0 {
 		return nothing, nil
 	}
@@ -87,10 +97,10 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*operati
 		key = binary.AppendUvarint(key, uint64(at.facts))
 		key = append(append(key, 0xff),
 			s.All[n].Tags.Name(func(key string) bool { return s.Facts.Same[key] || s.Facts.Subject[key] })...)
-		if owns {
+		if a.owns {
 			key = append(key, 0xfe)
 		}
-		if d.owners && pile.may != nil && d.ownsUntested(s, n) {
+		if d.owners && a.pile.may != nil && d.ownsUntested(s, n) {
 			key = append(key, 0xfd)
 		}
 	}
@@ -100,11 +110,17 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*operati
 	var known *region.Context
 	if asks {
 		known = s.Space().NewContext()
-		d.fixFor(known, k, n, pile, owns)
+		d.fixFor(known, a)
 	}
 	out := &operationTimes{}
 	for _, o := range d.validOn(s, at.at.Class) {
-		when, err := d.when(s, o, units, region.Region(h.Active), known)
+		when, err := d.when(s, o, units, known)
+		if err == nil {
+			when, err = s.Space().And(when, region.Region(h.Active))
+		}
+		if err == nil {
+			when, err = d.fromNow(s, when)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -117,9 +133,8 @@ func (d *differ) work(k, n int, pile *Pile, owns bool, units []uint32) (*operati
 	return out, nil
 }
 
-// when is the region in which units give an operation.
-func (d *differ) when(s *side, operation uint32, units []uint32, active region.Region,
-	known *region.Context) (region.Region, error) {
+// when is the region in which units give an operation to somebody who is active, with what is known.
+func (d *differ) when(s *side, operation uint32, units []uint32, known *region.Context) (region.Region, error) {
 	given, taken := d.given[:0], d.taken[:0]
 	for _, u := range units {
 		one := &d.list[u]
@@ -137,11 +152,7 @@ func (d *differ) when(s *side, operation uint32, units []uint32, active region.R
 		}
 	}
 	d.given, d.taken = given, taken
-	left, err := s.Space().Left(given, taken, active)
-	if err != nil {
-		return region.Empty, err
-	}
-	return d.fromNow(s, left)
+	return s.Space().Left(given, taken, region.Full)
 }
 
 // fromNow leaves out of a region what is over, and remembers what it was a part of.
@@ -152,29 +163,28 @@ func (d *differ) fromNow(s *side, all region.Region) (region.Region, error) {
 }
 
 // sessions works out what a subject may do that can have several sessions.
-func (d *differ) sessions(k, n int, pile *Pile, owns bool) (*operationTimes, error) {
-	s := d.sides[k]
-	who := s.Numbered(n)
-	at := pile.looks[k].at
+func (d *differ) sessions(a about) (*operationTimes, error) {
+	s, at := d.sides[a.side], a.pile.looks[a.side].at
+	who := s.Numbered(a.subject)
 	known := s.Space().NewContext()
-	d.fixFor(known, k, n, pile, owns)
-	possible, err := s.PossibleSessions(who, nil, 0, false)
+	d.fixFor(known, a)
+	possible, err := s.PossibleSessions(who, nil, nil)
 	if err != nil {
 		return nil, err
 	}
 	out := &operationTimes{}
-	for _, o := range d.validOn(s, pile.looks[k].at.Class) {
+	for _, o := range d.validOn(s, at.Class) {
 		c := Cell{region.Full, region.Empty}
 		for _, roles := range possible {
-			a, err := s.AllowedAt(who, d.names[o], at, known, roles)
+			r, err := s.AllowedAt(gate.SessionQuery{Subject: who, Operation: d.names[o], At: at, Known: known, Roles: roles})
 			if err == nil {
-				a, err = d.fromNow(s, a)
+				r, err = d.fromNow(s, r)
 			}
 			if err == nil {
-				c.Sure, err = s.Space().And(c.Sure, a)
+				c.Sure, err = s.Space().And(c.Sure, r)
 			}
 			if err == nil {
-				c.Possible, err = s.Space().Or(c.Possible, a)
+				c.Possible, err = s.Space().Or(c.Possible, r)
 			}
 			if err != nil {
 				return nil, err

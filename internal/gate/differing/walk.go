@@ -155,7 +155,7 @@ func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (ChangeList, erro
 		}
 		d.at[k] = append(d.at[k][:0], d.Pair.covers.Get(covers[k])...)
 		var err error
-		if both[k], err = d.work(k, w.numbers[k], pile, false, d.at[k]); err != nil {
+		if both[k], err = d.work(about{side: k, subject: w.numbers[k], pile: pile}, d.at[k]); err != nil {
 			return NoChange, err
 		}
 	}

@@ -91,34 +91,34 @@ func (j *joiner) join(out []uint32) []uint32 {
 	case 1:
 		return append(out, j.sum)
 	}
-	put := func(set opset.Set, r region.Region, block bool) {
+	put := func(set opset.Set, r region.Region, number func(opset.Set, region.Region) uint32) {
 		if slices.ContainsFunc(set, func(w uint64) bool { return w != 0 }) {
-			out = append(out, j.Add(set, r, block))
+			out = append(out, number(set, r))
 		}
 	}
-	put(j.denied.set, region.Full, true)
-	j.byRegion(true)
+	put(j.denied.set, region.Full, j.Deny)
+	j.byRegion(func(u Unit) bool { return u.Block })
 	for k, r := range j.regions {
-		put(j.part(k), r, true)
+		put(j.part(k), r, j.Deny)
 	}
 	free := append(j.joined[:0], j.given.set...)
 	for w := range free {
 		free[w] &^= j.denied.set[w]
 	}
-	put(free, region.Full, false)
-	j.byRegion(false)
+	put(free, region.Full, j.Give)
+	j.byRegion(func(u Unit) bool { return !u.Block })
 	for k, r := range j.regions {
-		put(j.part(k), r, false)
+		put(j.part(k), r, j.Give)
 	}
 	return out
 }
 
-// byRegion unites the operations of the units with conditions, blocks or grants, region by region.
-func (j *joiner) byRegion(block bool) {
+// byRegion unites the operations of those units with conditions that fit, region by region.
+func (j *joiner) byRegion(fits func(Unit) bool) {
 	j.regions, j.joined = j.regions[:0], j.joined[:0]
 	for _, u := range j.conditional {
 		one := j.List[u]
-		if one.Block != block {
+		if !fits(one) {
 			continue
 		}
 		k := slices.Index(j.regions, one.Region)
@@ -132,7 +132,7 @@ func (j *joiner) byRegion(block bool) {
 		to := j.part(k)
 		for w, set := range j.Set(u) {
 			set &^= j.denied.set[w]
-			if !block {
+			if !one.Block {
 				set &^= j.given.set[w]
 			}
 			to[w] |= set

@@ -263,7 +263,9 @@ func (r *Rows) BuildAll(classes *lookup.Sequences, shares []Share, units *Maker)
 			cover := w.covers.Get(uint32(n))
 			for i, u := range cover {
 				if u >= known { // a unit of its own
-					cover[i] = units.Add(w.joiner.Set(u), w.joiner.List[u].Region, w.joiner.List[u].Block)
+					one := w.joiner.List[u]
+					one.ops = units.numberOf(w.joiner.Set(u))
+					cover[i] = units.add(one)
 				}
 			}
 			if len(cover) == 1 {

@@ -59,8 +59,18 @@ func (m *Maker) fork() *Maker {
 	return f
 }
 
-// Add gives a unit its number.
-func (m *Maker) Add(ops opset.Set, r region.Region, block bool) uint32 {
+// Give gives the unit that gives operations in a region its number.
+func (m *Maker) Give(ops opset.Set, r region.Region) uint32 {
+	return m.add(Unit{ops: m.numberOf(ops), Region: r})
+}
+
+// Deny gives the unit that denies them there its number.
+func (m *Maker) Deny(ops opset.Set, r region.Region) uint32 {
+	return m.add(Unit{ops: m.numberOf(ops), Region: r, Block: true})
+}
+
+// numberOf gives a set of operations its number.
+func (m *Maker) numberOf(ops opset.Set) uint32 {
 	m.key = m.key[:0]
 	for _, w := range ops {
 		m.key = binary.LittleEndian.AppendUint64(m.key, w)
@@ -74,7 +84,10 @@ func (m *Maker) Add(ops opset.Set, r region.Region, block bool) uint32 {
 			m.Sets = append(m.Sets, 0)
 		}
 	}
-	u := Unit{set, r, block}
+	return set
+}
+
+func (m *Maker) add(u Unit) uint32 {
 	n, ok := m.known[u]
 	if !ok {
 		n = uint32(len(m.List))

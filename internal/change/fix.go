@@ -116,9 +116,15 @@ func (f *fixer) command(words ...string) string {
 func (f *fixer) who() string { return f.req.Subject.String() }
 
 // here is the resource of the request as a term of a list.
-func (f *fixer) here(not bool) estate.ResourceTerm {
+func (f *fixer) here() estate.ResourceTerm {
 	t, _ := estate.ParseResourceTerm(f.req.Resource)
-	t.Not = not
+	return t
+}
+
+// notHere takes it out of one.
+func (f *fixer) notHere() estate.ResourceTerm {
+	t := f.here()
+	t.Not = true
 	return t
 }
 
@@ -188,7 +194,7 @@ func (f *fixer) spare(b *estate.Block) string {
 
 // clear takes the resource out of where a block holds.
 func (f *fixer) clear(b *estate.Block) string {
-	b.On = append(slices.Clone(b.On), f.here(true))
+	b.On = append(slices.Clone(b.On), f.notHere())
 	return f.command("set", "block", b.ID, "--on", "+not "+f.req.Resource)
 }
 
@@ -214,14 +220,14 @@ func (f *fixer) join(gr *estate.Grant) {
 // widen adds the resource to a grant, or to the scope that it names.
 func (f *fixer) widen(gr *estate.Grant) {
 	one := *gr
-	one.On = append(slices.Clone(gr.On), f.here(false))
+	one.On = append(slices.Clone(gr.On), f.here())
 	f.propose("scope", f.with("grants", &one), f.command("set", "grant", gr.ID, "--on", "+"+f.req.Resource))
 	for _, t := range gr.On {
 		if t.Scope == "" || t.Not {
 			continue
 		}
 		s := *f.estate.Scopes[t.Scope]
-		s.Resources = append(slices.Clone(s.Resources), f.here(false))
+		s.Resources = append(slices.Clone(s.Resources), f.here())
 		f.propose("scope", f.with("scopes", &s), f.command("set", "scope", t.Scope, "--resources", "+"+f.req.Resource))
 	}
 }
@@ -240,7 +246,7 @@ func (f *fixer) give() {
 	id := f.fresh("grants")
 	f.propose("grant", f.with("grants", &estate.Grant{
 		Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Roles: []estate.Ref{{ID: best}},
-		On: estate.Resources{f.here(false)},
+		On: estate.Resources{f.here()},
 	}), f.command("add", "grant", id, "--to", f.who(), "--role", best, "--on", f.req.Resource))
 }
 
@@ -303,7 +309,7 @@ func (f *fixer) stop() error {
 		Object: estate.Object{ID: id},
 		To:     estate.Subjects{{Principal: f.req.Subject}},
 		Deny:   estate.Operations{{Kind: estate.ByName, Name: f.req.Operation}},
-		On:     estate.Resources{f.here(false)},
+		On:     estate.Resources{f.here()},
 	})
 	f.propose("block", with, f.command("add", "block", id, "--to", f.who(), "--deny", f.req.Operation, "--on",
 		f.req.Resource))
@@ -339,7 +345,7 @@ func (f *fixer) except(gr *estate.Grant) (*estate.Estate, string) {
 // narrow takes the resource out of where a grant holds.
 func (f *fixer) narrow(gr *estate.Grant) (*estate.Estate, string) {
 	one := *gr
-	one.On = append(slices.Clone(gr.On), f.here(true))
+	one.On = append(slices.Clone(gr.On), f.notHere())
 	return f.with("grants", &one), f.command("set", "grant", gr.ID, "--on", "+not "+f.req.Resource)
 }
 

@@ -52,20 +52,17 @@ type check struct {
 }
 
 // Run looks for every finding as of now.
-func Run(g *gate.Gate, now clock.Instant) []Found { return run(g, g.Estate(), now, true) }
+func Run(g *gate.Gate, now clock.Instant) []Found { return run(g, g.Estate(), now, All) }
 
 // RunAbout looks at a few entries of an estate alone, those that another estate has; it leaves out the findings that
 // take long on a large estate, or need a gate that answers for everybody.
 func RunAbout(g *gate.Gate, about *estate.Estate, now clock.Instant) []Found {
-	return run(g, about, now, false)
+	return run(g, about, now, slices.DeleteFunc(slices.Clone(All), func(f *Finding) bool { return f.expensive }))
 }
 
-func run(g *gate.Gate, about *estate.Estate, now clock.Instant, all bool) []Found {
+func run(g *gate.Gate, about *estate.Estate, now clock.Instant, findings []*Finding) []Found {
 	c := &check{estate: g.Estate(), about: about, gate: g, now: now}
-	for _, f := range All {
-		if f.expensive && !all {
-			continue
-		}
+	for _, f := range findings {
 		c.finding = f
 		f.find(c)
 	}

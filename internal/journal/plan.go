@@ -77,21 +77,30 @@ func carryOut(sys system, root *os.Root, waiting string) error {
 	stays := func(err error) error {
 		return fmt.Errorf("%w; the edit stays in %s: take that folder away to leave the files as they are", err, waiting)
 	}
-	if err := p.replace(sys, root, waiting, true); err != nil {
+	if err := p.replace(sys, root, waiting, forward); err != nil {
 		if errors.Is(err, ErrChanged) {
 			return stays(err)
 		}
-		if back := p.replace(sys, root, waiting, false); back != nil {
-			return stays(errors.Join(err, back))
+		if failed := p.replace(sys, root, waiting, back); failed != nil {
+			return stays(errors.Join(err, failed))
 		}
 		return errors.Join(fmt.Errorf("nothing was written: %w", err), p.finish(sys, root, waiting))
 	}
 	return p.finish(sys, root, waiting)
 }
 
+// direction is what replacing does.
+type direction int
+
+// The new contents are put in place, or the old ones back.
+const (
+	forward direction = iota
+	back
+)
+
 // replace puts the new contents in place, or the old ones back: all wait beside the files before the first comes in its
 // place.
-func (p *plan) replace(sys system, root *os.Root, waiting string, forward bool) error {
+func (p *plan) replace(sys system, root *os.Root, waiting string, to direction) error {
 	if err := sys.mark(root); err != nil {
 		return err
 	}
@@ -110,19 +119,19 @@ func (p *plan) replace(sys system, root *os.Root, waiting string, forward bool) 
 		isOld := f.Fresh && err != nil || !f.Fresh && err == nil && sumOf(text) == f.Old
 		isNew := err == nil && sumOf(text) == f.New
 		switch {
-		case forward && isNew, !forward && isOld:
+		case to == forward && isNew, to == back && isOld:
 			continue
 		case !isOld && !isNew:
 			return fmt.Errorf("%s: %w", f.Name, ErrChanged)
 		}
-		if !forward && f.Fresh {
+		if to == back && f.Fresh {
 			if err := sys.remove(root, f.Name); err != nil {
 				return err
 			}
 			continue
 		}
 		from := strconv.Itoa(i) + ".old"
-		if forward {
+		if to == forward {
 			from = strconv.Itoa(i) + ".new"
 		}
 		if text, err = os.ReadFile(filepath.Join(waiting, from)); err != nil {

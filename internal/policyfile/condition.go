@@ -27,11 +27,11 @@ func init() {
 			"the local time is at or after the first and before the second; days are `daily` (or left out), `sat`, `mon,wed`, "+
 				"`sat-mon`; one that runs past midnight belongs to the day it begins on",
 			func(c *condition) *[]estate.Hours { return &c.Hours }),
-		of("context", matchesForm(true), "the request's own attribute has this value",
+		of("context", attributeMatches, "the request's own attribute has this value",
 			func(c *condition) *[]estate.Match { return &c.Context }),
-		of("subject", matchesForm(false), "the subject's tag has this value",
+		of("subject", tagMatches, "the subject's tag has this value",
 			func(c *condition) *[]estate.Match { return &c.Subject }),
-		of("resource", matchesForm(false), "the resource's tag has this value",
+		of("resource", tagMatches, "the resource's tag has this value",
 			func(c *condition) *[]estate.Match { return &c.Resource }),
 		of("same", listOf(textForm), "subject and resource both have the tag, with the same value",
 			func(c *condition) *[]string { return &c.Same }),
@@ -48,26 +48,30 @@ func factTerms() (out []field) {
 		if f.Condition == "" {
 			continue
 		}
-		out = append(out, fieldAt(f.Name, factForm(f, true), f.Condition, func(c *condition, values []string) {
+		out = append(out, fieldAt(f.Name, factListForm(f), f.Condition, func(c *condition, values []string) {
 			c.Facts = append(c.Facts, estate.FactTerm{Fact: f.Name, Values: values})
 		}))
 	}
 	return out
 }
 
-// factForm reads what is said of a fact, or several ways in which it may be.
-func factForm(f *estate.Fact, several bool) form[[]string] {
+// factListForm reads several ways in which a fact may be, where it has more than two.
+func factListForm(f *estate.Fact) form[[]string] {
+	if f.Kind == estate.Choice {
+		return listOf(oneOf("way to sign in", f.Words...))
+	}
+	return factForm(f)
+}
+
+// factForm reads what is said of a fact.
+func factForm(f *estate.Fact) form[[]string] {
 	switch f.Kind {
 	case estate.YesNo, estate.Carried:
 		return as(flagForm, func(yes bool) []string { return []string{estate.YesOrNo(yes)} })
 	case estate.FromNetwork:
 		return as(addrForm, func(a netip.Addr) []string { return []string{a.String()} })
 	}
-	one := oneOf("way to sign in", f.Words...)
-	if several {
-		return listOf(one)
-	}
-	return as(one, func(word string) []string { return []string{word} })
+	return as(oneOf("way to sign in", f.Words...), func(word string) []string { return []string{word} })
 }
 
 var anyForm = form[[]condition]{

@@ -123,18 +123,18 @@ func (l *inventories) read(files fs.FS) {
 		r := &reader{loader: l.loader, file: name, bad: map[*yaml.Node]bool{}}
 		limited := &io.LimitedReader{R: f, N: MaxInventory}
 		in := &watched{Reader: limited, r: r, csv: path.Ext(name) == ".csv"}
-		take := func(n *yaml.Node) { l.takePerson(r, n) }
+		lines := l.peopleLines(r)
 		if inv.resources != "" {
-			take = func(n *yaml.Node) { l.takeResource(r, n) }
+			lines = csvLines{fields: inventoryResourceFields, take: func(n *yaml.Node) { l.takeResource(r, n) }}
 		}
 		switch path.Ext(name) {
 		case ".csv":
-			l.readCSV(r, in, take, inv.people != "")
+			l.readCSV(r, in, lines)
 		case ".ndjson":
 			if inv.resources != "" {
-				r.readResources(in, take)
+				r.readResources(in, lines.take)
 			} else {
-				r.readLines(in, take)
+				r.readLines(in, lines.take)
 			}
 		default:
 			l.fail(inv.at, "name it .csv or .ndjson", "the inventory %s is neither CSV nor NDJSON by its name", name)
@@ -153,7 +153,7 @@ func (l *inventories) takePerson(r *reader, n *yaml.Node) {
 	if !r.fields(inventoryPersonFields, s, n, "a person", r.at(n)) || len(r.errors) > before {
 		return
 	}
-	finishSubject(false)(r, s, n)
+	finishPerson(r, s, n)
 	l.people = append(l.people, person{s, r})
 }
 
@@ -167,8 +167,19 @@ func (l *inventories) takeResource(r *reader, n *yaml.Node) {
 	l.resources = append(l.resources, resource{e, r})
 }
 
-// readCSV turns each row into the mapping it stands for. Cells left empty say nothing; a column tag.KEY is a tag.
-func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), people bool) {
+// csvLines says what the lines of a CSV file are.
+type csvLines struct {
+	fields []field
+	take   func(*yaml.Node)
+	people bool // so that plain lines can be read without a table
+}
+
+func (l *inventories) peopleLines(r *reader) csvLines {
+	return csvLines{fields: inventoryPersonFields, take: func(n *yaml.Node) { l.takePerson(r, n) }, people: true}
+}
+
+// readCSV turns each row into the mapping it stands for, with the keys of its fields. Cells left empty say nothing; a column tag.KEY is a tag.
+func (l *inventories) readCSV(r *reader, in io.Reader, lines csvLines) {
 	c := csv.NewReader(in)
 	c.ReuseRecord = true
 	header, err := c.Read()
@@ -191,11 +202,7 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 				return
 			}
 		}
-		table := inventoryResourceFields
-		if people {
-			table = inventoryPersonFields
-		}
-		if !r.knownColumns(c, columns, table) {
+		if !r.knownColumns(c, columns, lines.fields) {
 			return
 		}
 		c.FieldsPerRecord = len(columns)
@@ -207,7 +214,7 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 			break
 		}
 		line, _ := c.FieldPos(0)
-		if people {
+		if lines.people {
 			if s := quick.read(row, line, c.FieldPos); s != nil {
 				l.people = append(l.people, person{s, r})
 				continue
@@ -245,7 +252,7 @@ func (l *inventories) readCSV(r *reader, in io.Reader, take func(*yaml.Node), pe
 		if len(tags.Content) > 0 {
 			n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "tags", Line: line, Column: 1}, tags)
 		}
-		take(n)
+		lines.take(n)
 	}
 	var bad *csv.ParseError
 	if errors.As(err, &bad) {

@@ -101,7 +101,7 @@ func (l *loader) load(files fs.FS) {
 			d = l.open(files, name)
 		}
 		if d != nil {
-			d.readSections(name == SettingsFile)
+			d.readSections()
 		}
 	}
 	reading.Wait()
@@ -332,7 +332,8 @@ func openFile(files fs.FS, name string) (fs.File, error) {
 }
 
 // readSections reads a file's documents. Settings stand in the workspace's own file alone.
-func (d *document) readSections(main bool) {
+func (d *document) readSections() {
+	main := d.file == SettingsFile
 	for _, root := range d.roots {
 		sound := d.pairs(root, "sections such as roles: and grants:", func(key, value *yaml.Node) {
 			for _, s := range sections {

@@ -187,7 +187,7 @@ var selectorFields = []field{
 	of("kind", listOf(textForm), "in a system of this kind, or of one based on it",
 		func(s *selector) *[]string { return &s.kinds }),
 	of("type", listOf(textForm), "of this type", func(s *selector) *[]string { return &s.types }),
-	of("tags", matchesForm(false), "with these values in effect", func(s *selector) *[]estate.Match { return &s.tags }),
+	of("tags", tagMatches, "with these values in effect", func(s *selector) *[]estate.Match { return &s.tags }),
 	of("owner", listOf(principalForm), "with this owner, as written",
 		func(s *selector) *[]estate.Principal { return &s.owners }),
 	of("exactly", flagForm, "what `in` matches alone, not what is inside", func(s *selector) *bool { return &s.exactly }),
@@ -277,32 +277,33 @@ var tagsForm = form[estate.Tags]{name: "tags", schema: object{"type": "object", 
 		return out, ok
 	}}
 
-// matchesForm reads keys with the values of which one must be there. Attributes of a request may be compared with
-// the empty text; a tag never has it.
-func matchesForm(attributes bool) form[[]estate.Match] {
-	name := "tags to match"
-	if attributes {
-		name = "attributes to match"
-	}
+// tagMatches and attributeMatches read keys with the values of which one must be there. Attributes of a request may be
+// compared with the empty text; a tag never has it.
+var (
+	tagMatches = matchesForm("tags to match", checkKey, func(r *reader, n *yaml.Node, values []string) bool {
+		if slices.Contains(values, "") {
+			r.wrong(n, "an empty value clears a tag, so none ever has it; for tags that are not set write not: {…}",
+				"a tag is never empty")
+			return false
+		}
+		return true
+	})
+	attributeMatches = matchesForm("attributes to match", estate.CheckAttribute,
+		func(*reader, *yaml.Node, []string) bool { return true })
+)
+
+// matchesForm reads them by a check of the keys and one of the values.
+func matchesForm(name string, checkKey func(string) error,
+	checkValues func(*reader, *yaml.Node, []string) bool) form[[]estate.Match] {
 	return form[[]estate.Match]{name: name, schema: object{"type": "object", "minProperties": 1,
 		"additionalProperties": listOf(textForm).schema}, read: func(r *reader, n *yaml.Node) ([]estate.Match, bool) {
 		var out []estate.Match
 		ok := r.pairs(n, name+", as in {team: domes}", func(key, value *yaml.Node) {
-			err := checkKey(key.Value)
-			if attributes {
-				err = estate.CheckAttribute(key.Value)
-			}
-			if err != nil {
+			if err := checkKey(key.Value); err != nil {
 				r.wrong(key, "", "%s", err)
 				return
 			}
-			values, ok := listOf(textForm).read(r, value)
-			if ok && !attributes && slices.Contains(values, "") {
-				r.wrong(value, "an empty value clears a tag, so none ever has it; for tags that are not set write not: {…}",
-					"a tag is never empty")
-				return
-			}
-			if ok {
+			if values, ok := listOf(textForm).read(r, value); ok && checkValues(r, value, values) {
 				out = append(out, estate.Match{Key: key.Value, Values: values})
 			}
 		})

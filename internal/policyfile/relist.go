@@ -117,7 +117,7 @@ func (l *loader) people(name string, text []byte, head, tail int) ([]person, boo
 			some = slices.Concat(columns, []byte("\n"), some)
 			before--
 		}
-		all.readCSV(r, bytes.NewReader(some), func(n *yaml.Node) { all.takePerson(r, n) }, true)
+		all.readCSV(r, bytes.NewReader(some), all.peopleLines(r))
 	} else {
 		r.readLines(bytes.NewReader(some), func(n *yaml.Node) { all.takePerson(r, n) })
 	}

@@ -93,7 +93,7 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 	}
 	again.join(l)
 	for _, d := range documents {
-		d.readSections(false)
+		d.readSections()
 	}
 	// Inventories name groups, which stand in files: those that were read anew have their members too.
 	for id, was := range before.Groups {

@@ -214,24 +214,26 @@ var personFields = append([]field{
 }, subjectFields...)
 
 var people = sectionOf("people", "person", "Who signs in.", personFields,
-	func(e *estate.Estate) map[string]*estate.Subject { return e.People }, finishSubject(false))
+	func(e *estate.Estate) map[string]*estate.Subject { return e.People }, finishPerson)
 
 var services = sectionOf("services", "service", "Accounts that programs use.", subjectFields,
-	func(e *estate.Estate) map[string]*estate.Subject { return e.Services }, finishSubject(true))
+	func(e *estate.Estate) map[string]*estate.Subject { return e.Services }, finishService)
 
-func finishSubject(service bool) func(*reader, *estate.Subject, *yaml.Node) {
-	return func(_ *reader, s *estate.Subject, _ *yaml.Node) {
-		s.Service = service
-		if s.Status == "" {
-			s.Status = estate.Statuses[0]
-		}
+func finishPerson(_ *reader, s *estate.Subject, _ *yaml.Node) {
+	if s.Status == "" {
+		s.Status = estate.Statuses[0]
 	}
+}
+
+func finishService(r *reader, s *estate.Subject, n *yaml.Node) {
+	s.Service = true
+	finishPerson(r, s, n)
 }
 
 var groups = sectionOf("groups", "group", "People and services that get the same.", []field{
 	of("members", membersForm, "who belongs to it",
 		func(g *estate.Group) *estate.Subjects { return &g.Members }).nests().by(Delegated),
-	of("match", matchesForm(false), "and every person and service whose tags say so, in every key",
+	of("match", tagMatches, "and every person and service whose tags say so, in every key",
 		func(g *estate.Group) *[]estate.Match { return &g.Match }).by(Owners),
 	of("stewards", subjectsForm, "who looks after its membership",
 		func(g *estate.Group) *estate.Subjects { return &g.Stewards }).by(ByControl),

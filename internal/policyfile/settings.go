@@ -108,7 +108,7 @@ var settingFields = []field{
 		func(s *settings) *[]string { return &s.ignore }).by(Nobodys),
 	of("inventories", listOf(inventoryForm), "bulk lists of people and resources",
 		func(s *settings) *[]inventory { return &s.inventories }).by(ByEffect),
-	of("temporary", matchesForm(false), "tags of people and services who do not stay (kind: temporary, where left out)",
+	of("temporary", tagMatches, "tags of people and services who do not stay (kind: temporary, where left out)",
 		func(s *settings) *[]estate.Match { return &s.temporary }).by(Nobodys),
 	of("dormant-after", durationForm, "after how long somebody who was not seen is dormant (90d, where left out)",
 		func(s *settings) *time.Duration { return &s.dormantAfter }).by(Nobodys),

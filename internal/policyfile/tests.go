@@ -53,7 +53,7 @@ var givenFields = slices.Concat(
 // factValues makes a key for each fact.
 func factValues() (out []field) {
 	for _, f := range estate.Facts {
-		out = append(out, fieldAt(f.Name, factForm(f, false), f.Given, func(g *estate.Given, values []string) {
+		out = append(out, fieldAt(f.Name, factForm(f), f.Given, func(g *estate.Given, values []string) {
 			g.Facts = g.Facts.With(f.Name, values[0])
 		}))
 	}

@@ -168,16 +168,15 @@ func (f *File) set(value *yaml.Node, path []string) error {
 // replace writes another value of a key.
 func (f *File) replace(s step, value *yaml.Node) error {
 	start := f.Offset(s.value.Line, s.value.Column)
-	inFlow := s.mapping.Style&yaml.FlowStyle != 0
-	end := f.end(s.value, s.key, inFlow)
+	end := f.endIn(s.mapping, s.value, s.key)
 	switch {
-	case inFlow:
+	case s.mapping.Style&yaml.FlowStyle != 0:
 		return f.apply(edit{start, end, Flow(value)})
 	case s.value.Line > s.key.Line: // the value began on a line of its own
 		_, end = f.Extent(s.mapping, s.key)
 		return f.apply(edit{f.Offset(s.key.Line, s.key.Column), end, Entry(s.key.Value, value, s.key.Column-1)})
 	case value.Kind == yaml.ScalarNode:
-		return f.apply(edit{start, end, scalar(value, false)})
+		return f.apply(edit{start, end, scalar(value)})
 	case len(Entry(s.key.Value, value, s.key.Column-1)) <= Wide:
 		return f.apply(edit{start, end, Flow(value)})
 	}
@@ -240,11 +239,11 @@ func (f *File) insertFlow(s step, key string, value *yaml.Node) error {
 }
 
 // flowKey writes a key in braces.
-func flowKey(key string) string { return scalar(Scalar(key), true) }
+func flowKey(key string) string { return flowScalar(Scalar(key)) }
 
 // keyEnd gives the place behind the colon of a key.
 func (f *File) keyEnd(key *yaml.Node) int {
-	at := f.end(key, key, true)
+	at := f.endInFlow(key)
 	start := f.Offset(key.Line, key.Column)
 	if key.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) == 0 {
 		at = start + len(key.Value)
@@ -370,6 +369,6 @@ func (f *File) RenameKey(name string, path ...string) error {
 	w := f.want(path)
 	w.steps[len(steps)-1].key.Value = name
 	return f.proved(w.docs, func() error {
-		return f.apply(edit{start, end, scalar(Scalar(name), s.mapping.Style&yaml.FlowStyle != 0)})
+		return f.apply(edit{start, end, scalarIn(s.mapping, Scalar(name))})
 	})
 }

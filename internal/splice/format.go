@@ -124,7 +124,7 @@ func (w *former) entry(in *yaml.Node, c chunk, indent int, below func(string) or
 	margin := strings.Repeat(" ", indent)
 	start := w.Offset(c.key.Line, c.key.Column)
 	_, end := w.Extent(in, c.key)
-	valueEnd := w.end(c.value, c.key, false)
+	valueEnd := w.end(c.value, c.key)
 	tail := "" // a comment behind the value
 	single := w.lineAt(start) == w.lineAt(max(end-1, start))
 	if single && valueEnd < end {
@@ -173,7 +173,7 @@ func inner(order ordering, indent int) []string {
 	return nil
 }
 
-func flowKeyOf(key *yaml.Node) string { return scalar(Scalar(key.Value), false) }
+func flowKeyOf(key *yaml.Node) string { return scalar(Scalar(key.Value)) }
 
 // sorted gives a mapping with its keys in order.
 func sorted(n *yaml.Node, keys []string) *yaml.Node {

@@ -28,7 +28,7 @@ func (f *File) Append(item *yaml.Node, path ...string) error {
 func (f *File) append(item *yaml.Node, s step) error {
 	n := s.value
 	if n.Kind != yaml.SequenceNode {
-		start, end := f.Offset(n.Line, n.Column), f.end(n, s.key, s.mapping.Style&yaml.FlowStyle != 0)
+		start, end := f.Offset(n.Line, n.Column), f.endIn(s.mapping, n, s.key)
 		if n.Kind == yaml.MappingNode && n.Style&yaml.FlowStyle == 0 {
 			return f.replace(s, List(n, item))
 		}
@@ -50,7 +50,7 @@ func (f *File) append(item *yaml.Node, s step) error {
 	}
 	text := Flow(item)
 	if item.Kind == yaml.ScalarNode {
-		text = scalar(item, false)
+		text = scalar(item)
 	}
 	return f.apply(edit{end, end, "\n" + strings.Repeat(" ", n.Column-1) + "- " + text})
 }
@@ -60,7 +60,7 @@ func (f *File) itemEnd(list, item *yaml.Node) int {
 	if list.Style&yaml.FlowStyle != 0 {
 		return f.flowEnd(f.Offset(item.Line, item.Column))
 	}
-	return f.end(item, item, false)
+	return f.end(item, item)
 }
 
 // Drop takes an item out of the list at a path, the first that is index; the last one takes the key with it, as Delete
@@ -109,24 +109,25 @@ func Items(n *yaml.Node) []*yaml.Node {
 // Substitute gives scalars, named by their nodes in this file, other texts.
 func (f *File) Substitute(changes map[*yaml.Node]string) error {
 	var edits []edit
-	var walk func(n *yaml.Node, inFlow bool)
-	walk = func(n *yaml.Node, inFlow bool) {
-		inFlow = inFlow || n.Style&yaml.FlowStyle != 0
+	var walk func(n *yaml.Node, write func(*yaml.Node) string)
+	walk = func(n *yaml.Node, write func(*yaml.Node) string) {
+		if n.Style&yaml.FlowStyle != 0 {
+			write = flowScalar
+		}
 		if text, ok := changes[n]; ok && n.Kind == yaml.ScalarNode {
 			start := f.Offset(n.Line, n.Column)
 			end := start + len(n.Value)
 			if n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0 {
 				end = f.quoteEnd(start)
 			}
-			edits = append(edits, edit{start, end, scalar(&yaml.Node{Kind: yaml.ScalarNode, Value: text, Style: n.Style},
-				inFlow)})
+			edits = append(edits, edit{start, end, write(&yaml.Node{Kind: yaml.ScalarNode, Value: text, Style: n.Style})})
 		}
 		for _, c := range n.Content {
-			walk(c, inFlow)
+			walk(c, write)
 		}
 	}
 	for _, root := range f.roots {
-		walk(root, false)
+		walk(root, scalar)
 	}
 	wanted := make([]*yaml.Node, len(f.all))
 	for i, n := range f.all {

@@ -38,7 +38,10 @@ func (s spelled) text(inFlow bool, indent int) string {
 	case n == 4:
 		return `"` + strings.ReplaceAll(strings.ReplaceAll(word, `\`, `\\`), `"`, `\"`) + `"`
 	}
-	return scalar(Scalar(word), inFlow)
+	if inFlow {
+		return flowScalar(Scalar(word))
+	}
+	return scalar(Scalar(word))
 }
 
 // mapping writes a set of keys; depth bounds how deep it goes.

@@ -140,21 +140,44 @@ func (t *Text) flowEnd(start int) int {
 	return end
 }
 
-// end gives where a node ends. For a value in block style, key begins its entry.
-func (t *Text) end(n, key *yaml.Node, flow bool) int {
+// end gives where a node in block style ends, whose entry key begins, and endInFlow where one between braces or
+// brackets does.
+func (t *Text) end(n, key *yaml.Node) int {
 	start := t.Offset(n.Line, n.Column)
-	switch {
-	case n.Style&yaml.FlowStyle != 0:
-		return t.bracketEnd(start)
-	case n.Kind == yaml.ScalarNode && n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0:
-		return t.quoteEnd(start)
-	case n.Kind == yaml.ScalarNode && n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) == 0 &&
-		bytes.HasPrefix(t.Bytes[start:], []byte(n.Value)):
-		return start + len(n.Value)
-	case flow:
-		return t.flowEnd(start)
+	if end, ok := t.ownEnd(n, start); ok {
+		return end
 	}
 	return t.blockEnd(start, key)
+}
+
+func (t *Text) endInFlow(n *yaml.Node) int {
+	start := t.Offset(n.Line, n.Column)
+	if end, ok := t.ownEnd(n, start); ok {
+		return end
+	}
+	return t.flowEnd(start)
+}
+
+// endIn does what fits the mapping in which the entry stands.
+func (t *Text) endIn(mapping, n, key *yaml.Node) int {
+	if mapping.Style&yaml.FlowStyle != 0 {
+		return t.endInFlow(n)
+	}
+	return t.end(n, key)
+}
+
+// ownEnd gives where a node ends that tells by itself.
+func (t *Text) ownEnd(n *yaml.Node, start int) (end int, ok bool) {
+	switch {
+	case n.Style&yaml.FlowStyle != 0:
+		return t.bracketEnd(start), true
+	case n.Kind == yaml.ScalarNode && n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0:
+		return t.quoteEnd(start), true
+	case n.Kind == yaml.ScalarNode && n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) == 0 &&
+		bytes.HasPrefix(t.Bytes[start:], []byte(n.Value)):
+		return start + len(n.Value), true
+	}
+	return 0, false
 }
 
 // bracketEnd gives the place behind the bracket that closes the one at start.

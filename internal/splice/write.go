@@ -74,18 +74,32 @@ func flow(b *strings.Builder, n *yaml.Node) {
 		}
 		b.WriteByte('}')
 	default:
-		b.WriteString(scalar(n, true))
+		b.WriteString(flowScalar(n))
 	}
 }
 
-// scalar writes a text plainly where it stays what it is, in quotes elsewhere.
-func scalar(n *yaml.Node, inFlow bool) string {
+// scalar writes a text on its own line plainly where it stays what it is, in quotes elsewhere.
+func scalar(n *yaml.Node) string { return written(n, "%[1]s: %[1]s\n") }
+
+// flowScalar writes it between braces or brackets.
+func flowScalar(n *yaml.Node) string { return written(n, "{%[1]s: %[1]s}\n", "{k: [%[1]s]}\n") }
+
+// scalarIn writes it as a mapping's key or value.
+func scalarIn(mapping, n *yaml.Node) string {
+	if mapping.Style&yaml.FlowStyle != 0 {
+		return flowScalar(n)
+	}
+	return scalar(n)
+}
+
+// written writes a text that is to stand as in some trials.
+func written(n *yaml.Node, trials ...string) string {
 	quoted := n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0
-	if !quoted && n.Value != "" && plain(n.Value, inFlow) {
+	if !quoted && n.Value != "" && plain(n.Value, trials) {
 		return n.Value
 	}
 	// What was quoted to be a text and not a number or truth value stays quoted.
-	if quoted && n.Value != "" && plain(n.Value, inFlow) {
+	if quoted && n.Value != "" && plain(n.Value, trials) {
 		if again, err := Value(n.Value); err == nil && again.Tag == "!!str" {
 			return n.Value
 		}
@@ -117,19 +131,15 @@ func inQuotes(text string) string {
 	return b.String()
 }
 
-// plain says whether a text is the same text when it stands without quotes, as a key or a value.
-func plain(text string, inFlow bool) bool {
+// plain says whether a text is the same text when it stands without quotes as in each of the trials.
+func plain(text string, trials []string) bool {
 	if _, _, hidden := visible.Find(text); hidden || strings.ContainsAny(text, "\n\t\ufeff") ||
 		text != strings.TrimSpace(text) || text == "=" || text == "<<" || strings.HasPrefix(text, "---") ||
 		strings.HasPrefix(text, "...") {
 		return false
 	}
-	trials := []string{text + ": " + text + "\n"}
-	if inFlow {
-		trials = []string{"{" + text + ": " + text + "}\n", "{k: [" + text + "]}\n"}
-	}
 	for _, trial := range trials {
-		n, err := Value(trial)
+		n, err := Value(fmt.Sprintf(trial, text))
 		if err != nil || n.Kind != yaml.MappingNode || len(n.Content) != 2 {
 			return false
 		}
@@ -152,11 +162,11 @@ func plain(text string, inFlow bool) bool {
 // Entry writes a key with its value as lines, the first of which is not indented: on one line if that is short, else
 // its keys one a line.
 func Entry(key string, value *yaml.Node, indent int) string {
-	head := scalar(Scalar(key), false) + ": "
+	head := scalar(Scalar(key)) + ": "
 	if one := Flow(value); indent+len([]rune(head))+len([]rune(one)) <= Wide || value.Kind == yaml.ScalarNode ||
 		len(value.Content) == 0 {
 		if value.Kind == yaml.ScalarNode {
-			one = scalar(value, false)
+			one = scalar(value)
 		}
 		return head + one
 	}
@@ -173,7 +183,7 @@ func block(b *bytes.Buffer, n *yaml.Node, indent int) {
 		for _, c := range n.Content {
 			b.WriteString(margin + "- ")
 			if c.Kind == yaml.ScalarNode {
-				b.WriteString(scalar(c, false))
+				b.WriteString(scalar(c))
 			} else {
 				b.WriteString(Flow(c))
 			}

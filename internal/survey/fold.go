@@ -116,10 +116,10 @@ func (f *folder) walk(i int) int {
 		for end < f.tree.Len() && f.within(end, i) {
 			end++
 		}
-		f.add(i, f.alike[i].outcomes, end > i+1)
+		f.add(i, f.alike[i].outcomes, end)
 		return end
 	}
-	f.add(i, f.answers[i].outcomes, false)
+	f.add(i, f.answers[i].outcomes, end)
 	for end < f.tree.Len() && f.within(end, i) {
 		end = f.walk(end)
 	}
@@ -132,18 +132,18 @@ func (f *folder) within(row, place int) bool {
 	return up > 0 && int(up-1) >= place
 }
 
-// add adds a row for each outcome in a place.
-func (f *folder) add(i int, answers map[string]gate.Outcome, inside bool) {
+// add adds a row for each outcome in a place and what is inside it up to a row.
+func (f *folder) add(i int, answers map[string]gate.Outcome, end int) {
 	e := f.gate.Estate()
 	for _, outcome := range []gate.Outcome{gate.Allow, gate.Depends} {
-		row := Row{Resource: f.tree.At(i), Inside: inside, Outcome: outcome}
+		row := Row{Resource: f.tree.At(i), Inside: end > i+1, Outcome: outcome}
 		byGrant := map[string][]*estate.Operation{}
 		for _, name := range slices.Sorted(maps.Keys(answers)) {
 			if answers[name] != outcome {
 				continue
 			}
 			row.Operations = append(row.Operations, e.Operations[name])
-			for _, id := range f.grants(i, name, inside) {
+			for _, id := range f.grants(i, end, name) {
 				byGrant[id] = append(byGrant[id], e.Operations[name])
 			}
 		}
@@ -170,9 +170,9 @@ func Alike(rows []Row) int {
 }
 
 // grants names what gives an operation in a place: at the resource itself or the first inside it where it applies.
-func (f *folder) grants(i int, operation string, inside bool) []string {
-	for ; i < f.tree.Len(); i++ {
-		if _, valid := f.answers[i].outcomes[operation]; valid || !inside {
+func (f *folder) grants(i, end int, operation string) []string {
+	for ; i+1 < end; i++ {
+		if _, valid := f.answers[i].outcomes[operation]; valid {
 			break
 		}
 	}

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"math"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -203,10 +204,10 @@ func (g *Grid) Rows(depth int, unfold func(*estate.Resource) bool) []GridRow {
 	for i, row := range tree.Rows {
 		inside[row.Parent] = append(inside[row.Parent], i)
 	}
-	w := walker{g, inside, unfold, depth, nil}
+	w := walker{g, inside, unfold, nil}
 	for _, i := range inside[0] {
 		if g.shown(i) {
-			w.walk(i, 0, false)
+			w.walk(i, 0, depth)
 		}
 	}
 	return w.out
@@ -216,7 +217,6 @@ type walker struct {
 	*Grid
 	inside [][]int // of each row and one more, the rows that stand in it
 	unfold func(*estate.Resource) bool
-	depth  int
 	out    []GridRow
 }
 
@@ -233,12 +233,15 @@ func (g *Grid) cells(row int) []Reached {
 	return out
 }
 
-func (w *walker) walk(row, depth int, unfolded bool) {
+// walk adds the rows of a place that stands so deep, down to a limit.
+func (w *walker) walk(row, depth, limit int) {
 	cells := w.cells(row)
 	place := w.estate.Tree.At(row)
 	w.out = append(w.out, GridRow{Place: place, Depth: depth, Cells: cells})
-	unfolded = unfolded || w.unfold(place)
-	if depth >= w.depth && !unfolded {
+	if w.unfold(place) {
+		limit = math.MaxInt
+	}
+	if depth >= limit {
 		return
 	}
 	var last *GridRow
@@ -249,12 +252,12 @@ func (w *walker) walk(row, depth int, unfolded bool) {
 		}
 		its := w.cells(child)
 		if last != nil && slices.EqualFunc(last.Cells, its, Reached.same) &&
-			(depth+1 >= w.depth && !unfolded || len(w.inside[child+1]) == 0) {
+			(depth+1 >= limit || len(w.inside[child+1]) == 0) {
 			last.Alike = append(last.Alike, w.estate.Tree.At(child))
 			continue
 		}
 		before := len(w.out)
-		w.walk(child, depth+1, unfolded)
+		w.walk(child, depth+1, limit)
 		last = nil
 		if len(w.out) == before+1 {
 			last = &w.out[before]

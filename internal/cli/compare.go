@@ -155,7 +155,7 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 		}
 		p.Table(0, nil, rows)
 	} else {
-		a.effectText(p, e, true)
+		a.effectText(p, e, withCauses)
 	}
 	turned, err := e.Turned(now)
 	if err != nil {

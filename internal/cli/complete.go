@@ -34,17 +34,16 @@ func (a *app) completeSection(section string) complete {
 	}
 }
 
-// subjects gives people, services, anonymous, and groups if they may stand there.
-func (a *app) subjects(groups bool) func(*gate.Gate) []string {
-	return func(g *gate.Gate) []string {
-		out := texts(g.Subjects())
-		if groups {
-			for _, id := range keys(g.Estate().Groups) {
-				out = append(out, "group:"+id)
-			}
-		}
-		return out
+// subjects gives people, services and anonymous.
+func (a *app) subjects(g *gate.Gate) []string { return texts(g.Subjects()) }
+
+// subjectsAndGroups gives groups too.
+func (a *app) subjectsAndGroups(g *gate.Gate) []string {
+	out := a.subjects(g)
+	for _, id := range keys(g.Estate().Groups) {
+		out = append(out, "group:"+id)
 	}
+	return out
 }
 
 // completeFirst offers words for the first argument alone.
@@ -61,7 +60,7 @@ func (a *app) completeFirst(from func(*gate.Gate) []string) complete {
 func (a *app) completeRequest(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	switch len(args) {
 	case 0:
-		return a.words(a.subjects(false))
+		return a.words(a.subjects)
 	case 1:
 		return a.words(usedOperations)
 	case 2:

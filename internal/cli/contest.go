@@ -100,7 +100,7 @@ is everybody who may.`,
 		if a.format == "json" {
 			err = a.contestJSON(all, rule)
 		} else {
-			a.contestText(args[0], place, said, all, rule)
+			a.contestText(asked{g, ctx, args[0], said}, place, all, rule)
 		}
 		if err == nil && rule == survey.NobodyMay {
 			err = answered(exitNo)
@@ -111,15 +111,14 @@ is everybody who may.`,
 	return c
 }
 
-func (a *app) contestText(operation string, place *estate.Resource, said string, all []survey.Contestant,
-	rule survey.Rule) {
+func (a *app) contestText(q asked, place *estate.Resource, all []survey.Contestant, rule survey.Rule) {
 	p := a.page(a.Out)
 	if rule == survey.NobodyMay {
-		p.Line("%s  gets %s on %s", p.Paint(view.No, "NOBODY"), operation, place.Address)
+		p.Line("%s  gets %s on %s", p.Paint(view.No, "NOBODY"), q.about, place.Address)
 	} else {
-		p.Line("%s  gets %s on %s", p.Paint(view.Yes, all[0].Who.String()), operation, place.Address)
+		p.Line("%s  gets %s on %s", p.Paint(view.Yes, all[0].Who.String()), q.about, place.Address)
 	}
-	p.Line("%s", p.Paint(view.Faint, said))
+	p.Line("%s", p.Paint(view.Faint, q.said))
 	if rule != survey.NobodyMay {
 		text := rules[rule].text
 		if rule != survey.Alone {

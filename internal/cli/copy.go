@@ -102,7 +102,7 @@ func (a *app) copyAccessCommand() *cobra.Command {
 		Long: `Puts SOMEONE into every group that lists SUBJECT, and beside SUBJECT into every grant and block that
 names it. Groups that fill themselves by tags are told and left alone.`,
 		Example: "  hgate copy access marek.dvorin --to luc.arnaud",
-		Args:    takes(1, 1), ValidArgsFunction: a.completeFirst(a.subjects(false)),
+		Args:    takes(1, 1), ValidArgsFunction: a.completeFirst(a.subjects),
 	}
 	e.flags(c)
 	c.Flags().StringVar(&to, "to", "", "`subject` who gets it")

@@ -77,10 +77,14 @@ can than are enough (--least). --without shows what would be left if somebody we
 		if err != nil {
 			return err
 		}
-		if a.format == "json" {
-			return a.coverJSON(rows, lost, len(gone) > 0)
+		told := covered{rows, lost, texts(gone), least, "high-risk and govern operations"}
+		if chosen != nil {
+			told.kind = "operations"
 		}
-		a.coverText(rows, lost, texts(gone), least, len(what) > 0)
+		if a.format == "json" {
+			return a.coverJSON(told)
+		}
+		a.coverText(told)
 		return nil
 	}
 	a.formats(c, "text", "json")
@@ -146,8 +150,17 @@ func operationsOf(rows []survey.Covered) string {
 	return strings.Join(slices.Compact(names), ", ")
 }
 
-func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, chosen bool) {
+// covered is what cover tells.
+type covered struct {
+	rows, lost []survey.Covered // lost: by those who are thought away
+	gone       []string         // who they are
+	least      int
+	kind       string // of the operations
+}
+
+func (a *app) coverText(c covered) {
 	p := a.page(a.Out)
+	rows, lost, gone := c.rows, c.lost, c.gone
 	if len(rows) == 0 {
 		p.Line("No such operation applies to anything there.")
 		return
@@ -169,10 +182,6 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 			short = append(short, r)
 		}
 	}
-	kind := "high-risk and govern operations"
-	if chosen {
-		kind = "operations"
-	}
 	listed := slices.DeleteFunc(slices.Clone(rows), func(r survey.Covered) bool { return r.Coming })
 	distinct := func(rows []survey.Covered) int {
 		return len(together(rows, func(r survey.Covered) string { return r.Operation.Name }))
@@ -180,13 +189,13 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 	if len(gone) > 0 {
 		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Without %s nobody could do %s more", strings.Join(gone, " and "),
 			count(distinct(lost), "operation"))))
-		a.coverPart(p, "", lost, false)
+		coverPart(p, "", lost, peopleLast)
 	} else {
 		p.Line("%s", p.Paint(view.Heading,
-			fmt.Sprintf("Of %d %s, %d can be done by nobody somewhere, and %d by one person alone", distinct(listed), kind,
+			fmt.Sprintf("Of %d %s, %d can be done by nobody somewhere, and %d by one person alone", distinct(listed), c.kind,
 				distinct(none), distinct(one))))
 	}
-	a.coverPart(p, "By one person alone", one, true)
+	coverPart(p, "By one person alone", one, peopleFirst)
 	if reliances := survey.Reliances(rows); len(reliances) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "On whom most depends"))
 		var cells [][]view.Cell
@@ -198,8 +207,8 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 	}
 	if len(short) > 0 {
 		title := "Hours of the coming week in which nobody can"
-		if least > 1 {
-			title = fmt.Sprintf("Hours of the coming week in which fewer than %d can", least)
+		if c.least > 1 {
+			title = fmt.Sprintf("Hours of the coming week in which fewer than %d can", c.least)
 		}
 		p.Line("\n%s", p.Paint(view.Heading, title))
 		var cells [][]view.Cell
@@ -209,15 +218,24 @@ func (a *app) coverText(rows, lost []survey.Covered, gone []string, least int, c
 		}
 		p.Table(2, nil, cells)
 	}
-	a.coverPart(p, "By several", rest, true)
+	coverPart(p, "By several", rest, peopleFirst)
 	if len(gone) == 0 {
-		a.coverPart(p, "By nobody", none, false)
+		coverPart(p, "By nobody", none, peopleLast)
 	}
-	a.coverPart(p, "On what no inventory lists, where that is judged", coming, true)
+	coverPart(p, "On what no inventory lists, where that is judged", coming, peopleFirst)
 }
 
+// order is where the people stand in a line.
+type order int
+
+// First, or last and only where they need saying.
+const (
+	peopleFirst order = iota
+	peopleLast
+)
+
 // coverPart writes rows, those with the same people and places in one.
-func (a *app) coverPart(p *view.Page, title string, rows []survey.Covered, who bool) {
+func coverPart(p *view.Page, title string, rows []survey.Covered, as order) {
 	if len(rows) == 0 {
 		return
 	}
@@ -227,7 +245,7 @@ func (a *app) coverPart(p *view.Page, title string, rows []survey.Covered, who b
 	var cells [][]view.Cell
 	for _, part := range together(rows, func(r survey.Covered) string { return peopleOf(r) + "\n" + placesOf(r) }) {
 		row := []view.Cell{{Text: operationsOf(part)}, {Text: placesOf(part[0]), Style: view.Faint}}
-		if who {
+		if as == peopleFirst {
 			row = append([]view.Cell{{Text: peopleOf(part[0])}}, row...)
 		} else if part[0].Lent > 0 || part[0].Services > 0 {
 			row = append(row, view.Cell{Text: peopleOf(part[0]), Style: view.Maybe})
@@ -237,7 +255,7 @@ func (a *app) coverPart(p *view.Page, title string, rows []survey.Covered, who b
 	p.Table(2, nil, cells)
 }
 
-func (a *app) coverJSON(rows, lost []survey.Covered, without bool) error {
+func (a *app) coverJSON(c covered) error {
 	type row struct {
 		Operation string   `json:"operation"`
 		Level     string   `json:"level"`
@@ -261,9 +279,9 @@ func (a *app) coverJSON(rows, lost []survey.Covered, without bool) error {
 		}
 		return out
 	}
-	out := map[string]any{"rows": write(rows)}
-	if without {
-		out["lost"] = write(lost)
+	out := map[string]any{"rows": write(c.rows)}
+	if len(c.gone) > 0 {
+		out["lost"] = write(c.lost)
 	}
 	return a.json(out)
 }

@@ -95,7 +95,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		return &draft.Error{Message: f.Message + "; nothing was written", Help: f.Help}
 	}
 	p := a.page(a.Out)
-	a.effectText(p, effect, false)
+	a.effectText(p, effect, plain)
 	a.consequencesText(p, consequences)
 	names := strings.Join(fileNames(changes), ", ")
 	if c.dryRun {
@@ -215,7 +215,16 @@ var ways = map[change.Way]struct {
 // maxLines is how many lines an effect has before the rest is counted.
 const maxLines = 24
 
-func (a *app) effectText(p *view.Page, e *change.Effect, through bool) {
+// detail is how much is told of a change.
+type detail int
+
+// What changes alone, or through what as well.
+const (
+	plain detail = iota
+	withCauses
+)
+
+func (a *app) effectText(p *view.Page, e *change.Effect, d detail) {
 	if e.Empty() {
 		p.Line("%s", p.Paint(view.Heading, "Nobody's access changes."))
 		return
@@ -223,10 +232,10 @@ func (a *app) effectText(p *view.Page, e *change.Effect, through bool) {
 	if len(e.Lines) == 0 {
 		p.Line("%s", p.Paint(view.Heading, "Nobody's access to what is there changes."))
 	}
-	a.changesText(p, e, e.Lines, through)
+	a.changesText(p, e, e.Lines, d)
 	if len(e.Coming) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "To what is not there yet"))
-		a.comingText(p, e, through)
+		a.comingText(p, e, d)
 	}
 	if e.ComingInPart {
 		p.Line("%s", p.Paint(view.Maybe,
@@ -250,7 +259,7 @@ func verbOf(l *change.Line) (string, view.Style) {
 }
 
 // changesText writes lines, those together that are about the same subjects.
-func (a *app) changesText(p *view.Page, e *change.Effect, lines []change.Line, through bool) {
+func (a *app) changesText(p *view.Page, e *change.Effect, lines []change.Line, d detail) {
 	for i := 0; i < len(lines); {
 		if i >= maxLines {
 			p.Line("%s", p.Paint(view.Faint, "and "+count(len(lines)-i, "change")+" more"))
@@ -261,7 +270,7 @@ func (a *app) changesText(p *view.Page, e *change.Effect, lines []change.Line, t
 			n++
 		}
 		a.linesText(p, e, lines[i:i+n])
-		if through {
+		if d == withCauses {
 			throughText(p, e, lines[i:i+n])
 		}
 		i += n
@@ -270,7 +279,7 @@ func (a *app) changesText(p *view.Page, e *change.Effect, lines []change.Line, t
 
 // comingText writes what changes for what may come: as it is where that is short, else in one sentence for the same
 // subjects.
-func (a *app) comingText(p *view.Page, e *change.Effect, through bool) {
+func (a *app) comingText(p *view.Page, e *change.Effect, d detail) {
 	const mostPlaces, mostParts = 2, 6
 	parts := e.ComingParts()
 	for i, part := range parts {
@@ -285,7 +294,7 @@ func (a *app) comingText(p *view.Page, e *change.Effect, through bool) {
 			}
 		}
 		if len(places) <= mostPlaces {
-			a.changesText(p, e, part, through)
+			a.changesText(p, e, part, d)
 			continue
 		}
 		l := &part[0]
@@ -296,7 +305,7 @@ func (a *app) comingText(p *view.Page, e *change.Effect, through bool) {
 		}
 		p.Table(0, nil, [][]view.Cell{{{Text: e.Who(l)}, {Text: verb, Style: style},
 			{Text: asked + strongestFirst(e, part) + " on some of what comes in " + comingSystems(part)}}})
-		if through {
+		if d == withCauses {
 			throughText(p, e, part)
 		}
 	}

@@ -205,7 +205,7 @@ func chosenOperations(texts []string) (out estate.Operations, err error) {
 // chosenPlaces reads --where, of which each must be listed or select something; nil if it is not given.
 func chosenPlaces(g *gate.Gate, texts []string) (out estate.Resources, err error) {
 	for _, text := range texts {
-		_, _, inside, err := selected(g, "all", text, false)
+		_, _, inside, err := selected(g, "all", text, throughout)
 		if err != nil {
 			return nil, fmt.Errorf("--where: %w", err)
 		}
@@ -295,7 +295,7 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 	}
 	a.gridText(s, said, f.all)
 	p := a.page(a.Out)
-	judgedText(p, judged, true)
+	judgedText(p, judged)
 	if len(invited) > 0 {
 		p.Line("\nInvited, and without any access until they have come: %s", strings.Join(invited, ", "))
 	}
@@ -336,11 +336,10 @@ func (a *app) gridJudged(g *gate.Gate, f gridFlags, q survey.Question) ([]judged
 	if err != nil {
 		return nil, err
 	}
-	return a.judged(g, c, who, func(o *estate.Operation) bool { return q.What == nil || q.What(o) },
-		func(r *estate.Resource) bool {
-			return len(places) == 0 || slices.ContainsFunc(places,
-				func(t estate.ResourceTerm) bool { return g.CoversTerm(t, r) })
-		})
+	return a.judged(g, c, who, wanted{q.What, func(r *estate.Resource) bool {
+		return len(places) == 0 || slices.ContainsFunc(places,
+			func(t estate.ResourceTerm) bool { return g.CoversTerm(t, r) })
+	}})
 }
 
 // invitedMark stands behind the name of somebody who has not come yet.

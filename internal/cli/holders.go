@@ -46,7 +46,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		if cmd.Flags().Changed("role") {
 			return fmt.Errorf("--role names the session of one subject; leave it out here")
 		}
-		operation, place, resources, err := selected(g, args[0], args[1], exactly)
+		operation, place, resources, err := selected(g, args[0], args[1], extent(exactly))
 		if err != nil {
 			return err
 		}
@@ -54,16 +54,15 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		if err != nil {
 			return err
 		}
-		edition := g.Estate().Edition
+		fits := func(o *estate.Operation) bool { return operation.Fits(o, g.Estate().Edition) }
+		q := asked{g, ctx, strings.Join(args, " on "), said}
 		if eventual {
 			now, _, err := a.instant(g.Estate().Zone)
 			if err != nil {
 				return err
 			}
-			return a.eventualHolders(g, now, ctx, resources,
-				func(o *estate.Operation) bool { return operation.Fits(o, edition) }, strings.Join(args, " on "), said)
+			return a.eventualHolders(q, now, resources, fits)
 		}
-		fits := func(o *estate.Operation) bool { return operation.Fits(o, edition) }
 		done := a.working("asking for every subject")
 		holders, err := counting.Holders(g, ctx, resources, fits)
 		done()
@@ -72,15 +71,15 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		}
 		judged := []judgedRow{}
 		if !exactly {
-			if judged, err = a.judged(g, ctx, nil, fits,
-				func(r *estate.Resource) bool { return g.CoversTerm(place, r) }); err != nil {
+			of := wanted{fits, func(r *estate.Resource) bool { return g.CoversTerm(place, r) }}
+			if judged, err = a.judged(g, ctx, nil, of); err != nil {
 				return err
 			}
 		}
 		if a.format == "json" {
 			err = a.holdersJSON(holders, judged)
 		} else {
-			err = a.holdersText(g, ctx, holders, strings.Join(args, " on "), said, judged)
+			err = a.holdersText(q, holders, judged)
 		}
 		if err == nil && len(holders)+len(judged) == 0 {
 			err = answered(exitNo)
@@ -91,9 +90,18 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 	return c
 }
 
+// extent says how much of a place is meant.
+type extent bool
+
+// The place and all inside it, or the place alone.
+const (
+	throughout extent = false
+	alone      extent = true
+)
+
 // selected reads an operation and a place, or selectors of them: the place is itself and all inside it, unless it is
 // meant exactly. What selects nothing is an error.
-func selected(g *gate.Gate, what, where string, exactly bool) (estate.OperationTerm, estate.ResourceTerm,
+func selected(g *gate.Gate, what, where string, of extent) (estate.OperationTerm, estate.ResourceTerm,
 	[]*estate.Resource, error) {
 	operation, err := estate.ParseOperationTerm(what)
 	if err != nil {
@@ -103,12 +111,12 @@ func selected(g *gate.Gate, what, where string, exactly bool) (estate.OperationT
 	if err != nil {
 		return operation, place, nil, err
 	}
-	resources, err := chosen(g, operation, place, exactly)
+	resources, err := chosen(g, operation, place, of)
 	return operation, place, resources, err
 }
 
 // chosen lists the resources of a place on which an operation is asked about.
-func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceTerm, exactly bool) ([]*estate.Resource,
+func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceTerm, of extent) ([]*estate.Resource,
 	error) {
 	if operation.Not || place.Not {
 		return nil, fmt.Errorf("`not` has nothing to take away from here")
@@ -118,7 +126,7 @@ func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceT
 		return nil, unknown("scope", place.Scope, ids(e.Section("scopes")))
 	}
 	plain := place.In != nil && place.In.Plain()
-	if exactly && !plain {
+	if of == alone && !plain {
 		return nil, fmt.Errorf("--exactly is about one place, and %s is none", place)
 	}
 	var one *estate.Resource
@@ -127,10 +135,10 @@ func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceT
 		if one, err = g.Place(place.In.Address()); err != nil {
 			return nil, err
 		}
-		if operation.Kind == estate.ByName && (exactly || one.Index < 0) {
+		if operation.Kind == estate.ByName && (of == alone || one.Index < 0) {
 			return []*estate.Resource{one}, g.Operation(operation.Name, one)
 		}
-		if exactly || one.Index < 0 {
+		if of == alone || one.Index < 0 {
 			return []*estate.Resource{one}, nil
 		}
 	}
@@ -175,22 +183,21 @@ func (a *app) holdersJSON(holders []gate.Answer, judged []judgedRow) error {
 	return a.json(out)
 }
 
-func (a *app) holdersText(g *gate.Gate, ctx *gate.Context, holders []gate.Answer, question, said string,
-	judged []judgedRow) error {
+func (a *app) holdersText(q asked, holders []gate.Answer, judged []judgedRow) error {
 	p := a.page(a.Out)
-	defer judgedText(p, judged, true)
+	defer judgedText(p, judged)
 	if len(holders) == 0 {
 		nobody := "HELD BY NOBODY"
 		if len(judged) > 0 {
 			nobody += " ON WHAT IS LISTED"
 		}
-		p.Line("%s  %s", p.Paint(view.No, nobody), question)
-		p.Line("%s", p.Paint(view.Faint, said))
+		p.Line("%s  %s", p.Paint(view.No, nobody), q.about)
+		p.Line("%s", p.Paint(view.Faint, q.said))
 		return nil
 	}
-	p.Line("%s  %s", p.Paint(view.Heading, fmt.Sprint("HELD BY ", len(holders))), question)
-	p.Line("%s\n", p.Paint(view.Faint, said))
-	return holdersTable(p, g, ctx, holders)
+	p.Line("%s  %s", p.Paint(view.Heading, fmt.Sprint("HELD BY ", len(holders))), q.about)
+	p.Line("%s\n", p.Paint(view.Faint, q.said))
+	return holdersTable(p, q.gate, q.context, holders)
 }
 
 // holdersTable tells through which grants each may.
@@ -218,13 +225,13 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 }
 
 // eventualHolders tells who may, and who can get to it.
-func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context, resources []*estate.Resource,
-	selects func(*estate.Operation) bool, question, said string) error {
+func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Resource,
+	selects func(*estate.Operation) bool) error {
 	done := a.working("looking for ways to more")
-	ways, err := escalation.Work(g.Estate(), now)
+	ways, err := escalation.Work(q.gate.Estate(), now)
 	var holders []escalation.Holder
 	if err == nil {
-		holders, err = ways.Holders(ctx, g, resources, selects)
+		holders, err = ways.Holders(q.context, q.gate, resources, selects)
 	}
 	done()
 	if err != nil {
@@ -254,7 +261,7 @@ func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context
 		}
 		err = a.json(out)
 	} else {
-		err = a.eventualText(g, ctx, holders, standing, question, said)
+		err = a.eventualText(q, holders, standing)
 	}
 	if err == nil && len(holders) == 0 {
 		err = answered(exitNo)
@@ -262,8 +269,7 @@ func (a *app) eventualHolders(g *gate.Gate, now clock.Instant, ctx *gate.Context
 	return err
 }
 
-func (a *app) eventualText(g *gate.Gate, ctx *gate.Context, holders []escalation.Holder, now []gate.Answer, question,
-	said string) error {
+func (a *app) eventualText(q asked, holders []escalation.Holder, now []gate.Answer) error {
 	p := a.page(a.Out)
 	held, style := fmt.Sprint("HELD BY ", len(now)), view.Heading
 	if len(now) == 0 {
@@ -272,17 +278,17 @@ func (a *app) eventualText(g *gate.Gate, ctx *gate.Context, holders []escalation
 	if more := len(holders) - len(now); more > 0 {
 		held += fmt.Sprintf(", IN REACH OF %d MORE", more)
 	}
-	p.Line("%s  %s", p.Paint(style, held), question)
-	p.Line("%s", p.Paint(view.Faint, said))
+	p.Line("%s  %s", p.Paint(style, held), q.about)
+	p.Line("%s", p.Paint(view.Faint, q.said))
 	if len(now) > 0 {
 		p.Line("")
-		if err := holdersTable(p, g, ctx, now); err != nil {
+		if err := holdersTable(p, q.gate, q.context, now); err != nil {
 			return err
 		}
 	}
 	for _, h := range holders[len(now):] {
 		p.Line("\n%s  in %s", p.Paint(view.Heading, h.Subject.String()), count(len(h.Chain.Steps), "step"))
-		chainText(p, 2, g.Estate(), h.Chain, h.Operation.Name, h.Resource.Address.String())
+		chainText(p, 2, chained{q.gate.Estate(), h.Chain, h.Operation.Name, h.Resource.Address.String()})
 	}
 	return nil
 }

@@ -21,8 +21,7 @@ type judgedRow struct {
 }
 
 // judged tells what may be done to what no inventory lists, in a context; none where no system judges such.
-func (a *app) judged(g *gate.Gate, c *gate.Context, who map[estate.Principal]bool,
-	operation func(*estate.Operation) bool, place func(*estate.Resource) bool) ([]judgedRow, error) {
+func (a *app) judged(g *gate.Gate, c *gate.Context, who map[estate.Principal]bool, of wanted) ([]judgedRow, error) {
 	since, timed := c.Moment()
 	if !timed {
 		since = clock.Beginning
@@ -32,7 +31,7 @@ func (a *app) judged(g *gate.Gate, c *gate.Context, who map[estate.Principal]boo
 		return []judgedRow{}, err
 	}
 	rows := []judgedRow{}
-	lines, outcomes := e.In(c, g, operation, place)
+	lines, outcomes := e.In(c, g, of.fitsOperation, of.fitsPlace)
 	for i := range lines {
 		l := &lines[i]
 		one := judgedRow{Operations: l.Operations, Places: e.Places(l), Decision: outcomes[i].String()}
@@ -59,8 +58,8 @@ func judgedMarkdown(w io.Writer, rows []judgedRow) {
 	}
 }
 
-// judgedText writes it below what is listed.
-func judgedText(p *view.Page, rows []judgedRow, subjects bool) {
+// judgedText writes it below what is listed, with the subjects of rows that name any.
+func judgedText(p *view.Page, rows []judgedRow) {
 	if len(rows) == 0 {
 		return
 	}
@@ -79,8 +78,7 @@ func judgedText(p *view.Page, rows []judgedRow, subjects bool) {
 			places = append(places[:2:2], count(len(places)-2, "more place"))
 		}
 		row := []view.Cell{{Text: strings.Join(places, ", ")}, what}
-		if subjects {
-			who := r.Subjects
+		if who := r.Subjects; len(who) > 0 {
 			if len(who) > 4 {
 				who = append(who[:3:3], count(len(who)-3, "more subject"))
 			}

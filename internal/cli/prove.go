@@ -244,7 +244,7 @@ func (a *app) witnessText(p *view.Page, g *gate.Gate, v verify.Verdict) {
 		if e.Tree.Find(r.Resource) < 0 {
 			p.Line("         a resource that may come: it is not listed yet")
 		}
-		chainText(p, 9, e, r.Chain, r.Operation, r.Resource)
+		chainText(p, 9, chained{e, r.Chain, r.Operation, r.Resource})
 	}
 	if w.Reached != nil {
 		return

@@ -25,7 +25,7 @@ shows what a new member would get who is in nothing else.`,
   hgate reach marek.dvorin --all --network 10.40.3.7
   hgate reach tomas.velho --visible`,
 		Args:              takes(1, 1),
-		ValidArgsFunction: a.completeFirst(a.subjects(true)),
+		ValidArgsFunction: a.completeFirst(a.subjectsAndGroups),
 	}
 	flags := a.circumstances(c)
 	c.Flags().BoolVar(&all, "all", false, "one line for each resource and operation that is not denied")
@@ -56,9 +56,10 @@ shows what a new member would get who is in nothing else.`,
 		if err != nil {
 			return err
 		}
+		q := asked{g, ctx, args[0], said}
 		switch {
 		case visible:
-			return a.visible(g, who, args[0], ctx, said)
+			return a.visible(q, who)
 		case all:
 			return a.reachAll(g, who, ctx)
 		}
@@ -68,16 +69,14 @@ shows what a new member would get who is in nothing else.`,
 		if err != nil {
 			return err
 		}
-		all := func(*estate.Operation) bool { return true }
-		judged, err := a.judged(g, ctx, map[estate.Principal]bool{who: true}, all,
-			func(*estate.Resource) bool { return true })
+		judged, err := a.judged(g, ctx, map[estate.Principal]bool{who: true}, wanted{})
 		if err != nil {
 			return err
 		}
 		if a.format == "json" {
 			return a.reachJSON(rows, judged)
 		}
-		a.reachText(g, who, args[0], said, rows, judged)
+		a.reachText(q, who, rows, judged)
 		return nil
 	}
 	a.formats(c, "text", "json")
@@ -110,20 +109,23 @@ func (a *app) reachJSON(rows []survey.Row, judged []judgedRow) error {
 	return a.json(out)
 }
 
-func (a *app) reachText(g *gate.Gate, who estate.Principal, name, said string, rows []survey.Row, judged []judgedRow) {
+func (a *app) reachText(q asked, who estate.Principal, rows []survey.Row, judged []judgedRow) {
 	p := a.page(a.Out)
-	defer judgedText(p, judged, false)
+	for i := range judged {
+		judged[i].Subjects = nil // the one that is asked about
+	}
+	defer judgedText(p, judged)
 	if len(rows) == 0 {
 		nothing := "REACHES NOTHING"
 		if len(judged) > 0 {
 			nothing += " THAT IS LISTED"
 		}
-		p.Line("%s  %s", p.Paint(view.No, nothing), name)
-		p.Line("%s", p.Paint(view.Faint, said))
+		p.Line("%s  %s", p.Paint(view.No, nothing), q.about)
+		p.Line("%s", p.Paint(view.Faint, q.said))
 		return
 	}
-	p.Line("%s  %s", p.Paint(view.Heading, "REACHES"), name)
-	p.Line("%s", p.Paint(view.Faint, said+"; /… is all inside too"))
+	p.Line("%s  %s", p.Paint(view.Heading, "REACHES"), q.about)
+	p.Line("%s", p.Paint(view.Faint, q.said+"; /… is all inside too"))
 	for i := 0; i < len(rows); {
 		system := rows[i].Resource.System
 		title := system.ID + ", a " + system.Kind.ID
@@ -134,7 +136,7 @@ func (a *app) reachText(g *gate.Gate, who estate.Principal, name, said string, r
 		var cells [][]view.Cell
 		for i < len(rows) && rows[i].Resource.System == system {
 			alike := survey.Alike(rows[i:])
-			cells = append(cells, reachCells(g, who, rows[i:i+alike])...)
+			cells = append(cells, reachCells(q.gate, who, rows[i:i+alike])...)
 			i += alike
 		}
 		p.Table(2, []string{"place", "may", "through grant (to)"}, cells)
@@ -200,8 +202,8 @@ func (a *app) reachAll(g *gate.Gate, who estate.Principal, ctx *gate.Context) er
 	return nil
 }
 
-func (a *app) visible(g *gate.Gate, who estate.Principal, name string, ctx *gate.Context, said string) error {
-	seen, err := survey.Visible(g, who, ctx)
+func (a *app) visible(q asked, who estate.Principal) error {
+	seen, err := survey.Visible(q.gate, who, q.context)
 	if err != nil {
 		return err
 	}
@@ -218,7 +220,7 @@ func (a *app) visible(g *gate.Gate, who estate.Principal, name string, ctx *gate
 		return a.json(out)
 	}
 	p := a.page(a.Out)
-	p.Line("%s sees %d of %s, %s", name, len(seen), count(g.Estate().Tree.Len(), "resource"), said)
+	p.Line("%s sees %d of %s, %s", q.about, len(seen), count(q.gate.Estate().Tree.Len(), "resource"), q.said)
 	for _, r := range seen {
 		p.Line("  %s%s", strings.Repeat("  ", r.Address.Depth()), r.Address)
 	}

@@ -201,7 +201,7 @@ func (a *app) statusCommand(name, status string) *cobra.Command {
 		Example: "  hgate " + name + " pia.lindqvist\n  hgate " + name + " service:nightly-reduce",
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: func(*cobra.Command, []string, string) ([]string,
 			cobra.ShellCompDirective) {
-			return a.words(a.subjects(false))
+			return a.words(a.subjects)
 		},
 	}
 	e.flags(c)

@@ -120,7 +120,7 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 		if loss.Empty() {
 			p.Line("nobody would lose anything")
 		} else {
-			a.effectText(p, loss, false)
+			a.effectText(p, loss, plain)
 		}
 	}
 	return nil

@@ -9,8 +9,16 @@ import (
 	"hiddengate/internal/view"
 )
 
-// chainText tells the steps of a chain, and what can be done at its end.
-func chainText(p *view.Page, indent int, e *estate.Estate, c escalation.Chain, operation, resource string) {
+// chained is a chain of an estate, with what can be done at its end.
+type chained struct {
+	estate              *estate.Estate
+	chain               escalation.Chain
+	operation, resource string
+}
+
+// chainText tells the steps of a chain, and its end.
+func chainText(p *view.Page, indent int, of chained) {
+	e, c := of.estate, of.chain
 	var rows [][]view.Cell
 	asIs, how := true, "--at any" // what the steps so far leave of the policy as it is written
 	for i, s := range c.Steps {
@@ -31,7 +39,7 @@ func chainText(p *view.Page, indent int, e *estate.Estate, c escalation.Chain, o
 		p.Line("%smay it as it is", strings.Repeat(" ", indent))
 		return
 	}
-	end := "then may " + operation + " on " + resource
+	end := "then may " + of.operation + " on " + of.resource
 	if n := len(c.Steps); c.As != c.Steps[n-1].Subject || c.Steps[n-1].Kind == escalation.SignsIn ||
 		c.Steps[n-1].Kind == escalation.Acts {
 		end += ", as " + c.As.String() + " may"

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -147,7 +148,7 @@ func (a *app) try(g *gate.Gate, req gate.Request, said string) error {
 	if a.format == "json" {
 		err = a.tryJSON(g, req, why, near)
 	} else {
-		a.tryText(g, req, said, why, near)
+		a.tryText(asked{g, req.Context, "", said}, req, why, near)
 	}
 	if err == nil && why.Outcome != gate.Allow {
 		err = answered(exitNo)
@@ -202,12 +203,12 @@ var verdicts = map[gate.Outcome]struct {
 
 const mostNear = 5
 
-func (a *app) tryText(g *gate.Gate, req gate.Request, said string, why gate.Explanation, near []survey.Near) {
-	p := a.page(a.Out)
+func (a *app) tryText(q asked, req gate.Request, why gate.Explanation, near []survey.Near) {
+	g, p := q.gate, a.page(a.Out)
 	v := verdicts[why.Outcome]
 	p.Line("%s  %s  %s  %s", p.Paint(v.style, v.word), req.Subject, req.Operation, req.Resource)
 	o := g.Estate().Operations[req.Operation]
-	p.Table(0, nil, [][]view.Cell{{{Text: said + "; " + o.Name + " is of level " + o.Level.String(), Style: view.Faint}}})
+	p.Table(0, nil, [][]view.Cell{{{Text: q.said + "; " + o.Name + " is of level " + o.Level.String(), Style: view.Faint}}})
 	if why.Outcome == gate.Depends {
 		p.Line("\n%s", p.Paint(view.Heading, "It is "+view.Left(g.Space(), why.Left)))
 	}
@@ -218,22 +219,22 @@ func (a *app) tryText(g *gate.Gate, req gate.Request, said string, why gate.Expl
 	if why.Outcome == gate.Depends {
 		given, stopped = "Could give it", "Could stop it"
 	}
-	a.causes(p, g, given, why.Grants, true)
-	a.causes(p, g, stopped, why.Blocks, true)
+	causesText(p, g, given, met(why.Grants))
+	causesText(p, g, stopped, met(why.Blocks))
 	if why.Outcome != gate.Allow && len(gate.Met(why.Grants)) == 0 {
 		switch {
 		case len(gate.Met(why.Blocks)) > 0, why.Inactive:
 		case len(why.Grants) == 0:
 			p.Line("\nNo grant gives %s on %s to %s.", req.Operation, req.Resource, req.Subject)
 		default:
-			a.causes(p, g, "Would give it, but not in these circumstances", why.Grants, false)
+			causesText(p, g, "Would give it, but not in these circumstances", unmet(why.Grants))
 		}
 	}
 	if why.Outcome == gate.Deny {
 		nearText(p, near)
 	}
 	if why.Outcome == gate.Allow {
-		a.causes(p, g, "Does not stop it", why.Blocks, false)
+		causesText(p, g, "Does not stop it", unmet(why.Blocks))
 	}
 }
 
@@ -255,16 +256,20 @@ func nearText(p *view.Page, near []survey.Near) {
 	}
 }
 
-// causes writes the causes that meet the request, or those that do not.
-func (a *app) causes(p *view.Page, g *gate.Gate, title string, causes []gate.Cause, met bool) {
-	first := true
-	for _, c := range causes {
-		if c.Met != met {
-			continue
-		}
-		if first {
+// met leaves the causes that meet the request, unmet those that do not.
+func met(causes []gate.Cause) []gate.Cause {
+	return slices.DeleteFunc(slices.Clone(causes), func(c gate.Cause) bool { return !c.Met })
+}
+
+func unmet(causes []gate.Cause) []gate.Cause {
+	return slices.DeleteFunc(slices.Clone(causes), func(c gate.Cause) bool { return c.Met })
+}
+
+// causesText writes causes under a title, nothing if there are none.
+func causesText(p *view.Page, g *gate.Gate, title string, causes []gate.Cause) {
+	for i, c := range causes {
+		if i == 0 {
 			p.Line("\n%s", p.Paint(view.Heading, title))
-			first = false
 		}
 		what, source, reason := "grant ", estate.Source{}, ""
 		role := "role " + view.Roles(c.Roles)
@@ -275,7 +280,7 @@ func (a *app) causes(p *view.Page, g *gate.Gate, title string, causes []gate.Cau
 		}
 		p.Line("  %s%s  %s", what, c.ID(), p.Paint(view.Faint, source.Short()))
 		request := ""
-		if c.Grant != nil && c.Grant.OnRequest != nil && !met {
+		if c.Grant != nil && c.Grant.OnRequest != nil && !c.Met {
 			request = "on request, and not in force"
 		}
 		facts(p, 4, []pair{{"who", view.Selection(c.Who)}, {"what", role}, {"where", view.Places(c.Where)},

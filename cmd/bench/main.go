@@ -35,10 +35,10 @@ func main() {
 		}
 	}
 	t := &table{}
-	t.line("shape", "figure", "", "yardstick", "", "ratio")
+	t.line(figure{"shape", "figure", "", "yardstick", "", "ratio"})
 	for _, s := range shapes {
 		if strings.Contains(s.Name, *only) {
-			measure(t, s, *pairs, *keep, *program)
+			measure(t, s, measuring{*pairs, *keep, *program})
 		}
 	}
 	if *only == "" && !startOnly {
@@ -51,10 +51,17 @@ func main() {
 
 var startOnly bool
 
+// measuring says how shapes are measured.
+type measuring struct {
+	pairs         int
+	keep, program string // a folder for the workspaces; the program, for whole processes
+}
+
 // measure measures one shape.
-func measure(t *table, s shape.Shape, pairs int, keep, program string) {
-	dir := filepath.Join(keep, strings.ReplaceAll(strings.ReplaceAll(s.Name, " ", "-"), ",", ""))
-	if keep == "" {
+func measure(t *table, s shape.Shape, how measuring) {
+	pairs := how.pairs
+	dir := filepath.Join(how.keep, strings.ReplaceAll(strings.ReplaceAll(s.Name, " ", "-"), ",", ""))
+	if how.keep == "" {
 		temporary, err := os.MkdirTemp("", "shape-")
 		must(err)
 		defer os.RemoveAll(temporary)
@@ -67,11 +74,11 @@ func measure(t *table, s shape.Shape, pairs int, keep, program string) {
 	}
 	t.shape = s.Name
 	one := inChild(dir)
-	t.line(t.shape, "size", fmt.Sprintf("%d people, %d resources, %d grants, %.1f MB", one.People, one.Resources,
-		one.Grants, float64(folderSize(dir))/1e6), "", "", "")
-	t.line(t.shape, "most memory, load and compile", fmt.Sprintf("%d MiB", one.Resident>>10), "", "", "")
+	t.line(figure{t.shape, "size", fmt.Sprintf("%d people, %d resources, %d grants, %.1f MB", one.People, one.Resources,
+		one.Grants, float64(folderSize(dir))/1e6), "", "", ""})
+	t.line(figure{t.shape, "most memory, load and compile", fmt.Sprintf("%d MiB", one.Resident>>10), "", "", ""})
 	if startOnly {
-		measureStart(t, s, program, dir, pairs)
+		measureStart(t, s, dir, how)
 		return
 	}
 	say("%s: loading", s.Name)
@@ -92,17 +99,18 @@ func measure(t *table, s shape.Shape, pairs int, keep, program string) {
 			append(reads, float64(reading))
 		ratios = append(ratios, float64(load+compile)/float64(reading))
 	}
-	t.line(t.shape, "load", took(loads), "bare reading", took(reads), "")
-	t.line(t.shape, "load and compile", took(loads)+" + "+took(compiles), "bare reading", took(reads), ratio(ratios))
+	t.line(figure{t.shape, "load", took(loads), "bare reading", took(reads), ""})
+	t.line(figure{t.shape, "load and compile", took(loads) + " + " + took(compiles), "bare reading", took(reads),
+		ratio(ratios)})
 	e, err := policyfile.Load(os.DirFS(dir))
 	must(err)
 	g, err := gate.Compile(e, nil)
 	must(err)
 	say("%s: deciding", s.Name)
-	measureDeciding(t, s, e, g, pairs)
+	measureDeciding(t, s, g, pairs)
 	say("%s: whole estate", s.Name)
 	measureWhole(t, s, g, pairs)
-	measureStart(t, s, program, dir, pairs)
+	measureStart(t, s, dir, how)
 }
 
 func say(format string, args ...any) { fmt.Fprintf(os.Stderr, format+"\n", args...) }
@@ -145,7 +153,7 @@ func sizes(t *table, short bool) {
 		{"a grant", func(s *shape.Shape) { s.Grants *= 2 }, func(l loaded) int { return l.Grants }},
 	} {
 		after := in(one.change)
-		t.line("10,000 to 20,000 and so on", "bytes for "+one.name,
-			fmt.Sprint((after.Gate-before.Gate)/(one.count(after)-one.count(before))), "", "", "")
+		t.line(figure{"10,000 to 20,000 and so on", "bytes for " + one.name,
+			fmt.Sprint((after.Gate - before.Gate) / (one.count(after) - one.count(before))), "", "", ""})
 	}
 }

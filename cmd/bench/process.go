@@ -86,7 +86,8 @@ func run(program, cache, dir string, args ...string) time.Duration {
 }
 
 // measureStart measures a whole process that answers one request: cold, without a cache, and warm.
-func measureStart(t *table, s shape.Shape, program, dir string, pairs int) {
+func measureStart(t *table, s shape.Shape, dir string, how measuring) {
+	program, pairs := how.program, how.pairs
 	if _, err := os.Stat(program); err != nil {
 		say("there is no %s: starts are not measured", program)
 		return
@@ -103,6 +104,6 @@ func measureStart(t *table, s shape.Shape, program, dir string, pairs int) {
 		one, two := run(program, "off", dir, args...), run(program, cache, dir, args...)
 		cold, warm, ratios = append(cold, float64(one)), append(warm, float64(two)), append(ratios, float64(two)/float64(one))
 	}
-	t.line(t.shape, "try as a process, warm", took(warm), "cold", took(cold), ratio(ratios))
-	t.line(t.shape, "try, the first, with keeping", short(first), "", "", "")
+	t.line(figure{t.shape, "try as a process, warm", took(warm), "cold", took(cold), ratio(ratios)})
+	t.line(figure{t.shape, "try, the first, with keeping", short(first), "", "", ""})
 }

@@ -6,14 +6,17 @@ import (
 	"time"
 )
 
+// figure is a line of the table: what was measured, of which shape, beside what.
+type figure struct{ shape, name, value, yardstick, other, ratio string }
+
 // table prints the figures as they come.
 type table struct {
 	shape string
 	wrong bool // something did not agree
 }
 
-func (t *table) line(shape, figure, value, yardstick, other, ratio string) {
-	fmt.Printf("%-31s  %-30s  %-26s  %-18s  %-9s  %s\n", shape, figure, value, yardstick, other, ratio)
+func (t *table) line(f figure) {
+	fmt.Printf("%-31s  %-30s  %-26s  %-18s  %-9s  %s\n", f.shape, f.name, f.value, f.yardstick, f.other, f.ratio)
 }
 
 func median(list []float64) float64 {

@@ -46,16 +46,16 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 		holders = append(holders, float64(time.Since(start)))
 	}
 	subjects := len(g.Subjects())
-	t.line(t.shape, "counts, all subjects", took(counts), "", "", fmt.Sprintf("%.3g cells given", float64(cells)))
-	t.line(t.shape, "reach of one", took(reaches), "", "", "")
-	t.line(t.shape, "holders of one", took(holders), "", "", "")
+	t.line(figure{t.shape, "counts, all subjects", took(counts), "", "", fmt.Sprintf("%.3g cells given", float64(cells))})
+	t.line(figure{t.shape, "reach of one", took(reaches), "", "", ""})
+	t.line(figure{t.shape, "holders of one", took(holders), "", "", ""})
 	cellByCell(t, g, c, median(counts)/float64(subjects))
 	if s.Comparable() {
 		const some = 12
 		sql := measureSQL(s, g, min(some, s.People))
-		t.line(t.shape, "counts, a subject", short(time.Duration(median(counts)/float64(subjects))), "recursive SQL",
+		t.line(figure{t.shape, "counts, a subject", short(time.Duration(median(counts) / float64(subjects))), "recursive SQL",
 			short(sql.each),
-			fmt.Sprintf("1/%.0f", float64(sql.each)*float64(subjects)/median(counts)))
+			fmt.Sprintf("1/%.0f", float64(sql.each)*float64(subjects)/median(counts))})
 		t.agree("SQL", sql.wrong, sql.subjects)
 	}
 }
@@ -64,7 +64,7 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 func (t *table) agree(with string, wrong, of int) {
 	if wrong > 0 {
 		t.wrong = true
-		t.line(t.shape, fmt.Sprintf("NOT the same as %s: %d of %d", with, wrong, of), "", "", "", "")
+		t.line(figure{t.shape, fmt.Sprintf("NOT the same as %s: %d of %d", with, wrong, of), "", "", "", ""})
 	}
 }
 
@@ -108,7 +108,8 @@ func cellByCell(t *table, g *gate.Gate, c *gate.Context, each float64) {
 			}
 		}
 	}
-	t.line(t.shape, "counts, a subject", short(time.Duration(each)), "cell by cell", short(time.Duration(median(took))),
-		fmt.Sprintf("1/%.0f", median(took)/each))
+	t.line(figure{t.shape, "counts, a subject", short(time.Duration(each)), "cell by cell",
+		short(time.Duration(median(took))),
+		fmt.Sprintf("1/%.0f", median(took)/each)})
 	t.agree("cell by cell", wrong, few)
 }

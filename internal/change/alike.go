@@ -18,13 +18,16 @@ func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate)
 			continue
 		}
 		ids[section] = map[string]string{}
-		taken := map[string]bool{}
+		left := map[string]bool{} // the entries that are new
+		for _, is := range after.Section(section) {
+			left[is.ID] = before.Head(section, is.ID) == nil
+		}
 		for _, was := range before.Section(section) {
 			if after.Head(section, was.ID) != nil {
 				continue
 			}
-			if id := nowCalled(before, after, section, was.ID, taken); id != "" {
-				ids[section][was.ID], taken[id] = id, true
+			if id := nowCalled([2]*estate.Estate{before, after}, section, was.ID, left); id != "" {
+				ids[section][was.ID], left[id] = id, false
 			}
 		}
 		if len(ids[section]) == 0 {
@@ -61,13 +64,13 @@ func renamedAlike(before, after *estate.Estate) (*estate.Estate, *estate.Estate)
 // kept are the sections of which an entry with another id is another thing: somebody else, another system.
 var kept = []string{"catalogs", "systems", "people", "services"}
 
-// nowCalled gives the id that an entry which is gone has now, "" if none: of the new entries that are the same, the one
-// that is named as often.
-func nowCalled(before, after *estate.Estate, section, id string, taken map[string]bool) (found string) {
+// nowCalled gives the id that an entry which is gone has now, "" if none: of the entries left that are the same, the
+// one that is named as often.
+func nowCalled(estates [2]*estate.Estate, section, id string, left map[string]bool) (found string) {
+	before, after := estates[0], estates[1]
 	named, least := len(policyfile.References(before, section, id)), 0
 	for _, is := range after.Section(section) {
-		if before.Head(section, is.ID) != nil || taken[is.ID] ||
-			!alike(before.Entry(section, id), after.Entry(section, is.ID)) {
+		if !left[is.ID] || !alike(before.Entry(section, id), after.Entry(section, is.ID)) {
 			continue
 		}
 		off := len(policyfile.References(after, section, is.ID)) - named

@@ -81,13 +81,13 @@ func (c *causes) through(g *gate.Gate, l *Line) (out []Cause) {
 	list := func(subjects estate.Subjects, places estate.Resources) {
 		for _, t := range subjects {
 			if t.Kind == estate.IsGroup {
-				c.groups(g, t.ID, who, add, map[string]bool{})
+				c.groups(g.Estate(), t.ID, add, map[string]bool{})
 			}
 		}
 		c.scopes(e, places, add, map[string]bool{})
 	}
 	for _, gr := range estate.Sorted(e.Grants) {
-		if gives(g, gr, who, l.Operations[0], r) {
+		if gives(g, gr, asked{who, l.Operations[0], r}) {
 			add("grants", "grant", &gr.Object)
 			for _, ref := range gr.Roles {
 				c.roles(e, ref.ID, add)
@@ -113,17 +113,17 @@ func (c *causes) roles(e *estate.Estate, id string, add func(section, one string
 	}
 }
 
-func (c *causes) groups(g *gate.Gate, id string, who estate.Principal, add func(section, one string, o *estate.Object),
+func (c *causes) groups(e *estate.Estate, id string, add func(section, one string, o *estate.Object),
 	seen map[string]bool) {
 	if seen[id] {
 		return
 	}
 	seen[id] = true
-	group := g.Estate().Groups[id]
+	group := e.Groups[id]
 	add("groups", "group", &group.Object)
 	for _, t := range group.Members {
 		if t.Kind == estate.IsGroup {
-			c.groups(g, t.ID, who, add, seen)
+			c.groups(e, t.ID, add, seen)
 		}
 	}
 }
@@ -151,7 +151,7 @@ func (e *Effect) Grants(l *Line) (was, is []string) {
 			return nil
 		}
 		for _, gr := range estate.Sorted(g.Estate().Grants) {
-			if gr.OnRequest == nil && gives(g, gr, who, l.Operations[0], r) {
+			if gr.OnRequest == nil && gives(g, gr, asked{who, l.Operations[0], r}) {
 				out = append(out, gr.ID)
 			}
 		}
@@ -170,10 +170,17 @@ func (e *Effect) Grants(l *Line) (was, is []string) {
 	return was, is
 }
 
-// gives says whether a grant gives an operation to a subject on a resource, whenever that is.
-func gives(g *gate.Gate, gr *estate.Grant, who estate.Principal, operation string, r *estate.Resource) bool {
-	return g.Selects(gr.To, who) && g.Covers(gr.On, r) &&
-		slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, operation) })
+// asked is an operation that a subject may do on a resource.
+type asked struct {
+	who       estate.Principal
+	operation string
+	resource  *estate.Resource
+}
+
+// gives says whether a grant gives it, whenever that is.
+func gives(g *gate.Gate, gr *estate.Grant, a asked) bool {
+	return g.Selects(gr.To, a.who) && g.Covers(gr.On, a.resource) &&
+		slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, a.operation) })
 }
 
 // String names the cause with its place.

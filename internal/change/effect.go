@@ -82,8 +82,8 @@ func Of(before, after *estate.Estate, how How) (*Effect, error) {
 	few := max(how.Few, 0)
 	altered := alteredIn(before, after)
 	rosters := rostersOf(before, after, altered, how.Roster)
-	only := touched(before, after, altered, rosters, few)
-	within := concerned(before, after, altered, rosters, few)
+	change := edit{before, after, altered, rosters, few}
+	only, within := change.touched(), change.concerned()
 	e := &Effect{Before: before, After: after, within: within, altered: altered, only: only, Part: only != nil ||
 		len(after.People) > few}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {

@@ -24,23 +24,33 @@ func (a altered) any(sections ...string) bool {
 	return slices.ContainsFunc(sections, func(s string) bool { return len(a[s]) > 0 })
 }
 
+// edit is an old and a new estate with what is altered between them.
+type edit struct {
+	before, after *estate.Estate
+	altered       altered
+	rosters       [2]*membership.Roster
+	few           int // up to how many people everybody is looked at
+}
+
+func (c *edit) both() [2]*estate.Estate { return [2]*estate.Estate{c.before, c.after} }
+
 // touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which
 // entries are others: where an estate was read again in part, the rest is the same by its address.
-func touched(before, after *estate.Estate, altered altered, rosters [2]*membership.Roster,
-	few int) map[estate.Principal]bool {
-	if len(before.People)+len(after.People) < 2*few || before.Tree != after.Tree ||
+func (c *edit) touched() map[estate.Principal]bool {
+	before, after, altered := c.before, c.after, c.altered
+	if len(before.People)+len(after.People) < 2*c.few || before.Tree != after.Tree ||
 		before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
 		altered.any("separations", "systems", "catalogs") {
 		return nil
 	}
 	out := map[estate.Principal]bool{}
-	both := [2]*estate.Estate{before, after}
+	both := c.both()
 	add := func(k int, list estate.Subjects) {
-		for _, p := range rosters[k].Of(list) {
+		for _, p := range c.rosters[k].Of(list) {
 			out[p] = true
 		}
 	}
-	altered.subjects(both, rosters, out)
+	altered.subjects(both, c.rosters, out)
 	eachAltered(both, altered, func(k int, to estate.Subjects, _ estate.Resources) { add(k, to) })
 	for k, e := range both { // whoever the tests are about is needed to run them
 		for _, t := range e.Tests {
@@ -103,8 +113,8 @@ func setOf(ids []string) map[string]bool {
 
 // concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ;
 // nil where it may anywhere.
-func concerned(before, after *estate.Estate, altered altered, rosters [2]*membership.Roster,
-	few int) *[2][]estate.Resources {
+func (c *edit) concerned() *[2][]estate.Resources {
+	before, after, altered := c.before, c.after, c.altered
 	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
 		altered.any("separations", "catalogs") {
 		return nil
@@ -114,7 +124,7 @@ func concerned(before, after *estate.Estate, altered altered, rosters [2]*member
 			return nil
 		}
 	}
-	both := [2]*estate.Estate{before, after}
+	both := c.both()
 	for _, e := range both {
 		for _, s := range e.Separations {
 			if s.Session {
@@ -127,14 +137,14 @@ func concerned(before, after *estate.Estate, altered altered, rosters [2]*member
 	if !altered.any("people", "services", "groups") {
 		return out
 	}
-	if len(before.People)+len(after.People) >= 2*few {
+	if len(before.People)+len(after.People) >= 2*c.few {
 		return nil // the pair looks at the grants alone that concern whom it is about
 	}
 	others := map[estate.Principal]bool{}
-	altered.subjects(both, rosters, others)
+	altered.subjects(both, c.rosters, others)
 	for k, e := range both {
 		names := func(to estate.Subjects) bool {
-			return slices.ContainsFunc(rosters[k].Of(to), func(p estate.Principal) bool { return others[p] })
+			return slices.ContainsFunc(c.rosters[k].Of(to), func(p estate.Principal) bool { return others[p] })
 		}
 		for _, g := range e.Grants {
 			if names(g.To) {

@@ -9,7 +9,6 @@ import (
 
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/policyfile"
 )
 
 // acknowledging is the flags by which somebody accepts what a role asks to be acknowledged.
@@ -39,13 +38,10 @@ func (k *acknowledging) who() string {
 }
 
 // recheck sees, once a grant has been changed, that what its roles ask is accepted.
-func (k *acknowledging) recheck(a *app, d *draft.Draft, e *estate.Estate, s policyfile.Section, id string) error {
-	if s.Name != "grants" {
-		return nil
-	}
+func (k *acknowledging) recheck(a *app, d *draft.Draft, e *estate.Estate, grant string) error {
 	accepts, err := k.acceptance(a, e)
 	if err != nil {
 		return err
 	}
-	return d.AcknowledgeIn(id, accepts)
+	return d.AcknowledgeIn(grant, accepts)
 }

@@ -181,8 +181,8 @@ func join(d *draft.Draft, s policyfile.Section, id string, groups []string) erro
 	}
 	for _, list := range groups {
 		for _, g := range splitList(list) {
-			if err := d.Change("groups", strings.TrimPrefix(g, "group:"), "members", []*yaml.Node{splice.Scalar(name)},
-				nil); missingFile(err) {
+			if err := d.Change("groups", strings.TrimPrefix(g, "group:"), "members",
+				draft.Items{Add: []*yaml.Node{splice.Scalar(name)}}); missingFile(err) {
 				return &draft.Error{Message: fmt.Sprintf("there is no group %q", g), Help: "add it with `hgate add group " + g +
 					"`"}
 			} else if err != nil {
@@ -264,7 +264,7 @@ func addMany(d *draft.Draft, s policyfile.Section, name, into string) error {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 		line, _ := r.FieldPos(0)
-		if err := addRow(d, s, columns, row, into); err != nil {
+		if err := addRow(d, s, sheetLine{columns, row}, into); err != nil {
 			return fmt.Errorf("%s:%d: %w", name, line, err)
 		}
 	}
@@ -278,7 +278,11 @@ func names(s policyfile.Section) []string {
 	return out
 }
 
-func addRow(d *draft.Draft, s policyfile.Section, columns, row []string, into string) error {
+// sheetLine is a line of a sheet with the names of its columns.
+type sheetLine struct{ columns, cells []string }
+
+func addRow(d *draft.Draft, s policyfile.Section, line sheetLine, into string) error {
+	columns, row := line.columns, line.cells
 	body, tags := splice.Map(), splice.Map()
 	id := ""
 	var groups []string

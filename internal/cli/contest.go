@@ -93,7 +93,8 @@ is everybody who may.`,
 			}
 			holds = &p
 		}
-		all, rule, err := survey.Contest(g, args[0], place, ctx, who, holds)
+		all, rule, err := survey.Contest(g, survey.Contested{Operation: args[0], Resource: place, Context: ctx, Who: who,
+			Holder: holds})
 		if err != nil {
 			return err
 		}

@@ -88,7 +88,10 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 			if err := v.apply(d, old, to); err != nil {
 				return err
 			}
-			return ack.recheck(a, d, old, s, to)
+			if s.Name == "grants" {
+				return ack.recheck(a, d, old, to)
+			}
+			return nil
 		})
 	}
 	return c

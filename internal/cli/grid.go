@@ -112,7 +112,7 @@ if anything differs. --as-tests writes the grid as a test.`,
 			return err
 		}
 		f.heading = func() [][]string { return sheetHeading(cmd, said) }
-		return a.grid(g, grid, f, q, said)
+		return a.grid(g, grid, f, askedGrid{q, said})
 	}
 	a.formats(c, "text", "csv", "md", "json")
 	return c
@@ -237,7 +237,13 @@ type sheetRow struct {
 	json        map[string]any
 }
 
-func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Question, said string) error {
+// askedGrid is what a grid was asked, and the circumstances as they are written.
+type askedGrid struct {
+	survey.Question
+	said string
+}
+
+func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q askedGrid) error {
 	var s sheet
 	if f.operations || f.describe && len(f.roles) > 0 {
 		ops, cells, err := grid.Operations()
@@ -258,7 +264,7 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 		rows := grid.Rows(f.depth, unfold)
 		switch {
 		case f.asTests != "":
-			return a.gridTest(g, grid, rows, f, q)
+			return a.gridTest(g, grid, rows, askedTest{f.asTests, q.Question})
 		case f.signed != nil:
 			return a.gridExpected(grid, rows, f.signed)
 		}
@@ -271,7 +277,7 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 		s.hideEmpty()
 	}
 	invited := invitedOf(grid)
-	judged, err := a.gridJudged(g, f, q)
+	judged, err := a.gridJudged(g, f, q.Question)
 	if err != nil {
 		return err
 	}
@@ -293,7 +299,7 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q survey.Questi
 	case "json":
 		return a.gridJSON(s, invited, judged)
 	}
-	a.gridText(s, said, f.all)
+	a.gridText(s, q.said, f.all)
 	p := a.page(a.Out)
 	judgedText(p, judged)
 	if len(invited) > 0 {
@@ -704,17 +710,23 @@ func (a *app) gridJSON(s sheet, invited []string, judged []judgedRow) error {
 	return a.json(map[string]any{"columns": columns, "rows": rows, "invited": invited, "judged": judged})
 }
 
+// askedTest is the test that a grid is to be written as.
+type askedTest struct {
+	id string
+	survey.Question
+}
+
 // gridTest writes the grid as a test of levels, and leaves out what a test can't say or what members of a group have
 // beyond it.
-func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f gridFlags, q survey.Question) error {
-	if err := estate.CheckID(f.asTests); err != nil {
+func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, q askedTest) error {
+	if err := estate.CheckID(q.id); err != nil {
 		return fmt.Errorf("--as-tests: %w", err)
 	}
 	if q.What != nil {
 		return fmt.Errorf("--as-tests speaks of levels, of all operations; leave --what out")
 	}
-	if old := g.Estate().Tests[f.asTests]; old != nil {
-		return fmt.Errorf("--as-tests: there is a test %s already (%s); choose another id", f.asTests, old.Source.Short())
+	if old := g.Estate().Tests[q.id]; old != nil {
+		return fmt.Errorf("--as-tests: there is a test %s already (%s); choose another id", q.id, old.Source.Short())
 	}
 	ctx, err := q.Ask(g)
 	if err != nil {
@@ -725,7 +737,7 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 	}
 	said := ctx.Said(g.Estate().Zone)
 	var left, written []string
-	for _, l := range grid.Levels(g, rows, estate.Test{Object: estate.Object{ID: f.asTests}, Given: said}) {
+	for _, l := range grid.Levels(g, rows, estate.Test{Object: estate.Object{ID: q.id}, Given: said}) {
 		if l.Nobody {
 			left = append(left, l.Column.Name+" (a test is of somebody who can sign in)")
 		}
@@ -745,7 +757,7 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, f
 		}
 	}
 	if len(written) > 0 { // a test that expects nothing is no test
-		fmt.Fprintf(a.page(a.Out), "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", f.asTests,
+		fmt.Fprintf(a.page(a.Out), "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", q.id,
 			strings.Join(givenText(&said), ", "),
 			strings.Join(written, ""))
 	}

@@ -33,7 +33,7 @@ nobody, nothing or nowhere goes as a whole.`,
 					if err := existing(old, s, id); err != nil {
 						return err
 					}
-					if err := a.remove(d, old, s, id, with); err != nil {
+					if err := a.remove(removal{d, old, with}, s, id); err != nil {
 						return err
 					}
 				}
@@ -44,7 +44,15 @@ nobody, nothing or nowhere goes as a whole.`,
 	})
 }
 
-func (a *app) remove(d *draft.Draft, old *estate.Estate, s policyfile.Section, id string, with bool) error {
+// removal takes entries out of a draft, with what names them if that is asked for.
+type removal struct {
+	draft *draft.Draft
+	old   *estate.Estate
+	with  bool
+}
+
+func (a *app) remove(r removal, s policyfile.Section, id string) error {
+	d, old, with := r.draft, r.old, r.with
 	if err := unprotected(old, s, id, "removed"); err != nil {
 		return err
 	}

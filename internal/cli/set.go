@@ -62,8 +62,10 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 				if err := v.apply(d, old, id); err != nil {
 					return err
 				}
-				if err := ack.recheck(a, d, old, s, id); err != nil {
-					return err
+				if s.Name == "grants" {
+					if err := ack.recheck(a, d, old, id); err != nil {
+						return err
+					}
 				}
 			}
 			return nil
@@ -121,11 +123,11 @@ func (v *values) applyOne(d *draft.Draft, id string, f policyfile.Field) error {
 		if err != nil {
 			return fmt.Errorf("--%s: %w", f.Name, err)
 		}
-		if !replaced && len(items) > 0 {
+		if changes := (draft.Items{Add: add, Drop: drop}); !replaced && len(items) > 0 {
 			if s == "grants" && f.Name == "role" && len(add) > 0 {
-				return v.toRoles(d, id, body, add, drop)
+				return toRoles(d, id, body, changes)
 			}
-			return d.Change(s, id, f.Name, add, drop)
+			return d.Change(s, id, f.Name, changes)
 		}
 	case policyfile.OfKeys:
 		n, err := v.value(f)
@@ -154,19 +156,19 @@ func (v *values) applyOne(d *draft.Draft, id string, f policyfile.Field) error {
 }
 
 // toRoles gives a grant of one role several.
-func (v *values) toRoles(d *draft.Draft, id string, body *yaml.Node, add, drop []*yaml.Node) error {
+func toRoles(d *draft.Draft, id string, body *yaml.Node, items draft.Items) error {
 	list := splice.List()
 	if one := splice.Under(body, "role"); one != nil {
 		list.Content = append(list.Content, one)
 	}
-	list.Content = append(list.Content, add...)
+	list.Content = append(list.Content, items.Add...)
 	if err := d.Set("grants", id, "roles", list); err != nil {
 		return err
 	}
-	if err := d.Set("grants", id, "role", nil); err != nil || len(drop) == 0 {
+	if err := d.Set("grants", id, "role", nil); err != nil || len(items.Drop) == 0 {
 		return err
 	}
-	return d.Change("grants", id, "roles", nil, drop)
+	return d.Change("grants", id, "roles", draft.Items{Drop: items.Drop})
 }
 
 func has(n *yaml.Node, key string) bool { return splice.Under(n, key) != nil }

@@ -208,7 +208,8 @@ func (a *app) tryText(q asked, req gate.Request, why gate.Explanation, near []su
 	v := verdicts[why.Outcome]
 	p.Line("%s  %s  %s  %s", p.Paint(v.style, v.word), req.Subject, req.Operation, req.Resource)
 	o := g.Estate().Operations[req.Operation]
-	p.Table(0, nil, [][]view.Cell{{{Text: q.said + "; " + o.Name + " is of level " + o.Level.String(), Style: view.Faint}}})
+	about := q.said + "; " + o.Name + " is of level " + o.Level.String()
+	p.Table(0, nil, [][]view.Cell{{{Text: about, Style: view.Faint}}})
 	if why.Outcome == gate.Depends {
 		p.Line("\n%s", p.Paint(view.Heading, "It is "+view.Left(g.Space(), why.Left)))
 	}

@@ -24,7 +24,7 @@ func (d *Draft) CopyAccess(from, to estate.Principal) (left []string, err error)
 		if name == "" {
 			return nil
 		}
-		return d.Change(section, id, key, []*yaml.Node{splice.Scalar(name)}, nil)
+		return d.Change(section, id, key, Items{Add: []*yaml.Node{splice.Scalar(name)}})
 	}
 	for _, g := range estate.Sorted(d.estate.Groups) {
 		if err := beside("groups", g.ID, "members", g.Members); err != nil {

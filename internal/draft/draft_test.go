@@ -208,7 +208,7 @@ func TestWhatIsThereIsNotAddedAgain(t *testing.T) {
 	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\ngroups: {crew: " +
 		"{members: ana}, other: {}}\n")}}
 	d := draftOf(t, files)
-	require.NoError(t, d.Change("groups", "crew", "members", []*yaml.Node{splice.Scalar("ana")}, nil))
+	require.NoError(t, d.Change("groups", "crew", "members", Items{Add: []*yaml.Node{splice.Scalar("ana")}}))
 	require.Equal(t, "unchanged", textOf(t, d, "hidden-gate.yaml"))
 	require.ErrorContains(t, d.Rename("groups", "crew", "other"), "group other exists already")
 }

@@ -161,8 +161,12 @@ func (d *Draft) Set(section, id, key string, value *yaml.Node) error {
 	return at.yaml.Set(value, path...)
 }
 
+// Items are what is put into a list, and what is taken out.
+type Items struct{ Add, Drop []*yaml.Node }
+
 // Change brings the list under a key to what it is to be, item by item, so that the others stay as they are written.
-func (d *Draft) Change(section, id, key string, add, drop []*yaml.Node) error {
+func (d *Draft) Change(section, id, key string, items Items) error {
+	add, drop := items.Add, items.Drop
 	at, err := d.find(section, id)
 	if err != nil {
 		return err

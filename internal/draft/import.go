@@ -233,5 +233,5 @@ func (d *Draft) importGroup(g directory.Group, source string, seen map[string]bo
 			add = append(add, splice.Scalar(m))
 		}
 	}
-	return d.Change("groups", g.ID, "members", add, drop)
+	return d.Change("groups", g.ID, "members", Items{add, drop})
 }

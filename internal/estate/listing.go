@@ -46,11 +46,16 @@ func NewListing(file string, v *Vocabulary, room int) *Listing {
 	return &Listing{File: file, Vocabulary: v, text: make([]byte, 0, room/2), rows: make([]listed, 0, room/64)}
 }
 
-// Add lists the resource at an address, whose system's id has so many bytes; the rest are numbers in the listing's
-// columns.
-func (l *Listing) Add(address []byte, system, line int, typ, tags, owner uint32) {
+// Listed says of a resource in which line it stands and, by numbers in the listing's columns, what it is.
+type Listed struct {
+	Line              int
+	Type, Tags, Owner uint32
+}
+
+// Add lists the resource at an address, whose system's id has so many bytes.
+func (l *Listing) Add(address []byte, system int, r Listed) {
 	l.text = append(l.text, address...)
-	l.rows = append(l.rows, listed{uint64(len(l.text)), uint32(line), tags, owner, uint16(typ), uint16(system)})
+	l.rows = append(l.rows, listed{uint64(len(l.text)), uint32(r.Line), r.Tags, r.Owner, uint16(r.Type), uint16(system)})
 }
 
 // Len counts the resources listed.

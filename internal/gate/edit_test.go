@@ -51,11 +51,12 @@ func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what str
 		return "no when of " + grant, []string{"grants " + grant}, w.Set("grants", grant, "when", nil)
 	case 7:
 		return "one more to " + grant, []string{"grants " + grant},
-			w.Change("grants", grant, "to", []*yaml.Node{splice.Scalar(d.one("service:bot", "not dee", "group:g2"))}, nil)
+			w.Change("grants", grant, "to", draft.Items{
+				Add: []*yaml.Node{splice.Scalar(d.one("service:bot", "not dee", "group:g2"))}})
 	case 8:
 		item := d.one(terms(e.Groups[group].Members)...)
 		return "one less in " + group, []string{"groups " + group},
-			w.Change("groups", group, "members", nil, []*yaml.Node{splice.Scalar(item)})
+			w.Change("groups", group, "members", draft.Items{Drop: []*yaml.Node{splice.Scalar(item)}})
 	case 9:
 		return "allow of " + role, []string{"roles " + role}, w.Set("roles", role, "allow", node(t, d.operations()))
 	case 10:

@@ -90,7 +90,8 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 			return nil, err
 		}
 	}
-	places, on, ok := placemap.Take(e, ListsOf(grants, blocks), g.Classes, k.Spots, k.TraitBits)
+	places, on, ok := placemap.Take(e, ListsOf(grants, blocks), g.Classes,
+		placemap.Known{Spots: k.Spots, Bits: k.TraitBits})
 	if !ok {
 		return nil, errForeign
 	}

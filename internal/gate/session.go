@@ -15,8 +15,8 @@ const maxSessions = 4096
 // oneSession is the session with all roles.
 var oneSession = [][]string{nil}
 
-// PossibleSessions gives the sets of roles that a session may have that names some, or none, within what a request says,
-// nil if it says nothing: nil stands for all roles.
+// PossibleSessions gives the sets of roles that a session may have that names some, or none, within what a request
+// says, nil if it says nothing: nil stands for all roles.
 func (g *Gate) PossibleSessions(s *CompiledSubject, named []string, said *region.Context) ([][]string, error) {
 	if len(named) > 0 {
 		return [][]string{named}, g.checkNamed(s, named)

@@ -176,7 +176,7 @@ func (c *columnReader) line(line []byte, number int) bool {
 			return false
 		}
 	}
-	c.listing.Add(v.at, len(address.System), number, typ, tags, owner)
+	c.listing.Add(v.at, len(address.System), estate.Listed{Line: number, Type: typ, Tags: tags, Owner: owner})
 	return true
 }
 
@@ -204,7 +204,7 @@ func (c *columnReader) learn(line []byte, number int) bool {
 		return false
 	}
 	e := &listedResource{}
-	if !r.fields(inventoryResourceFields, e, n, "a resource", r.at(n)) || len(r.errors) > 0 {
+	if !r.fields(inventoryResourceFields, e, n, owner{"a resource", r.at(n)}) || len(r.errors) > 0 {
 		return false
 	}
 	v, l := &c.values, c.vocabulary

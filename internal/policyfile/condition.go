@@ -95,7 +95,7 @@ var anyForm = form[[]condition]{
 func readCondition(r *reader, n *yaml.Node) (*condition, bool) {
 	var c condition
 	before := len(r.errors)
-	if !r.fields(conditionFields, &c, n, "a condition", r.at(n)) {
+	if !r.fields(conditionFields, &c, n, owner{"a condition", r.at(n)}) {
 		return nil, false
 	}
 	if len(n.Content) == 0 {

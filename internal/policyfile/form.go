@@ -118,11 +118,16 @@ func (f field) another() field {
 	return f
 }
 
-// fields reads a mapping's keys into an entry. owner names what the entry is, at is where an error about the
-// whole of it points.
-func (r *reader) fields(table []field, into any, n *yaml.Node, owner string, at diagnostic.Position) bool {
+// owner names what an entry is, and where an error about the whole of it points.
+type owner struct {
+	name string
+	at   diagnostic.Position
+}
+
+// fields reads a mapping's keys into an entry.
+func (r *reader) fields(table []field, into any, n *yaml.Node, of owner) bool {
 	var seen []string
-	ok := r.pairs(n, "the keys of "+owner, func(key, value *yaml.Node) {
+	ok := r.pairs(n, "the keys of "+of.name, func(key, value *yaml.Node) {
 		for _, f := range table {
 			if f.name == key.Value {
 				seen = append(seen, f.name)
@@ -132,11 +137,11 @@ func (r *reader) fields(table []field, into any, n *yaml.Node, owner string, at 
 				return
 			}
 		}
-		r.wrong(key, nearestHelp(key.Value, fieldNames(table)), "%s has no key %q", owner, key.Value)
+		r.wrong(key, nearestHelp(key.Value, fieldNames(table)), "%s has no key %q", of.name, key.Value)
 	})
 	for _, f := range table {
 		if ok && f.required && !slices.Contains(seen, f.name) {
-			r.fail(at, "add "+f.name+": "+f.doc, "%s needs the key %q", owner, f.name)
+			r.fail(of.at, "add "+f.name+": "+f.doc, "%s needs the key %q", of.name, f.name)
 		}
 	}
 	return ok

@@ -150,7 +150,7 @@ func (l *inventories) takePerson(r *reader, n *yaml.Node) {
 	s := &estate.Subject{}
 	s.Source.Position = r.at(n)
 	before := len(r.errors)
-	if !r.fields(inventoryPersonFields, s, n, "a person", r.at(n)) || len(r.errors) > before {
+	if !r.fields(inventoryPersonFields, s, n, owner{"a person", r.at(n)}) || len(r.errors) > before {
 		return
 	}
 	finishPerson(r, s, n)
@@ -161,7 +161,7 @@ func (l *inventories) takeResource(r *reader, n *yaml.Node) {
 	e := &listedResource{}
 	e.Source.Position = r.at(n)
 	before := len(r.errors)
-	if !r.fields(inventoryResourceFields, e, n, "a resource", r.at(n)) || len(r.errors) > before {
+	if !r.fields(inventoryResourceFields, e, n, owner{"a resource", r.at(n)}) || len(r.errors) > before {
 		return
 	}
 	l.resources = append(l.resources, resource{e, r})
@@ -178,7 +178,8 @@ func (l *inventories) peopleLines(r *reader) csvLines {
 	return csvLines{fields: inventoryPersonFields, take: func(n *yaml.Node) { l.takePerson(r, n) }, people: true}
 }
 
-// readCSV turns each row into the mapping it stands for, with the keys of its fields. Cells left empty say nothing; a column tag.KEY is a tag.
+// readCSV turns each row into the mapping it stands for, with the keys of its fields. Cells left empty say nothing; a
+// column tag.KEY is a tag.
 func (l *inventories) readCSV(r *reader, in io.Reader, lines csvLines) {
 	c := csv.NewReader(in)
 	c.ReuseRecord = true

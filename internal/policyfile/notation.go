@@ -217,7 +217,7 @@ func readResourceTerm(r *reader, n *yaml.Node) (estate.ResourceTerm, bool) {
 		}
 	}})
 	before := len(r.errors)
-	if !r.fields(table, &s, n, "a selector of resources", r.at(n)) || len(r.errors) > before {
+	if !r.fields(table, &s, n, owner{"a selector of resources", r.at(n)}) || len(r.errors) > before {
 		return estate.ResourceTerm{}, false
 	}
 	switch {

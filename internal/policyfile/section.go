@@ -7,11 +7,16 @@ import (
 	"hiddengate/internal/estate"
 )
 
+// heading is how a section is called and what is said of it.
+type heading struct {
+	name string
+	one  string // an entry of it, in a sentence
+	doc  string
+}
+
 // section is one top-level key of a file whose entries have ids.
 type section struct {
-	name   string
-	one    string // an entry of it, in a sentence
-	doc    string
+	heading
 	table  []field
 	create func() estate.Head
 	add    func(*estate.Estate, estate.Head)
@@ -25,9 +30,9 @@ type section struct {
 func sectionOf[T any, P interface {
 	*T
 	estate.Head
-}](name, one, doc string, table []field, place func(*estate.Estate) map[string]P,
+}](h heading, table []field, place func(*estate.Estate) map[string]P,
 	finish func(*reader, P, *yaml.Node)) *section {
-	s := &section{name: name, one: one, doc: doc, table: append(table, common...)}
+	s := &section{heading: h, table: append(table, common...)}
 	s.create = func() estate.Head { return P(new(T)) }
 	s.add = func(e *estate.Estate, h estate.Head) { place(e)[h.Head().ID] = h.(P) }
 	s.find = func(e *estate.Estate, id string) *estate.Object {
@@ -59,7 +64,8 @@ func (s *section) read(r *reader, n *yaml.Node) {
 		before := len(r.errors)
 		if f := s.bareField(value); f != nil {
 			f.read(r, entry, value)
-		} else if r.fields(s.table, entry, value, s.one+" "+id, r.at(key)) && len(r.errors) == before && !r.tainted(value) {
+		} else if r.fields(s.table, entry, value, owner{s.one + " " + id, r.at(key)}) && len(r.errors) == before &&
+			!r.tainted(value) {
 			s.finish(r, entry, value)
 		}
 		s.enter(r, entry, r.at(key))
@@ -169,7 +175,7 @@ func record[T any](name, one string, table []field) form[T] {
 	return form[T]{name: name, schema: tableSchema(table), read: func(r *reader, n *yaml.Node) (T, bool) {
 		var v T
 		before := len(r.errors)
-		ok := r.fields(table, &v, n, one, r.at(n))
+		ok := r.fields(table, &v, n, owner{one, r.at(n)})
 		return v, ok && len(r.errors) == before
 	}, naming: func(v T, visit func(Naming)) {
 		tableNamings(table, &v, visit)

@@ -72,7 +72,7 @@ var operationMap = form[[]*estate.Operation]{
 				func(text string) (string, error) { return text, estate.CheckOperationName(text) })
 			o := operation{Operation: estate.Operation{Name: name, Position: r.at(key)}}
 			before := len(r.errors)
-			if !ok || !r.fields(operationFields, &o, value, "operation "+name, r.at(key)) || len(r.errors) > before {
+			if !ok || !r.fields(operationFields, &o, value, owner{"operation " + name, r.at(key)}) || len(r.errors) > before {
 				return
 			}
 			o.Level, _ = estate.ParseLevel(o.level)
@@ -103,15 +103,16 @@ var caseForm = form[bool]{name: "word: fold", schema: object{"const": "fold"},
 		return ok, ok
 	}}
 
-var catalogs = sectionOf("catalogs", "catalog", "A kind of system of your own, or one that adds to another.", []field{
-	of("based-on", kindForm, "the kind whose operations it has too",
-		func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).nests().by(Owners),
-	of("types", typesForm, "the default type by depth: the system, what stands in it, …; the last for all below",
-		func(k *estate.Kind) *[]string { return &k.Types }).by(Owners),
-	of("case", caseForm, "`fold`: addresses ignore case", func(k *estate.Kind) *bool { return &k.Fold }).by(Owners),
-	of("operations", operationMap, "what can be done to such a system",
-		func(k *estate.Kind) *[]*estate.Operation { return &k.Operations }).by(Owners),
-}, func(e *estate.Estate) map[string]*estate.Kind { return e.Kinds }, nil)
+var catalogs = sectionOf(
+	heading{"catalogs", "catalog", "A kind of system of your own, or one that adds to another."}, []field{
+		of("based-on", kindForm, "the kind whose operations it has too",
+			func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).nests().by(Owners),
+		of("types", typesForm, "the default type by depth: the system, what stands in it, …; the last for all below",
+			func(k *estate.Kind) *[]string { return &k.Types }).by(Owners),
+		of("case", caseForm, "`fold`: addresses ignore case", func(k *estate.Kind) *bool { return &k.Fold }).by(Owners),
+		of("operations", operationMap, "what can be done to such a system",
+			func(k *estate.Kind) *[]*estate.Operation { return &k.Operations }).by(Owners),
+	}, func(e *estate.Estate) map[string]*estate.Kind { return e.Kinds }, nil)
 
 var systemFields = []field{
 	of("kind", kindForm, "what kind of system it is",
@@ -174,7 +175,7 @@ var resourceMap = form[[]*estate.Entry]{
 			e := &estate.Entry{Object: estate.Object{Source: estate.Source{Position: r.at(key)}},
 				Address: estate.Address{Path: path}}
 			e.Source.Start, e.Source.End = r.text.Extent(n, key)
-			if ok && r.fields(resourceFields, e, value, "resource "+path, r.at(key)) {
+			if ok && r.fields(resourceFields, e, value, owner{"resource " + path, r.at(key)}) {
 				out = append(out, e)
 			}
 		})
@@ -193,7 +194,8 @@ var resourceMap = form[[]*estate.Entry]{
 	},
 }
 
-var systems = sectionOf("systems", "system", "The things that are administered, and what is inside each.", systemFields,
+var systems = sectionOf(
+	heading{"systems", "system", "The things that are administered, and what is inside each."}, systemFields,
 	func(e *estate.Estate) map[string]*estate.System { return e.Systems }, nil)
 
 var subjectFields = append([]field{
@@ -213,10 +215,10 @@ var personFields = append([]field{
 	of("email", textForm, "where to reach them", func(s *estate.Subject) *string { return &s.Email }).by(Owners),
 }, subjectFields...)
 
-var people = sectionOf("people", "person", "Who signs in.", personFields,
+var people = sectionOf(heading{"people", "person", "Who signs in."}, personFields,
 	func(e *estate.Estate) map[string]*estate.Subject { return e.People }, finishPerson)
 
-var services = sectionOf("services", "service", "Accounts that programs use.", subjectFields,
+var services = sectionOf(heading{"services", "service", "Accounts that programs use."}, subjectFields,
 	func(e *estate.Estate) map[string]*estate.Subject { return e.Services }, finishService)
 
 func finishPerson(_ *reader, s *estate.Subject, _ *yaml.Node) {
@@ -230,7 +232,7 @@ func finishService(r *reader, s *estate.Subject, n *yaml.Node) {
 	finishPerson(r, s, n)
 }
 
-var groups = sectionOf("groups", "group", "People and services that get the same.", []field{
+var groups = sectionOf(heading{"groups", "group", "People and services that get the same."}, []field{
 	of("members", membersForm, "who belongs to it",
 		func(g *estate.Group) *estate.Subjects { return &g.Members }).nests().by(Delegated),
 	of("match", tagMatches, "and every person and service whose tags say so, in every key",
@@ -245,7 +247,7 @@ var groups = sectionOf("groups", "group", "People and services that get the same
 	}
 })
 
-var roles = sectionOf("roles", "role", "Named sets of operations.", append([]field{
+var roles = sectionOf(heading{"roles", "role", "Named sets of operations."}, append([]field{
 	of("include", rolesForm, "roles whose operations it has too",
 		func(o *estate.Role) *[]estate.Ref { return &o.Include }).nests().by(ByEffect),
 	of("allow", allowForm, "the operations it has",
@@ -265,29 +267,29 @@ var roles = sectionOf("roles", "role", "Named sets of operations.", append([]fie
 	})
 
 // scopes are written as the list of what is in them; one that says more of itself has the list under `resources`.
-var scopes = sectionOf("scopes", "scope",
-	"Named sets of resources. A scope is written as the list of what is in it; one that carries a title or the like has "+
-		"the list under `resources`.", []field{
-		of("resources", resourcesForm, "what is in it",
-			func(s *estate.Scope) *estate.Resources { return &s.Resources }).must().nests().by(ByEffect),
-	}, func(e *estate.Estate) map[string]*estate.Scope { return e.Scopes }, nil).written("resources")
+var scopes = sectionOf(heading{"scopes", "scope", "Named sets of resources. A scope is written as the list of what " +
+	"is in it; one that carries a title or the like has the list under `resources`."}, []field{
+	of("resources", resourcesForm, "what is in it",
+		func(s *estate.Scope) *estate.Resources { return &s.Resources }).must().nests().by(ByEffect),
+}, func(e *estate.Estate) map[string]*estate.Scope { return e.Scopes }, nil).written("resources")
 
-var grants = sectionOf("grants", "grant", "Who gets which role, where, when and under which condition.", append([]field{
-	of("to", subjectsForm, "who gets it", func(g *estate.Grant) *estate.Subjects { return &g.To }).must().by(Delegated),
-	of("role", rolesForm, "the role they get",
-		func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().by(Delegated),
-	of("roles", rolesForm, "the same for several",
-		func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().another().by(Delegated),
-	of("on", resourcesForm, "where", func(g *estate.Grant) *estate.Resources { return &g.On }).must().by(Delegated),
-	of("when", conditionForm, "what must hold of the request",
-		func(g *estate.Grant) **condition { return &g.When }).by(Delegated),
-	of("on-request", pointer(record[estate.OnRequest]("request", "on-request", requestFields)),
-		"it is lent for a limited time, and not standing",
-		func(g *estate.Grant) **estate.OnRequest { return &g.OnRequest }).by(Delegated),
-	of("acknowledged", listOf(acknowledgementForm), "who accepted what its roles ask to be acknowledged",
-		func(g *estate.Grant) *[]estate.Acknowledgement { return &g.Acknowledged }).by(ByControl),
-}, times(Delegated, func(g *estate.Grant) **estate.Moment { return &g.Starts },
-	func(g *estate.Grant) **estate.Moment { return &g.Ends })...),
+var grants = sectionOf(
+	heading{"grants", "grant", "Who gets which role, where, when and under which condition."}, append([]field{
+		of("to", subjectsForm, "who gets it", func(g *estate.Grant) *estate.Subjects { return &g.To }).must().by(Delegated),
+		of("role", rolesForm, "the role they get",
+			func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().by(Delegated),
+		of("roles", rolesForm, "the same for several",
+			func(g *estate.Grant) *[]estate.Ref { return &g.Roles }).vital().another().by(Delegated),
+		of("on", resourcesForm, "where", func(g *estate.Grant) *estate.Resources { return &g.On }).must().by(Delegated),
+		of("when", conditionForm, "what must hold of the request",
+			func(g *estate.Grant) **condition { return &g.When }).by(Delegated),
+		of("on-request", pointer(record[estate.OnRequest]("request", "on-request", requestFields)),
+			"it is lent for a limited time, and not standing",
+			func(g *estate.Grant) **estate.OnRequest { return &g.OnRequest }).by(Delegated),
+		of("acknowledged", listOf(acknowledgementForm), "who accepted what its roles ask to be acknowledged",
+			func(g *estate.Grant) *[]estate.Acknowledgement { return &g.Acknowledged }).by(ByControl),
+	}, times(Delegated, func(g *estate.Grant) **estate.Moment { return &g.Starts },
+		func(g *estate.Grant) **estate.Moment { return &g.Ends })...),
 	func(e *estate.Estate) map[string]*estate.Grant { return e.Grants }, func(r *reader, g *estate.Grant, n *yaml.Node) {
 		if keys := keysOf(n, "role", "roles"); len(keys) != 1 {
 			r.wrong(n, "write role: ROLE, or roles: [ROLE…]", "grant %s has %d of the keys role and roles; it needs one", g.ID,
@@ -313,7 +315,7 @@ var requestFields = []field{
 	of("reason", flagForm, "the request must say why", func(o *estate.OnRequest) *bool { return &o.Reason }),
 }
 
-var blocks = sectionOf("blocks", "block", "Prohibitions; they win over every grant.", append([]field{
+var blocks = sectionOf(heading{"blocks", "block", "Prohibitions; they win over every grant."}, append([]field{
 	of("to", subjectsForm, "whom it stops; left out: everyone and anonymous",
 		func(b *estate.Block) *estate.Subjects { return &b.To }).vital().by(Owners),
 	of("deny", operationsForm, "what it stops",
@@ -330,7 +332,7 @@ var blocks = sectionOf("blocks", "block", "Prohibitions; they win over every gra
 		}
 	})
 
-var separations = sectionOf("separations", "separation", "Roles that one subject must not combine.", []field{
+var separations = sectionOf(heading{"separations", "separation", "Roles that one subject must not combine."}, []field{
 	of("roles", rolesForm, "the roles, each for all it includes as well",
 		func(s *estate.Separation) *[]estate.Ref { return &s.Roles }).must().by(Owners),
 	of("at-most", countForm(1, 1000), "how many of them are allowed (1, where left out)",
@@ -352,7 +354,7 @@ var withinForm = form[bool]{name: "word: person, session", schema: object{"enum"
 		return word == "session", ok
 	}}
 
-var delegations = sectionOf("delegations", "delegation", "Who may hand out what, where, to whom.", []field{
+var delegations = sectionOf(heading{"delegations", "delegation", "Who may hand out what, where, to whom."}, []field{
 	of("to", subjectsForm, "who may hand out",
 		func(d *estate.Delegation) *estate.Subjects { return &d.To }).must().by(Owners),
 	of("may-grant", rolesForm, "the roles they may hand out",

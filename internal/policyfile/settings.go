@@ -54,7 +54,7 @@ var inventoryFields = []field{
 var inventoryForm = form[inventory]{name: "people: FILE or resources: FILE", schema: tableSchema(inventoryFields),
 	read: func(r *reader, n *yaml.Node) (inventory, bool) {
 		i := inventory{at: r.at(n)}
-		ok := r.fields(inventoryFields, &i, n, "an inventory", r.at(n))
+		ok := r.fields(inventoryFields, &i, n, owner{"an inventory", r.at(n)})
 		if ok && (i.people == "") == (i.resources == "") {
 			r.wrong(n, "write {people: FILE} or {resources: FILE}", "an inventory is of people or of resources")
 			ok = false
@@ -144,7 +144,7 @@ func (l *loader) readSettings(d *document) {
 			continue
 		}
 		seen = true
-		d.fields(settingFields, &s, only, "the workspace", d.at(root))
+		d.fields(settingFields, &s, only, owner{"the workspace", d.at(root)})
 	}
 	if !seen && len(l.errors) == 0 {
 		l.fail(diagnostic.Position{File: SettingsFile, Line: 1, Column: 1}, "begin it with hidden-gate: 1",

@@ -129,7 +129,7 @@ var levelsForm = form[[]estate.LevelRule]{
 
 var principalOrAnonymous = principalForm.schema
 
-var tests = sectionOf("tests", "test", "Examples of expected decisions.", []field{
+var tests = sectionOf(heading{"tests", "test", "Examples of expected decisions."}, []field{
 	of("who", subjectsForm, "the subjects; of a group, every member must pass",
 		func(t *estate.Test) *estate.Subjects { return &t.Who }).vital().by(Owners),
 	of("given", record[estate.Given]("request", "given", givenFields), "what the requests say; what is left out is open",
@@ -202,7 +202,8 @@ func statement[V any](k *verify.Kind, f form[V], at func(*estate.Guarantee) *V) 
 	return out
 }
 
-var guarantees = sectionOf("guarantees", "guarantee", "Statements that must hold of all decisions.", guaranteeFields,
+var guarantees = sectionOf(heading{"guarantees", "guarantee", "Statements that must hold of all decisions."},
+	guaranteeFields,
 	func(e *estate.Estate) map[string]*estate.Guarantee { return e.Guarantees }, finishGuarantee)
 
 func finishGuarantee(r *reader, g *estate.Guarantee, n *yaml.Node) {

@@ -31,9 +31,9 @@ func (f *File) Format(order func(section string) []string) ([]byte, error) {
 			return nil, ErrForm
 		}
 		w.raw(at, root.Content[0].Line)
-		at = w.mapping(root, 0, root.Content[0].Line, func(key string) ordering {
+		at = w.mapping(root, layout{from: root.Content[0].Line, below: func(key string) ordering {
 			return ordering{keys: order(key)}
-		}, nil)
+		}})
 	}
 	w.raw(at, len(f.starts)+1)
 	out := append(bytes.TrimRight(w.out.Bytes(), "\n"), '\n')
@@ -94,20 +94,27 @@ func (w *former) chunks(n *yaml.Node, from int) []chunk {
 	return out
 }
 
-// mapping writes a block mapping and gives the line behind it. keys, unless nil, is the order of its keys; below tells
-// the order within.
-func (w *former) mapping(n *yaml.Node, indent, from int, below func(key string) ordering, keys []string) int {
-	all := w.chunks(n, from)
-	end := from
+// layout is how a mapping is written: how far in, from which line on it stands, the order of its keys, nil for theirs,
+// and the order within.
+type layout struct {
+	indent, from int
+	keys         []string
+	below        func(key string) ordering
+}
+
+// mapping writes a block mapping and gives the line behind it.
+func (w *former) mapping(n *yaml.Node, l layout) int {
+	all := w.chunks(n, l.from)
+	end := l.from
 	if len(all) > 0 {
 		end = all[len(all)-1].last + 1
 	}
-	if keys != nil {
-		slices.SortStableFunc(all, func(a, b chunk) int { return rank(keys, a.key.Value) - rank(keys, b.key.Value) })
+	if l.keys != nil {
+		slices.SortStableFunc(all, func(a, b chunk) int { return rank(l.keys, a.key.Value) - rank(l.keys, b.key.Value) })
 	}
 	for _, c := range all {
-		w.between(c.from, c.key.Line, indent)
-		w.entry(n, c, indent, below)
+		w.between(c.from, c.key.Line, l.indent)
+		w.entry(n, c, l.indent, l.below)
 	}
 	return end
 }
@@ -137,7 +144,7 @@ func (w *former) entry(in *yaml.Node, c chunk, indent int, below func(string) or
 		head := bytes.TrimRight(w.Bytes[w.keyEnd(c.key):w.lineEnd(c.key.Line)], " \t")
 		w.out.WriteString(margin + flowKeyOf(c.key) + ":" + string(head) + "\n")
 		order := below(c.key.Value)
-		w.mapping(c.value, indent+2, c.key.Line+1, nextBelow(order, indent), inner(order, indent))
+		w.mapping(c.value, layout{indent + 2, c.key.Line + 1, inner(order, indent), nextBelow(order, indent)})
 	case hasComment(text[:len(text)-len(tail)]) || c.value.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0 ||
 		c.value.Kind == yaml.ScalarNode && !single:
 		w.shift(c, indent)

@@ -28,11 +28,19 @@ const (
 	First // as good as another, and asked first
 )
 
-// Contest tells who gets an exclusive operation, of some who asked in this order: whoever is allowed it through the
-// role that stands first in the system's precedence; on a tie whoever holds it, else who asked first. The winner comes
-// first, those who are not allowed last.
-func Contest(g *gate.Gate, operation string, r *estate.Resource, c *gate.Context, who []estate.Principal,
-	holder *estate.Principal) ([]Contestant, Rule, error) {
+// Contested is an exclusive operation on a resource, for which some asked in this order.
+type Contested struct {
+	Operation string
+	Resource  *estate.Resource
+	Context   *gate.Context
+	Who       []estate.Principal
+	Holder    *estate.Principal // who has it now; nil: nobody
+}
+
+// Contest tells who gets it: whoever is allowed it through the role that stands first in the system's precedence; on a
+// tie whoever holds it, else who asked first. The winner comes first, those who are not allowed last.
+func Contest(g *gate.Gate, of Contested) ([]Contestant, Rule, error) {
+	operation, r, c, who, holder := of.Operation, of.Resource, of.Context, of.Who, of.Holder
 	var all []Contestant
 	for _, p := range who {
 		one := Contestant{Who: p, Rank: len(r.System.Precedence)}

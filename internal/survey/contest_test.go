@@ -60,7 +60,8 @@ func TestWhoGetsWhatOneAloneMayHave(t *testing.T) {
 		}
 		ctx := g.NewContext()
 		ctx.Flag(estate.FactNamed("mfa"), c.mfa)
-		all, rule, err := survey.Contest(g, "control.take", e.Listed(estate.Address{System: c.where}), ctx, who, holder)
+		all, rule, err := survey.Contest(g, survey.Contested{Operation: "control.take",
+			Resource: e.Listed(estate.Address{System: c.where}), Context: ctx, Who: who, Holder: holder})
 		require.NoError(t, err)
 		require.Equal(t, c.rule, rule, c)
 		if c.want != "" {

@@ -59,23 +59,30 @@ func RunAll(g *gate.Gate, tests []*estate.Test, now clock.Instant) ([]Result, er
 }
 
 func run(g *gate.Gate, t *estate.Test, c *gate.Context) (Result, error) {
-	r := Result{Test: t}
+	r := running{gate: g, context: c, Result: Result{Test: t}}
 	for _, sel := range t.Allowed {
-		if err := runSelection(g, t, &r, sel, gate.Allow, c); err != nil {
-			return r, err
+		if err := r.selection(sel, gate.Allow); err != nil {
+			return r.Result, err
 		}
 	}
 	for _, sel := range t.Denied {
-		if err := runSelection(g, t, &r, sel, gate.Deny, c); err != nil {
-			return r, err
+		if err := r.selection(sel, gate.Deny); err != nil {
+			return r.Result, err
 		}
 	}
 	for _, rule := range t.Levels {
-		if err := runLevel(g, &r, rule, c); err != nil {
-			return r, err
+		if err := r.level(rule); err != nil {
+			return r.Result, err
 		}
 	}
-	return r, nil
+	return r.Result, nil
+}
+
+// running is a test on its way to a result.
+type running struct {
+	gate    *gate.Gate
+	context *gate.Context
+	Result
 }
 
 // given makes the context of a test's requests. A nil now leaves a time that is not given open.
@@ -98,8 +105,8 @@ func places(g *gate.Gate, test string, place estate.ResourceTerm, at diagnostic.
 	return g.Resources(estate.Resources{place}), nil
 }
 
-func runSelection(g *gate.Gate, t *estate.Test, r *Result, sel estate.Selection, want gate.Outcome,
-	c *gate.Context) error {
+func (r *running) selection(sel estate.Selection, want gate.Outcome) error {
+	g, t, c := r.gate, r.Test, r.context
 	resources, err := places(g, t.ID, sel.Place, sel.Position)
 	if err != nil {
 		return err
@@ -156,7 +163,8 @@ func (l reached) String() string {
 	return "none"
 }
 
-func runLevel(g *gate.Gate, r *Result, rule estate.LevelRule, c *gate.Context) error {
+func (r *running) level(rule estate.LevelRule) error {
+	g, c := r.gate, r.context
 	resources, err := places(g, r.Test.ID, rule.Place, rule.Position)
 	if err != nil {
 		return err

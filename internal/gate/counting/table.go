@@ -205,7 +205,6 @@ func (g *tableGate) count(subject int, counts []Count) error {
 	// Steps: what a cover gives, over all the resources below it.
 	q := gate.Query{Subject: subject, Context: g.context.Region()}
 	g.scratch.CopyFrom(q.Context)
-	steps := g.Rows.Steps[h.Row : h.Row+h.Steps]
 	classes := len(g.Classes.Valid)
 	asks := false
 	for s := range g.Rows.Stretches(h, uint32(len(g.table.piles.First)-1)) {
@@ -219,7 +218,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		from, to := g.table.sums[int(s.From)*classes:][:classes], g.table.sums[int(s.To)*classes:][:classes]
 		for class := range classes {
 			if n := int(to[class] - from[class]); n > 0 {
-				g.add(counts, &a.outcomeSets, nil, g.Classes.Valid[class], n)
+				a.count(counts, g.Classes.Valid[class], n)
 			}
 		}
 		if a.asks == nil {
@@ -237,7 +236,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 				}
 				kept.round = g.keeping
 			}
-			g.add(counts, &kept.outcomeSets, a.asks, g.Classes.Valid[p.At.Class], int(p.Count))
+			kept.countOnly(counts, a.asks, g.Classes.Valid[p.At.Class], int(p.Count))
 		}
 	}
 	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
@@ -248,7 +247,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		for _, trait := range g.table.piles.Having[e.Trait] {
 			if g.traited[trait] != g.round {
 				g.traited[trait] = g.round
-				if err := g.countTrait(&q, counts, trait, steps, extras); err != nil {
+				if err := g.countTrait(&q, h, counts, trait); err != nil {
 					return err
 				}
 			}
@@ -261,8 +260,8 @@ func (g *tableGate) count(subject int, counts []Count) error {
 }
 
 // countTrait goes over the resources of a trait, beside the steps.
-func (g *tableGate) countTrait(q *gate.Query, counts []Count, trait uint32, steps []unitrow.Step,
-	extras []unitrow.Extra) error {
+func (g *tableGate) countTrait(q *gate.Query, h *unitrow.Holder, counts []Count, trait uint32) error {
+	steps, extras := g.Rows.Steps[h.Row:h.Row+h.Steps], g.Rows.Extras[h.Extra:h.Extra+h.Extras]
 	next, cover, asks := 0, uint32(0), false
 	waiting := g.waiting[:0] // of each class, how many resources wait to be counted
 	for range g.Classes.Valid {
@@ -272,8 +271,8 @@ func (g *tableGate) countTrait(q *gate.Query, counts []Count, trait uint32, step
 	flush := func() {
 		for class, n := range waiting {
 			if n > 0 {
-				g.add(counts, &g.one, nil, g.Classes.Valid[class], -n)
-				g.add(counts, &g.two, nil, g.Classes.Valid[class], n)
+				g.one.count(counts, g.Classes.Valid[class], -n)
+				g.two.count(counts, g.Classes.Valid[class], n)
 				waiting[class] = 0
 			}
 		}
@@ -319,13 +318,15 @@ func (g *tableGate) gather(cover, trait uint32, extras []unitrow.Extra) bool {
 	return slices.ContainsFunc(g.both, func(u uint32) bool { return g.asks[u] })
 }
 
-// add counts what is given of the valid operations, those in only if it is not nil, on n resources.
-func (g *tableGate) add(counts []Count, a *outcomeSets, only, valid opset.Set, n int) {
+// count counts what is given of the valid operations on n resources.
+func (a *outcomeSets) count(counts []Count, valid opset.Set, n int) {
+	a.countOnly(counts, valid, valid, n)
+}
+
+// countOnly counts some of it alone.
+func (a *outcomeSets) countOnly(counts []Count, only, valid opset.Set, n int) {
 	for w := range valid {
-		mask := valid[w]
-		if only != nil {
-			mask &= only[w]
-		}
+		mask := valid[w] & only[w]
 		for set := a.allowed[w] & mask; set != 0; set &= set - 1 {
 			counts[w*64+bits.TrailingZeros64(set)].Allowed += n
 		}
@@ -461,8 +462,8 @@ func (g *tableGate) countOwned(q *gate.Query, h *unitrow.Holder, counts []Count)
 			if err := g.compose(q, g.both, &g.two); err != nil {
 				return err
 			}
-			g.add(counts, &g.one, nil, g.Classes.Valid[at.Class], -1)
-			g.add(counts, &g.two, nil, g.Classes.Valid[at.Class], 1)
+			g.one.count(counts, g.Classes.Valid[at.Class], -1)
+			g.two.count(counts, g.Classes.Valid[at.Class], 1)
 		}
 	}
 	return nil

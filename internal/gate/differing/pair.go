@@ -148,7 +148,8 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 		for k := range lists {
 			lists[k] = append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), c.Apart[k]...)
 		}
-		coming, p.Whole, p.Named = newplace.StandIns(s.both(), lists, c.Within, &o.Facts, p.unsettled())
+		coming, p.Whole, p.Named = newplace.StandIns(newplace.Asked{Estates: s.both(), Lists: lists, Within: c.Within,
+			Facts: &o.Facts, Unsettled: p.unsettled()})
 		if c.Judged {
 			coming = slices.DeleteFunc(coming, func(s newplace.StandIn) bool { return !s.Inherit })
 		}

@@ -55,19 +55,27 @@ type sketch struct {
 	named    bool // all that are idle are there, too
 }
 
-// StandIns makes up stand-ins for what may come, told apart by lists of either estate and by what conditions ask;
-// whole is false if there would be too many.
-func StandIns(estates [2]*estate.Estate, lists [2][]estate.Resources, within *[2][]estate.Resources, f *factspace.Facts,
-	u Unsettled) (out []StandIn, whole, named bool) {
-	s := &sketch{estates: estates, facts: f, resource: u.Values, owners: u.Owners, whole: !u.Many,
-		given: map[string]bool{}, within: within, named: true}
-	if within != nil {
-		for k, e := range estates {
-			s.wanted[k] = Terms(e, within[k])
+// Asked says what may come for an old and a new estate, and by what it is told apart.
+type Asked struct {
+	Estates [2]*estate.Estate
+	Lists   [2][]estate.Resources  // which tell it apart
+	Within  *[2][]estate.Resources // lists of which one must cover it; nil: all is meant
+	Facts   *factspace.Facts
+	Unsettled
+}
+
+// StandIns makes up stand-ins for what may come; whole is false if there would be too many, and named if it is not all
+// there.
+func StandIns(a Asked) (out []StandIn, whole, named bool) {
+	s := &sketch{estates: a.Estates, facts: a.Facts, resource: a.Values, owners: a.Owners, whole: !a.Many,
+		given: map[string]bool{}, within: a.Within, named: true}
+	if a.Within != nil {
+		for k, e := range a.Estates {
+			s.wanted[k] = Terms(e, a.Within[k])
 		}
 	}
-	for k, e := range estates {
-		s.terms[k] = Terms(e, lists[k])
+	for k, e := range a.Estates {
+		s.terms[k] = Terms(e, a.Lists[k])
 		for _, g := range e.Grants {
 			s.conditions(g.When)
 		}

@@ -95,16 +95,21 @@ func New(e *estate.Estate, all []estate.Resources, marks []estate.Address, class
 	return p, which
 }
 
-// Take is newPlaces where every listed resource's spot is known, and the bits of the traits; ok is false if they
-// are those of other lists. The spots may stand where nobody can write.
-func Take(e *estate.Estate, all []estate.Resources, classes *opset.Classes, spots []Spot, bits []uint64) (p *Map,
-	which []int, ok bool) {
+// Known is what a map takes long to work out: every listed resource's spot, and the bits of the traits. The spots may
+// stand where nobody can write.
+type Known struct {
+	Spots []Spot
+	Bits  []uint64
+}
+
+// Take is New where that is known; ok is false if it is of other lists.
+func Take(e *estate.Estate, all []estate.Resources, classes *opset.Classes, k Known) (p *Map, which []int, ok bool) {
 	p, which = TakeApart(e, all, nil)
-	p.Spots = spots
+	p.Spots = k.Spots
 	ok = true
-	p.locate(func(row int, mark uint32) { ok = ok && spots[row].Mark == mark })
+	p.locate(func(row int, mark uint32) { ok = ok && k.Spots[row].Mark == mark })
 	p.Traits.init(p, classes)
-	p.Traits.take(bits)
+	p.Traits.take(k.Bits)
 	return p, which, ok
 }
 

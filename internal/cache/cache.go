@@ -19,6 +19,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -223,6 +224,11 @@ func (k *kept) current(root fs.FS) bool {
 	return true
 }
 
+func sumOf(text []byte) string {
+	sum := sha256.Sum256(text)
+	return string(sum[:])
+}
+
 func hashOf(root fs.FS, name string) (string, error) {
 	in, err := root.Open(name)
 	if err != nil {
@@ -258,12 +264,21 @@ func (r *Recording) Keep(root fs.FS, g *gate.Gate) {
 	if r == nil {
 		return
 	}
-	_ = r.keep(root, g)
+	_ = r.keep(root, g, nil)
+}
+
+// KeepEdited is Keep for a workspace in which some files have been written since it was read, with the contents from
+// which the gate was made.
+func (r *Recording) KeepEdited(root fs.FS, g *gate.Gate, written map[string][]byte) {
+	if r == nil {
+		return
+	}
+	_ = r.keep(root, g, written)
 }
 
 var errChanged = errors.New("a file changed while it was read")
 
-func (r *Recording) keep(root fs.FS, g *gate.Gate) error {
+func (r *Recording) keep(root fs.FS, g *gate.Gate, written map[string][]byte) error {
 	gateKept, ok := g.Keep()
 	if !ok {
 		return errors.New("a gate with elevations is not kept")
@@ -273,6 +288,9 @@ func (r *Recording) keep(root fs.FS, g *gate.Gate) error {
 	if err != nil {
 		return err
 	}
+	if !slices.Equal(slices.Sorted(slices.Values(names)), slices.Sorted(slices.Values(policyfile.FilesOf(g.Estate())))) {
+		return errChanged
+	}
 	k := kept{Program: r.cache.program, Workspace: r.cache.workspace, Sources: sources, Estate: g.Estate().Keep(),
 		Gate: gateKept}
 	for _, name := range names {
@@ -281,15 +299,19 @@ func (r *Recording) keep(root fs.FS, g *gate.Gate) error {
 			return err
 		}
 		changed := changedAt(info)
-		if changed.After(r.began.Add(-lag)) {
+		text, edited := written[name]
+		if !edited && changed.After(r.began.Add(-lag)) {
 			return errChanged // who knows what was read
 		}
 		f := file{Name: name, Marks: marksOf(info)}
-		if info.Size() <= small || changed.After(r.began.Add(-grain)) {
+		if edited || info.Size() <= small || changed.After(r.began.Add(-grain)) {
 			if f.Hash, err = hashOf(root, name); err != nil {
 				return err
 			}
 			if again, err := fs.Stat(root, name); err != nil || marksOf(again) != f.Marks {
+				return errChanged
+			}
+			if edited && f.Hash != sumOf(text) {
 				return errChanged
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -66,7 +67,7 @@ func (p *place) read() *gate.Gate {
 	require.NoError(p, err)
 	g, err := gate.Compile(e, nil)
 	require.NoError(p, err)
-	require.NoError(p, r.keep(p.root.FS(), g))
+	require.NoError(p, r.keep(p.root.FS(), g, nil))
 	return g
 }
 
@@ -102,6 +103,56 @@ func TestWhatWasKeptIsTaken(t *testing.T) {
 	info, err = os.Stat(filepath.Dir(p.cache.path))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+}
+
+// A file that goes while others are read is in the estate and not in the folder.
+func TestAFileThatWentWhileItWasReadIsNoticed(t *testing.T) {
+	p := newPlace(t)
+	p.write("more/extra.yaml", "people: {dee: {}}")
+	p.age()
+	r := p.cache.Begin()
+	e, err := policyfile.Load(p.root.FS())
+	require.NoError(t, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(filepath.Join(p.dir, "more/extra.yaml")))
+	require.ErrorIs(t, r.keep(p.root.FS(), g, nil), errChanged)
+	assert.False(t, p.taken())
+}
+
+// What an edit leaves is taken by the next command, if the files are what the edit made them and nothing else.
+func TestAnEditLeavesTheCacheWarm(t *testing.T) {
+	edited := strings.Replace(policy, "to: ana", "to: bo", 1)
+	for name, c := range map[string]struct {
+		meanwhile func(p *place)
+		taken     bool
+	}{
+		"alone":                                  {func(*place) {}, true},
+		"beside another edit of the same file":   {func(p *place) { p.write("policy.yaml", policy) }, false},
+		"beside another edit of another file":    {func(p *place) { p.write("more.csv", "id\ncai\ndee\n") }, false},
+		"beside a file that comes":               {func(p *place) { p.write("x.yaml", "people: {dee: {}}") }, false},
+		"beside an inventory that another edits": {func(p *place) { p.write("more.csv", "id\ncai\n") }, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t)
+			r := p.cache.Begin()
+			before, err := policyfile.Load(p.root.FS())
+			require.NoError(t, err)
+			p.write("policy.yaml", edited)
+			after, err := policyfile.Reload(p.root.FS(), p.root.FS(), before, []string{"policy.yaml"})
+			require.NoError(t, err)
+			g, err := gate.Compile(after, nil)
+			require.NoError(t, err)
+			c.meanwhile(p)
+			r.KeepEdited(p.root.FS(), g, map[string][]byte{"policy.yaml": []byte(edited)})
+			is, ok := p.cache.Open(p.root.FS())
+			require.Equal(t, c.taken, ok)
+			if ok {
+				assert.Equal(t, "allow", p.decide(is, "bo", "db:sky"))
+				assert.Equal(t, "deny", p.decide(is, "ana", "db:sky"))
+			}
+		})
+	}
 }
 
 func TestAChangedWorkspaceIsReadAgain(t *testing.T) {
@@ -162,7 +213,7 @@ func TestARecentFileIsKnownByItsContent(t *testing.T) {
 	require.NoError(t, err)
 	g, err := gate.Compile(e, nil)
 	require.NoError(t, err)
-	assert.ErrorIs(t, r.keep(p.root.FS(), g), errChanged, "so soon nobody knows what was read")
+	assert.ErrorIs(t, r.keep(p.root.FS(), g, nil), errChanged, "so soon nobody knows what was read")
 }
 
 // Nothing that somebody else may have put there, or that is damaged, is taken.

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"hiddengate/internal/cache"
 	"hiddengate/internal/change"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/draft"
@@ -49,6 +50,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	defer root.Close()
 	defer a.release()
 	shortEdit()
+	recording := a.cache(dir).Begin()
 	done := a.progress("reading the workspace")
 	before, roster, err := a.estateIn(root, dir)
 	done()
@@ -117,6 +119,24 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		return outside{err}
 	}
 	p.Line("\nWrote %s.", names)
+	return a.keepEdited(root, recording, after, changes)
+}
+
+// keepEdited leaves the cache as the next command wants it.
+func (a *app) keepEdited(root *os.Root, r *cache.Recording, after *estate.Estate, changes []draft.Change) error {
+	if r == nil {
+		return nil
+	}
+	defer a.working("keeping what was worked out")()
+	g, err := gate.Compile(after, nil)
+	if err != nil {
+		return err
+	}
+	written := map[string][]byte{}
+	for _, x := range changes {
+		written[x.Name] = x.New
+	}
+	r.KeepEdited(root.FS(), g, written)
 	return nil
 }
 

@@ -24,9 +24,10 @@ type Estate struct {
 	// delegation too.
 	Owner           *Principal
 	LossesDelegated bool
-	// Ignore and Inventories are what the settings say of the files.
+	// Ignore and Inventories are what the settings say of the files, and Policies the others that it was read from.
 	Ignore      []string
 	Inventories []string
+	Policies    []string
 
 	Kinds       map[string]*Kind
 	Systems     map[string]*System

@@ -52,6 +52,9 @@ type Sources struct {
 // SourcesOf gives what an estate was read from.
 func SourcesOf(e *estate.Estate) Sources { return Sources{e.Ignore, e.Inventories} }
 
+// FilesOf lists the files that an estate was read from.
+func FilesOf(e *estate.Estate) []string { return slices.Concat(e.Policies, e.Inventories) }
+
 // Now lists the files that would be read now: the YAML files by name, then the inventories. Its error says that some
 // can't be.
 func (s Sources) Now(files fs.FS) ([]string, error) {
@@ -95,7 +98,8 @@ func (l *loader) load(files fs.FS) {
 	var inventories *inventories
 	var reading parallel.Group
 	reading.Go(func() { inventories = l.readInventories(files) })
-	for _, name := range l.find(files) {
+	l.estate.Policies = l.find(files)
+	for _, name := range l.estate.Policies {
 		d := main
 		if name != SettingsFile {
 			d = l.open(files, name)

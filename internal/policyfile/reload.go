@@ -136,6 +136,11 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 	if len(l.errors) > 0 || l.incomplete {
 		return nil
 	}
+	for _, d := range documents {
+		if !slices.Contains(e.Policies, d.file) {
+			e.Policies = append(slices.Clip(e.Policies), d.file)
+		}
+	}
 	return e
 }
 

@@ -313,16 +313,12 @@ func laterOf(e *estate.Estate, list estate.Resources) (out []string) {
 
 func describeRole(g *gate.Gate, id string) []pair {
 	r := g.Estate().Roles[id]
-	// used are the operations that apply to something where the role is granted: of a wide role the part that counts.
-	var comes, used []string
+	var comes []string
 	for _, o := range g.RoleOperations(id) {
 		comes = append(comes, o.Name)
-		if g.Granted(id, o.Name) {
-			used = append(used, o.Name)
-		}
 	}
 	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"operations", comes},
-		pair{"used", used}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
+		pair{"used", g.Used(id)}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
 }
 
 func describeGrant(g *gate.Gate, id string) []pair {
@@ -338,7 +334,7 @@ func describeGrant(g *gate.Gate, id string) []pair {
 	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)},
 		pair{"when", view.Asked(g, gr.When, gr.Starts, gr.Ends)},
 		pair{"on-request", request}, pair{"members", texts(g.Members(gr.To))},
-		pair{"covers", fmt.Sprint(len(g.Resources(gr.On)), " listed resources")})
+		pair{"covers", count(g.Count(gr.On), "listed resource")})
 }
 
 func describeBlock(g *gate.Gate, id string) []pair {

@@ -145,7 +145,7 @@ func givesOf(g *gate.Gate, section, id string) string {
 	case "grants":
 		gr := e.Grants[id]
 		who = g.Members(gr.To)
-		where = fmt.Sprintf("%s on %s", count(len(g.Gives(gr)), "operation"), count(len(g.Resources(gr.On)), "resource"))
+		where = fmt.Sprintf("%s on %s", count(len(g.Gives(gr)), "operation"), count(g.Count(gr.On), "resource"))
 	case "groups":
 		who = g.Group(id)
 		n := 0

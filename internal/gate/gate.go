@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
@@ -28,8 +29,10 @@ type Gate struct {
 	lent     map[uint32][]lending     // of a subject, by number
 	subjects map[int]*CompiledSubject // those that have been looked at closely
 	inRoles  map[decisionKey]region.Region
-	roleSets *lookup.Sequences // of sessions, the roles by number
-	coverAny map[string]bool   // of lists that are no grant's or block's
+	roleSets *lookup.Sequences    // of sessions, the roles by number
+	coverAny map[string]bool      // of lists that are no grant's or block's
+	spots    []spotted            // of the listed resources, by mark, once somebody asks
+	used     map[string]opset.Set // of roles, the operations that apply where they are granted
 	scratch  *region.Context
 	matched  []uint32
 	given    []region.Region // of what is matched

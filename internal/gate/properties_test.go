@@ -322,3 +322,32 @@ func TestWhoIsAloneIsAlone(t *testing.T) {
 	}
 	require.Greater(t, claims, 100)
 }
+
+// What is told of lists and roles at once is what looking at each resource tells.
+func TestListsAreCountedAsTheyCover(t *testing.T) {
+	some := 0
+	for seed := range propertyEstates {
+		d := newDraw(uint64(seed) + 60_000)
+		e := load(t, d.estate())
+		g := compiled(t, e)
+		for _, gr := range estate.Sorted(e.Grants) {
+			require.Equal(t, len(g.Resources(gr.On)), g.Count(gr.On), "seed %d: grant %s", seed, gr.ID)
+		}
+		for _, role := range estate.Sorted(e.Roles) {
+			var used []string
+			for _, o := range g.RoleOperations(role.ID) {
+				if slices.ContainsFunc(estate.Sorted(e.Grants), func(gr *estate.Grant) bool {
+					return slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.Includes(ref.ID, role.ID) }) &&
+						slices.ContainsFunc(g.Resources(gr.On), func(r *estate.Resource) bool {
+							return e.Offer(r.System.Kind.ID).Valid(o.Name, r.Type) != nil
+						})
+				}) {
+					used = append(used, o.Name)
+				}
+			}
+			require.Equal(t, used, g.Used(role.ID), "seed %d: role %s", seed, role.ID)
+			some += len(used)
+		}
+	}
+	require.Positive(t, some)
+}

@@ -103,19 +103,6 @@ func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 	return out
 }
 
-// Granted says whether an operation that a role has applies to something listed where the role, or one that
-// includes it, is granted.
-func (g *Gate) Granted(role, operation string) bool {
-	return slices.ContainsFunc(g.Grants, func(gr *CompiledGrant) bool {
-		if !slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.Roles[ref.ID].Includes[role] }) {
-			return false
-		}
-		return g.estate.Tree.Some(func(r *estate.Resource) bool {
-			return g.estate.Offer(r.System.Kind.ID).Valid(operation, r.Type) != nil && g.Places.Covers(gr.List, g.spot(r))
-		})
-	})
-}
-
 // Meets tells what a condition and dates come to in a context, apart from what concerns a subject or resource, which is
 // open.
 func (g *Gate) Meets(when *estate.Condition, starts, ends *estate.Moment, c *Context) Outcome {

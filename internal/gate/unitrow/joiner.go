@@ -97,7 +97,7 @@ func (j *joiner) join(out []uint32) []uint32 {
 		}
 	}
 	put(j.denied.set, region.Full, j.Deny)
-	j.byRegion(func(u Unit) bool { return u.Block })
+	j.byRegion(blocks)
 	for k, r := range j.regions {
 		put(j.part(k), r, j.Deny)
 	}
@@ -106,19 +106,27 @@ func (j *joiner) join(out []uint32) []uint32 {
 		free[w] &^= j.denied.set[w]
 	}
 	put(free, region.Full, j.Give)
-	j.byRegion(func(u Unit) bool { return !u.Block })
+	j.byRegion(grants)
 	for k, r := range j.regions {
 		put(j.part(k), r, j.Give)
 	}
 	return out
 }
 
-// byRegion unites the operations of those units with conditions that fit, region by region.
-func (j *joiner) byRegion(fits func(Unit) bool) {
+// sort is whether a unit is of grants or of blocks.
+type sort bool
+
+const (
+	grants sort = false
+	blocks sort = true
+)
+
+// byRegion unites the operations of the units of a sort with conditions, region by region.
+func (j *joiner) byRegion(of sort) {
 	j.regions, j.joined = j.regions[:0], j.joined[:0]
 	for _, u := range j.conditional {
 		one := j.List[u]
-		if !fits(one) {
+		if one.Block != bool(of) {
 			continue
 		}
 		k := slices.Index(j.regions, one.Region)

@@ -237,6 +237,7 @@ func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Re
 	if err != nil {
 		return err
 	}
+	a.sayUnseen(ways)
 	var standing []gate.Answer
 	for _, h := range holders {
 		if len(h.Chain.Steps) == 0 {

@@ -90,6 +90,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 			if err != nil {
 				return err
 			}
+			a.sayUnseen(of.Ways)
 		}
 		prover := verify.NewProver(g, of)
 		var verdicts []verify.Verdict

@@ -9,6 +9,22 @@ import (
 	"hiddengate/internal/view"
 )
 
+// sayUnseen says which ways to more are not looked at.
+func (a *app) sayUnseen(w *escalation.Ways) {
+	groups := w.Unseen()
+	if len(groups) == 0 {
+		return
+	}
+	const most = 5
+	names := groups[:min(len(groups), most)]
+	text := "group:" + strings.Join(names, ", group:")
+	if more := len(groups) - len(names); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	a.page(a.Err).Line("hgate: not looked at: ways that need somebody to stay out of %s, where something is taken from "+
+		"the members", text)
+}
+
 // chained is a chain of an estate, with what can be done at its end.
 type chained struct {
 	estate              *estate.Estate

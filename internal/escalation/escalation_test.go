@@ -169,6 +169,45 @@ func TestWaysAreWhatTakingStepsFinds(t *testing.T) {
 	}
 }
 
+// Where joining a group takes something away, a way on which somebody does not join it may be overlooked; then it is
+// said.
+func TestWhatIsNotLookedAtIsSaid(t *testing.T) {
+	overlooked, told := 0, 0
+	for seed := range uint64(scaled(60)) {
+		w := drawn(seed + 1000)
+		if seed%2 == 0 {
+			w.stewards = map[string]string{"g0": ", stewards: [p3]", "g1": ", stewards: [p3]"}
+		}
+		for i := range w.grants {
+			w.grants[i] = strings.Replace(w.grants[i], "to: [group:g0]", "to: [group:g0, not group:g1]", 1)
+		}
+		w.rest = strings.Replace(w.rest, "to: [everyone], deny", "to: [group:g0], deny", 1)
+		e := w.load(t)
+		ways, err := escalation.Work(e, 0)
+		require.NoError(t, err)
+		unseen := ways.Unseen()
+		for _, who := range []string{"p0", "p1", "p2", "p3"} {
+			p := player{t: t, first: w, seen: map[string]bool{}, got: map[string]int{}}
+			p.play([]actor{{w, who, estate.Address{}}}, 0)
+			for r := range e.Tree.All() {
+				for _, o := range e.Offer("box").On(r.Type) {
+					_, ok, err := ways.Chain(estate.Principal{ID: who}, o, r)
+					require.NoError(t, err)
+					if _, could := p.got[o.Name+" "+r.Address.String()]; could && !ok {
+						require.NotEmpty(t, unseen, "seed %d: %s %s %s\n%s", seed, who, o.Name, r.Address, w.text())
+						overlooked++
+					}
+				}
+			}
+		}
+		told += len(unseen)
+	}
+	t.Log("overlooked:", overlooked, "groups told:", told)
+	if shape.DrawsAll(testing.Short()) {
+		require.Positive(t, overlooked)
+	}
+}
+
 func (w *world) load(t *testing.T) *estate.Estate {
 	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(w.text())}})
 	require.NoError(t, err, w.text())

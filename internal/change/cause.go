@@ -87,7 +87,7 @@ func (c *causes) through(g *gate.Gate, l *Line) (out []Cause) {
 		c.scopes(e, places, add, map[string]bool{})
 	}
 	for _, gr := range estate.Sorted(e.Grants) {
-		if gives(g, gr, asked{who, l.Operations[0], r}) {
+		if gives(g, gr, access{who, l.Operations[0], r}) {
 			add("grants", "grant", &gr.Object)
 			for _, ref := range gr.Roles {
 				c.roles(e, ref.ID, add)
@@ -151,7 +151,7 @@ func (e *Effect) Grants(l *Line) (was, is []string) {
 			return nil
 		}
 		for _, gr := range estate.Sorted(g.Estate().Grants) {
-			if gr.OnRequest == nil && gives(g, gr, asked{who, l.Operations[0], r}) {
+			if gr.OnRequest == nil && gives(g, gr, access{who, l.Operations[0], r}) {
 				out = append(out, gr.ID)
 			}
 		}
@@ -170,15 +170,15 @@ func (e *Effect) Grants(l *Line) (was, is []string) {
 	return was, is
 }
 
-// asked is an operation that a subject may do on a resource.
-type asked struct {
+// access is an operation that a subject may do on a resource.
+type access struct {
 	who       estate.Principal
 	operation string
 	resource  *estate.Resource
 }
 
 // gives says whether a grant gives it, whenever that is.
-func gives(g *gate.Gate, gr *estate.Grant, a asked) bool {
+func gives(g *gate.Gate, gr *estate.Grant, a access) bool {
 	return g.Selects(gr.To, a.who) && g.Covers(gr.On, a.resource) &&
 		slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, a.operation) })
 }

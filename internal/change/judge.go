@@ -327,7 +327,7 @@ func (j *judge) expected(l *Line, who estate.Principal, op string, r sides) bool
 // wanted writes a delegation that would cover a gain.
 func (j *judge) wanted(who estate.Principal, op string, r sides) string {
 	for _, g := range estate.Sorted(j.new.Grants) {
-		if gives(j.is, g, asked{who, op, r.is}) {
+		if gives(j.is, g, access{who, op, r.is}) {
 			var roles []string
 			for _, ref := range g.Roles {
 				if j.is.RoleHas(ref.ID, op) {
@@ -388,11 +388,11 @@ func (j *judge) gainOn(l *Line, who estate.Principal, op string, r sides) Rule {
 	}
 	handed := false
 	for _, g := range estate.Sorted(j.new.Grants) {
-		if l.OnRequest != (g.OnRequest != nil) || !gives(j.is, g, asked{who, op, r.is}) || !j.handsOut(g, who, op, r) {
+		if l.OnRequest != (g.OnRequest != nil) || !gives(j.is, g, access{who, op, r.is}) || !j.handsOut(g, who, op, r) {
 			continue
 		}
 		handed = true
-		if rule := j.givenBy(l, g, asked{who, op, r.was}); rule != "" {
+		if rule := j.givenBy(l, g, access{who, op, r.was}); rule != "" {
 			return rule
 		}
 	}
@@ -403,7 +403,7 @@ func (j *judge) gainOn(l *Line, who estate.Principal, op string, r sides) Rule {
 }
 
 // givenBy gives the rule that a grant breaks by what somebody gets through it on a resource as it was, "" if none.
-func (j *judge) givenBy(l *Line, g *estate.Grant, a asked) Rule {
+func (j *judge) givenBy(l *Line, g *estate.Grant, a access) Rule {
 	rule := GainDelegated
 	for _, d := range j.may {
 		if !j.covers(d, a.resource) || !d.to[a.who] || !j.within(d, a.operation) || !j.inTime(d, l, g) ||
@@ -439,7 +439,7 @@ func asksOfSubjectOrResource(c *estate.Condition) bool {
 // handsOut says that a grant gives something that it did not, or not so.
 func (j *judge) handsOut(g *estate.Grant, who estate.Principal, op string, r sides) bool {
 	was := j.old.Grants[g.ID]
-	return was == nil || r.was == nil || !gives(j.between, was, asked{who, op, r.was}) || !j.pair.Narrower(g.ID) ||
+	return was == nil || r.was == nil || !gives(j.between, was, access{who, op, r.was}) || !j.pair.Narrower(g.ID) ||
 		was.OnRequest != nil && g.OnRequest == nil ||
 		slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return slices.Contains(j.pair.RoleGrows(ref.ID), op) })
 }

@@ -332,7 +332,7 @@ func describeGrant(g *gate.Gate, id string) []pair {
 		}
 	}
 	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)},
-		pair{"when", view.Asked(g, gr.When, gr.Starts, gr.Ends)},
+		pair{"when", view.Conditions(g, gr.When, gr.Starts, gr.Ends)},
 		pair{"on-request", request}, pair{"members", texts(g.Members(gr.To))},
 		pair{"covers", count(g.Count(gr.On), "listed resource")})
 }
@@ -340,7 +340,7 @@ func describeGrant(g *gate.Gate, id string) []pair {
 func describeBlock(g *gate.Gate, id string) []pair {
 	b := g.Estate().Blocks[id]
 	return head(&b.Object, pair{"to", texts(b.To)}, pair{"deny", texts(b.Deny)}, pair{"on", texts(b.On)},
-		pair{"when", view.Asked(g, b.When, b.Starts, b.Ends)})
+		pair{"when", view.Conditions(g, b.When, b.Starts, b.Ends)})
 }
 
 func describeSeparation(g *gate.Gate, id string) []pair {
@@ -391,7 +391,7 @@ func describeTest(g *gate.Gate, id string) []pair {
 
 func describeGuarantee(g *gate.Gate, id string) []pair {
 	gu := g.Estate().Guarantees[id]
-	says := verify.SaysOf(gu, func(c *estate.Condition) string { return view.Asked(g, c, nil, nil) })
+	says := verify.SaysOf(gu, func(c *estate.Condition) string { return view.Conditions(g, c, nil, nil) })
 	return head(&gu.Object, pair{"says", says}, pair{"may", texts(gu.May)}, pair{"on", texts(gu.On)})
 }
 

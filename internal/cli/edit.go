@@ -119,25 +119,26 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		return outside{err}
 	}
 	p.Line("\nWrote %s.", names)
-	return a.keepEdited(root, recording, after, changes)
+	a.keepEdited(root, recording, after, changes)
+	return nil
 }
 
-// keepEdited leaves the cache as the next command wants it.
-func (a *app) keepEdited(root *os.Root, r *cache.Recording, after *estate.Estate, changes []draft.Change) error {
+// keepEdited leaves the cache as the next command wants it. The edit is written by then: if anything stands in the way,
+// there is no cache.
+func (a *app) keepEdited(root *os.Root, r *cache.Recording, after *estate.Estate, changes []draft.Change) {
 	if r == nil {
-		return nil
+		return
 	}
 	defer a.working("keeping what was worked out")()
 	g, err := gate.Compile(after, nil)
 	if err != nil {
-		return err
+		return
 	}
 	written := map[string][]byte{}
 	for _, x := range changes {
 		written[x.Name] = x.New
 	}
 	r.KeepEdited(root.FS(), g, written)
-	return nil
 }
 
 func fileNames(changes []draft.Change) []string {

@@ -175,7 +175,7 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 
 // saidIn writes what a guarantee says, as --that reads it.
 func saidIn(g *gate.Gate, gu *estate.Guarantee) string {
-	return verify.Said(gu, func(c *estate.Condition) string { return view.Asked(g, c, nil, nil) })
+	return verify.Said(gu, func(c *estate.Condition) string { return view.Conditions(g, c, nil, nil) })
 }
 
 func (a *app) proveText(g *gate.Gate, verdicts []verify.Verdict) {

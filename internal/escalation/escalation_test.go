@@ -142,30 +142,38 @@ func TestWaysAreWhatTakingStepsFinds(t *testing.T) {
 	chains := map[int]int{}
 	for seed := range uint64(scaled(60)) {
 		w := drawn(seed)
-		e := w.load(t)
-		ways, err := escalation.Work(e, 0)
+		ways, err := escalation.Work(w.load(t), 0)
 		require.NoError(t, err)
-		for _, who := range []string{"p0", "p1", "p2", "p3"} {
-			p := player{t: t, first: w, seen: map[string]bool{}, got: map[string]int{}}
-			p.play([]actor{{w, who, estate.Address{}}}, 0)
-			for r := range e.Tree.All() {
-				for _, o := range e.Offer("box").On(r.Type) {
-					chain, ok, err := ways.Chain(estate.Principal{ID: who}, o, r)
-					require.NoError(t, err)
-					want, could := p.got[o.Name+" "+r.Address.String()]
-					if could || ok && len(chain.Steps) <= deepest {
-						at := fmt.Sprintf("seed %d: %s %s %s\n%s", seed, who, o.Name, r.Address, w.text())
-						require.Equal(t, could, ok, at)
-						require.Equal(t, want, len(chain.Steps), "%s%+v", at, chain)
-						chains[want]++
-					}
-				}
+		w.played(t, ways, func(at string, want int, could bool, chain escalation.Chain, ok bool) {
+			if could || ok && len(chain.Steps) <= deepest {
+				require.Equal(t, could, ok, "seed %d: %s", seed, at)
+				require.Equal(t, want, len(chain.Steps), "seed %d: %s%+v", seed, at, chain)
+				chains[want]++
 			}
-		}
+		})
 	}
 	t.Log("chains by steps:", chains)
 	if shape.DrawsAll(testing.Short()) {
 		require.Greater(t, chains[2], 20)
+	}
+}
+
+// played lets everybody take steps, and holds what they come to against the ways, operation by operation: in how many
+// steps they could do it, if they could, and the chain that is told, if one is.
+func (w *world) played(t *testing.T, ways *escalation.Ways,
+	each func(at string, want int, could bool, chain escalation.Chain, ok bool)) {
+	e := w.load(t)
+	for _, who := range []string{"p0", "p1", "p2", "p3"} {
+		p := player{t: t, first: w, seen: map[string]bool{}, got: map[string]int{}}
+		p.play([]actor{{w, who, estate.Address{}}}, 0)
+		for r := range e.Tree.All() {
+			for _, o := range e.Offer("box").On(r.Type) {
+				chain, ok, err := ways.Chain(estate.Principal{ID: who}, o, r)
+				require.NoError(t, err)
+				want, could := p.got[o.Name+" "+r.Address.String()]
+				each(fmt.Sprintf("%s %s %s\n%s", who, o.Name, r.Address, w.text()), want, could, chain, ok)
+			}
+		}
 	}
 }
 
@@ -182,24 +190,15 @@ func TestWhatIsNotLookedAtIsSaid(t *testing.T) {
 			w.grants[i] = strings.Replace(w.grants[i], "to: [group:g0]", "to: [group:g0, not group:g1]", 1)
 		}
 		w.rest = strings.Replace(w.rest, "to: [everyone], deny", "to: [group:g0], deny", 1)
-		e := w.load(t)
-		ways, err := escalation.Work(e, 0)
+		ways, err := escalation.Work(w.load(t), 0)
 		require.NoError(t, err)
 		unseen := ways.Unseen()
-		for _, who := range []string{"p0", "p1", "p2", "p3"} {
-			p := player{t: t, first: w, seen: map[string]bool{}, got: map[string]int{}}
-			p.play([]actor{{w, who, estate.Address{}}}, 0)
-			for r := range e.Tree.All() {
-				for _, o := range e.Offer("box").On(r.Type) {
-					_, ok, err := ways.Chain(estate.Principal{ID: who}, o, r)
-					require.NoError(t, err)
-					if _, could := p.got[o.Name+" "+r.Address.String()]; could && !ok {
-						require.NotEmpty(t, unseen, "seed %d: %s %s %s\n%s", seed, who, o.Name, r.Address, w.text())
-						overlooked++
-					}
-				}
+		w.played(t, ways, func(at string, _ int, could bool, _ escalation.Chain, ok bool) {
+			if could && !ok {
+				require.NotEmpty(t, unseen, "seed %d: %s", seed, at)
+				overlooked++
 			}
-		}
+		})
 		told += len(unseen)
 	}
 	t.Log("overlooked:", overlooked, "groups told:", told)

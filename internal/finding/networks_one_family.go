@@ -11,7 +11,7 @@ var networksOneFamily = &Finding{
 	Cure: "name the networks that are meant, or add those of the other family (::/0 or 0.0.0.0/0 is all of it)",
 	find: func(c *check) {
 		see := func(what string, o *estate.Object, when *estate.Condition) {
-			if family := oneFamily(when, allowed); family != "" {
+			if family := oneFamily(when, 0); family != "" {
 				c.report(o, o.Source.Position, "%s keeps %s networks out and lets all others in", named(what, o), family)
 			}
 		}
@@ -32,27 +32,19 @@ var networksOneFamily = &Finding{
 	},
 }
 
-// under says whether a condition stands under an odd number of `not`.
-type under bool
-
-const (
-	allowed under = false
-	refused under = true
-)
-
-// oneFamily finds networks of one family that stand under a `not`.
-func oneFamily(c *estate.Condition, not under) string {
+// oneFamily finds networks of one family that stand under a `not`; nots is how many stand around the condition.
+func oneFamily(c *estate.Condition, nots int) string {
 	if c == nil {
 		return ""
 	}
-	if family := familyOf(c); not == refused && family != "" {
+	if family := familyOf(c); nots%2 == 1 && family != "" {
 		return family
 	}
-	if family := oneFamily(c.Not, !not); family != "" {
+	if family := oneFamily(c.Not, nots+1); family != "" {
 		return family
 	}
 	for i := range c.Any {
-		if family := oneFamily(&c.Any[i], not); family != "" {
+		if family := oneFamily(&c.Any[i], nots); family != "" {
 			return family
 		}
 	}

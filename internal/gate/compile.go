@@ -241,7 +241,7 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 	for i, gr := range grants {
 		compiled := &CompiledGrant{Grant: gr, Number: i, List: which[i]}
 		var err error
-		compiled.Region, err = g.Asked(gr.When, gr.Starts, gr.Ends)
+		compiled.Region, err = g.EntryRegion(gr.When, gr.Starts, gr.Ends)
 		c.report("grant", &gr.Object, err)
 		to := c.list(gr.To)
 		g.enterGrant(to, compiled)
@@ -263,7 +263,7 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 	for i, b := range blocks {
 		compiled := &CompiledBlock{Block: b, Number: i, List: which[len(grants)+i]}
 		var err error
-		compiled.Region, err = g.Asked(b.When, b.Starts, b.Ends)
+		compiled.Region, err = g.EntryRegion(b.When, b.Starts, b.Ends)
 		c.report("block", &b.Object, err)
 		to := c.list(b.To)
 		g.enterBlock(to, compiled)
@@ -417,6 +417,7 @@ func (g *Gate) subject(p estate.Principal) *CompiledSubject {
 	return g.Numbered(n)
 }
 
+// Numbered gives the subject of a number, looked at closely.
 func (g *Gate) Numbered(n int) *CompiledSubject {
 	s := g.subjects[n]
 	if s == nil {

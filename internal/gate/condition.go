@@ -66,7 +66,7 @@ func (g *Gate) condition(c *estate.Condition) (region.Region, error) {
 	return s.And(all...)
 }
 
-// known gives what is so of a subject and a resource, whatever the request says.
+// Known gives what is so of a subject and a resource, whatever the request says.
 func (g *Gate) Known(s *CompiledSubject, r *estate.Resource) *region.Context {
 	c := g.space.NewContext()
 	g.fix(c, s.number, r.Tags, r.Owner)
@@ -78,7 +78,7 @@ func (g *Gate) fix(c *region.Context, subject int, tags estate.Tags, owner *esta
 	g.FixOwning(c, subject, tags, g.Owns(subject, owner))
 }
 
-// fixOwning is fix where it is known whether the subject owns the resource.
+// FixOwning is fix where it is known whether the subject owns the resource.
 func (g *Gate) FixOwning(c *region.Context, subject int, tags estate.Tags, owns bool) {
 	c.FlagAt(factspace.OwnerDim, owns)
 	if g.Facts.Fixed == 1 {

@@ -88,8 +88,8 @@ func (g *Gate) Estate() *estate.Estate { return g.estate }
 // Space gives the space of the gate's regions.
 func (g *Gate) Space() *region.Space { return g.space }
 
-// Asked is the region of a grant's or block's own condition and dates. Its error says that they are too complex.
-func (g *Gate) Asked(when *estate.Condition, starts, ends *estate.Moment) (region.Region, error) {
+// EntryRegion is the region of a grant's or block's own condition and dates. Its error says that they are too complex.
+func (g *Gate) EntryRegion(when *estate.Condition, starts, ends *estate.Moment) (region.Region, error) {
 	during, err := g.during(starts, ends)
 	if err != nil || when == nil {
 		return during, err

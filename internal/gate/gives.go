@@ -8,7 +8,7 @@ import (
 	"hiddengate/internal/gate/placemap"
 )
 
-// grantOf finds the compiled grant.
+// GrantOf finds the compiled grant of an id; nil if there is none.
 func (g *Gate) GrantOf(id string) *CompiledGrant {
 	i, found := slices.BinarySearchFunc(g.Grants, id, func(gr *CompiledGrant, id string) int {
 		switch {

@@ -106,7 +106,7 @@ func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 // Meets tells what a condition and dates come to in a context, apart from what concerns a subject or resource, which is
 // open.
 func (g *Gate) Meets(when *estate.Condition, starts, ends *estate.Moment, c *Context) Outcome {
-	r, err := g.Asked(when, starts, ends)
+	r, err := g.EntryRegion(when, starts, ends)
 	if err != nil {
 		return Depends
 	}
@@ -129,7 +129,7 @@ func (g *Gate) CoversAny(l estate.Resources) bool {
 
 // Never says whether a condition and dates can never hold together.
 func (g *Gate) Never(when *estate.Condition, starts, ends *estate.Moment) bool {
-	r, err := g.Asked(when, starts, ends)
+	r, err := g.EntryRegion(when, starts, ends)
 	return err == nil && r == region.Empty
 }
 

@@ -69,7 +69,7 @@ func (g *Gate) Subjects() []estate.Principal {
 	return out
 }
 
-// owns says whether the subject owns what has this owner.
+// Owns says whether the subject owns what has this owner.
 func (g *Gate) Owns(subject int, owner *estate.Principal) bool {
 	switch {
 	case owner == nil:

@@ -126,7 +126,7 @@ func FuzzCondition(f *testing.F) {
 			return
 		}
 		if g, err := gate.Compile(e, nil); err == nil && e.Grants["g"] != nil {
-			_, _ = g.Asked(e.Grants["g"].When, nil, nil)
+			_, _ = g.EntryRegion(e.Grants["g"].When, nil, nil)
 		}
 	})
 }

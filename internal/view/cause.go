@@ -50,9 +50,9 @@ func When(s *region.Space, r region.Region) string {
 	return s.Text(r, 3)
 }
 
-// Asked says what the condition and the dates of an entry come to, "" if they ask nothing.
-func Asked(g *gate.Gate, when *estate.Condition, starts, ends *estate.Moment) string {
-	r, err := g.Asked(when, starts, ends)
+// Conditions says what the condition and the dates of an entry come to, "" if they ask nothing.
+func Conditions(g *gate.Gate, when *estate.Condition, starts, ends *estate.Moment) string {
+	r, err := g.EntryRegion(when, starts, ends)
 	if err != nil {
 		return err.Error()
 	}

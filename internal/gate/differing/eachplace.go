@@ -29,7 +29,7 @@ func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources,
 			return true
 		}
 	}
-	coming, whole, _ := newplace.StandIns(newplace.Asked{Estates: estates, Lists: lists, Facts: &factspace.Facts{},
+	coming, whole, _ := newplace.StandIns(newplace.Basis{Estates: estates, Lists: lists, Facts: &factspace.Facts{},
 		Unsettled: newplace.Unsettled{Values: map[string][]string{}}})
 	for i := range coming {
 		if was, is := coming[i].In(before), coming[i].In(after); (was != nil || is != nil) && !each(was, is) {

@@ -148,7 +148,7 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 		for k := range lists {
 			lists[k] = append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), c.Apart[k]...)
 		}
-		coming, p.Whole, p.Named = newplace.StandIns(newplace.Asked{Estates: s.both(), Lists: lists, Within: c.Within,
+		coming, p.Whole, p.Named = newplace.StandIns(newplace.Basis{Estates: s.both(), Lists: lists, Within: c.Within,
 			Facts: &o.Facts, Unsettled: p.unsettled()})
 		if c.Judged {
 			coming = slices.DeleteFunc(coming, func(s newplace.StandIn) bool { return !s.Inherit })

@@ -55,8 +55,8 @@ type sketch struct {
 	named    bool // all that are idle are there, too
 }
 
-// Asked says what may come for an old and a new estate, and by what it is told apart.
-type Asked struct {
+// Basis says what may come for an old and a new estate, and by what it is told apart.
+type Basis struct {
 	Estates [2]*estate.Estate
 	Lists   [2][]estate.Resources  // which tell it apart
 	Within  *[2][]estate.Resources // lists of which one must cover it; nil: all is meant
@@ -66,21 +66,21 @@ type Asked struct {
 
 // StandIns makes up stand-ins for what may come; whole is false if there would be too many, and named if it is not all
 // there.
-func StandIns(a Asked) (out []StandIn, whole, named bool) {
-	s := &sketch{estates: a.Estates, facts: a.Facts, resource: a.Values, owners: a.Owners, whole: !a.Many,
-		given: map[string]bool{}, within: a.Within, named: true}
-	if a.Within != nil {
-		for k, e := range a.Estates {
-			s.wanted[k] = Terms(e, a.Within[k])
+func StandIns(b Basis) (out []StandIn, whole, named bool) {
+	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
+		given: map[string]bool{}, within: b.Within, named: true}
+	if b.Within != nil {
+		for k, e := range b.Estates {
+			s.wanted[k] = Terms(e, b.Within[k])
 		}
 	}
-	for k, e := range a.Estates {
-		s.terms[k] = Terms(e, a.Lists[k])
+	for k, e := range b.Estates {
+		s.terms[k] = Terms(e, b.Lists[k])
 		for _, g := range e.Grants {
 			s.conditions(g.When)
 		}
-		for _, b := range e.Blocks {
-			s.conditions(b.When)
+		for _, block := range e.Blocks {
+			s.conditions(block.When)
 		}
 	}
 	s.inherited()

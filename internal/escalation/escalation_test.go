@@ -309,6 +309,22 @@ func TestTheShortestWayIsTold(t *testing.T) {
 	}
 }
 
+// What can be got of places that may come is no finding; of places that are listed it is one.
+func TestMoreIsOfWhatIsListed(t *testing.T) {
+	for where, found := range map[string]int{"{tags: {a: later}}": 0, "one:area": 0, "{tags: {a: x}}": 1, "one": 1} {
+		e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(kinds +
+			"systems: {one: {kind: box, unlisted: judge, resources: {x: {tags: {a: x}}, y: {}}}}\n" +
+			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\n" +
+			"grants: {a: {to: group:g, role: w, on: " + where + "}}\n")}})
+		require.NoError(t, err)
+		w, err := escalation.Work(e, 0)
+		require.NoError(t, err)
+		more, err := w.More(func(o *estate.Operation) bool { return o.Name == "box.wipe" })
+		require.NoError(t, err)
+		require.Len(t, more, found, where)
+	}
+}
+
 func TestSteps(t *testing.T) {
 	for _, c := range []struct {
 		what, policy             string

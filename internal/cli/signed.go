@@ -28,7 +28,7 @@ var sheetFlags = func() []string {
 }()
 
 // sheetVersion is the version of a sheet's form.
-const sheetVersion = "1"
+const sheetVersion = "2"
 
 // sheetHeading writes what a sheet covers: its version, what was asked, and the flags that were given.
 func sheetHeading(c *cobra.Command, said string) [][]string {

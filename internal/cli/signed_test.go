@@ -18,9 +18,9 @@ import (
 
 // Whatever a sheet says of itself, it sets the flags of a grid's coverage and no others.
 func FuzzSheet(f *testing.F) {
-	f.Add([]byte("grid,1\nasked,now\nwho,ana,bo\nwhere,db\ndepth,3\nplace,ana,bo\ndb,view,\n"))
-	f.Add([]byte("grid,1\nworkspace,/etc\n"))
-	f.Add([]byte("grid,1\nexpect,x\nat,any\nformat,json\nplace,x\ndb,view\n"))
+	f.Add([]byte("grid,2\nasked,now\nwho,ana,bo\nwhere,db\ndepth,3\nplace,ana,bo\ndb,view,\n"))
+	f.Add([]byte("grid,2\nworkspace,/etc\n"))
+	f.Add([]byte("grid,2\nexpect,x\nat,any\nformat,json\nplace,x\ndb,view\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		name := filepath.Join(t.TempDir(), "sheet.csv")
 		require.NoError(t, os.WriteFile(name, text, 0o600))

@@ -19,8 +19,9 @@ type Across struct {
 // Columns gives the columns of a grid, each once; of nobody in particular, all groups.
 func Columns(g *gate.Gate, across Across) (out []Column) {
 	e := g.Estate()
+	asked := true
 	add := func(p estate.Principal) {
-		one := Column{Name: p.String(), Subject: p}
+		one := Column{Name: p.String(), Subject: p, Asked: asked}
 		if p.Kind == estate.IsGroup {
 			one.Name = "group:" + p.ID
 		}
@@ -34,15 +35,17 @@ func Columns(g *gate.Gate, across Across) (out []Column) {
 	for _, p := range across.Who {
 		if p.Kind != estate.IsEveryone {
 			add(p)
-			continue
-		}
-		for _, one := range g.Members(estate.Subjects{{Principal: p}}) {
-			add(one)
 		}
 	}
 	for _, id := range across.MembersOf {
 		for _, p := range g.Group(id) {
 			add(p)
+		}
+	}
+	asked = false
+	if slices.ContainsFunc(across.Who, func(p estate.Principal) bool { return p.Kind == estate.IsEveryone }) {
+		for _, one := range g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsEveryone}}}) {
+			add(one)
 		}
 	}
 	if across.Groups || len(across.Who)+len(across.MembersOf)+len(across.Roles) == 0 {
@@ -51,7 +54,7 @@ func Columns(g *gate.Gate, across Across) (out []Column) {
 		}
 	}
 	for _, id := range across.Roles {
-		out = append(out, Column{Name: "role:" + id, Role: id})
+		out = append(out, Column{Name: "role:" + id, Role: id, Asked: true})
 	}
 	return out
 }

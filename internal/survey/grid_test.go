@@ -48,10 +48,10 @@ func written(r survey.Reached) string {
 		out += "!"
 	}
 	if r.Depends != nil {
-		out += "?" + r.Depends.String()
+		out += "?" + r.Depends.Level.String()
 	}
 	if r.OnRequest != nil {
-		out += "+" + r.OnRequest.String()
+		out += "+" + r.OnRequest.Level.String()
 	}
 	return out
 }
@@ -68,7 +68,7 @@ func TestTheCellsAndRowsOfAGrid(t *testing.T) {
 		Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
 	require.NoError(t, err)
 	var got []string
-	for _, r := range grid.Rows(9, func(*estate.Resource) bool { return false }) {
+	for _, r := range grid.Rows(survey.Folding{Depth: 9}) {
 		row := fmt.Sprint(r.Depth, " ", r.Place.Address)
 		for _, c := range r.Cells {
 			row += " " + written(c)
@@ -76,14 +76,14 @@ func TestTheCellsAndRowsOfAGrid(t *testing.T) {
 		got = append(got, row)
 	}
 	require.Equal(t, []string{
-		"0 s view?change+govern change~!+govern - view?change+govern change",
-		"1 s:a view change! - view change", // it is there since nobody but bo fills it
-		"2 s:a/x view view - view -",       // a box can't be filled; whoever may only fill does not even see it
-		"2 s:a/y view - - view -",          // nor does bo this one
+		"0 s view?change+govern change~!+govern - view?change+govern change~",
+		"1 s:a view change~! - view change~", // bo fills it, and does not see all that is in it
+		"2 s:a/x view view - view -",         // a box can't be filled; whoever may only fill does not even see it
+		"2 s:a/y view - - view -",            // nor does bo this one
 		"1 s:b view?change view?change - view?change change",
 		"1 s:c view+govern view+govern - view+govern change",
-		"0 t view change! - view change",
-		"1 t:a view change! - view change", // it says what is said above, and is there for what stands in it
+		"0 t view change~! - view change~",
+		"1 t:a view change~! - view change~", // it says what is said above, and is there for what stands in it
 		"2 t:a/x view - - view -",
 	}, got)
 
@@ -132,7 +132,7 @@ roles: {fill: {allow: rack.fill}}
 		grid, err := survey.NewGrid(e, survey.Question{Columns: columns,
 			Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
 		require.NoError(t, err)
-		rows := grid.Rows(1, func(*estate.Resource) bool { return false })
+		rows := grid.Rows(survey.Folding{Depth: 1})
 		require.Equal(t, want, written(rows[0].Cells[0]), text)
 	}
 }

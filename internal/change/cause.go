@@ -7,6 +7,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 // Cause is an entry whose change made somebody's access another.
@@ -15,143 +16,245 @@ type Cause struct {
 	Position diagnostic.Position
 }
 
-// causes finds out which of the entries that differ stand behind a line, at one of its cells.
-type causes struct {
+// String names the cause with its place.
+func (c Cause) String() string { return fmt.Sprintf("%s (%s)", c.What, c.Position.Short()) }
+
+// cells are those of a line, or some of them, in one of the two estates.
+type cells struct {
+	gate       *gate.Gate
+	subjects   []estate.Principal
+	operations []string
+	resources  []*estate.Resource // one for each pile; those that the estate does not have are left out
+}
+
+// of gives a line's cells in one of the estates.
+func (l *Line) of(k differing.Side, g *gate.Gate) cells {
+	c := cells{gate: g, subjects: l.Subjects, operations: l.Operations}
+	for _, p := range l.Piles {
+		if r := p.Resource(k); r != nil {
+			c.resources = append(c.resources, r)
+		}
+	}
+	return c
+}
+
+// of gives a row's cell in one of the estates.
+func (r Row) of(g *gate.Gate) cells {
+	c := cells{gate: g, subjects: []estate.Principal{r.Subject}, operations: []string{r.Operation}}
+	if a, err := estate.ParseAddress(r.Resource); err == nil {
+		if at, err := g.Place(a); err == nil {
+			c.resources = append(c.resources, at)
+		}
+	}
+	return c
+}
+
+// selected lists those of the subjects whom a list selects.
+func (c *cells) selected(list estate.Subjects) (out []estate.Principal) {
+	for _, s := range c.subjects {
+		if c.gate.Selects(list, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// covered lists those of the resources that a list covers.
+func (c *cells) covered(list estate.Resources) (out []*estate.Resource) {
+	for _, r := range c.resources {
+		if c.gate.Covers(list, r) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// narrowed are the cells to which an entry applies; false if there are none.
+func (c *cells) narrowed(to estate.Subjects, on estate.Resources, has func(operation string) bool) (cells, bool) {
+	out := cells{gate: c.gate}
+	for _, o := range c.operations {
+		if has(o) {
+			out.operations = append(out.operations, o)
+		}
+	}
+	if len(out.operations) == 0 {
+		return out, false
+	}
+	if out.resources = c.covered(on); len(out.resources) == 0 {
+		return out, false
+	}
+	out.subjects = c.selected(to)
+	return out, len(out.subjects) > 0
+}
+
+// granted are the cells that a grant gives, whenever that is.
+func (c *cells) granted(gr *estate.Grant) (cells, bool) {
+	return c.narrowed(gr.To, gr.On, func(o string) bool {
+		return slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return c.gate.RoleHas(ref.ID, o) })
+	})
+}
+
+// blocked are the cells that a block stops, whenever that is.
+func (c *cells) blocked(b *estate.Block) (cells, bool) {
+	e := c.gate.Estate()
+	return c.narrowed(b.To, b.On, func(o string) bool {
+		return e.Operations[o] != nil && b.Deny.Fit(e.Operations[o], e.Edition)
+	})
+}
+
+// Causes lists the entries that differ and made a line so: those through which one of its subjects has, or had, one of
+// its operations on one of its resources, or was kept from it.
+func (e *Effect) Causes(l *Line) []Cause {
+	return e.causes(l.of(differing.New, e.Gates.New), l.of(differing.Old, e.Gates.Old))
+}
+
+// CausesOf lists the entries that differ and made one cell so.
+func (e *Effect) CausesOf(r Row) []Cause { return e.causes(r.of(e.Gates.New), r.of(e.Gates.Old)) }
+
+func (e *Effect) causes(both ...cells) []Cause {
+	f := finder{Effect: e, found: map[string]bool{}, differ: map[string]map[string]bool{}}
+	for section, ids := range e.altered {
+		f.differ[section] = setOf(ids)
+	}
+	for _, c := range both {
+		f.through(c)
+	}
+	return f.out
+}
+
+// finder collects causes.
+type finder struct {
 	*Effect
 	differ map[string]map[string]bool // by section, the ids of entries that are others
+	found  map[string]bool
+	out    []Cause
 }
 
-// Causes lists the entries that differ and made a line so: those through which its first subject has, or had, its first
-// operation on its first resource.
-func (e *Effect) Causes(l *Line) []Cause {
-	c := causes{e, map[string]map[string]bool{}}
-	c.note("people", e.altered["people"])
-	c.note("services", e.altered["services"])
-	c.note("groups", e.altered["groups"])
-	c.note("roles", e.altered["roles"])
-	c.note("scopes", e.altered["scopes"])
-	c.note("grants", e.altered["grants"])
-	c.note("blocks", e.altered["blocks"])
-	c.note("systems", e.altered["systems"])
-	var out []Cause
-	for _, g := range []*gate.Gate{e.Gates.New, e.Gates.Old} {
-		for _, cause := range c.through(g, l) {
-			if !slices.ContainsFunc(out, func(o Cause) bool { return o.What == cause.What }) {
-				out = append(out, cause)
-			}
-		}
-	}
-	return out
-}
-
-func (c *causes) note(section string, ids []string) {
-	c.differ[section] = map[string]bool{}
-	for _, id := range ids {
-		c.differ[section][id] = true
+func (f *finder) add(section string, o *estate.Object) {
+	what := estate.Singular(section) + " " + o.ID
+	if f.differ[section][o.ID] && !f.found[what] {
+		f.found[what] = true
+		f.out = append(f.out, Cause{what, o.Source.Position})
 	}
 }
 
-// through lists the entries that differ among those through which a gate gives or stops the line's first cell.
-func (c *causes) through(g *gate.Gate, l *Line) (out []Cause) {
-	e := g.Estate()
-	add := func(section, one string, o *estate.Object) {
-		if c.differ[section][o.ID] {
-			out = append(out, Cause{one + " " + o.ID, o.Source.Position})
+// through adds the entries that differ among those through which some cells are given or stopped.
+func (f *finder) through(c cells) {
+	e := c.gate.Estate()
+	for _, s := range c.subjects {
+		section := "people"
+		if s.Kind == estate.IsService {
+			section = "services"
+		}
+		if one := e.Subject(s); one != nil && s.Kind != estate.IsAnonymous && f.differ[section][s.ID] {
+			f.add(section, &one.Object)
 		}
 	}
-	who := l.Subjects[0]
-	if s := e.Subject(who); s != nil && who.Kind != estate.IsAnonymous {
-		if who.Kind == estate.IsService {
-			add("services", "service", &s.Object)
-		} else {
-			add("people", "person", &s.Object)
-		}
-	}
-	a, err := estate.ParseAddress(l.Piles[0].First())
-	if err != nil {
-		return out
-	}
-	if s := e.Systems[a.System]; s != nil {
-		add("systems", "system", &s.Object)
-	}
-	r, err := g.Place(a)
-	if err != nil {
-		return out
-	}
-	list := func(subjects estate.Subjects, places estate.Resources) {
-		for _, t := range subjects {
-			if t.Kind == estate.IsGroup {
-				c.groups(g.Estate(), t.ID, add, map[string]bool{})
-			}
-		}
-		c.scopes(e, places, add, map[string]bool{})
+	for _, r := range c.resources {
+		f.add("systems", &r.System.Object)
+		f.resource(r)
 	}
 	for _, gr := range estate.Sorted(e.Grants) {
-		if gives(g, gr, access{who, l.Operations[0], r}) {
-			add("grants", "grant", &gr.Object)
+		if given, ok := c.granted(gr); ok {
+			f.add("grants", &gr.Object)
 			for _, ref := range gr.Roles {
-				c.roles(e, ref.ID, add)
+				f.roles(&given, ref.ID, map[string]bool{})
 			}
-			list(gr.To, gr.On)
+			f.lists(&given, gr.To, gr.On)
 		}
 	}
-	o := e.Operations[l.Operations[0]]
 	for _, b := range estate.Sorted(e.Blocks) {
-		if o != nil && g.Selects(b.To, who) && g.Covers(b.On, r) && b.Deny.Fit(o, e.Edition) {
-			add("blocks", "block", &b.Object)
-			list(b.To, b.On)
+		if stopped, ok := c.blocked(b); ok {
+			f.add("blocks", &b.Object)
+			f.lists(&stopped, b.To, b.On)
 		}
 	}
-	return out
-}
-
-func (c *causes) roles(e *estate.Estate, id string, add func(section, one string, o *estate.Object)) {
-	r := e.Roles[id]
-	add("roles", "role", &r.Object)
-	for _, ref := range r.Include {
-		c.roles(e, ref.ID, add)
+	for _, s := range estate.Sorted(e.Separations) {
+		if s.Session {
+			f.add("separations", &s.Object)
+		}
 	}
 }
 
-func (c *causes) groups(e *estate.Estate, id string, add func(section, one string, o *estate.Object),
-	seen map[string]bool) {
+// resource adds what is said of a resource, or above it, and differs.
+func (f *finder) resource(r *estate.Resource) {
+	for ; r != nil; r = r.Parent {
+		if r.Entry != nil {
+			f.add("resources", &r.Entry.Object)
+		}
+	}
+}
+
+// lists adds the groups and scopes that differ in what they come to for some cells.
+func (f *finder) lists(c *cells, to estate.Subjects, on estate.Resources) {
+	seen := map[string]bool{}
+	for _, t := range to {
+		if t.Kind == estate.IsGroup {
+			f.groups(c, t.ID, seen)
+		}
+	}
+	seen = map[string]bool{}
+	for _, t := range on {
+		if t.Scope != "" {
+			f.scopes(c, t.Scope, seen)
+		}
+	}
+}
+
+func (f *finder) groups(c *cells, id string, seen map[string]bool) {
 	if seen[id] {
 		return
 	}
 	seen[id] = true
-	group := e.Groups[id]
-	add("groups", "group", &group.Object)
+	in := func(g *gate.Gate, s estate.Principal) bool { return g.Estate().Groups[id] != nil && g.InGroup(s, id) }
+	group := c.gate.Estate().Groups[id]
+	if f.differ["groups"][id] && slices.ContainsFunc(c.subjects, func(s estate.Principal) bool {
+		return in(f.Gates.Old, s) != in(f.Gates.New, s)
+	}) {
+		f.add("groups", &group.Object)
+	}
 	for _, t := range group.Members {
 		if t.Kind == estate.IsGroup {
-			c.groups(e, t.ID, add, seen)
+			f.groups(c, t.ID, seen)
 		}
 	}
 }
 
-func (c *causes) scopes(e *estate.Estate, list estate.Resources, add func(section, one string, o *estate.Object),
-	seen map[string]bool) {
-	for _, t := range list {
-		if t.Scope != "" && !seen[t.Scope] {
-			seen[t.Scope] = true
-			add("scopes", "scope", &e.Scopes[t.Scope].Object)
-			c.scopes(e, e.Scopes[t.Scope].Resources, add, seen)
+func (f *finder) scopes(c *cells, id string, seen map[string]bool) {
+	if seen[id] {
+		return
+	}
+	seen[id] = true
+	scope := c.gate.Estate().Scopes[id]
+	f.add("scopes", &scope.Object)
+	for _, t := range scope.Resources {
+		if t.Scope != "" {
+			f.scopes(c, t.Scope, seen)
 		}
 	}
 }
 
-// Grants names the grants through which a line's first cell was so, and is; none where it was or is not.
+func (f *finder) roles(c *cells, id string, seen map[string]bool) {
+	if seen[id] || !slices.ContainsFunc(c.operations, func(o string) bool { return c.gate.RoleHas(id, o) }) {
+		return
+	}
+	seen[id] = true
+	role := c.gate.Estate().Roles[id]
+	f.add("roles", &role.Object)
+	for _, ref := range role.Include {
+		f.roles(c, ref.ID, seen)
+	}
+}
+
+// Grants names the grants through which a line's cells were so, and are; none where they were or are not.
 func (e *Effect) Grants(l *Line) (was, is []string) {
-	find := func(g *gate.Gate, who estate.Principal) (out []string) {
-		a, err := estate.ParseAddress(l.Piles[0].First())
-		if err != nil {
-			return nil
-		}
-		r, err := g.Place(a)
-		if err != nil {
-			return nil
-		}
-		for _, gr := range estate.Sorted(g.Estate().Grants) {
-			if gr.OnRequest == nil && gives(g, gr, access{who, l.Operations[0], r}) {
+	find := func(c cells, who estate.Principal) (out []string) {
+		c.subjects = []estate.Principal{who}
+		for _, gr := range estate.Sorted(c.gate.Estate().Grants) {
+			if gr.OnRequest != nil {
+				continue
+			}
+			if _, ok := c.granted(gr); ok {
 				out = append(out, gr.ID)
 			}
 		}
@@ -162,12 +265,42 @@ func (e *Effect) Grants(l *Line) (was, is []string) {
 		other = e.other
 	}
 	if l.Way != Gains {
-		was = find(e.Gates.Old, l.Subjects[0])
+		was = find(l.of(differing.Old, e.Gates.Old), l.Subjects[0])
 	}
 	if l.Way != Loses {
-		is = find(e.Gates.New, other)
+		is = find(l.of(differing.New, e.Gates.New), other)
 	}
 	return was, is
+}
+
+// Direct counts the subjects of a line to whom a grant that names them gives some of it, or gave what is lost.
+func (e *Effect) Direct(l *Line) int {
+	k, g := differing.New, e.Gates.New
+	if l.Way == Loses {
+		k, g = differing.Old, e.Gates.Old
+	}
+	if e.direct[k] == nil {
+		e.direct[k] = map[estate.Principal][]*estate.Grant{}
+		for _, gr := range g.Estate().Grants {
+			for _, t := range gr.To {
+				if !t.Not && (t.Kind == estate.IsPerson || t.Kind == estate.IsService) {
+					e.direct[k][t.Principal] = append(e.direct[k][t.Principal], gr)
+				}
+			}
+		}
+	}
+	c, n := l.of(k, g), 0
+	for _, s := range l.Subjects {
+		one := c
+		one.subjects = []estate.Principal{s}
+		if slices.ContainsFunc(e.direct[k][s], func(gr *estate.Grant) bool {
+			_, ok := one.granted(gr)
+			return ok && (gr.OnRequest != nil) == l.OnRequest
+		}) {
+			n++
+		}
+	}
+	return n
 }
 
 // access is an operation that a subject may do on a resource.
@@ -182,6 +315,3 @@ func gives(g *gate.Gate, gr *estate.Grant, a access) bool {
 	return g.Selects(gr.To, a.who) && g.Covers(gr.On, a.resource) &&
 		slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, a.operation) })
 }
-
-// String names the cause with its place.
-func (c Cause) String() string { return fmt.Sprintf("%s (%s)", c.What, c.Position.Short()) }

@@ -75,7 +75,7 @@ func (e *Effect) comingPlaces(l *Line) []string {
 	}
 	for _, p := range l.Piles {
 		if left[p.Number()] {
-			out = append(out, "what comes like "+Described(p))
+			out = append(out, "what is added like "+Described(p))
 		}
 	}
 	return out
@@ -107,7 +107,7 @@ func fitting(candidates []place, wanted map[int]bool) (fit []place) {
 				if meets(not) || slices.ContainsFunc(others, func(n int) bool { return !not.piles[n] }) {
 					continue
 				}
-				less := place{c.text + ", but not in " + not.name, maps.Clone(c.piles), ""}
+				less := place{c.text + ", but not " + not.name, maps.Clone(c.piles), ""}
 				for n := range not.piles {
 					delete(less.piles, n)
 				}
@@ -127,18 +127,40 @@ func (l *Line) side() differing.Side {
 	return differing.New
 }
 
+// AddedAnywhere stands for whatever may come.
+const AddedAnywhere = "whatever is added, anywhere"
+
+// AddedUnder stands for whatever may come in a place.
+func AddedUnder(address string) string { return "whatever is added under " + address }
+
+// added stands for whatever may come that a term covers.
+func added(t estate.ResourceTerm) string {
+	if under, ok := strings.CutPrefix(within(t), "under "); ok {
+		return AddedUnder(under)
+	}
+	return "whatever is added that " + t.String() + " selects"
+}
+
+// within names what a term covers, behind "but not".
+func within(t estate.ResourceTerm) string {
+	if text := t.String(); strings.HasPrefix(text, "{") || t.Scope != "" {
+		return "what " + text + " selects"
+	}
+	return "under " + t.String()
+}
+
 // candidates are what may name places, those that say most in a word first.
 func (e *Effect) candidates(l *Line, all []example) []place {
 	if !l.pair.Named {
 		return e.sure(l, all)
 	}
-	everything := place{"whatever comes, anywhere", map[int]bool{}, "all that comes"}
+	everything := place{AddedAnywhere, map[int]bool{}, "all that is added"}
 	systems := map[string]*place{}
 	for _, x := range all {
 		everything.piles[x.number] = true
 		if id := x.Address.System; l.pair.Gate(l.side()).Estate().Systems[id] != nil {
 			if systems[id] == nil {
-				systems[id] = &place{"whatever comes in " + id, map[int]bool{}, id}
+				systems[id] = &place{AddedUnder(id), map[int]bool{}, "under " + id}
 			}
 			systems[id].piles[x.number] = true
 		}
@@ -155,7 +177,7 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 				continue
 			}
 			seen[text] = true
-			one := place{"whatever comes in " + text, map[int]bool{}, text}
+			one := place{added(t), map[int]bool{}, within(t)}
 			for _, x := range all {
 				if g.CoversTerm(t, x.Resource) {
 					one.piles[x.number] = true
@@ -180,11 +202,10 @@ func (e *Effect) sure(l *Line, all []example) (out []place) {
 				continue
 			}
 			for _, t := range list {
-				text := t.String()
-				if slices.ContainsFunc(out, func(p place) bool { return p.name == text }) {
+				if slices.ContainsFunc(out, func(p place) bool { return p.name == within(t) }) {
 					continue
 				}
-				one := place{"whatever comes in " + text, map[int]bool{}, text}
+				one := place{added(t), map[int]bool{}, within(t)}
 				for _, x := range all {
 					if x.number >= 0 && g.CoversTerm(t, x.Resource) {
 						one.piles[x.number] = true
@@ -225,7 +246,7 @@ func inheriting(all []example) (out []place) {
 			if !ok {
 				i = len(out)
 				at[text] = i
-				out = append(out, place{"what comes in " + text + " and inherits from it", map[int]bool{}, text})
+				out = append(out, place{"what is added under " + text + " and inherits from it", map[int]bool{}, "under " + text})
 			}
 			out[i].piles[x.number] = true
 		}
@@ -233,9 +254,9 @@ func inheriting(all []example) (out []place) {
 	return out
 }
 
-// ComingParts gives the lines about what may come, those of the same subjects who gain, or lose, together.
-func (e *Effect) ComingParts() (out [][]Line) {
-	for _, l := range e.Coming {
+// ComingParts puts lines about what may come together, those of the same subjects who gain, or lose.
+func ComingParts(lines []Line) (out [][]Line) {
+	for _, l := range lines {
 		i := slices.IndexFunc(out, func(part []Line) bool {
 			return part[0].Way == l.Way && part[0].OnRequest == l.OnRequest && slices.Equal(part[0].Subjects, l.Subjects)
 		})

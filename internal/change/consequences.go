@@ -40,15 +40,44 @@ func (e *Effect) Consequences(now clock.Instant) (c Consequences, err error) {
 	return c, err
 }
 
-// Refused gives the finding for which an edit is not made, even if somebody says that it is meant: more hold a
-// role than it allows. nil if there is none.
-func (c *Consequences) Refused() *finding.Found {
-	for i, f := range c.Found {
-		if f.Code == "role-full" && f.Severity == diagnostic.Error {
-			return &c.Found[i]
+// Reasons is why somebody is asked before an edit is written.
+type Reasons struct {
+	Hands     []*estate.Operation // that somebody gets and that need a second look
+	Red       []Turned            // tests and guarantees that passed and held
+	Protected []estate.Principal  // who lose something though they are protected
+	Findings  []finding.Found     // errors, ways to more, and names of what there is not
+}
+
+// Any says that there is a reason to ask.
+func (r Reasons) Any() bool { return len(r.Hands)+len(r.Red)+len(r.Protected)+len(r.Findings) > 0 }
+
+// asked are the findings of which an edit that brings one is asked about, whatever their severity.
+var asked = map[string]bool{"way-to-more": true, "unlisted-address": true, "unknown-operation": true}
+
+// Reasons gives why somebody is asked before the edit is written. It is one rule for all edits.
+func (e *Effect) Reasons(c Consequences) (out Reasons) {
+	out.Hands, _ = e.Handed()
+	for _, t := range c.Turned {
+		if !t.Passes && !t.Fresh {
+			out.Red = append(out.Red, t)
 		}
 	}
-	return nil
+	for _, l := range slices.Concat(e.Lines, e.Coming) {
+		if l.Way == Gains || l.Way == Wider || l.Way == Alike {
+			continue
+		}
+		for _, p := range l.Subjects {
+			if s := e.Before.Subject(p); s != nil && s.Protected && !slices.Contains(out.Protected, p) {
+				out.Protected = append(out.Protected, p)
+			}
+		}
+	}
+	for _, f := range c.Found {
+		if f.Severity == diagnostic.Error || asked[f.Code] {
+			out.Findings = append(out.Findings, f)
+		}
+	}
+	return out
 }
 
 // beyond gives the findings of one list that the other does not have, wherever they stand in the files.

@@ -290,30 +290,49 @@ func (l *Line) text(c differing.Cell) string {
 // Empty says that nobody's access changes, now or to what may come.
 func (e *Effect) Empty() bool { return len(e.Lines)+len(e.Coming) == 0 }
 
-// Handed lists the operations that somebody gets who had them not, each once, by name: those that need a second look,
-// and those with a notice.
+// ownAccount says that a line gives an operation that does no more than open accounts, and those of its subject alone:
+// whoever sets their own password gets to nothing further.
+func (l *Line) ownAccount(o *estate.Operation) bool {
+	if o.Caution() != "opens accounts" {
+		return false
+	}
+	if s := l.pair.Space(); s.Has("owner") {
+		if own, err := s.Contains(s.Is("owner", true), l.New.Possible); err == nil && own {
+			return true
+		}
+	}
+	return !slices.ContainsFunc(l.Piles, func(p *differing.Pile) bool {
+		r := p.Resource(differing.New)
+		g := l.pair.New
+		return r == nil || slices.ContainsFunc(l.Subjects,
+			func(s estate.Principal) bool { return !g.Owns(g.NumberOf(s), r.Owner) })
+	})
+}
+
+// Handed lists the operations that somebody gets who had them not, each once: those that need a second look, the
+// gravest first, and those with a notice, by name.
 func (e *Effect) Handed() (grave, noticed []*estate.Operation) {
-	seen := map[string]bool{}
+	graves, notices := map[*estate.Operation]bool{}, map[*estate.Operation]bool{}
 	for _, l := range slices.Concat(e.Lines, e.Coming) {
 		if !l.Way.More() {
 			continue
 		}
 		for _, name := range l.Operations {
 			o := e.After.Operations[name]
-			if o == nil || seen[name] {
+			if o == nil {
 				continue
 			}
-			seen[name] = true
-			if o.HighRisk || o.Level == estate.Govern {
+			if o.Caution() != "" && !graves[o] && !l.ownAccount(o) {
+				graves[o] = true
 				grave = append(grave, o)
 			}
-			if o.Notice != "" {
+			if o.Notice != "" && !notices[o] {
+				notices[o] = true
 				noticed = append(noticed, o)
 			}
 		}
 	}
-	byName := func(a, b *estate.Operation) int { return strings.Compare(a.Name, b.Name) }
-	slices.SortFunc(grave, byName)
-	slices.SortFunc(noticed, byName)
+	slices.SortFunc(grave, Graver)
+	slices.SortFunc(noticed, func(a, b *estate.Operation) int { return strings.Compare(a.Name, b.Name) })
 	return grave, noticed
 }

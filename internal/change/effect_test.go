@@ -14,6 +14,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/view"
 )
 
 const small = `hidden-gate: 1
@@ -36,6 +37,8 @@ func estateOf(t *testing.T, text string) *estate.Estate {
 	return e
 }
 
+var page = &view.Page{Width: 100}
+
 // told gives the lines of an effect as sentences.
 func told(t *testing.T, edits ...string) ([]string, *change.Effect) {
 	text := small
@@ -52,8 +55,8 @@ func told(t *testing.T, edits ...string) ([]string, *change.Effect) {
 		if l.OnRequest {
 			asked = "on request: "
 		}
-		out = append(out, fmt.Sprintf("%s %d %s%s on %s; was %s; is %s; %d directly", e.Who(l), l.Way, asked, e.What(l),
-			e.Where(l), l.Was(), l.Is(), e.Direct(l)))
+		out = append(out, fmt.Sprintf("%s %d %s%s on %s; was %s; is %s; %d directly", e.Who(l), l.Way, asked,
+			page.Operations(e.What(l)), e.Where(l), l.Was(), l.Is(), e.Direct(l)))
 	}
 	return out, e
 }
@@ -69,7 +72,7 @@ func TestEffectsAreToldAsAPersonWould(t *testing.T) {
 		"some of a group, one directly": {[]string{"crew: {members: [ana, bo, cai, dee]}",
 			"crew: {members: [ana, bo, cai, dee, eve]}", "grants:\n",
 			"grants:\n  more: {to: eve, role: reader, on: db:sky/b}\n"},
-			[]string{"eve 0 table.read and table.view on db:sky/a; was never; is from 10.0.0.0/8; 1 directly",
+			[]string{"eve 0 table.read and table.view on db:sky/a; was never; is from 10.0.0.0/8; 0 directly",
 				"eve 0 table.read and table.view on db:sky/b; was never; is always; 1 directly"}},
 		"more conditions": {[]string{"network: 10.0.0.0/8", "network: 10.0.0.0/8, mfa: true"},
 			[]string{"all 4 people of group:crew 3 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is with a " +
@@ -85,11 +88,11 @@ func TestEffectsAreToldAsAPersonWould(t *testing.T) {
 			[]string{"all 4 people of group:crew 4 table.read and table.view on db:sky/a; was from 10.0.0.0/8; is never; 0 " +
 				"directly"}},
 		"what can be lent": {[]string{"lend: {to: group:others", "lend: {to: [group:others, ana]"},
-			[]string{"ana 0 on request: table.drop on db:sky; was never; is always; 1 directly"}},
+			[]string{"ana 0 on request: table.drop (high-risk) on db:sky; was never; is always; 1 directly"}},
 		"all but one": {[]string{"grants:\n", "grants:\n  more: {to: eve, role: reader, on: [db, not db:sky/c]}\n"},
 			[]string{"eve 0 table.read and table.view on db (but not db:sky/c); was never; is always; 1 directly"}},
 		"everyone": {[]string{"grants:\n", "grants:\n  more: {to: everyone, role: dropper, on: db:sky/b}\n"},
-			[]string{"everyone 0 table.drop on db:sky/b; was never; is always; 0 directly"}},
+			[]string{"everyone 0 table.drop (high-risk) on db:sky/b; was never; is always; 0 directly"}},
 	} {
 		got, _ := told(t, c.edits...)
 		assert.Equal(t, c.want, got, name)

@@ -292,7 +292,7 @@ func (j *judge) gain(e *Effect, l *Line, who estate.Principal, op string) {
 			}
 			place := r.is.Address.String()
 			if p.May() != nil {
-				place = "what comes like " + Described(p)
+				place = "what is added like " + Described(p)
 			}
 			b := j.breach(rule, positionOf(who, j.new, j.old), "%s gets %s on %s%s, and no delegation to %s covers that", who,
 				op, place, asked, j.by)

@@ -1,8 +1,10 @@
 package change
 
 import (
+	"cmp"
 	"maps"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/membership"
@@ -17,6 +19,21 @@ type altered map[string][]string
 
 func alteredIn(before, after *estate.Estate) altered {
 	return estate.Differing(before, after, func(was, is estate.Head) bool { return same(was, is) })
+}
+
+// Altered lists the entries of the new estate that are not as they were in the old one, by file and line.
+func (e *Effect) Altered() (out []*estate.Object) {
+	for section, ids := range e.altered {
+		for _, id := range ids {
+			if o := e.After.Head(section, id); o != nil {
+				out = append(out, o)
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b *estate.Object) int {
+		return cmp.Or(strings.Compare(a.Source.File, b.Source.File), a.Source.Start-b.Source.Start)
+	})
+	return slices.Compact(out)
 }
 
 // any says whether entries of some of the sections are not the same.

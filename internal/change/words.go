@@ -8,7 +8,6 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/gate/differing"
 )
 
 // Who says whom a line is about: by name where they are few, by their group where it says it all, else by count and
@@ -64,41 +63,6 @@ func (e *Effect) nearestGroup(subjects []estate.Principal) (string, int) {
 	return "", 0
 }
 
-// Direct counts the subjects of a line whom a grant of its operations names by themselves.
-func (e *Effect) Direct(l *Line) int {
-	of := e.After
-	if l.Way == Loses {
-		of = e.Before
-	}
-	g := e.Gates.New
-	if of == e.Before {
-		g = e.Gates.Old
-	}
-	n := 0
-	k := 0
-	if of == e.Before {
-		k = 1
-	}
-	if e.direct[k] == nil {
-		e.direct[k] = map[estate.Principal][]*estate.Grant{}
-		for _, gr := range of.Grants {
-			for _, t := range gr.To {
-				if !t.Not && (t.Kind == estate.IsPerson || t.Kind == estate.IsService) {
-					e.direct[k][t.Principal] = append(e.direct[k][t.Principal], gr)
-				}
-			}
-		}
-	}
-	for _, s := range l.Subjects {
-		if slices.ContainsFunc(e.direct[k][s], func(gr *estate.Grant) bool {
-			return slices.ContainsFunc(gr.Roles, func(r estate.Ref) bool { return g.RoleHas(r.ID, l.Operations[0]) })
-		}) {
-			n++
-		}
-	}
-	return n
-}
-
 func and(names []string) string {
 	if len(names) < 2 {
 		return strings.Join(names, "")
@@ -106,50 +70,26 @@ func and(names []string) string {
 	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
-// What names a line's operations: a level of which all are among them, of those that apply to the resources, by one
-// word.
-func (e *Effect) What(l *Line) string {
-	of := e.After
-	if l.Way == Loses {
-		of = e.Before
-	}
-	var in, all [4]int
-	for _, name := range differing.OperationsOn(l.Piles) {
-		if o := of.Operations[name]; o != nil {
-			all[o.Level]++
-		}
-	}
-	for _, name := range l.Operations {
-		if o := of.Operations[name]; o != nil {
-			in[o.Level]++
-		}
-	}
-	var out []string
-	for level := estate.View; level <= estate.Govern; level++ {
-		if in[level] > 1 && in[level] == all[level] {
-			out = append(out, "all "+level.String())
-		}
-	}
-	for _, name := range l.Operations {
-		if o := of.Operations[name]; o == nil || in[o.Level] <= 1 || in[o.Level] != all[o.Level] {
-			out = append(out, name)
-		}
-	}
-	const most = 6
-	if len(out) > most+1 {
-		out = append(out[:most:most], fmt.Sprintf("%d more", len(out)-most))
-	}
-	return and(out)
-}
+// EverythingListed stands for all resources that inventories list, to which the operations apply.
+const EverythingListed = "everything listed"
 
 // Where names a line's resources: a place for all in it where one of its operations applies.
 func (e *Effect) Where(l *Line) string {
-	places := e.Places(l)
-	const most = 4
-	if len(places) > most+1 {
-		places = append(places[:most:most], fmt.Sprintf("%d more places", len(places)-most))
+	places, under := e.Places(l), ""
+	if prefix := AddedUnder(""); !slices.ContainsFunc(places,
+		func(p string) bool { return !strings.HasPrefix(p, prefix) || strings.Contains(p, ",") }) {
+		under = prefix
 	}
-	return and(places)
+	const most = 4
+	var out []string
+	for i, p := range places {
+		if i == most && len(places) > most+1 {
+			out = append(out, fmt.Sprintf("%d more places", len(places)-most))
+			break
+		}
+		out = append(out, strings.TrimPrefix(p, under))
+	}
+	return under + and(out)
 }
 
 // Places lists a line's resources, each place of which it has all in which its operations apply standing for what is in
@@ -214,7 +154,7 @@ func fold(of *estate.Estate, l *Line, applies [][]bool) []string {
 		rows = f.fold(f.under(rows[0], 0), rows)
 	}
 	if out = f.out; len(out) > 3 && f.outside(0, len(f.inside), 1) == nil {
-		out = []string{"everything"}
+		out = []string{EverythingListed}
 	}
 	return append(out, unlisted...)
 }
@@ -243,7 +183,14 @@ func (f *folder) fold(place int, rows []int) []int {
 		}
 		f.out = append(f.out, f.tree.Address(first))
 	case len(left) <= mostLeft && len(rows) >= 3*len(left):
-		f.out = append(f.out, f.tree.Address(place)+" (but not "+strings.Join(left, ", ")+")")
+		text := f.tree.Address(place)
+		if left[0] == text { // in tree order, it comes first
+			text, left = "what is inside "+text, left[1:]
+		}
+		if len(left) > 0 {
+			text += " (but not " + strings.Join(left, ", ") + ")"
+		}
+		f.out = append(f.out, text)
 	default:
 		if rows[0] == place {
 			f.out = append(f.out, f.tree.Address(place)+" itself")

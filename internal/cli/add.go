@@ -70,7 +70,7 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 		Args:    cobra.MaximumNArgs(1),
 	}
 	v := a.valueFlags(c, s)
-	e.flags(c)
+	a.editFlags(c, &e)
 	c.Flags().StringVar(&file, "file", "", "`file` of the workspace to put it into")
 	isSubject := s.Name == "people" || s.Name == "services"
 	if isSubject {

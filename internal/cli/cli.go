@@ -284,15 +284,28 @@ func takes(least, most int) cobra.PositionalArgs {
 
 // formats gives a command its --format.
 func (a *app) formats(c *cobra.Command, names ...string) {
-	c.Flags().StringVar(&a.format, "format", "text", "`how` to write the answer: "+strings.Join(names, ", "))
-	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(names, cobra.ShellCompDirectiveNoFileComp))
+	a.formatFlag(c, names)
 	run := c.RunE
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		if !slices.Contains(names, a.format) {
-			return fmt.Errorf("--format %s is not one of %s", a.format, strings.Join(names, ", "))
+		if err := a.formatIn(names); err != nil {
+			return err
 		}
 		return run(cmd, args)
 	}
+}
+
+// formatFlag gives a command its --format alone.
+func (a *app) formatFlag(c *cobra.Command, names []string) {
+	c.Flags().StringVar(&a.format, "format", "text", "`how` to write the answer: "+strings.Join(names, ", "))
+	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(names, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// formatIn sees that --format is one of some names.
+func (a *app) formatIn(names []string) error {
+	if !slices.Contains(names, a.format) {
+		return fmt.Errorf("--format %s is not one of %s", a.format, strings.Join(names, ", "))
+	}
+	return nil
 }
 
 // moment gives a command its --at.

@@ -137,23 +137,7 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 				e.Before.Zone.Name(), e.After.Zone.Name())))
 	}
 	if expand {
-		var rows [][]view.Cell
-		e.Rows(func(r change.Row) {
-			kind := kindOf(r.Line.Way)
-			rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: r.Subject.String()},
-				{Text: r.Operation}, {Text: r.Resource}, {Text: whenOf(r.Line), Style: view.Faint}})
-		})
-		for i := range e.Coming {
-			l := &e.Coming[i]
-			kind := kindOf(l.Way)
-			for _, who := range l.Subjects {
-				for _, op := range l.Operations {
-					rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: who.String()}, {Text: op},
-						{Text: e.Where(l)}, {Text: whenOf(l), Style: view.Faint}})
-				}
-			}
-		}
-		p.Table(0, nil, rows)
+		a.expandText(p, e)
 	} else {
 		a.effectText(p, e, withCauses)
 	}
@@ -165,19 +149,36 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 	return nil
 }
 
-// throughText names the entries behind lines.
-func throughText(p *view.Page, e *change.Effect, lines []change.Line) {
-	var texts []string
-	for i := range lines {
-		for _, c := range e.Causes(&lines[i]) {
-			if text := c.String(); !slices.Contains(texts, text) {
-				texts = append(texts, text)
+// expandText tells an effect cell by cell, each with the entries behind it.
+func (a *app) expandText(p *view.Page, e *change.Effect) {
+	if e.Empty() {
+		p.Line("%s", p.Paint(view.Heading, "Nobody's access changes."))
+		return
+	}
+	through := causesOf(e)
+	var rows [][]view.Cell
+	add := func(l *change.Line, who estate.Principal, operation, resource, when string, by []string) {
+		kind := kindOf(l.Way)
+		rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: who.String()},
+			{Text: onRequest(l) + operation}, {Text: resource}, {Text: when, Style: view.Faint},
+			{Text: strings.Join(by, ", "), Style: view.Faint}})
+	}
+	e.Rows(func(r change.Row) {
+		add(r.Line, r.Subject, r.Operation, r.Resource, whenOf(r.Line), through(r))
+	})
+	for i := range e.Coming {
+		l := &e.Coming[i]
+		var by []string
+		for _, c := range e.Causes(l) {
+			by = append(by, c.String())
+		}
+		for _, who := range l.Subjects {
+			for _, op := range l.Operations {
+				add(l, who, op, e.Where(l), whenOf(l), by)
 			}
 		}
 	}
-	if len(texts) > 0 {
-		p.Table(4, nil, [][]view.Cell{{{Text: "through: " + strings.Join(texts, ", "), Style: view.Faint}}})
-	}
+	p.Table(0, nil, rows)
 }
 
 // whenOf says when it may be done, and was.
@@ -192,48 +193,85 @@ func whenOf(l *change.Line) string {
 }
 
 func (a *app) compareJSON(e *change.Effect, now clock.Instant) error {
-	type row struct {
-		Subject   string `json:"subject"`
-		Operation string `json:"operation"`
-		Resource  string `json:"resource"`
-		When      string `json:"when"`
-		Was       string `json:"was,omitempty"`
-		OnRequest bool   `json:"on_request,omitempty"`
-	}
-	type outcome struct {
-		Name   string `json:"name"`
-		Passes bool   `json:"passes"`
-		New    bool   `json:"new"`
-	}
 	turned, err := e.Turned(now)
 	if err != nil {
 		return err
 	}
-	outcomes := map[string][]outcome{"test": {}, "guarantee": {}}
+	return a.json(differencesOf(e, turned))
+}
+
+// differences are what an effect tells, cell by cell, in the fixed shape.
+type differences struct {
+	Gained     []differenceRow `json:"gained"`
+	Lost       []differenceRow `json:"lost"`
+	Changed    []differenceRow `json:"changed"`
+	Coming     []comingRow     `json:"coming"`
+	InPart     bool            `json:"coming_in_part,omitempty"`
+	Tests      []turnedRow     `json:"tests"`
+	Guarantees []turnedRow     `json:"guarantees"`
+}
+
+type differenceRow struct {
+	Subject   string   `json:"subject"`
+	Operation string   `json:"operation"`
+	Resource  string   `json:"resource"`
+	When      string   `json:"when"`
+	Was       string   `json:"was,omitempty"`
+	OnRequest bool     `json:"on_request,omitempty"`
+	Through   []string `json:"through"`
+}
+
+type turnedRow struct {
+	Name   string `json:"name"`
+	Passes bool   `json:"passes"`
+	New    bool   `json:"new"`
+}
+
+func differencesOf(e *change.Effect, turned []change.Turned) differences {
+	out := differences{Gained: []differenceRow{}, Lost: []differenceRow{}, Changed: []differenceRow{},
+		Coming: comingRows(e), InPart: e.ComingInPart, Tests: []turnedRow{}, Guarantees: []turnedRow{}}
 	for _, t := range turned {
-		outcomes[t.What] = append(outcomes[t.What], outcome{t.ID, t.Passes, t.Fresh})
+		list := &out.Tests
+		if t.What == "guarantee" {
+			list = &out.Guarantees
+		}
+		*list = append(*list, turnedRow{t.ID, t.Passes, t.Fresh})
 	}
-	out := map[string][]row{"gained": {}, "lost": {}, "changed": {}}
+	through := causesOf(e)
 	e.Rows(func(r change.Row) {
-		one := row{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest}
-		kind := kindOf(r.Line.Way)
-		switch kind {
+		one := differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest, through(r)}
+		switch kindOf(r.Line.Way) {
+		case "gained":
+			out.Gained = append(out.Gained, one)
 		case "lost":
 			one.When = r.Line.Was()
-		case "changed":
+			out.Lost = append(out.Lost, one)
+		default:
 			one.Was = r.Line.Was()
+			out.Changed = append(out.Changed, one)
 		}
-		out[kind] = append(out[kind], one)
 	})
-	return a.json(struct {
-		Gained     []row       `json:"gained"`
-		Lost       []row       `json:"lost"`
-		Changed    []row       `json:"changed"`
-		Coming     []comingRow `json:"coming"`
-		InPart     bool        `json:"coming_in_part,omitempty"`
-		Tests      []outcome   `json:"tests"`
-		Guarantees []outcome   `json:"guarantees"`
-	}{out["gained"], out["lost"], out["changed"], comingRows(e), e.ComingInPart, outcomes["test"], outcomes["guarantee"]})
+	return out
+}
+
+// causesOf gives the causes of cells, each worked out once for all cells of a line that only one entry can be behind.
+func causesOf(e *change.Effect) func(change.Row) []string {
+	of := map[*change.Line][]change.Cause{}
+	return func(r change.Row) []string {
+		all, known := of[r.Line]
+		if !known {
+			all = e.Causes(r.Line)
+			of[r.Line] = all
+		}
+		if len(all) > 1 {
+			all = e.CausesOf(r)
+		}
+		out := []string{}
+		for _, c := range all {
+			out = append(out, c.String())
+		}
+		return out
+	}
 }
 
 // comingRow is a change of access to what may come.
@@ -245,13 +283,18 @@ type comingRow struct {
 	When       string   `json:"when,omitempty"`
 	Was        string   `json:"was,omitempty"`
 	OnRequest  bool     `json:"on_request,omitempty"`
+	Through    []string `json:"through"`
 }
 
 func comingRows(e *change.Effect) []comingRow {
 	out := []comingRow{}
 	for i := range e.Coming {
 		l := &e.Coming[i]
-		one := comingRow{Way: kindOf(l.Way), Operations: l.Operations, Places: e.Places(l), OnRequest: l.OnRequest}
+		one := comingRow{Way: kindOf(l.Way), Operations: l.Operations, Places: e.Places(l), OnRequest: l.OnRequest,
+			Through: []string{}}
+		for _, c := range e.Causes(l) {
+			one.Through = append(one.Through, c.String())
+		}
 		for _, who := range l.Subjects {
 			one.Subjects = append(one.Subjects, who.String())
 		}
@@ -290,10 +333,7 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 			for _, c := range e.Causes(l) {
 				through = append(through, c.String())
 			}
-			what := e.What(l)
-			if l.OnRequest {
-				what = "on request: " + what
-			}
+			what := onRequest(l) + p.Operations(e.What(l))
 			fmt.Fprintf(p, "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)),
 				cell(whenOf(l)), cell(strings.Join(through, ", ")))
 		}
@@ -386,7 +426,8 @@ func (a *app) compareEntries(one, other string) error {
 			if when == "always" {
 				when = ""
 			}
-			rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: effect.What(&l)}, {Text: when, Style: view.Faint},
+			rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: p.Operations(effect.What(&l))},
+				{Text: when, Style: view.Faint},
 				{Text: grantsText(effect.Grants(&l)), Style: view.Faint}})
 		}
 		if len(rows) == 0 {

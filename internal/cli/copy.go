@@ -42,7 +42,7 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 		return nil
 	}
 	v := a.valueFlags(c, s)
-	e.flags(c)
+	a.editFlags(c, &e)
 	var ack acknowledging
 	if s.Name == "grants" {
 		ack.flags(c)
@@ -107,7 +107,7 @@ names it. Groups that fill themselves by tags are told and left alone.`,
 		Example: "  hgate copy access marek.dvorin --to luc.arnaud",
 		Args:    takes(1, 1), ValidArgsFunction: a.completeFirst(a.subjects),
 	}
-	e.flags(c)
+	a.editFlags(c, &e)
 	c.Flags().StringVar(&to, "to", "", "`subject` who gets it")
 	_ = c.MarkFlagRequired("to")
 	c.RunE = func(_ *cobra.Command, args []string) error {

@@ -41,7 +41,7 @@ password to sign in to a directory comes from ` + passwordVariable + ` or the fi
 			`--user cn=reader,dc=ternhollow,dc=example`,
 		Args: takes(1, 1),
 	}
-	e.flags(c)
+	a.editFlags(c, &e)
 	c.Flags().StringArrayVar(&maps, "map", nil, "`key=attribute`, several with commas")
 	c.Flags().StringVar(&as, "as", "", "`what` the file is: csv, ldif or scim (by its ending, where left out)")
 	c.Flags().StringVar(&source, "source", "",

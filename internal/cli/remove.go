@@ -25,7 +25,7 @@ nobody, nothing or nowhere goes as a whole.`,
 		var with bool
 		c := &cobra.Command{Use: s.One + " ID…", Short: "Take a " + s.One + " out", Example: "  hgate remove " + s.One +
 			" ID", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeEntry(s, 100)}
-		e.flags(c)
+		a.editFlags(c, &e)
 		c.Flags().BoolVar(&with, "with-references", false, "take out what names it, too")
 		c.RunE = func(_ *cobra.Command, args []string) error {
 			return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
@@ -141,7 +141,7 @@ func (a *app) renameCommand() *cobra.Command {
 			}
 			return nil
 		}
-		e.flags(c)
+		a.editFlags(c, &e)
 		c.RunE = func(_ *cobra.Command, args []string) error {
 			e.from = [3]string{s.Name, args[0], args[1]}
 			return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {

@@ -42,7 +42,7 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 		return nil
 	}
 	v := a.valueFlags(c, s)
-	e.flags(c)
+	a.editFlags(c, &e)
 	var ack acknowledging
 	if s.Name == "grants" {
 		ack.flags(c)
@@ -206,7 +206,7 @@ func (a *app) statusCommand(name, status string) *cobra.Command {
 			return a.words(a.subjects)
 		},
 	}
-	e.flags(c)
+	a.editFlags(c, &e)
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			for _, who := range args {

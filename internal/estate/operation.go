@@ -51,6 +51,22 @@ type Operation struct {
 	Position  diagnostic.Position
 }
 
+// Caution says why an operation needs a second look before somebody gets it: that it is high-risk, that it decides who
+// else may, and what it opens. It is "" for any other.
+func (o *Operation) Caution() string {
+	var out []string
+	if o.HighRisk {
+		out = append(out, "high-risk")
+	}
+	if o.Level == Govern {
+		out = append(out, "govern")
+	}
+	if len(o.Opens) > 0 {
+		out = append(out, "opens "+strings.Join(o.Opens, " and "))
+	}
+	return strings.Join(out, ", ")
+}
+
 // Opens is what an operation may open.
 var Opens = []string{"accounts", "tags", "members", "roles"}
 

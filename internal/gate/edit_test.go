@@ -12,8 +12,10 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"hiddengate/internal/change"
+	"hiddengate/internal/clock"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
@@ -115,6 +117,11 @@ func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 			counts["refused"]++
 			continue
 		}
+		if d.chance(40) {
+			if other, _, err := drawnEdit(t, d, before, w); err == nil && other != "" {
+				what, entries = what+" and "+other, nil
+			}
+		}
 		changes, err := w.Changes()
 		require.NoError(t, err)
 		if len(changes) == 0 {
@@ -146,6 +153,59 @@ func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 	t.Log(counts)
 	require.Greater(t, counts["changed"], 20)
 	require.Greater(t, counts["same"], 20)
+	require.Greater(t, counts["causes"], 20)
+}
+
+// causesAgree sees that whoever takes the causes of a change back takes the change back.
+func causesAgree(t *testing.T, seed uint64, effect *change.Effect, since clock.Instant, counts map[string]int) {
+	left := 12
+	effect.Rows(func(r change.Row) {
+		if left--; left < 0 || r.Line.OnRequest {
+			return
+		}
+		about := fmt.Sprintf("seed %d: %s %s %s", seed, r.Subject, r.Operation, r.Resource)
+		causes := effect.CausesOf(r)
+		require.NotEmpty(t, causes, about)
+		for _, c := range causes {
+			require.Contains(t, effect.Causes(r.Line), c, about)
+		}
+		back, ok := undone(effect, causes)
+		if !ok {
+			return // inventories are not put back here
+		}
+		counts["causes"]++
+		g, err := gate.Compile(back, nil)
+		require.NoError(t, err, about)
+		x, ok := witnessOf(effect.Gates.Space(), [2]differing.Cell{r.Line.Old, r.Line.New}, since)
+		require.True(t, ok, about)
+		zone, err := time.LoadLocation(effect.Before.Zone.Name())
+		require.NoError(t, err)
+		name := cellName{r.Subject, r.Operation, r.Resource}
+		was := oracle{e: effect.Before, zone: zone}
+		now := oracle{e: g.Estate(), zone: zone}
+		require.Equal(t, was.judgeCell(name, x), now.judgeCell(name, x), "%s, without %v", about, causes)
+	})
+}
+
+// undone is the new estate with some entries as they were.
+func undone(effect *change.Effect, causes []change.Cause) (*estate.Estate, bool) {
+	var edits []estate.Edit
+	for _, c := range causes {
+		one, id, _ := strings.Cut(c.What, " ")
+		section := map[string]string{"person": "people"}[one]
+		if section == "" {
+			section = one + "s"
+		}
+		if section == "systems" || section == "resources" {
+			return nil, false
+		}
+		if was := effect.Before.Entry(section, id); was != nil {
+			edits = append(edits, estate.Put(section, was))
+		} else {
+			edits = append(edits, estate.Drop(section, id))
+		}
+	}
+	return effect.After.With(edits...), true
 }
 
 // onlyThese sees that lines outside of entries are as they were.
@@ -236,6 +296,7 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 		}
 	}
 	require.Empty(t, found, "seed %d: these are no cells", seed)
+	causesAgree(t, seed, effect, since, counts)
 }
 
 func validIn(before, after *estate.Estate, op, address string) bool {
@@ -256,17 +317,22 @@ func requirePlaces(t *testing.T, seed uint64, e *estate.Estate, operations, plac
 			in := a == top || !itself && (strings.HasPrefix(a, top+"/") || strings.HasPrefix(a, top+":"))
 			applies := slices.ContainsFunc(operations,
 				func(op string) bool { return e.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil })
-			if (in || top == "everything") && applies && !slices.Contains(not, a) {
+			if (in || top == change.EverythingListed) && applies && !slices.Contains(not, a) {
 				told[a] = true
 			}
 		}
-		if e.Listed(mustAddress(top)) == nil && top != "everything" {
+		if e.Listed(mustAddress(top)) == nil && top != change.EverythingListed {
 			told[top] = true
 		}
 	}
 	for _, p := range places {
+		inside := strings.HasPrefix(p, "what is inside ")
+		p = strings.TrimPrefix(p, "what is inside ")
 		if top, ok := strings.CutSuffix(p, " itself"); ok {
 			add(top, true, nil)
+		} else if inside {
+			top, rest, _ := strings.Cut(strings.TrimSuffix(p, ")"), " (but not ")
+			add(top, false, append(strings.Split(rest, ", "), top))
 		} else if top, rest, ok := strings.Cut(p, " (but not "); ok {
 			add(top, false, strings.Split(strings.TrimSuffix(rest, ")"), ", "))
 		} else {

@@ -25,7 +25,8 @@ type Page struct {
 // Style is the weight of a text.
 type Style int
 
-// The styles: what is allowed, denied or in between, a heading, and what stands in the background.
+// The styles: what is allowed, denied or in between, a heading, what stands in the background, and why an operation
+// needs a second look.
 const (
 	Plain Style = iota
 	Yes
@@ -33,10 +34,12 @@ const (
 	Maybe
 	Heading
 	Faint
+	Risk
 )
 
 // codes are the styles' SGR parameters (ECMA-48), with colours of the 256-colour palette.
-var codes = map[Style]string{Yes: "1;38;5;35", No: "1;38;5;167", Maybe: "1;38;5;178", Heading: "1", Faint: "38;5;245"}
+var codes = map[Style]string{Yes: "1;38;5;35", No: "1;38;5;167", Maybe: "1;38;5;178", Heading: "1", Faint: "38;5;245",
+	Risk: "38;5;173"}
 
 // Paint gives the text in a style, or as it is where there is no colour.
 func (p *Page) Paint(s Style, text string) string {

@@ -99,6 +99,29 @@ func TestEffectsAreToldAsAPersonWould(t *testing.T) {
 	}
 }
 
+// What may come may have a tag with the value of any subject, also where those are too many to look at each.
+func TestWhatMayComeHasAnySubjectsValue(t *testing.T) {
+	var people strings.Builder
+	const many = 300
+	for i := range many {
+		fmt.Fprintf(&people, "  p%03d: {tags: {team: t%03d}}\n", i, i)
+	}
+	text := strings.Replace(small, "people: {ana: {}, bo: {}, cai: {}, dee: {}, eve: {}}\n",
+		"people:\n  ana: {}\n  bo: {}\n  cai: {}\n  dee: {}\n  eve: {}\n"+people.String(), 1)
+	own := strings.Replace(text, "grants:\n",
+		"grants:\n  own: {to: everyone, role: dropper, on: db, when: {same: [team]}}\n", 1)
+	e, err := change.Of(estateOf(t, text), estateOf(t, own), change.How{Since: noon})
+	require.NoError(t, err)
+	require.Empty(t, e.Lines)
+	gain := map[estate.Principal]bool{}
+	for _, l := range e.Coming {
+		for _, who := range l.Subjects {
+			gain[who] = gain[who] || l.Way == change.Gains
+		}
+	}
+	assert.Len(t, gain, many)
+}
+
 func TestWhatIsHandedOutIsNamedOnce(t *testing.T) {
 	_, e := told(t, "grants:\n", "grants:\n  more: {to: [eve, ana], role: dropper, on: [db:sky/b, db:sky/c]}\n")
 	grave, noticed := e.Handed()

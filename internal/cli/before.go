@@ -37,17 +37,26 @@ func putBefore(old *estate.Estate, results []verify.Result, now clock.Instant) (
 }
 
 func (a *app) proofsText(p *view.Page, proofs []proof, since string) {
-	n := 0
+	proved, failed := 0, 0
 	for _, one := range proofs {
-		if one.proved() {
-			n++
+		switch {
+		case one.proved():
+			proved++
+		case !one.Passed():
+			failed++
 		}
 	}
-	style := view.Yes
-	if n == 0 {
-		style = view.Maybe
+	all := count(len(proofs), "test")
+	switch {
+	case failed > 0:
+		p.Line("%s  %d of %s %s now; %d failed at %s and %s now", p.Paint(view.No, "FAILED"), failed, all,
+			verb(failed, "fail"), proved, since, verb(proved, "pass"))
+	case proved == len(proofs):
+		p.Line("%s  %s: failed at %s, passed now", p.Paint(view.Yes, "PROVED"), all, since)
+	default:
+		p.Line("%s  %d of %s failed at %s and %s now; the others passed before, too", p.Paint(view.Maybe, "NOT PROVED"),
+			proved, all, since, verb(proved, "pass"))
 	}
-	p.Line("%s  %d of %s: they failed at %s and pass now", p.Paint(style, "PROVED"), n, count(len(proofs), "test"), since)
 	for _, one := range proofs {
 		switch {
 		case !one.Passed():

@@ -2,13 +2,17 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
 
@@ -21,7 +25,8 @@ func (a *app) checkCommand() *cobra.Command {
 		Long: `Reads all files and reports every finding: a severity, a code, the place and what to do.
 'hgate show finding CODE' explains one. The workspace sets severities under check:, and an entry
 accepts a finding with accept:; accepted findings are listed and not counted.
-It exits with 1 on a finding that is an error, with --strict on a warning too.
+It runs the tests and judges the guarantees too, and names those that fail. It exits with 1 if one
+fails, on a finding that is an error, and with --strict on a warning.
 
 With --since and --by it judges a change instead: everything that somebody gains by it, and
 everything that is weakened, must be covered by a delegation to its author, as the delegations stood
@@ -53,24 +58,20 @@ before. It exits with 1 if anything is not.`,
 			return err
 		}
 		done := a.working("checking")
-		var found []finding.Found
-		_, err = runTests(g, nil, now) // a test that can't be run is wrong whatever it would say
-		if err == nil {
-			found = finding.Run(g, now)
-		}
+		c, err := checkAll(g, now)
 		done()
 		if err != nil {
 			return err
 		}
 		switch a.format {
 		case "json":
-			err = a.checkJSON(found)
+			err = a.checkJSON(c)
 		case "sarif":
-			err = a.checkSARIF(found)
+			err = a.checkSARIF(c)
 		default:
-			a.checkText(found, g.Estate())
+			a.checkText(c, g.Estate())
 		}
-		if n := tally(found); err == nil && (n[diagnostic.Error] > 0 || strict && n[diagnostic.Warning] > 0) {
+		if n := tally(c.found); err == nil && (c.fails() || n[diagnostic.Error] > 0 || strict && n[diagnostic.Warning] > 0) {
 			err = answered(exitNo)
 		}
 		return err
@@ -78,6 +79,40 @@ before. It exits with 1 if anything is not.`,
 	a.formats(c, "text", "json", "sarif")
 	a.watching(c)
 	return c
+}
+
+// checked is all that check finds.
+type checked struct {
+	found      []finding.Found
+	tests      []*estate.Object // that fail
+	guarantees []*estate.Object // that fail
+}
+
+func (c checked) fails() bool { return len(c.tests)+len(c.guarantees) > 0 }
+
+// checkAll looks for findings, runs the tests and judges the guarantees. Its error says that a test can't be run.
+func checkAll(g *gate.Gate, now clock.Instant) (c checked, err error) {
+	results, err := runTests(g, nil, now)
+	if err != nil {
+		return c, err
+	}
+	for _, r := range results {
+		if !r.Passed() {
+			c.tests = append(c.tests, &r.Test.Object)
+		}
+	}
+	prover := verify.NewProver(g, verify.Of{Since: now})
+	for _, one := range estate.Sorted(g.Estate().Guarantees) {
+		fails, err := prover.Fails(one)
+		if err != nil {
+			return c, err
+		}
+		if fails {
+			c.guarantees = append(c.guarantees, &one.Object)
+		}
+	}
+	c.found = finding.Run(g, now)
+	return c, nil
 }
 
 // tally counts the findings that are not accepted, by severity.
@@ -91,7 +126,7 @@ func tally(found []finding.Found) map[diagnostic.Severity]int {
 	return n
 }
 
-func (a *app) checkJSON(found []finding.Found) error {
+func (a *app) checkJSON(c checked) error {
 	type row struct {
 		Code     string `json:"code"`
 		Severity string `json:"severity"`
@@ -103,34 +138,50 @@ func (a *app) checkJSON(found []finding.Found) error {
 		Accepted string `json:"accepted,omitempty"`
 	}
 	out := struct {
-		Findings []row `json:"findings"`
-	}{[]row{}}
-	for _, f := range found {
+		Findings   []row    `json:"findings"`
+		Tests      []string `json:"failing_tests"`
+		Guarantees []string `json:"failing_guarantees"`
+	}{[]row{}, idsOf(c.tests), idsOf(c.guarantees)}
+	for _, f := range c.found {
 		out.Findings = append(out.Findings, row{f.Code, f.Severity.String(), f.Message, f.Position.File, f.Position.Line,
 			f.Position.Column, f.Help, f.Accepted})
 	}
 	return a.json(out)
 }
 
-func (a *app) checkText(found []finding.Found, e *estate.Estate) {
+func idsOf(list []*estate.Object) []string {
+	out := []string{}
+	for _, o := range list {
+		out = append(out, o.ID)
+	}
+	return out
+}
+
+func (a *app) checkText(c checked, e *estate.Estate) {
 	p := a.page(a.Out)
-	n := tally(found)
+	found := c.found
 	what := strings.Join([]string{
 		count(len(e.People), "person"), count(len(e.Groups), "group"), count(len(e.Roles), "role"),
 		count(len(e.Grants), "grant"), count(e.Tree.Len(), "resource"),
 	}, ", ")
 	what = strings.Replace(what, "persons", "people", 1)
-	verdict, style := "Nothing is wrong", view.Yes
-	switch {
-	case n[diagnostic.Error] > 0:
-		verdict, style = count(n[diagnostic.Error], "error"), view.No
-	case n[diagnostic.Warning] > 0:
-		verdict, style = count(n[diagnostic.Warning], "warning"), view.Maybe
-	}
-	if style == view.No && n[diagnostic.Warning] > 0 {
-		verdict += ", " + count(n[diagnostic.Warning], "warning")
-	}
+	verdict, style := c.verdict()
 	p.Line("%s  %s", p.Paint(style, verdict), p.Paint(view.Faint, "in "+what))
+	for _, list := range []struct {
+		what, show string
+		objects    []*estate.Object
+	}{{"test", "hgate test", c.tests}, {"guarantee", "hgate prove", c.guarantees}} {
+		if len(list.objects) == 0 {
+			continue
+		}
+		p.Line("\n%s", p.Paint(view.No, plural(len(list.objects), list.what)+" that "+verb(len(list.objects), "fail")))
+		var rows [][]view.Cell
+		for _, o := range list.objects {
+			rows = append(rows, []view.Cell{{Text: o.Source.Position.String(), Style: view.Faint}, {Text: o.ID}})
+		}
+		p.Table(2, nil, rows)
+		p.Table(2, nil, [][]view.Cell{{{Text: "do: " + list.show + " tells what it expects and what is so", Style: view.Faint}}})
+	}
 	accepted := 0
 	var counted []finding.Found
 	for _, f := range found {
@@ -157,6 +208,47 @@ func (a *app) checkText(found []finding.Found, e *estate.Estate) {
 			}
 		}
 	}
+}
+
+// verdict says how many there are of whatever the answer lists.
+func (c checked) verdict() (string, view.Style) {
+	n := tally(c.found)
+	style := view.Yes
+	var parts []string
+	add := func(n int, text string, s view.Style) {
+		if n == 0 {
+			return
+		}
+		parts = append(parts, text)
+		if style == view.Yes || s == view.No {
+			style = s
+		}
+	}
+	for what, list := range map[string][]*estate.Object{"test": c.tests, "guarantee": c.guarantees} {
+		add(len(list), count(len(list), what)+" "+verb(len(list), "fail"), view.No)
+	}
+	slices.Sort(parts)
+	slices.Reverse(parts)
+	add(n[diagnostic.Error], count(n[diagnostic.Error], "error"), view.No)
+	add(n[diagnostic.Warning], count(n[diagnostic.Warning], "warning"), view.Maybe)
+	add(n[diagnostic.Note], count(n[diagnostic.Note], "note"), view.Plain)
+	if len(parts) == 0 {
+		return "Nothing is wrong", style
+	}
+	return strings.Join(parts, ", "), style
+}
+
+// verb is a verb for so many.
+func verb(n int, plain string) string {
+	switch {
+	case n != 1:
+		return plain
+	case strings.HasSuffix(plain, "y"):
+		return strings.TrimSuffix(plain, "y") + "ies"
+	case strings.HasSuffix(plain, "ss"):
+		return plain + "es"
+	}
+	return plain + "s"
 }
 
 // findingText writes the findings of one code: one by itself, several in a table with what to do once.

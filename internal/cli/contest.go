@@ -17,6 +17,8 @@ var rules = map[survey.Rule]struct{ word, text string }{
 	survey.Precedence: {"precedence", "the role stands first in the precedence of %s"},
 	survey.Keeps:      {"keeps", "no role stands before it in the precedence of %s, and whoever has it keeps it"},
 	survey.First:      {"first", "no role stands before it in the precedence of %s, and they asked first"},
+	survey.Tied: {"tied", "their roles stand equal in the precedence of %s, and nothing says who has it or asked first; " +
+		"name them in the order in which they asked, or say --held-by"},
 }
 
 func (a *app) contestCommand() *cobra.Command {
@@ -27,7 +29,7 @@ func (a *app) contestCommand() *cobra.Command {
 		Long: `Tells who gets an exclusive operation, such as the control of a dish, when several want it: whoever
 is allowed it through the role that stands first in the system's precedence; on a tie whoever has it
 (--held-by) keeps it, else it goes to who asked first, in the order of the names. Without names it
-is everybody who may.`,
+is everybody who may. It exits with 1 if nobody gets it, or nothing decides between several.`,
 		Example: `  hgate contest control.take north-dish --network 10.40.1.1
   hgate contest control.take north-dish marek.dvorin hana.kobari --held-by hana.kobari`,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -93,7 +95,7 @@ is everybody who may.`,
 			}
 			holds = &p
 		}
-		all, rule, err := survey.Contest(g, survey.Contested{Operation: args[0], Resource: place, Context: ctx, Who: who,
+		all, rule, err := survey.Contest(g, survey.Contested{Operation: args[0], Resource: place, Context: ctx, InTurn: len(args) > 2, Who: who,
 			Holder: holds})
 		if err != nil {
 			return err
@@ -103,7 +105,7 @@ is everybody who may.`,
 		} else {
 			a.contestText(asked{g, ctx, args[0], said}, place, all, rule)
 		}
-		if err == nil && rule == survey.NobodyMay {
+		if err == nil && (rule == survey.NobodyMay || rule == survey.Tied) {
 			err = answered(exitNo)
 		}
 		return err
@@ -114,19 +116,31 @@ is everybody who may.`,
 
 func (a *app) contestText(q asked, place *estate.Resource, all []survey.Contestant, rule survey.Rule) {
 	p := a.page(a.Out)
-	if rule == survey.NobodyMay {
-		p.Line("%s  gets %s on %s", p.Paint(view.No, "NOBODY"), q.about, place.Address)
-	} else {
-		p.Line("%s  gets %s on %s", p.Paint(view.Yes, all[0].Who.String()), q.about, place.Address)
-	}
-	p.Line("%s", p.Paint(view.Faint, q.said))
-	if rule != survey.NobodyMay {
-		text := rules[rule].text
-		if rule != survey.Alone {
-			text = fmt.Sprintf(text, place.System.ID)
+	who, because := p.Paint(view.No, "NOBODY"), nobodyText(all)
+	switch rule {
+	case survey.NobodyMay:
+	case survey.Tied:
+		var names []string
+		for _, c := range survey.Leading(all) {
+			names = append(names, c.Who.String())
 		}
-		p.Line("because %s  %s", text, p.Paint(view.Faint, place.System.Source.Short()))
+		who = p.Paint(view.Maybe, "TIED: "+view.And(names))
+	default:
+		who = p.Paint(view.Yes, all[0].Who.String())
 	}
+	if rule != survey.NobodyMay {
+		if because = rules[rule].text; rule != survey.Alone {
+			because = fmt.Sprintf(because, place.System.ID)
+		}
+		because += "  " + p.Paint(view.Faint, place.System.Source.Short())
+	}
+	gets := "gets"
+	if rule == survey.Tied {
+		gets = "for"
+	}
+	p.Line("%s  %s %s on %s", who, gets, q.about, place.Address)
+	p.Line("%s", p.Paint(view.Faint, q.said))
+	p.Table(0, nil, [][]view.Cell{{{Text: "because " + because}}})
 	if len(all) == 0 {
 		return
 	}
@@ -142,9 +156,45 @@ func (a *app) contestText(q asked, place *estate.Resource, all []survey.Contesta
 		}
 		v := verdicts[c.Outcome]
 		rows = append(rows, []view.Cell{{Text: c.Who.String()}, {Text: v.word, Style: v.style}, {Text: role}, {Text: rank},
-			{Text: grant, Style: view.Faint}})
+			{Text: grant, Style: view.Faint}, {Text: notAllowed(q, c), Style: view.Faint}})
 	}
-	p.Table(2, []string{"who", "", "role", "precedence", "grant"}, rows)
+	p.Table(2, []string{"who", "", "role", "precedence", "grant", ""}, rows)
+}
+
+// nobodyText says why nobody gets it.
+func nobodyText(all []survey.Contestant) string {
+	depends := 0
+	for _, c := range all {
+		if c.Outcome == gate.Depends {
+			depends++
+		}
+	}
+	switch {
+	case len(all) == 0:
+		return "nobody is allowed it"
+	case depends == 0:
+		return "nobody who asks is allowed it"
+	}
+	return fmt.Sprintf("for %d of %d it depends on what the request does not say, and nobody else is allowed it", depends, len(all))
+}
+
+// notAllowed says why somebody is not allowed it, or on what it depends.
+func notAllowed(q asked, c survey.Contestant) string {
+	switch {
+	case c.Outcome == gate.Allow:
+		return ""
+	case c.Outcome == gate.Depends:
+		return view.Left(q.gate.Space(), c.Why.Left)
+	case c.Why.Inactive:
+		return "not active"
+	}
+	for _, b := range met(c.Why.Blocks) {
+		return "stopped by block " + b.Block.ID
+	}
+	if len(c.Why.Grants) == 0 {
+		return "no grant gives it"
+	}
+	return "grants give it in other circumstances"
 }
 
 func (a *app) contestJSON(all []survey.Contestant, rule survey.Rule) error {
@@ -159,7 +209,7 @@ func (a *app) contestJSON(all []survey.Contestant, rule survey.Rule) error {
 		Rule   string `json:"rule"`
 		Rows   []row  `json:"rows"`
 	}{Rule: rules[rule].word, Rows: []row{}}
-	if rule != survey.NobodyMay {
+	if rule != survey.NobodyMay && rule != survey.Tied {
 		out.Winner = all[0].Who.String()
 	}
 	for _, c := range all {

@@ -192,8 +192,7 @@ func (a *app) coverText(c covered) {
 		coverPart(p, "", lost, peopleLast)
 	} else {
 		p.Line("%s", p.Paint(view.Heading,
-			fmt.Sprintf("Of %d %s, %d can be done by nobody somewhere, and %d by one person alone", distinct(listed), c.kind,
-				distinct(none), distinct(one))))
+			coverHeadline(distinct(listed), c.kind, distinct(none), distinct(one))))
 	}
 	coverPart(p, "By one person alone", one, peopleFirst)
 	if reliances := survey.Reliances(rows); len(reliances) > 0 {
@@ -223,6 +222,11 @@ func (a *app) coverText(c covered) {
 		coverPart(p, "By nobody", none, peopleLast)
 	}
 	coverPart(p, "On what no inventory lists, where that is judged", coming, peopleFirst)
+}
+
+// coverHeadline counts operations by who can do them in some place; an operation may be counted in both ways.
+func coverHeadline(all int, kind string, none, one int) string {
+	return fmt.Sprintf("%d %s: %d somewhere by one person alone, %d somewhere by nobody", all, kind, one, none)
 }
 
 // order is where the people stand in a line.

@@ -317,8 +317,11 @@ func describeRole(g *gate.Gate, id string) []pair {
 	for _, o := range g.RoleOperations(id) {
 		comes = append(comes, o.Name)
 	}
-	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"operations", comes},
-		pair{"used", g.Used(id)}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
+	applies := g.Used(id)
+	has := fmt.Sprintf("%s, %d of which %s where it is granted", count(len(comes), "operation"), len(applies),
+		verb(len(applies), "apply"))
+	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"has", has}, pair{"operations", comes},
+		pair{"applies", applies}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
 }
 
 func describeGrant(g *gate.Gate, id string) []pair {

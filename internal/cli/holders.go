@@ -195,9 +195,22 @@ func (a *app) holdersText(q asked, holders []gate.Answer, judged []judgedRow) er
 		p.Line("%s", p.Paint(view.Faint, q.said))
 		return nil
 	}
-	p.Line("%s  %s", p.Paint(view.Heading, fmt.Sprint("HELD BY ", len(holders))), q.about)
+	sure := len(slices.DeleteFunc(slices.Clone(holders), func(h gate.Answer) bool { return h.Outcome != gate.Allow }))
+	p.Line("%s  %s", p.Paint(view.Heading, heldBy(sure, len(holders)-sure)), q.about)
 	p.Line("%s\n", p.Paint(view.Faint, q.said))
 	return holdersTable(p, q.gate, q.context, holders)
+}
+
+// heldBy counts who may, and of whom it depends.
+func heldBy(sure, depends int) string {
+	out := fmt.Sprint("HELD BY ", sure)
+	if sure == 0 {
+		out = "HELD BY NOBODY"
+	}
+	if depends > 0 {
+		out += fmt.Sprintf(", DEPENDS FOR %d", depends)
+	}
+	return out
 }
 
 // holdersTable tells through which grants each may.
@@ -272,10 +285,12 @@ func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Re
 
 func (a *app) eventualText(q asked, holders []escalation.Holder, now []gate.Answer) error {
 	p := a.page(a.Out)
-	held, style := fmt.Sprint("HELD BY ", len(now)), view.Heading
+	style := view.Heading
 	if len(now) == 0 {
-		held, style = "HELD BY NOBODY", view.No
+		style = view.No
 	}
+	sure := len(slices.DeleteFunc(slices.Clone(now), func(h gate.Answer) bool { return h.Outcome != gate.Allow }))
+	held := heldBy(sure, len(now)-sure)
 	if more := len(holders) - len(now); more > 0 {
 		held += fmt.Sprintf(", IN REACH OF %d MORE", more)
 	}

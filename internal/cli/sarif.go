@@ -63,22 +63,40 @@ func sarifLevel(s diagnostic.Severity) string {
 		diagnostic.Note: "note"}[s]
 }
 
-func (a *app) checkSARIF(found []finding.Found) error {
+func sarifAt(at diagnostic.Position) sarifLocation {
+	out := sarifPhysical{Artifact: sarifArtifact{at.File}}
+	if at.Line > 0 {
+		out.Region = &sarifRegion{at.Line, at.Column}
+	}
+	return sarifLocation{out}
+}
+
+func (a *app) checkSARIF(c checked) error {
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
 	driver := sarifDriver{Name: "hgate", Version: Version(), Rules: []sarifRule{}}
 	for _, f := range finding.All {
 		driver.Rules = append(driver.Rules, sarifRule{f.Code, sarifText{f.Doc}, sarifText{f.Cure},
 			map[string]string{"level": sarifLevel(f.Severity)}})
 	}
+	for _, what := range []string{"test", "guarantee"} {
+		rule, list := "failing-"+what, c.tests
+		if what == "guarantee" {
+			list = c.guarantees
+		}
+		text := "A " + what + " of the policy does not come out as it says."
+		driver.Rules = append(driver.Rules, sarifRule{rule, sarifText{text}, sarifText{"correct the policy, or the " + what},
+			map[string]string{"level": "error"}})
+		for _, o := range list {
+			run.Results = append(run.Results, sarifResult{RuleID: rule, Level: "error",
+				Message:   sarifText{"The " + what + " " + o.ID + " fails."},
+				Locations: []sarifLocation{sarifAt(o.Source.Position)}})
+		}
+	}
 	run.Tool = map[string]sarifDriver{"driver": driver}
-	for _, f := range found {
+	for _, f := range c.found {
 		one := sarifResult{RuleID: f.Code, Level: sarifLevel(f.Severity),
 			Message: sarifText{f.Message + ". Do: " + f.Help + "."}}
-		at := sarifPhysical{Artifact: sarifArtifact{f.Position.File}}
-		if f.Position.Line > 0 {
-			at.Region = &sarifRegion{f.Position.Line, f.Position.Column}
-		}
-		one.Locations = []sarifLocation{{at}}
+		one.Locations = []sarifLocation{sarifAt(f.Position)}
 		if f.Accepted != "" {
 			one.Suppressions = []sarifSuppression{{"inSource", f.Accepted}}
 		}

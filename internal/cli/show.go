@@ -99,7 +99,7 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 	p := a.page(a.Out)
 	p.Line("%s", p.Paint(view.Heading, l.one+" "+id))
 	facts(p, 2, slices.DeleteFunc(pairs[1:], func(kv pair) bool {
-		return kv.key == "operations" && (l.one == "kind" || l.one == "role" && hasPair(pairs, "used"))
+		return kv.key == "operations" && (l.one == "kind" || l.one == "role" && hasPair(pairs, "applies"))
 	}))
 	if l.one == "kind" {
 		a.kindOperations(p, g, id)
@@ -164,7 +164,7 @@ func givesOf(g *gate.Gate, section, id string) string {
 				who = append(who, g.Members(gr.To)...)
 			}
 		}
-		where = fmt.Sprintf("%s by %s", count(len(g.RoleOperations(id)), "operation"), count(grants, "grant"))
+		where = fmt.Sprintf("%s by %s", count(len(g.Used(id)), "operation"), count(grants, "grant"))
 	}
 	people, services := map[estate.Principal]bool{}, map[estate.Principal]bool{}
 	for _, p := range who {

@@ -102,9 +102,9 @@ func (a *app) checkSince(since, by string) error {
 	}
 	switch a.format {
 	case "json":
-		err = a.checkJSON(found)
+		err = a.checkJSON(checked{found: found})
 	case "sarif":
-		err = a.checkSARIF(found)
+		err = a.checkSARIF(checked{found: found})
 	default:
 		p := a.page(a.Out)
 		if len(found) == 0 {

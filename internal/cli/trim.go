@@ -39,7 +39,8 @@ and grant gives that nobody used, with the edit that takes it away and who would
 was done that the policy would have refused. With --since that is the policy as it was, at a Git
 revision or in a folder.
 
-A deed counts for every grant that could have given it at its time; grants on request count as if they had been lent.`,
+A logged action counts as use of every grant that would have allowed it then; grants on request count
+as if they had been lent.`,
 		Example: `  hgate trim november.ndjson
   hgate trim audit.csv --map subject=user,operation=action --from 2027-11-01 --to 2027-11-30
   hgate trim november.ndjson --since v12 --format json`,
@@ -277,15 +278,13 @@ func (a *app) propose(g *gate.Gate, command string, edited *estate.Estate) (prop
 
 // narrowed proposes a narrower role.
 func (a *app) narrowed(g *gate.Gate, u survey.Unused) (proposal, error) {
-	e := *g.Estate()
-	e.Roles = map[string]*estate.Role{}
-	for id, r := range g.Estate().Roles {
-		e.Roles[id] = r
+	one := u.Narrower(g)
+	command := "hgate set role " + u.ID
+	if len(one.Include) < len(g.Estate().Roles[u.ID].Include) {
+		command += " --include ''"
 	}
-	one := *e.Roles[u.ID]
-	one.Allow = u.Narrower(g)
-	e.Roles[u.ID] = &one
-	return a.propose(g, "hgate set role "+u.ID+" --allow "+quoted(strings.Join(texts(one.Allow), ",")), &e)
+	command += " --allow " + quoted(strings.Join(texts(one.Allow), ","))
+	return a.propose(g, command, g.Estate().With(estate.Put("roles", one)))
 }
 
 func namesOf(list []*estate.Operation) []string {
@@ -307,11 +306,13 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string, most int) error
 	p := a.page(a.Out)
 	zone := g.Estate().Zone
 	if t.Deeds == 0 {
-		p.Line("The log says of nothing in that time.")
+		p.Line("The log has no action in that time.")
 		return nil
 	}
+	t.Grants = slices.DeleteFunc(t.Grants,
+		func(u survey.Unused) bool { return len(u.Never) < len(u.Given) && len(u.Idle) == 0 }) // of which the role tells
 	p.Line("%s", p.Paint(view.Heading,
-		fmt.Sprintf("%s from %s to %s: %d would be refused, and %s and %s give what nobody used", count(t.Deeds, "deed"),
+		fmt.Sprintf("%s from %s to %s: %d would be refused; %s and %s give what nobody used", count(t.Deeds, "logged action"),
 			zone.Format(t.From), zone.Format(t.Until),
 			len(t.Refused), count(len(t.Roles), "role"), count(len(t.Grants), "grant"))))
 	if len(t.Refused) > 0 {

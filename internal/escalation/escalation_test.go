@@ -325,6 +325,21 @@ func TestMoreIsOfWhatIsListed(t *testing.T) {
 	}
 }
 
+// What somebody has already is no more than they have.
+func TestMoreIsWhatSomebodyHasNot(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(kinds +
+		"systems: {one: {kind: box, resources: {x: {}}}}\ngroups: {g: {members: p3, stewards: p0}}\n" +
+		"roles: {w: {allow: [box.wipe, box.look]}, l: {allow: box.look}}\n" +
+		"grants: {a: {to: group:g, role: w, on: one}, b: {to: p0, role: l, on: one}}\n")}})
+	require.NoError(t, err)
+	w, err := escalation.Work(e, 0)
+	require.NoError(t, err)
+	more, err := w.More(func(*estate.Operation) bool { return true })
+	require.NoError(t, err)
+	require.Len(t, more, 1)
+	require.Equal(t, []string{"box.wipe"}, more[0].Operations)
+}
+
 func TestSteps(t *testing.T) {
 	for _, c := range []struct {
 		what, policy             string

@@ -14,6 +14,7 @@ type Contestant struct {
 	Role    string // through which it is allowed: the one that stands first in the system's precedence
 	Grant   *estate.Grant
 	Rank    int // of the role in the precedence; one more than the last for roles that it does not name
+	Why     gate.Explanation
 }
 
 // Rule is what decides a contest.
@@ -26,6 +27,7 @@ const (
 	Precedence
 	Keeps // as good as another, and has it
 	First // as good as another, and asked first
+	Tied  // as good as another, and nobody is known to hold it or to have asked first
 )
 
 // Contested is an exclusive operation on a resource, for which some asked in this order.
@@ -34,11 +36,13 @@ type Contested struct {
 	Resource  *estate.Resource
 	Context   *gate.Context
 	Who       []estate.Principal
+	InTurn    bool              // Who asked in this order; else nothing is known of that
 	Holder    *estate.Principal // who has it now; nil: nobody
 }
 
 // Contest tells who gets it: whoever is allowed it through the role that stands first in the system's precedence; on a
-// tie whoever holds it, else who asked first. The winner comes first, those who are not allowed last.
+// tie whoever holds it, else who asked first. The winner, or those who are tied, come first, those who are not allowed
+// last.
 func Contest(g *gate.Gate, of Contested) ([]Contestant, Rule, error) {
 	operation, r, c, who, holder := of.Operation, of.Resource, of.Context, of.Who, of.Holder
 	var all []Contestant
@@ -48,7 +52,7 @@ func Contest(g *gate.Gate, of Contested) ([]Contestant, Rule, error) {
 		if err != nil {
 			return nil, NobodyMay, err
 		}
-		one.Outcome = why.Outcome
+		one.Outcome, one.Why = why.Outcome, why
 		for _, cause := range why.Grants {
 			if cause.Met && one.Outcome == gate.Allow {
 				one.through(g, operation, r.System, cause.Grant)
@@ -79,8 +83,20 @@ func Contest(g *gate.Gate, of Contested) ([]Contestant, Rule, error) {
 		return all, Precedence, nil
 	case holds(all[0]):
 		return all, Keeps, nil
+	case !of.InTurn:
+		return all, Tied, nil
 	}
 	return all, First, nil
+}
+
+// Leading lists those who are as good as the first.
+func Leading(all []Contestant) (out []Contestant) {
+	for _, c := range all {
+		if c.Outcome == gate.Allow && c.Rank == all[0].Rank {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // through takes a grant's role, or one that it includes, if it stands before the one that is known.

@@ -60,9 +60,19 @@ func TestWhoGetsWhatOneAloneMayHave(t *testing.T) {
 		}
 		ctx := g.NewContext()
 		ctx.Flag(estate.FactNamed("mfa"), c.mfa)
-		all, rule, err := survey.Contest(g, survey.Contested{Operation: "control.take",
-			Resource: e.Listed(estate.Address{System: c.where}), Context: ctx, Who: who, Holder: holder})
+		of := survey.Contested{Operation: "control.take", Resource: e.Listed(estate.Address{System: c.where}), Context: ctx,
+			Who: who, InTurn: true, Holder: holder}
+		all, rule, err := survey.Contest(g, of)
 		require.NoError(t, err)
+		of.InTurn = false
+		unordered, other, err := survey.Contest(g, of)
+		require.NoError(t, err)
+		if rule == survey.First {
+			require.Equal(t, survey.Tied, other, "where nobody is known to have asked first, nobody gets it: %v", c)
+			require.Greater(t, len(survey.Leading(unordered)), 1)
+		} else {
+			require.Equal(t, rule, other, c)
+		}
 		require.Equal(t, c.rule, rule, c)
 		if c.want != "" {
 			require.Equal(t, c.want, all[0].Who.ID, c)

@@ -203,29 +203,32 @@ func keepNeeds(used map[string]bool, given []*estate.Operation) {
 	}
 }
 
-// Narrower gives what a role's `allow` becomes without what was never used: what it says less that, or what is left by
-// name, where that is shorter and leaves nothing out. Operations that apply nowhere it is granted stay, since the log
-// can't speak of them.
-func (u Unused) Narrower(g *gate.Gate) estate.Operations {
+// Narrower gives the role without what was never used: with what its `allow` says less that, or, where more than a few
+// operations would have to be taken away, with just those that were used, by name. Operations that apply nowhere it is
+// granted stay in the first case alone, since the log can't speak of them.
+func (u Unused) Narrower(g *gate.Gate) *estate.Role {
 	e := g.Estate()
-	r := e.Roles[u.ID]
+	out := *e.Roles[u.ID]
 	never := func(name string) bool {
 		return slices.ContainsFunc(u.Never, func(o *estate.Operation) bool { return o.Name == name })
 	}
-	says := slices.DeleteFunc(slices.Clone(r.Allow),
+	says := slices.DeleteFunc(slices.Clone(out.Allow),
 		func(t estate.OperationTerm) bool { return !t.Not && t.Kind == estate.ByName && never(t.Name) })
 	var less, left estate.Operations
 	for _, o := range u.Given {
 		if !never(o.Name) {
 			left = append(left, estate.OperationTerm{Kind: estate.ByName, Name: o.Name})
-		} else if says.Fit(o, e.Edition) || slices.ContainsFunc(r.Include,
+		} else if says.Fit(o, e.Edition) || slices.ContainsFunc(out.Include,
 			func(ref estate.Ref) bool { return g.RoleHas(ref.ID, o.Name) }) {
 			less = append(less, estate.OperationTerm{Not: true, Kind: estate.ByName, Name: o.Name})
 		}
 	}
-	if len(r.Include) == 0 && len(left) > 0 && len(left) < len(less)+len(says) &&
-		len(g.RoleOperations(u.ID)) == len(u.Given) {
-		return left
+	const mostLess = 3
+	if all := len(g.RoleOperations(u.ID)) == len(u.Given); len(left) > 0 && (len(less) > mostLess ||
+		all && len(out.Include) == 0 && len(left) < len(less)+len(says)) {
+		out.Allow, out.Include = left, nil
+		return &out
 	}
-	return append(says, less...)
+	out.Allow = append(says, less...)
+	return &out
 }

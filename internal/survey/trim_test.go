@@ -65,7 +65,7 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 		}
 		never[u.ID] = strings.Join(names, " ")
 		var terms []string
-		for _, term := range u.Narrower(g) {
+		for _, term := range u.Narrower(g).Allow {
 			terms = append(terms, term.String())
 		}
 		narrow[u.ID] = strings.Join(terms, ", ")
@@ -88,7 +88,7 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 	for _, u := range out.Roles {
 		r := *e.Roles[u.ID]
 		if u.ID != "idle" {
-			r.Allow = u.Narrower(g)
+			r = *u.Narrower(g)
 		}
 		one.Roles[u.ID] = &r
 	}

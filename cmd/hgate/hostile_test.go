@@ -226,7 +226,7 @@ func TestHostileWorkspaces(t *testing.T) {
 			for _, line := range []string{
 				"list people", "show role look", "check --since main --by mal", "check --since HEAD --by mal", "compare HEAD",
 				"compare main", "try mal table.drop db:sky", "grid --who mal", "reach mal",
-				"__complete list people ''", "fmt", "add person new", "set role look --title Looks", "remove person new",
+				"__complete list people ''", "tidy", "add person new", "set role look --title Looks", "remove person new",
 				"list roles", "test", "prove", "compare ./",
 			} {
 				out, code := x.hgate(strings.Fields(line)...)

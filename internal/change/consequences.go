@@ -1,6 +1,7 @@
 package change
 
 import (
+	"errors"
 	"slices"
 
 	"hiddengate/internal/clock"
@@ -17,6 +18,8 @@ type Turned struct {
 	ID     string
 	Passes bool
 	Fresh  bool
+	// Wrong says why a test can't be run any more though nothing in it changes, as when nobody is left of whom it speaks.
+	Wrong string
 }
 
 // Consequences is what an edit does beside the access itself.
@@ -106,21 +109,44 @@ func (e *Effect) Turned(now clock.Instant) ([]Turned, error) {
 }
 
 func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
-	before, err := verify.RunAll(e.Gates.Old, estate.Sorted(e.Before.Tests), now)
-	if err != nil {
-		before = nil // they could not be run before
-	}
-	passed, known := map[string]bool{}, map[string]bool{}
-	for _, r := range before {
-		passed[r.Test.ID], known[r.Test.ID] = r.Passed(), true
-	}
-	after, err := verify.RunAll(e.Gates.New, estate.Sorted(e.After.Tests), now)
-	for _, r := range after {
-		if !known[r.Test.ID] || passed[r.Test.ID] != r.Passed() {
-			out = append(out, Turned{"test", r.Test.ID, r.Passed(), !known[r.Test.ID]})
+	was := map[string]bool{} // whether it passed, of those that could be run
+	for _, t := range e.Before.Tests {
+		if r, err := verify.Run(e.Gates.Old, t, now); err == nil {
+			was[t.ID] = r.Passed()
 		}
 	}
-	return out, err
+	var wrong diagnostic.List
+	for _, t := range estate.Sorted(e.After.Tests) {
+		passed, known := was[t.ID]
+		r, err := verify.Run(e.Gates.New, t, now)
+		var list diagnostic.List
+		switch {
+		case err == nil && (!known || passed != r.Passed()):
+			out = append(out, Turned{What: "test", ID: t.ID, Passes: r.Passed(), Fresh: !known})
+		case err == nil:
+		case known && !slices.Contains(e.altered["tests"], t.ID):
+			out = append(out, Turned{What: "test", ID: t.ID, Wrong: reason(err)})
+		case errors.As(err, &list):
+			if known || e.Before.Tests[t.ID] == nil || slices.Contains(e.altered["tests"], t.ID) {
+				wrong = append(wrong, list...) // by this edit
+			}
+		default:
+			return nil, err
+		}
+	}
+	if len(wrong) > 0 {
+		return nil, wrong.Sort()
+	}
+	return out, nil
+}
+
+// reason says what is wrong, without the place.
+func reason(err error) string {
+	var list diagnostic.List
+	if errors.As(err, &list) && len(list) > 0 {
+		return list[0].Message
+	}
+	return err.Error()
 }
 
 func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
@@ -155,7 +181,7 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 			return nil, err
 		}
 		if was == nil || fails != failed {
-			out = append(out, Turned{"guarantee", g.ID, !fails, was == nil})
+			out = append(out, Turned{What: "guarantee", ID: g.ID, Passes: !fails, Fresh: was == nil})
 		}
 	}
 	return out, nil

@@ -15,17 +15,21 @@ import (
 
 // Fix is an edit that would allow a request, or stop it, and what it does beside.
 type Fix struct {
-	Kind     string   // membership, grant, scope, role, condition or block
+	Kind     string   // membership, grant, new role, scope, role, operation, condition or block
 	Commands []string // words of hgate, each as the shell would have them apart
 	Effect   *Effect
-	Weight   int // how many subjects, operations and resources change in all
+	// Weight counts the subjects, operations and resources that change. Where the edit is about what several get, whoever
+	// joins them later counts as one more.
+	Weight int
+	last   bool // it takes a limit from everybody, and so comes last
 }
 
 // proposal is a fix that has not been tried.
 type proposal struct {
-	kind     string
-	commands []string
-	edited   *estate.Estate
+	kind         string
+	commands     []string
+	edited       *estate.Estate
+	shared, last bool
 }
 
 // mostTried bounds how many edits are tried.
@@ -68,24 +72,41 @@ func Fixes(g *gate.Gate, req gate.Request, now clock.Instant, quote func(string)
 		if outcome, err := edited.Decide(again); err != nil || outcome != want {
 			continue
 		}
-		out = append(out, Fix{p.kind, p.commands, effect, weight(effect)})
+		one := Fix{Kind: p.kind, Commands: p.commands, Effect: effect, last: p.last}
+		one.Weight = weight(effect, func(l *Line) int { return len(l.Subjects) })
+		if p.shared {
+			one.Weight += weight(effect, func(l *Line) int {
+				if slices.Contains(l.Subjects, req.Subject) {
+					return 1
+				}
+				return 0
+			})
+		}
+		out = append(out, one)
 	}
 	slices.SortStableFunc(out, func(a, b Fix) int {
+		if a.last != b.last {
+			if a.last {
+				return 1
+			}
+			return -1
+		}
 		return cmp.Or(cmp.Compare(a.Weight, b.Weight), cmp.Compare(len(a.Commands), len(b.Commands)))
 	})
 	return out, nil
 }
 
-func weight(e *Effect) (n int) {
-	for _, l := range e.Lines {
-		places := 0
+// weight counts what changes, for so many subjects of each line.
+func weight(e *Effect, subjects func(*Line) int) (n int) {
+	for i := range e.Lines {
+		l, places := &e.Lines[i], 0
 		for _, pile := range l.Piles {
 			places += pile.Len()
 		}
-		n += len(l.Subjects) * len(l.Operations) * places
+		n += subjects(l) * len(l.Operations) * places
 	}
-	for _, l := range e.Coming {
-		n += len(l.Subjects) * len(l.Operations)
+	for i := range e.Coming {
+		n += subjects(&e.Coming[i]) * len(e.Coming[i].Operations)
 	}
 	return n
 }
@@ -100,8 +121,22 @@ type fixer struct {
 }
 
 func (f *fixer) propose(kind string, edited *estate.Estate, commands ...string) {
-	if !slices.ContainsFunc(f.found, func(p proposal) bool { return slices.Equal(p.commands, commands) }) {
-		f.found = append(f.found, proposal{kind, commands, edited})
+	f.add(proposal{kind: kind, commands: commands, edited: edited})
+}
+
+// proposeShared proposes an edit of what several get.
+func (f *fixer) proposeShared(kind string, edited *estate.Estate, commands ...string) {
+	f.add(proposal{kind: kind, commands: commands, edited: edited, shared: true})
+}
+
+// proposeLast proposes an edit that takes a limit from everybody.
+func (f *fixer) proposeLast(kind string, edited *estate.Estate, commands ...string) {
+	f.add(proposal{kind: kind, commands: commands, edited: edited, shared: true, last: true})
+}
+
+func (f *fixer) add(one proposal) {
+	if !slices.ContainsFunc(f.found, func(p proposal) bool { return slices.Equal(p.commands, one.commands) }) {
+		f.found = append(f.found, one)
 	}
 }
 
@@ -144,41 +179,69 @@ func (f *fixer) allow() error {
 			for _, ref := range gr.Roles {
 				r := *f.estate.Roles[ref.ID]
 				r.Allow = append(slices.Clone(r.Allow), estate.OperationTerm{Kind: estate.ByName, Name: f.req.Operation})
-				f.propose("role", f.with("roles", &r), f.command("set", "role", r.ID, "--allow", "+"+f.req.Operation))
+				f.proposeShared("role", f.with("roles", &r), f.command("set", "role", r.ID, "--allow", "+"+f.req.Operation))
 			}
 		case "condition":
 			one := *gr
 			one.When = nil
-			f.propose("condition", f.with("grants", &one), f.command("set", "grant", gr.ID, "--when", ""))
+			f.proposeLast("condition", f.with("grants", &one), f.command("set", "grant", gr.ID, "--when", ""))
 		}
 	}
 	f.give()
 	return f.unblock()
 }
 
-// unblock takes the subject, or the resource, out of every block that meets the request.
+// unblock takes the subject, the resource or the operation out of every block that meets the request, or the blocks
+// away.
 func (f *fixer) unblock() error {
 	why, err := f.gate.Explain(f.req)
 	if err != nil {
 		return err
 	}
+	var blocks []*estate.Block
+	for _, c := range why.Blocks {
+		if c.Met {
+			blocks = append(blocks, c.Block)
+		}
+	}
+	if len(blocks) == 0 {
+		return nil
+	}
 	for _, w := range []struct {
 		kind string
 		edit func(*estate.Block) string
-	}{{"block", f.spare}, {"scope", f.clear}} {
+	}{{"block", f.spare}, {"scope", f.clear}, {"operation", f.permit}} {
 		var commands []string
 		var edits []estate.Edit
-		for _, c := range why.Blocks {
-			if c.Met {
-				one := *c.Block
-				commands, edits = append(commands, w.edit(&one)), append(edits, estate.Put("blocks", &one))
-			}
+		for _, b := range blocks {
+			one := *b
+			commands, edits = append(commands, w.edit(&one)), append(edits, estate.Put("blocks", &one))
 		}
-		if len(commands) > 0 {
-			f.propose(w.kind, f.estate.With(edits...), commands...)
+		if !slices.Contains(commands, "") {
+			f.proposeShared(w.kind, f.estate.With(edits...), commands...)
 		}
 	}
+	if slices.ContainsFunc(blocks, func(b *estate.Block) bool { return b.Protected }) {
+		return nil // what is protected is not removed
+	}
+	var commands []string
+	var edits []estate.Edit
+	for _, b := range blocks {
+		commands = append(commands, f.command("remove", "block", b.ID))
+		edits = append(edits, estate.Drop("blocks", b.ID))
+	}
+	f.proposeLast("block", f.estate.With(edits...), commands...)
 	return nil
+}
+
+// permit takes the operation out of what a block denies; "" if it denies nothing else.
+func (f *fixer) permit(b *estate.Block) string {
+	if !slices.ContainsFunc(b.Deny,
+		func(t estate.OperationTerm) bool { return t.Kind != estate.ByName || t.Name != f.req.Operation }) {
+		return ""
+	}
+	b.Deny = append(slices.Clone(b.Deny), estate.OperationTerm{Not: true, Kind: estate.ByName, Name: f.req.Operation})
+	return f.command("set", "block", b.ID, "--deny", "+not "+f.req.Operation)
 }
 
 // spare takes the subject out of whom a block stops.
@@ -221,18 +284,18 @@ func (f *fixer) join(gr *estate.Grant) {
 func (f *fixer) widen(gr *estate.Grant) {
 	one := *gr
 	one.On = append(slices.Clone(gr.On), f.here())
-	f.propose("scope", f.with("grants", &one), f.command("set", "grant", gr.ID, "--on", "+"+f.req.Resource))
+	f.proposeShared("scope", f.with("grants", &one), f.command("set", "grant", gr.ID, "--on", "+"+f.req.Resource))
 	for _, t := range gr.On {
 		if t.Scope == "" || t.Not {
 			continue
 		}
 		s := *f.estate.Scopes[t.Scope]
 		s.Resources = append(slices.Clone(s.Resources), f.here())
-		f.propose("scope", f.with("scopes", &s), f.command("set", "scope", t.Scope, "--resources", "+"+f.req.Resource))
+		f.proposeShared("scope", f.with("scopes", &s), f.command("set", "scope", t.Scope, "--resources", "+"+f.req.Resource))
 	}
 }
 
-// give grants the smallest role that has the operation.
+// give grants the smallest role that has the operation, and a new one that has nothing else but what it needs.
 func (f *fixer) give() {
 	best, size := "", 0
 	for _, r := range estate.Sorted(f.estate.Roles) {
@@ -240,14 +303,28 @@ func (f *fixer) give() {
 			best, size = r.ID, n
 		}
 	}
-	if best == "" {
-		return
-	}
 	id := f.fresh("grants")
-	f.propose("grant", f.with("grants", &estate.Grant{
-		Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Roles: []estate.Ref{{ID: best}},
-		On: estate.Resources{f.here()},
-	}), f.command("add", "grant", id, "--to", f.who(), "--role", best, "--on", f.req.Resource))
+	grant := func(role string) (*estate.Grant, string) {
+		return &estate.Grant{
+			Object: estate.Object{ID: id}, To: estate.Subjects{{Principal: f.req.Subject}}, Roles: []estate.Ref{{ID: role}},
+			On: estate.Resources{f.here()},
+		}, f.command("add", "grant", id, "--to", f.who(), "--role", role, "--on", f.req.Resource)
+	}
+	if best != "" {
+		gr, command := grant(best)
+		f.propose("grant", f.with("grants", gr), command)
+	}
+	names := append([]string{f.req.Operation}, f.estate.Operations[f.req.Operation].Needs...)
+	if size == len(names) {
+		return // there is such a role
+	}
+	role := &estate.Role{Object: estate.Object{ID: f.fresh("roles")}}
+	for _, name := range names {
+		role.Allow = append(role.Allow, estate.OperationTerm{Kind: estate.ByName, Name: name})
+	}
+	gr, command := grant(role.ID)
+	f.propose("new role", f.estate.With(estate.Put("roles", role), estate.Put("grants", gr)),
+		f.command("add", "role", role.ID, "--allow", strings.Join(names, ",")), command)
 }
 
 // fresh makes up an id that is free.
@@ -350,6 +427,9 @@ func (f *fixer) narrow(gr *estate.Grant) (*estate.Estate, string) {
 }
 
 func (f *fixer) remove(gr *estate.Grant) (*estate.Estate, string) {
+	if gr.Protected {
+		return nil, ""
+	}
 	return Without(f.estate, "grants", gr.ID), f.command("remove", "grant", gr.ID)
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 )
@@ -45,3 +46,5 @@ func (k *acknowledging) recheck(a *app, d *draft.Draft, e *estate.Estate, grant 
 	}
 	return d.AcknowledgeIn(grant, accepts)
 }
+
+func dateOf(zone *clock.Zone, at clock.Instant) string { return zone.DateOf(at).String() }

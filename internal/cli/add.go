@@ -11,13 +11,11 @@ import (
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
 
-	"hiddengate/internal/catalog"
-	"hiddengate/internal/clock"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
+	"hiddengate/internal/view"
 )
 
 // perSection makes a command with one below it for each section.
@@ -59,7 +57,8 @@ what a file would say: --when '{mfa: true, hours: daily 17:00-08:00}'.`,
 
 func (a *app) addOne(s policyfile.Section) *cobra.Command {
 	var e editing
-	var file, from, template string
+	var file, from string
+	var start roleFrom
 	var groups []string
 	var ack acknowledging
 	c := &cobra.Command{
@@ -84,10 +83,7 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 	c.Flags().StringVar(&from, "from", "", help)
 	switch s.Name {
 	case "roles":
-		c.Flags().StringVar(&template, "template", "",
-			"`name` of a template to start from, as KIND/NAME: see hgate list templates")
-		_ = c.RegisterFlagCompletionFunc("template",
-			cobra.FixedCompletions(templateIDs(), cobra.ShellCompDirectiveNoFileComp))
+		start.flags(c)
 	case "grants":
 		ack.flags(c)
 	}
@@ -102,25 +98,34 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 		if len(args) == 0 {
 			return fmt.Errorf("this is written `hgate add %s ID`, as in: %s", s.One, strings.TrimSpace(c.Example))
 		}
+		if err := start.check(isPerson && s.Name == "roles"); err != nil {
+			return err
+		}
 		body, err := v.body()
 		if err != nil {
 			return err
 		}
 		id := args[0]
+		var like model
+		if isPerson && s.Name == "roles" && !start.byPlace {
+			e.tell = func(p *view.Page, _ *estate.Estate) error { like.beyond(p); return nil }
+		}
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			if isPerson && s.Name == "roles" {
-				more, err := a.operationsOf(old, who)
-				if err != nil {
+				if like, err = a.modelOf(old, who, start.except); err != nil {
 					return err
 				}
-				body.Content = append(more.Content, body.Content...)
+				if start.byPlace {
+					return like.add(d, id, start, body)
+				}
+				body = withAllow(like.role(like.rows), body)
 			}
-			if template != "" {
-				more, err := fromTemplate(template)
+			if start.template != "" {
+				more, err := fromTemplate(start.template)
 				if err != nil {
 					return err
 				}
-				body = merged(more, body)
+				body = withAllow(more, body)
 			}
 			if s.Name == "grants" {
 				accepts, err := ack.acceptance(a, old)
@@ -192,37 +197,6 @@ func join(d *draft.Draft, s policyfile.Section, id string, groups []string) erro
 	}
 	return nil
 }
-
-// operationsOf makes the body of a role of what somebody may do now.
-func (a *app) operationsOf(e *estate.Estate, who string) (*yaml.Node, error) {
-	g, err := gate.Compile(e, nil)
-	if err != nil {
-		return nil, err
-	}
-	now, err := a.day(e.Zone)
-	if err != nil {
-		return nil, err
-	}
-	c := g.NewContext()
-	c.Time(now)
-	has := map[string]bool{}
-	p := estate.Principal{ID: who}
-	if err := g.Reach(p, c, func(x gate.Answer) bool { has[x.Operation.Name] = true; return true }); err != nil {
-		return nil, err
-	}
-	if len(has) == 0 {
-		return nil, &draft.Error{Message: who + " may do nothing, so there is nothing to make a role of",
-			Help: "see `hgate reach " + who + "`"}
-	}
-	list := splice.List()
-	for _, o := range keys(has) {
-		list.Content = append(list.Content, splice.Scalar(o))
-	}
-	about := splice.Scalar(fmt.Sprintf("What %s could do on %s", who, dateOf(e.Zone, now)))
-	return splice.Map(splice.Scalar("about"), about, splice.Scalar("allow"), list), nil
-}
-
-func dateOf(zone *clock.Zone, at clock.Instant) string { return zone.DateOf(at).String() }
 
 // addMany adds an entry for each line of a CSV file. A column tag.KEY is a tag, groups are joined; lists are separated
 // by ;.
@@ -319,19 +293,4 @@ func addRow(d *draft.Draft, s policyfile.Section, line sheetLine, into string) e
 		return err
 	}
 	return join(d, s, id, groups)
-}
-
-// fromTemplate makes the body of a role of a template.
-func fromTemplate(id string) (*yaml.Node, error) {
-	for _, t := range catalog.Templates() {
-		if t.ID == id {
-			about, list := splice.Scalar(t.About), splice.List()
-			about.Style = yaml.DoubleQuotedStyle
-			for _, text := range t.Allow {
-				list.Content = append(list.Content, splice.Scalar(text))
-			}
-			return splice.Map(splice.Scalar("about"), about, splice.Scalar("allow"), list), nil
-		}
-	}
-	return nil, unknown("template", id, templateIDs())
 }

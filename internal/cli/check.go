@@ -46,6 +46,9 @@ before. It exits with 1 if anything is not.`,
 		if (since == "") != (by == "") {
 			return fmt.Errorf("--since and --by go together: hgate check --since main --by ines.okafor")
 		}
+		if since != "" && strict {
+			return fmt.Errorf("--strict is about findings; --since judges a change, and refuses whatever is not its author's")
+		}
 		if since != "" {
 			return a.checkSince(since, by)
 		}
@@ -180,7 +183,8 @@ func (a *app) checkText(c checked, e *estate.Estate) {
 			rows = append(rows, []view.Cell{{Text: o.Source.Position.String(), Style: view.Faint}, {Text: o.ID}})
 		}
 		p.Table(2, nil, rows)
-		p.Table(2, nil, [][]view.Cell{{{Text: "do: " + list.show + " tells what it expects and what is so", Style: view.Faint}}})
+		p.Table(2, nil, [][]view.Cell{{{Text: "do: " + list.show + " tells what it expects and what is so",
+			Style: view.Faint}}})
 	}
 	accepted := 0
 	var counted []finding.Found

@@ -38,7 +38,11 @@ has, and what both have. Of a group it is what a new member gets.`,
 	_ = c.RegisterFlagCompletionFunc("fail-on",
 		cobra.FixedCompletions([]string{"gained", "lost", "changed"}, cobra.ShellCompDirectiveNoFileComp))
 	a.moment(c)
-	c.RunE = func(_ *cobra.Command, args []string) error {
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if expand && a.format != "text" {
+			return fmt.Errorf("--expand goes with --format text: %s", map[string]string{
+				"json": "JSON has every cell anyway", "md": "the table of --format md is folded"}[a.format])
+		}
 		for _, word := range failOn {
 			if !slices.Contains([]string{"gained", "lost", "changed"}, word) {
 				return fmt.Errorf("--fail-on %s is not one of gained, lost, changed", word)
@@ -48,6 +52,9 @@ has, and what both have. Of a group it is what a new member gets.`,
 		if isEntry && slices.Contains([]string{"role", "person", "service", "group"}, kind) {
 			if len(args) < 2 {
 				return fmt.Errorf("name the one to compare %s with, as in: hgate compare %s %s:OTHER", args[0], args[0], kind)
+			}
+			if name := givenOf(cmd, "expand", "fail-on"); name != "" {
+				return fmt.Errorf("--%s goes with revisions and folders; leave it out beside two entries", name)
 			}
 			return a.compareEntries(args[0], args[1])
 		}

@@ -95,8 +95,8 @@ is everybody who may. It exits with 1 if nobody gets it, or nothing decides betw
 			}
 			holds = &p
 		}
-		all, rule, err := survey.Contest(g, survey.Contested{Operation: args[0], Resource: place, Context: ctx, InTurn: len(args) > 2, Who: who,
-			Holder: holds})
+		all, rule, err := survey.Contest(g, survey.Contested{Operation: args[0], Resource: place, Context: ctx,
+			InTurn: len(args) > 2, Who: who, Holder: holds})
 		if err != nil {
 			return err
 		}
@@ -175,7 +175,8 @@ func nobodyText(all []survey.Contestant) string {
 	case depends == 0:
 		return "nobody who asks is allowed it"
 	}
-	return fmt.Sprintf("for %d of %d it depends on what the request does not say, and nobody else is allowed it", depends, len(all))
+	return fmt.Sprintf("for %d of %d it depends on what the request does not say, and nobody else is allowed it", depends,
+		len(all))
 }
 
 // notAllowed says why somebody is not allowed it, or on what it depends.

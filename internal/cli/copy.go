@@ -6,10 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/change"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
+	"hiddengate/internal/view"
 )
 
 // ownKeys are what a copy of a subject does not take over: they are that person's own.
@@ -33,6 +35,8 @@ who is there already what another has.`,
 func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 	var e editing
 	var file string
+	var except []string
+	isSubject := s.Name == "people" || s.Name == "services"
 	c := &cobra.Command{Use: s.One + " ID NEW", Short: "Copy a " + s.One, Example: "  hgate copy " + s.One + " ID NEW",
 		ValidArgsFunction: a.completeEntry(s, 1)}
 	c.Args = func(_ *cobra.Command, args []string) error {
@@ -48,7 +52,13 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 		ack.flags(c)
 	}
 	c.Flags().StringVar(&file, "file", "", "`file` of the workspace to put it into")
+	if isSubject {
+		exceptFlag(c, &except)
+	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
+		if isSubject {
+			e.tell = a.beyond(subjectOf(s, args[0]), subjectOf(s, args[1]))
+		}
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			id, to := args[0], args[1]
 			if err := existing(old, s, id); err != nil {
@@ -61,7 +71,6 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 			copied := splice.Map()
 			for i := 0; i+1 < len(body.Content); i += 2 {
 				key := body.Content[i].Value
-				isSubject := s.Name == "people" || s.Name == "services"
 				if key == "protected" || key == "acknowledged" || isSubject && slices.Contains(ownKeys, key) || isSubject &&
 					key == "groups" {
 					continue
@@ -80,8 +89,8 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 			if err := d.Add(s.Name, to, copied, into); err != nil {
 				return err
 			}
-			if s.Name == "people" || s.Name == "services" {
-				if err := a.copyAccess(d, subjectOf(s, id), subjectOf(s, to)); err != nil {
+			if isSubject {
+				if err := a.copyAccess(d, old, likeness{subjectOf(s, id), subjectOf(s, to), except}); err != nil {
 					return err
 				}
 			}
@@ -108,30 +117,92 @@ names it. Groups that fill themselves by tags are told and left alone.`,
 		Args:    takes(1, 1), ValidArgsFunction: a.completeFirst(a.subjects),
 	}
 	a.editFlags(c, &e)
+	var except []string
+	exceptFlag(c, &except)
 	c.Flags().StringVar(&to, "to", "", "`subject` who gets it")
 	_ = c.MarkFlagRequired("to")
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
-			var both [2]estate.Principal
-			for i, text := range []string{args[0], to} {
-				s, id, err := subjectSection(text)
-				if err != nil {
-					return err
-				}
-				if err := existing(old, s, id); err != nil {
-					return err
-				}
-				both[i] = subjectOf(s, id)
+		var both [2]estate.Principal
+		var sections [2]policyfile.Section
+		for i, text := range []string{args[0], to} {
+			s, id, err := subjectSection(text)
+			if err != nil {
+				return err
 			}
-			return a.copyAccess(d, both[0], both[1])
+			both[i], sections[i] = subjectOf(s, id), s
+		}
+		e.tell = a.beyond(both[0], both[1])
+		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
+			for i, s := range sections {
+				if err := existing(old, s, both[i].ID); err != nil {
+					return err
+				}
+			}
+			return a.copyAccess(d, old, likeness{both[0], both[1], except})
 		})
 	}
 	return c
 }
 
+func exceptFlag(c *cobra.Command, except *[]string) {
+	c.Flags().StringSliceVar(except, "except", nil, "leave out these `roles` and groups (role:ID, group:ID)")
+}
+
+// likeness is who gets what another has, but for some roles and groups.
+type likeness struct {
+	from, to estate.Principal
+	except   []string
+}
+
+// beyond tells how the access of who was made like another differs from the other's.
+func (a *app) beyond(original, made estate.Principal) func(*view.Page, *estate.Estate) error {
+	return func(p *view.Page, after *estate.Estate) error {
+		now, err := a.day(after.Zone)
+		if err != nil {
+			return err
+		}
+		effect, err := change.Between(after, original, made, now)
+		if err != nil {
+			return err
+		}
+		told := false
+		for _, h := range []struct {
+			title string
+			is    func(change.Way) bool
+		}{
+			{fmt.Sprintf("Beyond %s, %s gets", original, made), change.Way.More},
+			{fmt.Sprintf("What %s has, %s does not get", original, made),
+				func(w change.Way) bool { return w == change.Loses || w == change.Narrows }},
+		} {
+			var rows [][]view.Cell
+			lines := slices.DeleteFunc(slices.Clone(effect.Lines), func(l change.Line) bool { return !h.is(l.Way) })
+			for _, l := range effect.ByPlaceAndWhen(lines) {
+				rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: p.Operations(effect.What(&l))},
+					{Text: whenOf(&l), Style: view.Faint}})
+			}
+			if len(rows) > 0 {
+				told = true
+				p.Line("\n%s", p.Paint(view.Heading, h.title))
+				p.Table(2, nil, rows)
+			}
+		}
+		if !told {
+			p.Line("\n%s", p.Paint(view.Faint, fmt.Sprintf("%s has the same access as %s.", made, original)))
+		}
+		return nil
+	}
+}
+
 // copyAccess gives one subject what another has by name, and tells what that leaves out.
-func (a *app) copyAccess(d *draft.Draft, from, to estate.Principal) error {
-	left, err := d.CopyAccess(from, to)
+func (a *app) copyAccess(d *draft.Draft, old *estate.Estate, like likeness) error {
+	x, err := leftOut(old, like.except)
+	if err != nil {
+		return err
+	}
+	to := like.to
+	left, err := d.CopyAccess(like.from, to, func(section, id string) bool {
+		return section == "groups" && x.groups[id] || section == "grants" && x.names(old.Grants[id])
+	})
 	for _, g := range left {
 		a.page(a.Err).Line("hgate: group %s fills itself by tags, and those of %s do not fit: it is not copied", g, to)
 	}

@@ -320,12 +320,20 @@ func describeRole(g *gate.Gate, id string) []pair {
 	applies := g.Used(id)
 	has := fmt.Sprintf("%s, %d of which %s where it is granted", count(len(comes), "operation"), len(applies),
 		verb(len(applies), "apply"))
-	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"has", has}, pair{"operations", comes},
-		pair{"applies", applies}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
+	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"has", has},
+		pair{"operations", comes}, pair{"applies", applies}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
 }
 
 func describeGrant(g *gate.Gate, id string) []pair {
 	gr := g.Estate().Grants[id]
+	var accepted []string
+	for _, one := range gr.Acknowledged {
+		text := fmt.Sprintf("%s by %s", one.Role.ID, one.By)
+		if one.Date != nil {
+			text += " on " + moment(one.Date)
+		}
+		accepted = append(accepted, text+": "+one.Why)
+	}
 	request := ""
 	if gr.OnRequest != nil {
 		request = "for up to " + survey.Duration(gr.OnRequest.Longest)
@@ -336,7 +344,7 @@ func describeGrant(g *gate.Gate, id string) []pair {
 	}
 	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)},
 		pair{"when", view.Conditions(g, gr.When, gr.Starts, gr.Ends)},
-		pair{"on-request", request}, pair{"members", texts(g.Members(gr.To))},
+		pair{"on-request", request}, pair{"acknowledged", accepted}, pair{"members", texts(g.Members(gr.To))},
 		pair{"covers", count(g.Count(gr.On), "listed resource")})
 }
 
@@ -447,7 +455,13 @@ func describeOperation(g *gate.Gate, id string) []pair {
 			roles = append(roles, r)
 		}
 	}
-	return append(out, pair{"applies to", applies}, pair{"in roles", roles})
+	var needed []string
+	for _, other := range estate.Sorted(g.Estate().Operations) {
+		if slices.Contains(other.Needs, id) {
+			needed = append(needed, other.Name)
+		}
+	}
+	return append(out, pair{"needed by", needed}, pair{"applies to", applies}, pair{"in roles", roles})
 }
 
 func templateIDs() []string {

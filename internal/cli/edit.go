@@ -17,12 +17,15 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/journal"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/view"
 )
 
 // editing is the flags that every edit has.
 type editing struct {
 	dryRun, yes, expand bool
 	from                [3]string // a section, an id in it, and another that it gets
+	// tell tells more of what the edit does, of the estate as it will be; nil: there is no more
+	tell func(p *view.Page, after *estate.Estate) error
 }
 
 func (a *app) editFlags(c *cobra.Command, e *editing) {
@@ -97,6 +100,11 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	said := edited{effect, consequences, changes}
 	if a.format == "text" {
 		a.editedText(said, c.expand)
+		if c.tell != nil {
+			if err := c.tell(a.page(a.Out), after); err != nil {
+				return err
+			}
+		}
 	}
 	if c.dryRun {
 		return a.concluded(said, outlook)

@@ -2,11 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+
 	"hiddengate/internal/change"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/view"
-	"slices"
-	"strings"
 )
 
 var ways = map[change.Way]struct {
@@ -233,7 +234,11 @@ func (a *app) consequencesText(p *view.Page, c change.Consequences) {
 		}
 		words := turnedWords[t.What]
 		line := t.What + " " + t.ID + " " + p.Paint(style, words.is[t.Passes])
-		if !t.Fresh {
+		switch {
+		case t.Wrong != "":
+			line = t.What + " " + t.ID + " " + p.Paint(view.No, "can't be run") + " any more: " +
+				strings.TrimPrefix(t.Wrong, t.What+" "+t.ID+": ")
+		case !t.Fresh:
 			line += " now; it " + words.was[!t.Passes] + " before"
 		}
 		p.Line("%s", line)

@@ -8,6 +8,7 @@ import (
 	"hiddengate/internal/change"
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/view"
 )
@@ -24,15 +25,39 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 	if err != nil {
 		return err
 	}
+	now := clock.Of(a.now())
 	done := a.working("trying edits")
-	fixes, err := change.Fixes(g, req, clock.Of(a.now()), quoted)
+	fixes, err := change.Fixes(g, req, now, quoted)
+	var turns []change.Consequences // of those that are told
+	for i := 0; err == nil && i < min(len(fixes), mostFixes); i++ {
+		var one change.Consequences
+		one, err = fixes[i].Effect.Consequences(now)
+		turns = append(turns, one)
+	}
 	done()
 	if err != nil {
 		return err
 	}
 	if a.format == "json" {
-		return a.fixJSON(outcome, fixes)
+		err = a.fixJSON(outcome, fixes, turns)
+	} else {
+		a.fixText(fixed{outcome, fixes, turns}, req, said)
 	}
+	if err == nil && outcome != gate.Allow {
+		err = answered(exitNo)
+	}
+	return err
+}
+
+// fixed is the answer to a request, with edits that would turn it and what the first of them turn beside.
+type fixed struct {
+	outcome gate.Outcome
+	fixes   []change.Fix
+	turns   []change.Consequences
+}
+
+func (a *app) fixText(f fixed, req gate.Request, said string) {
+	outcome, fixes := f.outcome, f.fixes
 	p := a.page(a.Out)
 	v := verdicts[outcome]
 	p.Line("%s  %s  %s  %s", p.Paint(v.style, v.word), req.Subject, req.Operation, req.Resource)
@@ -43,20 +68,55 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 	}
 	if len(fixes) == 0 {
 		p.Line("\nNo edit of one kind would %s it; `hgate try` without --fix says why it is so.", word)
-		return nil
+		return
 	}
 	p.Line("\n%s", p.Paint(view.Heading, "Edits that would "+word+" it, least side effect first"))
-	for _, f := range fixes[:min(len(fixes), mostFixes)] {
-		p.Line("\n  %s", p.Paint(view.Maybe, f.Kind))
-		for _, c := range f.Commands {
+	for i, one := range fixes[:min(len(fixes), mostFixes)] {
+		p.Line("\n  %s", p.Paint(view.Maybe, one.Kind))
+		for _, c := range one.Commands {
 			p.Line("    %s", c)
 		}
-		p.Line("    %s", p.Paint(view.Faint, besideOf(f, req)))
+		p.Table(4, nil, [][]view.Cell{{{Text: besideOf(one, req), Style: view.Faint}}})
+		for _, text := range turnsText(p, f.turns[i]) {
+			p.Table(4, nil, [][]view.Cell{{{Text: text}}})
+		}
 	}
 	if more := len(fixes) - mostFixes; more > 0 {
 		p.Line("\n  and %d more: --format json lists them", more)
 	}
-	return nil
+}
+
+// turnsText says which tests and guarantees come out otherwise by an edit, and which findings come and go.
+func turnsText(p *view.Page, c change.Consequences) (out []string) {
+	for _, passes := range []bool{false, true} {
+		style := map[bool]view.Style{false: view.No, true: view.Yes}[passes]
+		for _, what := range []string{"test", "guarantee"} {
+			var ids []string
+			for _, t := range c.Turned {
+				if t.What == what && t.Passes == passes && !t.Fresh {
+					ids = append(ids, t.ID)
+				}
+			}
+			if len(ids) > 0 {
+				out = append(out, plural(len(ids), what)+" "+view.And(ids)+" "+
+					p.Paint(style, map[bool]string{false: "would fail", true: "would come right"}[passes]))
+			}
+		}
+	}
+	codes := func(list []finding.Found) string {
+		var all []string
+		for _, f := range list {
+			all = append(all, f.Code)
+		}
+		return strings.Join(distinct(all), ", ")
+	}
+	if len(c.Found) > 0 {
+		out = append(out, p.Paint(view.Maybe, "new "+plural(len(c.Found), "finding"))+" "+codes(c.Found))
+	}
+	if len(c.Gone) > 0 {
+		out = append(out, plural(len(c.Gone), "finding")+" resolved: "+codes(c.Gone))
+	}
+	return out
 }
 
 // beside is what an edit does apart from the request: to how many others, and what more for the one who asks.
@@ -117,20 +177,24 @@ func besideOf(f change.Fix, req gate.Request) string {
 		text += fmt.Sprintf("%d others too", b.Others)
 	}
 	if b.Coming {
-		text += "; what comes later is concerned too"
+		text += "; on what is added later, too"
 	}
 	return text
 }
 
-func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix) error {
+func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix, turns []change.Consequences) error {
 	type row struct {
 		Kind     string              `json:"kind"`
 		Commands []string            `json:"commands"`
 		Changes  []map[string]string `json:"changes"`
+		Turns    []string            `json:"turns,omitempty"`
 	}
 	rows := []row{}
-	for _, f := range fixes {
-		one := row{f.Kind, f.Commands, []map[string]string{}}
+	for i, f := range fixes {
+		one := row{f.Kind, f.Commands, []map[string]string{}, nil}
+		if i < len(turns) {
+			one.Turns = turnsText(&view.Page{}, turns[i])
+		}
 		f.Effect.Rows(func(r change.Row) {
 			one.Changes = append(one.Changes, map[string]string{"subject": r.Subject.String(), "operation": r.Operation,
 				"resource": r.Resource, "change": kindOf(r.Line.Way)})

@@ -17,7 +17,8 @@ type gridFlags struct {
 	who, members, roles, where, what, levels, unfold []string
 	groups, operations, describe, all                bool
 	depth                                            int
-	asTests, expect                                  string
+	asTests, expect, file                            string
+	edit                                             editing           // of the test
 	signed                                           *signed           // what expect names
 	heading                                          func() [][]string // what a sheet says of itself
 }
@@ -45,7 +46,7 @@ the row says of how many of its resources it speaks.
 
 --operations puts operations down instead of places. A sheet of --format csv says in its first lines
 what it covers; --expect compares it with what is now, new people and places too, and exits with 1
-if anything differs. --as-tests writes the grid as a test.`,
+if anything differs. --as-tests adds the grid to the workspace as a test.`,
 		Example: `  hgate grid --groups --where ridge-net
   hgate grid --members-of dome-crew --where summit-hosts,obsdb --mfa yes
   hgate grid --who lucas.amarel --where obsdb --operations
@@ -68,7 +69,9 @@ if anything differs. --as-tests writes the grid as a test.`,
 	fl.IntVar(&f.depth, "depth", 1, "how `deep` places are unfolded below the first")
 	fl.StringSliceVar(&f.unfold, "unfold", nil, "unfold these `places`, however deep")
 	fl.BoolVar(&f.all, "all", false, "rows and columns that are empty, too")
-	fl.StringVar(&f.asTests, "as-tests", "", "write it as a test of this `name`")
+	fl.StringVar(&f.asTests, "as-tests", "", "add it to the workspace as a test of this `name`")
+	fl.StringVar(&f.file, "file", "", "with --as-tests, the `file` of the workspace to put it into")
+	fl.BoolVar(&f.edit.dryRun, "dry-run", false, "with --as-tests, tell what would change, and write nothing")
 	fl.StringVar(&f.expect, "expect", "", "compare with a signed CSV `file`, which says what it covers")
 	_ = c.RegisterFlagCompletionFunc("levels",
 		cobra.FixedCompletions(estate.LevelNames(), cobra.ShellCompDirectiveNoFileComp))
@@ -77,6 +80,16 @@ if anything differs. --as-tests writes the grid as a test.`,
 	c.RunE = func(cmd *cobra.Command, _ []string) (err error) {
 		if cmd.Flags().Changed("role") {
 			return fmt.Errorf("--role names the session of one subject; --roles puts roles across")
+		}
+		down := f.operations || f.describe && len(f.roles) > 0
+		if name := givenOf(cmd, "depth", "unfold", "as-tests", "expect"); down && name != "" {
+			return fmt.Errorf("--%s goes with places down; leave it out where operations stand there", name)
+		}
+		if name := givenOf(cmd, "file", "dry-run"); f.asTests == "" && name != "" {
+			return fmt.Errorf("--%s goes with --as-tests", name)
+		}
+		if f.describe && !down {
+			return fmt.Errorf("--describe tells what operations do: put them down with --operations")
 		}
 		if f.expect != "" {
 			if f.signed, err = a.signedSheet(cmd, f.expect); err != nil {
@@ -262,7 +275,7 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q askedGrid) er
 		rows := grid.Rows(folding)
 		switch {
 		case f.asTests != "":
-			return a.gridTest(g, grid, rows, askedTest{f.asTests, q.Question})
+			return a.gridTest(g, grid, rows, askedTest{f.asTests, f.file, f.edit, q.Question})
 		case f.signed != nil:
 			return a.gridExpected(grid, rows, f.signed)
 		}

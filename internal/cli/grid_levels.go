@@ -3,21 +3,25 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
-	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
-	"hiddengate/internal/survey"
 	"strings"
 	"unicode"
+
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/splice"
+	"hiddengate/internal/survey"
 )
 
 // askedTest is the test that a grid is to be written as.
 type askedTest struct {
-	id string
+	id, file string
+	edit     editing
 	survey.Question
 }
 
-// gridTest writes the grid as a test of levels, and leaves out what a test can't say or what members of a group have
-// beyond it.
+// gridTest adds the grid to the workspace as a test of levels, and leaves out what a test can't say or what members of
+// a group have beyond it.
 func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, q askedTest) error {
 	if err := estate.CheckID(q.id); err != nil {
 		return fmt.Errorf("--as-tests: %w", err)
@@ -53,19 +57,22 @@ func (a *app) gridTest(g *gate.Gate, grid *survey.Grid, rows []survey.GridRow, q
 			levels = append(levels, yamlText(rule.Place.String())+": "+word)
 		}
 		if len(levels) > 0 {
-			written = append(written, fmt.Sprintf("      %s: {%s}\n", l.Column.Name, strings.Join(levels, ", ")))
+			written = append(written, fmt.Sprintf("%s: {%s}", l.Column.Name, strings.Join(levels, ", ")))
 		}
-	}
-	if len(written) > 0 { // a test that expects nothing is no test
-		fmt.Fprintf(a.page(a.Out), "tests:\n  %s:\n    given: {%s}\n    levels:\n%s", q.id,
-			strings.Join(givenText(&said), ", "),
-			strings.Join(written, ""))
 	}
 	if len(left) > 0 {
 		a.page(a.Err).Line("hgate: left out, where it depends on the request or members have more by other ways: %s",
 			strings.Join(left, "; "))
 	}
-	return nil
+	if len(written) == 0 {
+		return fmt.Errorf("--as-tests: nothing is left that a test could expect; nothing was written")
+	}
+	body, err := splice.Value(fmt.Sprintf("{given: {%s}, levels: {%s}}", strings.Join(givenText(&said), ", "),
+		strings.Join(written, ", ")))
+	if err != nil {
+		return err
+	}
+	return a.edit(q.edit, func(d *draft.Draft, _ *estate.Estate) error { return d.Add("tests", q.id, body, q.file) })
 }
 
 // yamlText writes a text as YAML that reads it back.

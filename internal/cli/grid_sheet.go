@@ -2,12 +2,13 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/survey"
 	"hiddengate/internal/view"
-	"slices"
-	"strings"
 )
 
 // sheet is a grid as it is written: texts under a heading.

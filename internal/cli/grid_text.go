@@ -2,11 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+
 	"hiddengate/internal/estate"
 	"hiddengate/internal/tabular"
 	"hiddengate/internal/view"
-	"slices"
-	"strings"
 
 	"github.com/clipperhouse/displaywidth"
 )

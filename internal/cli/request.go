@@ -36,6 +36,25 @@ func (a *app) circumstances(c *cobra.Command) *circumstances {
 	return s
 }
 
+// given names one of the flags that was given; "" if none was. --at is none of them.
+func (s *circumstances) given(c *cobra.Command) string {
+	names := []string{"context", "role"}
+	for _, fact := range estate.Facts {
+		names = append(names, fact.Name)
+	}
+	return givenOf(c, names...)
+}
+
+// givenOf names one of some flags that was given; "" if none was.
+func givenOf(c *cobra.Command, names ...string) string {
+	for _, name := range names {
+		if c.Flags().Changed(name) {
+			return name
+		}
+	}
+	return ""
+}
+
 // build makes the context that the flags describe, and writes it in words.
 func (s *circumstances) build(a *app, c *cobra.Command, g *gate.Gate) (*gate.Context, string, error) {
 	ctx := g.NewContext()

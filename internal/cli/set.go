@@ -221,9 +221,11 @@ func (a *app) statusCommand(name, status string) *cobra.Command {
 					if err := unprotected(old, s, id, "suspended"); err != nil {
 						return err
 					}
-				} else if was := old.Subject(subjectOf(s, id)).Status; was == "left" {
-					return &draft.Error{Message: who + " has left and is not suspended",
-						Help: fmt.Sprintf("if they are back: hgate set %s %s --status active", s.One, id)}
+				}
+				if was := old.Subject(subjectOf(s, id)).Status; was == "left" || was == "invited" {
+					has := map[string]string{"left": "has left", "invited": "is invited and has not come yet"}[was]
+					return &draft.Error{Message: who + " " + has + ", and so has no access that could be suspended or resumed",
+						Help: fmt.Sprintf("if they are there: hgate set %s %s --status active", s.One, id)}
 				}
 				n := splice.Scalar(status)
 				if status == "active" {

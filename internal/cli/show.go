@@ -79,6 +79,9 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 	if l.section != "" {
 		refs = policyfile.References(g.Estate(), l.section, id)
 	}
+	if o := g.Estate().Operations[id]; o != nil && l.section == policyfile.NamesOperation {
+		refs = append(refs, policyfile.Selections(g.Estate(), o)...)
+	}
 	loss, err := a.loss(g, l.section, id)
 	if err != nil {
 		return err

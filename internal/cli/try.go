@@ -71,7 +71,13 @@ and answers one a line.`,
 			if fix {
 				return fmt.Errorf("--fix is about one request; leave it out beside --batch")
 			}
+			if name := flags.given(cmd); name != "" {
+				return fmt.Errorf("--%s is about one request; with --batch each line says it: leave it out", name)
+			}
 			return a.tryBatch(g, batch, why)
+		}
+		if why {
+			return fmt.Errorf("--why goes with --batch; one request is always explained")
 		}
 		ctx, said, err := flags.build(a, cmd, g)
 		if err != nil {

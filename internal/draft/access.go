@@ -10,7 +10,9 @@ import (
 // CopyAccess names a subject wherever another is named, as a member of a group or in a grant or block itself; where the
 // other is taken away, so is it. It gives the groups that fill themselves by tags with the one and not with the other,
 // which stay as they are.
-func (d *Draft) CopyAccess(from, to estate.Principal) (left []string, err error) {
+//
+// Entries of which except says so are left out.
+func (d *Draft) CopyAccess(from, to estate.Principal, except func(section, id string) bool) (left []string, err error) {
 	beside := func(section, id, key string, list estate.Subjects) error {
 		name := ""
 		for _, t := range list {
@@ -27,6 +29,9 @@ func (d *Draft) CopyAccess(from, to estate.Principal) (left []string, err error)
 		return d.Change(section, id, key, Items{Add: []*yaml.Node{splice.Scalar(name)}})
 	}
 	for _, g := range estate.Sorted(d.estate.Groups) {
+		if except("groups", g.ID) {
+			continue
+		}
 		if err := beside("groups", g.ID, "members", g.Members); err != nil {
 			return nil, err
 		}
@@ -35,6 +40,9 @@ func (d *Draft) CopyAccess(from, to estate.Principal) (left []string, err error)
 		}
 	}
 	for _, g := range estate.Sorted(d.estate.Grants) {
+		if except("grants", g.ID) {
+			continue
+		}
 		if err := beside("grants", g.ID, "to", g.To); err != nil {
 			return nil, err
 		}

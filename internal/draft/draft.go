@@ -170,11 +170,15 @@ func (i fileInfo) ModTime() time.Time { return time.Time{} }
 func (i fileInfo) IsDir() bool        { return false }
 func (i fileInfo) Sys() any           { return nil }
 
-// home gives the file in which most entries of a section stand.
+// home gives the file into which new entries of a section go: where others of them stand, the usual one for them, else
+// the one that has most.
 func (d *Draft) home(section string) string {
 	count := map[string]int{}
 	for _, o := range d.estate.Section(section) {
 		count[o.Source.File]++
+	}
+	if usual := policyfile.Home(section); section != "people" && count[usual] > 0 {
+		return usual
 	}
 	best := ""
 	for name, n := range count {

@@ -139,7 +139,8 @@ blocks: {no: {to: ana, deny: all, on: db}}
 	require.NoError(t, err)
 	copied := func(to string) (*estate.Estate, []string) {
 		d := New(files, e)
-		left, err := d.CopyAccess(estate.Principal{ID: "ana"}, estate.Principal{ID: to})
+		left, err := d.CopyAccess(estate.Principal{ID: "ana"}, estate.Principal{ID: to},
+			func(string, string) bool { return false })
 		require.NoError(t, err)
 		after, err := policyfile.Load(d.FS())
 		require.NoError(t, err)

@@ -160,6 +160,23 @@ func References(e *estate.Estate, section, id string) (out []Reference) {
 	return out
 }
 
+// Selections lists where entries select an operation without its name, by a pattern or a level, with what is written
+// there behind the key.
+func Selections(e *estate.Estate, o *estate.Operation) (out []Reference) {
+	for _, in := range estate.SectionNames {
+		for _, head := range e.Section(in) {
+			EachNaming(in, e.Entry(in, head.ID), func(n Naming) {
+				for _, t := range n.Operations {
+					if t.Kind != estate.ByName && t.Fits(o, e.Edition) {
+						out = append(out, Reference{in, head.ID, n.Key + " (" + t.String() + ")", positionOr(t.Position, head)})
+					}
+				}
+			})
+		}
+	}
+	return out
+}
+
 // resourcesOwnedBy finds resources by their owner, the one thing that they name: there can be millions.
 func resourcesOwnedBy(e *estate.Estate, section, id string) (out []Reference) {
 	for i := range e.Tree.Rows {

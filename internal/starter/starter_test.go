@@ -68,12 +68,25 @@ func TestEachKeyLineHoldsItsTest(t *testing.T) {
 					require.NoError(t, err)
 					without[other] = &fstest.MapFile{Data: text}
 				}
-				without[name].Data = []byte(strings.Join(slices.Delete(slices.Clone(lines), i, i+1), "\n"))
+				without[name].Data = []byte(strings.Join(slices.Delete(slices.Clone(lines), i, i+marks(lines[i:])), "\n"))
 				assert.Equal(t, []string{key}, failing(t, without, "2026-11-23T12:00Z"))
 			})
 		}
 	}
 	assert.GreaterOrEqual(t, keys, 12)
+}
+
+// marks counts the lines of what the first of them marks: of a key with its value below it, all lines of that too.
+func marks(lines []string) int {
+	indent := func(line string) int { return len(line) - len(strings.TrimLeft(line, " ")) }
+	text, _, _ := strings.Cut(lines[0], "#")
+	n := 1
+	if strings.HasSuffix(strings.TrimSpace(text), ":") {
+		for n < len(lines) && strings.TrimSpace(lines[n]) != "" && indent(lines[n]) > indent(lines[0]) {
+			n++
+		}
+	}
+	return n
 }
 
 func TestTheEmptyWorkspaceLoads(t *testing.T) {

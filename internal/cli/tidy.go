@@ -14,15 +14,15 @@ import (
 	"hiddengate/internal/view"
 )
 
-func (a *app) fmtCommand() *cobra.Command {
+func (a *app) tidyCommand() *cobra.Command {
 	var check bool
 	c := &cobra.Command{
-		Use:   "fmt",
+		Use:   "tidy",
 		Short: "Bring the files into one form",
 		Long: `Brings the YAML files into one form: indents of two, the keys of entries in the order of 'hgate
 schema', short lists on one line. Every comment stays, and so does what the files mean. With --check
 nothing is written: it lists the files that are not in form, and exits with 1 if there are any.`,
-		Example: "  hgate fmt\n  hgate fmt --check",
+		Example: "  hgate tidy\n  hgate tidy --check",
 		Args:    takes(0, 0),
 	}
 	c.Flags().BoolVar(&check, "check", false, "write nothing; exit with 1 if a file is not in form")
@@ -68,7 +68,7 @@ nothing is written: it lists the files that are not in form, and exits with 1 if
 			p.Line("%s", p.Paint(view.Yes, "All files are in form."))
 			return nil
 		case check:
-			p.Line("%s", p.Paint(view.No, count(len(files), "file")+" not in form; `hgate fmt` brings them there:"))
+			p.Line("%s", p.Paint(view.No, count(len(files), "file")+" not in form; `hgate tidy` brings them there:"))
 		default:
 			a.release()
 			if err := a.putInPlace(dir, files); err != nil {

@@ -160,8 +160,7 @@ func values[T any](p *T, all []T) []T {
 
 // outcome judges every completion of the request.
 func (o *oracle) outcome(p estate.Principal, op string, s spot, q partial, times []int64) string {
-	sessions, ok := o.sessions(p, q.roles, q.at)
-	if !ok {
+	if _, ok := o.sessions(p, q.roles, values(q.at, times)[0]); !ok {
 		return "error"
 	}
 	yes, no := false, false
@@ -174,6 +173,7 @@ func (o *oracle) outcome(p estate.Principal, op string, s spot, q partial, times
 		}
 	}
 	for _, at := range values(q.at, times) {
+		sessions, _ := o.sessions(p, q.roles, at)
 		for _, from := range values(q.from, addresses()) {
 			if !from.IsValid() {
 				continue

@@ -42,7 +42,7 @@ type question struct {
 	operation string
 	resource  *estate.Resource
 	context   *Context
-	sessions  [][]string
+	sessions []Session
 }
 
 // Query is a request as numbers.
@@ -356,14 +356,17 @@ func (q *question) open(g *Gate) error {
 // outcome is allow if q lies in allowed in every possible session, deny if it meets it in none.
 func (g *Gate) outcome(q *question) (Outcome, error) {
 	allow, deny := true, true
-	for _, roles := range q.sessions {
-		a, err := g.allowed(q.subject, q.operation, q.resource, roles)
+	for _, session := range q.sessions {
+		a, err := g.allowed(q.subject, q.operation, q.resource, session.Roles)
 		if err != nil {
 			return Deny, err
 		}
-		holds := g.space.Judge(a, q.context.region)
-		allow = allow && holds == region.All
-		deny = deny && holds == region.None
+		sure, some, err := g.WhileIn(session, a)
+		if err != nil {
+			return Deny, err
+		}
+		allow = allow && g.space.Judge(sure, q.context.region) == region.All
+		deny = deny && g.space.Judge(some, q.context.region) == region.None
 	}
 	switch {
 	case allow:
@@ -374,8 +377,28 @@ func (g *Gate) outcome(q *question) (Outcome, error) {
 	return Depends, nil
 }
 
+// WhileIn gives of what is allowed in a session what is so while the session is possible, sure with all other time
+// beside it, which the session says nothing of.
+func (g *Gate) WhileIn(s Session, allowed region.Region) (sure, some region.Region, err error) {
+	if s.When == region.Full {
+		return allowed, allowed, nil
+	}
+	if some, err = g.space.And(allowed, s.When); err != nil {
+		return sure, some, err
+	}
+	lacks, err := g.space.Minus(s.When, allowed)
+	if err != nil {
+		return sure, some, err
+	}
+	sure, err = g.space.Not(lacks)
+	return sure, some, err
+}
+
 // left is what the request leaves open of the region allowed in a session.
-func (g *Gate) left(q *question, roles []string) (region.Region, error) {
-	a, err := g.allowed(q.subject, q.operation, q.resource, roles)
+func (g *Gate) left(q *question, s Session) (region.Region, error) {
+	a, err := g.allowed(q.subject, q.operation, q.resource, s.Roles)
+	if err == nil {
+		a, err = g.space.And(a, s.When)
+	}
 	return g.space.Fix(a, q.context.region), err
 }

@@ -86,8 +86,11 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 			Grant: gr.Grant, Who: g.Who(gr.To, q.subject.principal), Roles: g.through(gr.Grant, q.operation),
 			Where: g.where(gr.On, q.resource), When: gr.Region,
 		}
-		for _, roles := range q.sessions {
-			r, err := g.GrantRegion(gr, q.subject, q.operation, roles)
+		for _, session := range q.sessions {
+			r, err := g.GrantRegion(gr, q.subject, q.operation, session.Roles)
+			if err == nil {
+				r, err = g.space.And(r, session.When)
+			}
 			if err == nil {
 				r, err = g.space.Left([]region.Region{g.space.Fix(r, known)}, blocking, q.subject.active)
 			}
@@ -107,14 +110,14 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 
 // remaining tells what remains to be known.
 func (g *Gate) remaining(q *question) (out []Left, err error) {
-	for _, roles := range q.sessions {
+	for _, session := range q.sessions {
 		one := Left{}
-		if one.When, err = g.left(q, roles); err != nil {
+		if one.When, err = g.left(q, session); err != nil {
 			return nil, err
 		}
 		if len(q.sessions) > 1 {
-			one.Roles = slices.DeleteFunc(slices.Clone(roles), func(id string) bool { // what all sessions have says nothing
-				return !slices.ContainsFunc(q.sessions, func(other []string) bool { return !slices.Contains(other, id) })
+			one.Roles = slices.DeleteFunc(slices.Clone(session.Roles), func(id string) bool { // what all have says nothing
+				return !slices.ContainsFunc(q.sessions, func(other Session) bool { return !other.Has(id) })
 			})
 		}
 		out = append(out, one)

@@ -419,8 +419,8 @@ func (o *oracle) permitted(roles []string) bool {
 	return true
 }
 
-// sessions gives the possible sessions; ok is false where the named roles are an error.
-func (o *oracle) sessions(p estate.Principal, named []string, at *int64) (sets [][]string, ok bool) {
+// sessions gives the possible sessions at a moment; ok is false where the named roles are an error.
+func (o *oracle) sessions(p estate.Principal, named []string, at int64) (sets [][]string, ok bool) {
 	held := map[string]bool{}
 	all := map[string]bool{}
 	for _, g := range o.e.Grants {
@@ -428,11 +428,12 @@ func (o *oracle) sessions(p estate.Principal, named []string, at *int64) (sets [
 			continue
 		}
 		lent := slices.ContainsFunc(o.elevations, func(el estate.Elevation) bool {
-			return el.Grant == g.ID && el.Subject == p && (at == nil || *at >= int64(el.From) && *at < int64(el.To))
+			return el.Grant == g.ID && el.Subject == p && at >= int64(el.From) && at < int64(el.To)
 		})
 		for _, ref := range g.Roles {
 			all[ref.ID] = true
-			if g.OnRequest == nil || lent {
+			role := o.e.Roles[ref.ID]
+			if (g.OnRequest == nil || lent) && o.within(g.Starts, g.Ends, at) && o.within(role.Starts, role.Ends, at) {
 				held[ref.ID] = true
 			}
 		}

@@ -230,7 +230,7 @@ func (o *oracle) judgeCell(c cellName, x concrete) string {
 // judgeSpot judges one concrete context of a subject and an operation that the estate knows.
 func (o *oracle) judgeSpot(who estate.Principal, op string, s spot, x concrete) string {
 	set := o.setting(who, op, s)
-	sessions, _ := o.sessions(who, nil, &x.at)
+	sessions, _ := o.sessions(who, nil, x.at)
 	yes, no := false, false
 	for _, roles := range sessions {
 		if o.allowed(set, x, roles) {

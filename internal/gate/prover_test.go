@@ -203,7 +203,7 @@ func (w *world) left(g *estate.Guarantee, place string, at int64) (n int) {
 		if who.Kind != estate.IsPerson {
 			continue
 		}
-		sessions, _ := standing.sessions(who, nil, &at)
+		sessions, _ := standing.sessions(who, nil, at)
 		found := false
 		for bits := range 8 {
 			for _, how := range estate.SignIns {

@@ -53,8 +53,11 @@ func (g *Gate) inSessions(who estate.Principal,
 		return region.Empty, err
 	}
 	out := region.Empty
-	for _, roles := range sessions {
-		one, err := in(s, roles)
+	for _, session := range sessions {
+		one, err := in(s, session.Roles)
+		if err == nil {
+			one, err = g.space.And(one, session.When)
+		}
 		if err == nil {
 			out, err = g.space.Or(out, one)
 		}

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -12,29 +13,136 @@ import (
 // maxSessions bounds how many possible sessions are judged for one request.
 const maxSessions = 4096
 
-// oneSession is the session with all roles.
-var oneSession = [][]string{nil}
+// Session is a possible session: its roles, nil for all, and the time in which it is possible.
+type Session struct {
+	Roles []string
+	When  region.Region
+}
 
-// PossibleSessions gives the sets of roles that a session may have that names some, or none, within what a request
-// says, nil if it says nothing: nil stands for all roles.
-func (g *Gate) PossibleSessions(s *CompiledSubject, named []string, said *region.Context) ([][]string, error) {
+// Has says that a session has a role, if the subject holds it then.
+func (s Session) Has(role string) bool { return s.Roles == nil || slices.Contains(s.Roles, role) }
+
+// oneSession is the session with all roles, at any time.
+var oneSession = []Session{{nil, region.Full}}
+
+// PossibleSessions gives the sessions that may be that name some roles, or none, within what a request says, nil if it
+// says nothing. At each moment some are possible: of those at the moment of a request, When is Full.
+func (g *Gate) PossibleSessions(s *CompiledSubject, named []string, said *region.Context) ([]Session, error) {
 	if len(named) > 0 {
-		return [][]string{named}, g.checkNamed(s, named)
+		return []Session{{named, region.Full}}, g.checkNamed(s, named)
 	}
 	if s.single {
 		return oneSession, nil
 	}
-	var held []*CompiledGrant
-	for _, gr := range s.Grants {
-		if g.Which.counts(gr.Grant) && (g.Which.asIfLent(gr.Grant) || g.lentAt(gr, s, said)) {
-			held = append(held, gr)
+	spells, err := g.spells(s, said)
+	if err != nil {
+		return nil, err
+	}
+	var out []Session
+	whole := region.Empty // the time in which all roles go together
+	for _, one := range spells {
+		if g.breaks(one.roles) == nil {
+			if whole, err = g.space.Or(whole, one.when); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		sets, err := g.largest(one.roles)
+		if err != nil {
+			return nil, err
+		}
+		for _, roles := range sets {
+			if out = append(out, Session{roles, one.when}); len(out) > maxSessions {
+				return nil, errSessions
+			}
 		}
 	}
-	roles := rolesOf(held)
-	if g.breaks(roles) == nil {
-		return oneSession, nil
+	if whole != region.Empty {
+		out = append(out, Session{nil, whole})
 	}
-	return g.largest(roles)
+	return out, nil
+}
+
+var errSessions = fmt.Errorf("%w session: there are too many sets of roles to judge; name the roles", ErrInvalid)
+
+// spell is a time in which somebody holds the same roles.
+type spell struct {
+	roles []string
+	when  region.Region
+}
+
+// spells takes the time apart by the roles that somebody holds, by the grants that stand or are lent within their dates
+// and those of the role; of a request that says its time, it is that moment alone, and when is Full.
+func (g *Gate) spells(s *CompiledSubject, said *region.Context) ([]spell, error) {
+	held := map[string]region.Region{} // of each role, the time
+	var err error
+	for _, gr := range s.Grants {
+		when := region.Full
+		if !g.Which.counts(gr.Grant) {
+			continue
+		}
+		if !g.Which.asIfLent(gr.Grant) {
+			when = gr.lent[s.principal]
+		}
+		if when, err = g.within(when, gr.Starts, gr.Ends); err != nil {
+			return nil, err
+		}
+		for _, ref := range gr.Roles {
+			role := g.Roles[ref.ID]
+			during, err := g.within(when, role.Starts, role.Ends)
+			if err != nil {
+				return nil, err
+			}
+			if held[ref.ID], err = g.space.Or(held[ref.ID], during); err != nil {
+				return nil, err
+			}
+		}
+	}
+	out := []spell{{nil, region.Full}}
+	for _, id := range slices.Sorted(maps.Keys(held)) {
+		var parts []spell
+		for _, one := range out {
+			in, err := g.space.And(one.when, held[id])
+			if err != nil {
+				return nil, err
+			}
+			without, err := g.space.Minus(one.when, held[id])
+			if err != nil {
+				return nil, err
+			}
+			if in != region.Empty {
+				parts = append(parts, spell{append(slices.Clone(one.roles), id), in})
+			}
+			if without != region.Empty {
+				parts = append(parts, spell{one.roles, without})
+			}
+		}
+		out = parts
+	}
+	if said == nil {
+		return out, nil
+	}
+	at, timed := said.Time()
+	if !timed {
+		return out, nil
+	}
+	c := g.space.NewContext()
+	c.SetTime(at)
+	for _, one := range out {
+		if g.space.Judge(one.when, c) == region.All {
+			return []spell{{one.roles, region.Full}}, nil
+		}
+	}
+	return nil, nil
+}
+
+// within is the part of a time that lies within dates, either of which may be nil.
+func (g *Gate) within(when region.Region, starts, ends *estate.Moment) (region.Region, error) {
+	during, err := g.during(starts, ends)
+	if err != nil {
+		return region.Empty, err
+	}
+	return g.space.And(when, during)
 }
 
 // rolesOf lists the roles that grants name, by id.
@@ -122,7 +230,7 @@ func (g *Gate) largest(roles []string) ([][]string, error) {
 	var choose func(i int, chosen []string) error
 	choose = func(i int, chosen []string) error {
 		if steps++; steps > 64*maxSessions || len(out) > maxSessions {
-			return fmt.Errorf("%w session: there are too many sets of roles to judge; name the roles", ErrInvalid)
+			return errSessions
 		}
 		if i == len(bound) {
 			if !g.extendable(chosen, bound) {
@@ -153,8 +261,8 @@ func (g *Gate) extendable(chosen, bound []string) bool {
 	})
 }
 
-// Sessions lists the sets of roles that a session of the subject may have; one that is nil has all.
-func (g *Gate) Sessions(p estate.Principal, c *Context) ([][]string, error) {
+// Sessions lists the possible sessions of a subject.
+func (g *Gate) Sessions(p estate.Principal, c *Context) ([]Session, error) {
 	n := g.NumberOf(p)
 	if n < 0 {
 		return nil, g.Subject(p)

@@ -106,9 +106,9 @@ func (p *Prover) ways(c *differing.Cells, x claim) ([]gate.Way, error) {
 		return nil, err
 	}
 	counts := func(w gate.Way) bool { // its role can be in a session
-		return slices.ContainsFunc(sessions, func(roles []string) bool {
-			return roles == nil || slices.ContainsFunc(w.Grant.Roles, func(ref estate.Ref) bool {
-				return slices.Contains(roles, ref.ID) && c.RoleHas(ref.ID, x.operation)
+		return slices.ContainsFunc(sessions, func(s gate.Session) bool {
+			return slices.ContainsFunc(w.Grant.Roles, func(ref estate.Ref) bool {
+				return s.Has(ref.ID) && c.RoleHas(ref.ID, x.operation)
 			})
 		})
 	}

@@ -70,7 +70,10 @@ func Left(s *region.Space, left []gate.Left) string {
 		case region.Empty:
 			text = "denied"
 		}
-		if len(left) > 1 {
+		switch {
+		case len(left) > 1 && len(l.Roles) == 0:
+			text = "while no roles that it holds are kept apart: " + text
+		case len(left) > 1:
 			text = "in a session as " + strings.Join(l.Roles, " and ") + ": " + text
 		}
 		parts = append(parts, text)

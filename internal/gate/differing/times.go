@@ -175,20 +175,28 @@ func (d *differ) sessions(a about) (*operationTimes, error) {
 	out := &operationTimes{}
 	for _, o := range d.validOn(s, at.Class) {
 		c := Cell{region.Full, region.Empty}
-		for _, roles := range possible {
-			r, err := s.AllowedAt(gate.SessionQuery{Subject: who, Operation: d.names[o], At: at, Known: known, Roles: roles})
+		for _, session := range possible {
+			r, err := s.AllowedAt(gate.SessionQuery{Subject: who, Operation: d.names[o], At: at, Known: known,
+				Roles: session.Roles})
+			if err != nil {
+				return nil, err
+			}
+			sure, some, err := s.WhileIn(session, r)
 			if err == nil {
-				r, err = d.fromNow(s, r)
+				c.Sure, err = s.Space().And(c.Sure, sure)
 			}
 			if err == nil {
-				c.Sure, err = s.Space().And(c.Sure, r)
-			}
-			if err == nil {
-				c.Possible, err = s.Space().Or(c.Possible, r)
+				c.Possible, err = s.Space().Or(c.Possible, some)
 			}
 			if err != nil {
 				return nil, err
 			}
+		}
+		if c.Sure, err = d.fromNow(s, c.Sure); err != nil {
+			return nil, err
+		}
+		if c.Possible, err = d.fromNow(s, c.Possible); err != nil {
+			return nil, err
 		}
 		if c.Possible != region.Empty {
 			out.operations, out.when = append(out.operations, o), append(out.when, c)

@@ -15,12 +15,26 @@ func mayEdit(d *estate.Delegation, id string) bool {
 		func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id })
 }
 
+// delegations lists those of the old estate. The stewards of a group may fill it with anybody, themselves too, and so each
+// group that has some counts as a delegation to them.
+func (j *judge) delegations() []*estate.Delegation {
+	out := estate.Sorted(j.old.Delegations)
+	for _, g := range estate.Sorted(j.old.Groups) {
+		if len(g.Stewards) > 0 {
+			out = append(out, &estate.Delegation{Object: estate.Object{ID: "stewards of " + g.ID, Source: g.Source},
+				To: g.Stewards, ToSelf: true,
+				MayEdit: estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: g.ID}}}})
+		}
+	}
+	return out
+}
+
 // edited lists the groups whose members change, and which the author may edit.
 func (j *judge) edited() (all []string) {
 	for _, was := range estate.Sorted(j.old.Groups) {
 		after := j.new.Groups[was.ID]
 		if after != nil && after != was && !same(after.Members, was.Members) &&
-			slices.ContainsFunc(estate.Sorted(j.old.Delegations), func(d *estate.Delegation) bool {
+			slices.ContainsFunc(j.delegations(), func(d *estate.Delegation) bool {
 				return mayEdit(d, was.ID) && j.was.Selects(d.To, j.by)
 			}) {
 			all = append(all, was.ID)

@@ -65,7 +65,7 @@ func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant)
 	if err := j.gates(effect); err != nil {
 		return nil, err
 	}
-	for _, d := range estate.Sorted(j.old.Delegations) {
+	for _, d := range j.delegations() {
 		if j.was.Selects(d.To, by) {
 			j.may = append(j.may, j.resolve(d))
 		}

@@ -13,6 +13,7 @@ import (
 
 	"hiddengate/internal/change"
 	"hiddengate/internal/clock"
+	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
 )
@@ -213,4 +214,48 @@ delegations: {fill: {to: lead, may-edit: group:crew, ` + ceiling + `on: dome}}
 	assert.Empty(t, judge(""))
 	assert.Empty(t, judge("within: up to change, "))
 	assert.NotEmpty(t, judge("within: up to use, "))
+}
+
+// Whoever looks after a group fills it, with themselves too, and can do no more: what can be got step by step and whose
+// change it is say the same.
+func TestStewardsFillTheirGroup(t *testing.T) {
+	const text = `hidden-gate: 1
+owner: boss
+systems: {db: {kind: database, resources: {s: {}}}}
+people: {boss: {}, lead: {}, ana: {}, bo: {}}
+groups:
+  crew: {members: [bo], stewards: lead}
+  inner: {members: [bo]}
+  strong: {members: [boss]}
+roles: {reads: {allow: [table.read]}, drops: {allow: [table.drop]}}
+grants:
+  crew-drops: {to: group:crew, role: drops, on: "db:s"}
+  strong-reads: {to: group:strong, role: reads, on: "db:s"}
+`
+	for edit, yours := range map[[2]string]bool{
+		{"crew: {members: [bo]", "crew: {members: [bo, ana]"}:                         true,
+		{"crew: {members: [bo]", "crew: {members: [bo, lead]"}:                        true,
+		{"crew: {members: [bo]", "crew: {members: [ana]"}:                             true,
+		{"crew: {members: [bo], stewards: lead}", "crew: {members: [bo]}"}:            true,
+		{"strong: {members: [boss]", "strong: {members: [boss, ana]"}:                 false,
+		{"strong: {members: [boss]", "strong: {members: [boss, group:crew]"}:          false,
+		{"grants:\n", "grants:\n  more: {to: group:crew, role: reads, on: 'db:s'}\n"}: false,
+	} {
+		require.Equal(t, 1, strings.Count(text, edit[0]), edit[0])
+		breaches, err := change.Judge(estateFrom(t, text), estateFrom(t, strings.Replace(text, edit[0], edit[1], 1)),
+			estate.Principal{ID: "lead"}, noon)
+		require.NoError(t, err)
+		assert.Equal(t, yours, len(breaches) == 0, "%s: %v", edit[1], breaches)
+	}
+	e := estateFrom(t, text)
+	ways, err := escalation.Work(e, noon)
+	require.NoError(t, err)
+	at, err := estate.ParseAddress("db:s")
+	require.NoError(t, err)
+	_, can, err := ways.Chain(estate.Principal{ID: "lead"}, e.Operations["table.drop"], e.Listed(at))
+	require.NoError(t, err)
+	assert.True(t, can)
+	_, can, err = ways.Chain(estate.Principal{ID: "lead"}, e.Operations["table.read"], e.Listed(at))
+	require.NoError(t, err)
+	assert.False(t, can)
 }

@@ -20,7 +20,7 @@ func (j *judge) roles() {
 		}
 	}
 	for id, r := range j.old.Roles {
-		if r.AtMost > 0 || r.AtMostPerSystem > 0 || r.Acknowledge != "" {
+		if r.AtMost > 0 || r.AtMostPerSystem > 0 || r.AtLeast > 0 || r.AtLeastPerSystem > 0 || r.Acknowledge != "" {
 			counted[id] = true
 		}
 	}

@@ -88,6 +88,9 @@ type Role struct {
 	// AtMost is how many people and services may hold the role, AtMostPerSystem how many in one system; 0: any number.
 	AtMost          int
 	AtMostPerSystem int
+	// AtLeast is how many have to hold it, AtLeastPerSystem how many in each system in which it is granted; 0: any number.
+	AtLeast          int
+	AtLeastPerSystem int
 	// Acknowledge is what whoever grants the role has to accept; "": nothing.
 	Acknowledge string
 }

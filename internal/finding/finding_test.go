@@ -203,6 +203,22 @@ func TestFindings(t *testing.T) {
 				"bo], role: r, on: z}}",
 			"systems: {z: {kind: database}}\nroles: {r: {allow: server.view, at-most-per-system: 1}}\ngrants: {g: {to: ana, " +
 				"role: r, on: z}, h: {to: bo, role: r, on: db}}"},
+		{[]string{"error role-short"},
+			"roles: {r: {allow: server.view, at-least: 2}}\ngrants: {g: {to: [ana, cai], role: r, on: db}}\npeople: {cai: " +
+				"{status: suspended}}",
+			"roles: {r: {allow: server.view, at-least: 2}}\ngrants: {g: {to: [ana, bo], role: r, on: db}}\npeople: {cai: " +
+				"{status: suspended}}"},
+		{[]string{"error role-short"},
+			"systems: {z: {kind: database}}\nroles: {r: {allow: server.view, at-least-per-system: 2}}\ngrants: {g: {to: [ana, " +
+				"bo], role: r, on: z}, h: {to: ana, role: r, on: db}}",
+			"systems: {z: {kind: database}}\nroles: {r: {allow: server.view, at-least-per-system: 2}}\ngrants: {g: {to: [ana, " +
+				"bo], role: r, on: z}}"},
+		{[]string{"error role-short"},
+			"roles: {r: {allow: server.view, at-least: 1}}\ngrants: {g: {to: ana, role: r, on: db, on-request: {longest: 1h}}}",
+			"roles: {r: {allow: server.view, at-least: 1}}\ngrants: {g: {to: ana, role: r, on: db}}"},
+		{[]string{"warning left-behind"},
+			"people: {cai: {status: left}}\ngroups: {old: {members: [ana, cai]}}",
+			"people: {cai: {status: suspended}}\ngroups: {old: {members: [ana, cai]}}"},
 		{[]string{"warning unacknowledged"},
 			"roles: {r: {allow: server.view, acknowledge: it costs}}\ngrants: {g: {to: ana, role: r, on: db}}",
 			"roles: {r: {allow: server.view, acknowledge: it costs}}\ngrants: {g: {to: ana, role: r, on: db, acknowledged: " +

@@ -42,7 +42,7 @@ type question struct {
 	operation string
 	resource  *estate.Resource
 	context   *Context
-	sessions []Session
+	sessions  []Session
 }
 
 // Query is a request as numbers.

@@ -1,0 +1,62 @@
+package finding
+
+import (
+	"fmt"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/estate"
+)
+
+var roleShort = &Finding{
+	Code: "role-short", Severity: diagnostic.Error,
+	Doc: "Fewer people and services hold a role than it says there have to be, in all or in one system in which it is " +
+		"granted. Those count who are active, by a grant of it, or of a role that includes it, that stands and is within " +
+		"its dates.",
+	Cure: "give the role to somebody else first, or lower at-least or at-least-per-system",
+	find: func(c *check) {
+		for _, r := range estate.Sorted(c.estate.Roles) {
+			if r.AtLeast == 0 && r.AtLeastPerSystem == 0 {
+				continue
+			}
+			h := c.holdersOf(r.ID, func(g *estate.Grant, s *estate.Subject) bool {
+				return g.OnRequest == nil && c.within(g.Starts, g.Ends) && s.Status == "active" && c.within(s.Starts, s.Ends)
+			})
+			tell := func(where string, holders map[estate.Principal]bool, least int) {
+				if least > 0 && len(holders) < least {
+					names := ""
+					if len(holders) > 0 {
+						names = ": " + some(principalNames(sortedPrincipals(holders)))
+					}
+					c.report(&r.Object, r.Source.Position, "role %s is held by %d%s, and needs %d%s", r.ID, len(holders), where,
+						least, names)
+				}
+			}
+			tell("", h.all, r.AtLeast)
+			for _, s := range estate.Sorted(c.estate.Systems) {
+				if h.in[s.ID] != nil || c.grantedIn(r.ID, s.ID) {
+					tell(fmt.Sprintf(" in %s", s.ID), h.in[s.ID], r.AtLeastPerSystem)
+				}
+			}
+		}
+	},
+}
+
+// within says whether now lies within dates, either of which may be nil.
+func (c *check) within(starts, ends *estate.Moment) bool {
+	return (starts == nil || starts.BegunAt(c.estate.Zone, c.now)) && (ends == nil || !ends.OverAt(c.estate.Zone, c.now))
+}
+
+// grantedIn says whether a role is granted in a system at all.
+func (c *check) grantedIn(role, system string) bool {
+	for _, g := range c.estate.Grants {
+		if !c.holds(g, role) {
+			continue
+		}
+		for _, id := range c.gate.Systems(g.On) {
+			if id == system {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -141,15 +141,22 @@ func catalogs() string {
 	fmt.Fprintf(&b, `# The built-in catalogs
 
 Edition %d. Each kind of system has types of resource by depth (the system itself, what stands in it, what stands in
-that; the last holds for all below) and operations of four levels: view < use < change < govern. "needs" names
-operations without which one is of no use; "opens" says through what a subject can get further access. An operation
+that; the last holds for all below), some by name or by what a resource stands in, and operations of four levels:
+view < use < change < govern. "needs" names operations without which one is of no use; "opens" says through what a subject can get further access. An operation
 that several kinds offer means the same in each. This page is made from the data;
 `+"`hgate show kind KIND`"+` shows the same.
 `, catalog.Edition)
 	for _, k := range catalog.Kinds() {
+		places := ""
+		for _, t := range k.Named {
+			places += fmt.Sprintf(" What is named `%s` right in it is of type %s.", t.Key, t.Value)
+		}
+		for _, t := range k.Inside {
+			places += fmt.Sprintf(" What stands in something of type %s is of type %s.", t.Key, t.Value)
+		}
 		fmt.Fprintf(&b,
-			"\n## %s\n\n%s. Types by depth: %s.\n\n| operation | level | what it does | applies to | notes "+
-				"|\n|---|---|---|---|---|\n", k.ID, k.About, strings.Join(k.Types, ", "))
+			"\n## %s\n\n%s. Types by depth: %s.%s\n\n| operation | level | what it does | applies to | notes "+
+				"|\n|---|---|---|---|---|\n", k.ID, k.About, strings.Join(k.Types, ", "), places)
 		for level := estate.View; level <= estate.Govern; level++ {
 			for _, o := range k.Operations {
 				if o.Level == level {

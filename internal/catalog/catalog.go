@@ -5,6 +5,7 @@ import (
 	"embed"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -16,7 +17,7 @@ import (
 
 // Edition is the newest edition of the built-in catalogs. An operation added later carries the edition it came in,
 // and joins no glob of a workspace that names an older one.
-const Edition = 1
+const Edition = 2
 
 //go:embed data/*.yaml
 var data embed.FS
@@ -37,6 +38,8 @@ type operation struct {
 type kind struct {
 	About      string
 	Types      []string
+	Named      map[string]string // types by first-level name
+	Inside     map[string]string // types by the type of what something stands in
 	Fold       bool
 	Shared     map[string][]string // operations of shared.yaml, with the types they apply to here
 	Operations map[string]operation
@@ -70,7 +73,8 @@ func read(files fs.FS) ([]*estate.Kind, error) {
 		if err := decode(files, name, &k); err != nil {
 			return nil, err
 		}
-		built := &estate.Kind{Object: estate.Object{ID: id, About: k.About}, Types: k.Types, Fold: k.Fold, BuiltIn: true}
+		built := &estate.Kind{Object: estate.Object{ID: id, About: k.About}, Types: k.Types,
+			Named: tagsOf(k.Named), Inside: tagsOf(k.Inside), Fold: k.Fold, BuiltIn: true}
 		for op, types := range k.Shared {
 			o, ok := shared[op]
 			if !ok {
@@ -90,6 +94,13 @@ func read(files fs.FS) ([]*estate.Kind, error) {
 		out = append(out, built)
 	}
 	return out, nil
+}
+
+func tagsOf(list map[string]string) (out estate.Tags) {
+	for _, key := range slices.Sorted(maps.Keys(list)) {
+		out = append(out, estate.Tag{Key: key, Value: list[key]})
+	}
+	return out
 }
 
 func decode(files fs.FS, name string, into any) error {

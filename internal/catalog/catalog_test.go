@@ -100,14 +100,14 @@ func TestTemplatesAreSound(t *testing.T) {
 				assert.True(t, has[need], "%s has %s, and not %s, which it needs", template.ID, o.Name, need)
 			}
 			grave := o.HighRisk || o.Level == estate.Govern
-			strong := []string{"administrator", "approver", "account-keeper", "restore-operator", "custodian", "publisher",
+			strong := []string{"administrator", "approver", "account-keeper", "restore-operator", "keeper", "publisher",
 				"operator", "machine-keeper"}
 			assert.True(t, !grave || slices.Contains(strong, template.ID[len(template.Kind)+1:]), "%s hands out %s", template.ID,
 				o.Name)
 		}
 	}
 	for _, k := range Kinds() {
-		for _, name := range []string{"reader", "operator", "custodian", "auditor", "administrator"} {
+		for _, name := range []string{"reader", "operator", "keeper", "auditor", "administrator"} {
 			assert.Contains(t, names[k.ID], name, k.ID)
 		}
 	}

@@ -406,13 +406,22 @@ func describeGuarantee(g *gate.Gate, id string) []pair {
 	return head(&gu.Object, pair{"says", says}, pair{"may", texts(gu.May)}, pair{"on", texts(gu.On)})
 }
 
+// placed writes how types are told by place.
+func placed(list estate.Tags) (out []string) {
+	for _, t := range list {
+		out = append(out, t.Key+": "+t.Value)
+	}
+	return out
+}
+
 func describeKind(g *gate.Gate, id string) []pair {
 	k := g.Estate().Kinds[id]
 	if k == nil {
 		return nil
 	}
 	offer := g.Estate().Offer(id)
-	out := []pair{{"id", id}, {"about", k.About}, {"based-on", k.BasedOn.ID}, {"types", offer.Types}}
+	out := []pair{{"id", id}, {"about", k.About}, {"based-on", k.BasedOn.ID}, {"types", offer.Types},
+		{"named", placed(k.Named)}, {"inside", placed(k.Inside)}}
 	var more []string
 	for _, t := range offer.AllTypes {
 		if !slices.Contains(offer.Types, t) {

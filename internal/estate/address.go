@@ -30,6 +30,9 @@ func (a Address) Depth() int {
 	return strings.Count(a.Path, "/") + 1
 }
 
+// Name is the last segment of the path; "" for a system.
+func (a Address) Name() string { return a.Path[strings.LastIndexByte(a.Path, '/')+1:] }
+
 // Parent gives the address that holds a; ok is false for a system.
 func (a Address) Parent() (parent Address, ok bool) {
 	if a.Path == "" {

@@ -96,6 +96,8 @@ type Offer struct {
 	Types      []string // by depth
 	AllTypes   []string // by depth first, then those that only operations or entries name
 	Operations []*Operation
+	named      map[string]string // types by first-level name, folded where the kind folds
+	inside     map[string]string // types by the type of what something stands in
 	byType     map[string]map[string]*Operation
 	sorted     map[string][]*Operation // of a type, by name
 	lineage    []string
@@ -110,8 +112,50 @@ func (o *Offer) On(resourceType string) []*Operation { return o.sorted[resourceT
 // Is says whether the kind is, or is based on, the other.
 func (o *Offer) Is(kind string) bool { return slices.Contains(o.lineage, kind) }
 
-// TypeAt gives the type that a resource has by its depth.
-func (o *Offer) TypeAt(depth int) string { return o.Types[min(depth, len(o.Types)-1)] }
+// PlacesFrom is the edition of the built-in catalogs from which on they tell types by name and by what something stands
+// in.
+const PlacesFrom = 2
+
+// TypeOf gives the type of a resource that says none, by its depth, its name and the type of what it stands in.
+func (o *Offer) TypeOf(depth int, name, above string) string {
+	if t, ok := o.named[name]; ok && depth == 1 {
+		return t
+	}
+	if t, ok := o.inside[above]; ok && depth > 0 {
+		return t
+	}
+	return o.Types[min(depth, len(o.Types)-1)]
+}
+
+// Placed lists the types that TypeOf can give.
+func (o *Offer) Placed() []string {
+	out := slices.Concat(o.Types, slices.Sorted(maps.Values(o.named)), slices.Sorted(maps.Values(o.inside)))
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Names lists the first-level names that tell a type.
+func (o *Offer) Names() []string { return slices.Sorted(maps.Keys(o.named)) }
+
+// place takes over how a kind tells types by place, unless a kind that is based on it says otherwise.
+func (o *Offer) place(k *Kind, fold bool) {
+	for _, t := range k.Named {
+		name := t.Key
+		if fold {
+			name = Fold(name)
+		}
+		if _, known := o.named[name]; !known {
+			o.named[name] = t.Value
+		}
+		o.addType(t.Value)
+	}
+	for _, t := range k.Inside {
+		if _, known := o.inside[t.Key]; !known {
+			o.inside[t.Key] = t.Value
+		}
+		o.addType(t.Value)
+	}
+}
 
 // Offer gives what a kind offers; the kind must exist.
 func (e *Estate) Offer(kind string) *Offer { return e.offers[kind] }
@@ -133,7 +177,8 @@ func (e *Estate) IndexKinds() {
 	e.offers = map[string]*Offer{}
 	e.Operations = map[string]*Operation{}
 	for _, k := range e.SortedKinds() {
-		o := &Offer{Kind: k, byType: map[string]map[string]*Operation{}, sorted: map[string][]*Operation{}}
+		o := &Offer{Kind: k, named: map[string]string{}, inside: map[string]string{},
+			byType: map[string]map[string]*Operation{}, sorted: map[string][]*Operation{}}
 		for k := k; k != nil; k = e.Kinds[k.BasedOn.ID] {
 			o.lineage = append(o.lineage, k.ID)
 			o.Operations = append(o.Operations, k.Operations...)
@@ -142,6 +187,9 @@ func (e *Estate) IndexKinds() {
 			}
 			for _, t := range k.Types {
 				o.addType(t)
+			}
+			if !k.BuiltIn || e.Edition >= PlacesFrom {
+				o.place(k, e.foldsKind(o.Kind))
 			}
 		}
 		if len(o.Types) == 0 {
@@ -219,8 +267,10 @@ func (e *Estate) Canonical(a Address) Address {
 }
 
 // Folds says whether the system's addresses ignore case.
-func (e *Estate) Folds(s *System) bool {
-	for k := e.Kinds[s.Kind.ID]; k != nil; k = e.Kinds[k.BasedOn.ID] {
+func (e *Estate) Folds(s *System) bool { return e.foldsKind(e.Kinds[s.Kind.ID]) }
+
+func (e *Estate) foldsKind(k *Kind) bool {
+	for ; k != nil; k = e.Kinds[k.BasedOn.ID] {
 		if k.Fold {
 			return true
 		}
@@ -242,6 +292,17 @@ func (e *Estate) Unlisted(a Address) *Resource {
 	a = e.Canonical(a)
 	parent, _ := a.Parent() // a system is listed
 	above := e.nearest(parent)
-	return &Resource{Address: a, System: above.System, Parent: above, Index: -1,
-		Type: e.offers[above.System.Kind.ID].TypeAt(a.Depth()), Tags: above.Tags, Owner: above.Owner}
+	return &Resource{Address: a, System: above.System, Parent: above, Index: -1, Type: e.typeBelow(above, a),
+		Tags: above.Tags, Owner: above.Owner}
+}
+
+// typeBelow gives the type of an unlisted address below the nearest listed resource above it.
+func (e *Estate) typeBelow(above *Resource, a Address) string {
+	offer, t, depth := e.offers[above.System.Kind.ID], above.Type, above.Address.Depth()
+	rest := strings.TrimPrefix(strings.TrimPrefix(a.Path, above.Address.Path), "/")
+	for name := range strings.SplitSeq(rest, "/") {
+		depth++
+		t = offer.TypeOf(depth, name, t)
+	}
+	return t
 }

@@ -85,6 +85,8 @@ type Kind struct {
 	Object
 	BasedOn    Ref
 	Types      []string // by depth: the system, what stands in it, …; the last for all below
+	Named      Tags     // types by the name of what stands right in the system
+	Inside     Tags     // types by the type of what something stands in
 	Fold       bool     // addresses ignore case
 	BuiltIn    bool
 	Operations []*Operation // its own, by name

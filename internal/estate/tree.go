@@ -365,13 +365,10 @@ func sorted(list []listedRow) []listedRow {
 // grow adds a system and what is in it, which comes in tree order.
 func (p *treeBuilder) grow(s *System, number uint32, list []listedRow) {
 	offer := p.estate.offers[s.Kind.ID]
-	var types []uint16 // by depth
-	for _, t := range offer.Types {
-		types = append(types, p.typ(t))
-	}
+	types := p.placesOf(offer)
 	path := []byte(nil)
 	above := []uint32{uint32(len(p.rows))} // the rows that lead to the last one
-	p.add(s, nil, Row{System: number, Type: types[0], Tags: p.number(inherit(nil, s.Tags)), Owner: p.owner(s.Owner)})
+	p.add(s, nil, Row{System: number, Type: types.byDepth[0], Tags: p.number(inherit(nil, s.Tags)), Owner: p.owner(s.Owner)})
 	for i, one := range list {
 		if i > 0 && bytes.Equal(one.path, path) {
 			p.twice = append(p.twice, Twice{Address{s.ID, string(path)}, list[i-1].position(), one.position()})
@@ -387,7 +384,7 @@ func (p *treeBuilder) grow(s *System, number uint32, list []listedRow) {
 			}
 			up := p.rows[above[len(above)-1]]
 			row := Row{Parent: above[len(above)-1] + 1, System: number, Tags: up.Tags, Owner: up.Owner,
-				Type: types[min(len(above), len(types)-1)]}
+				Type: types.of(len(above), path[start:end], up.Type)}
 			if end == len(path) {
 				p.say(&row, one)
 			}
@@ -399,6 +396,41 @@ func (p *treeBuilder) grow(s *System, number uint32, list []listedRow) {
 			start = end + 1
 		}
 	}
+}
+
+// placeTypes tells the types of what says none, as numbers of the tree: the rule of Offer.TypeOf.
+type placeTypes struct {
+	byDepth []uint16
+	named   map[string]uint16
+	inside  map[uint16]uint16
+}
+
+func (p *treeBuilder) placesOf(o *Offer) placeTypes {
+	out := placeTypes{named: map[string]uint16{}, inside: map[uint16]uint16{}}
+	for _, t := range o.Types {
+		out.byDepth = append(out.byDepth, p.typ(t))
+	}
+	for name, t := range o.named {
+		out.named[name] = p.typ(t)
+	}
+	for above, t := range o.inside {
+		out.inside[p.typ(above)] = p.typ(t)
+	}
+	return out
+}
+
+func (t *placeTypes) of(depth int, name []byte, above uint16) uint16 {
+	if depth == 1 && len(t.named) > 0 {
+		if n, ok := t.named[string(name)]; ok {
+			return n
+		}
+	}
+	if len(t.inside) > 0 {
+		if n, ok := t.inside[above]; ok {
+			return n
+		}
+	}
+	return t.byDepth[min(depth, len(t.byDepth)-1)]
 }
 
 // common counts the segments with which both paths begin, and gives where the next begins in the second.

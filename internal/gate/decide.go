@@ -320,7 +320,7 @@ func (g *Gate) Operation(name string, r *estate.Resource) error {
 	if types == nil {
 		return fmt.Errorf("%w question: %s is no operation of %s, a %s", ErrInvalid, name, r.System.ID, r.System.Kind.ID)
 	}
-	return fmt.Errorf("%w question: %s is a %s, and %s applies to %s", ErrInvalid, r.Address, r.Type, name,
+	return fmt.Errorf("%w question: %s is of type %s, and %s applies to %s", ErrInvalid, r.Address, r.Type, name,
 		strings.Join(types, ", "))
 }
 

@@ -212,11 +212,37 @@ func (o *oracle) typeOf(s spot) string {
 	if e := o.entry(s, len(s.path)); e != nil && e.Type != "" {
 		return e.Type
 	}
-	types := o.e.Kinds[s.system.Kind.ID].Types
-	for k := o.e.Kinds[s.system.Kind.ID]; types == nil; types = k.Types {
-		k = o.e.Kinds[k.BasedOn.ID]
+	var lineage []*estate.Kind
+	for k := o.e.Kinds[s.system.Kind.ID]; k != nil; k = o.e.Kinds[k.BasedOn.ID] {
+		lineage = append(lineage, k)
 	}
-	return types[min(len(s.path), len(types)-1)]
+	places := func(list func(*estate.Kind) estate.Tags, key string) string {
+		for _, k := range lineage {
+			for _, t := range list(k) {
+				if t.Key == key && (!k.BuiltIn || o.e.Edition >= 2) {
+					return t.Value
+				}
+			}
+		}
+		return ""
+	}
+	if len(s.path) == 1 {
+		if t := places(func(k *estate.Kind) estate.Tags { return k.Named }, s.path[0]); t != "" {
+			return t
+		}
+	}
+	if n := len(s.path); n > 0 {
+		above := o.typeOf(spot{system: s.system, path: s.path[:n-1]})
+		if t := places(func(k *estate.Kind) estate.Tags { return k.Inside }, above); t != "" {
+			return t
+		}
+	}
+	for _, k := range lineage {
+		if k.Types != nil {
+			return k.Types[min(len(s.path), len(k.Types)-1)]
+		}
+	}
+	return "system"
 }
 
 func (o *oracle) covers(list estate.Resources, s spot) bool {

@@ -49,11 +49,14 @@ func (d draw) estate() string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("hidden-gate: 1")
+	line("edition: 2")
 	line("timezone: %s", d.one("Atlantic/Azores", "Atlantic/Azores", "UTC", "America/St_Johns"))
 	line("catalogs:")
-	line("  widget: {based-on: application, types: [application, widget], operations: {thing.turn: {level: change, " +
+	line("  widget: {based-on: application, types: [application, widget], named: {a: area, d: account}, " +
+		"inside: {area: widget}, operations: {thing.turn: {level: change, " +
 		"types: [widget]}, thing.hide: {level: use}}}")
-	line("  folded: {case: fold, types: [top, sub], operations: {thing.fold: {level: view}}}")
+	line("  folded: {case: fold, types: [top, sub], named: {A: top}, inside: {top: sub}, " +
+		"operations: {thing.fold: {level: view}}}")
 	line("systems:")
 	kinds := map[string]string{"db": "database", "dbx": d.one("database", "folded"), "app": d.one("widget", "application")}
 	for _, s := range drawnSystems {

@@ -131,6 +131,9 @@ func (l *loader) resolveKinds() {
 		for _, t := range k.Types {
 			types[t] = true
 		}
+		for _, t := range slices.Concat(k.Named, k.Inside) {
+			types[t.Value] = true
+		}
 		for _, o := range k.Operations {
 			for _, t := range o.Types {
 				types[t] = true

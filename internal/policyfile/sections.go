@@ -103,12 +103,48 @@ var caseForm = form[bool]{name: "word: fold", schema: object{"const": "fold"},
 		return ok, ok
 	}}
 
+// typesByPlace reads types by a key that says where they are.
+func typesByPlace(name string, checkKey func(string) error) form[estate.Tags] {
+	return form[estate.Tags]{name: name, schema: object{"type": "object", "additionalProperties": anyScalar},
+		read: func(r *reader, n *yaml.Node) (estate.Tags, bool) {
+			var out estate.Tags
+			ok := r.pairs(n, name+", as in {accounts: account}", func(key, value *yaml.Node) {
+				if err := checkKey(key.Value); err != nil {
+					r.wrong(key, "", "%s", err)
+				}
+				if text, ok := textForm.read(r, value); ok {
+					if err := estate.CheckResourceType(text); err != nil {
+						r.wrong(value, "", "%s", err)
+					}
+					out = append(out, estate.Tag{Key: key.Value, Value: text})
+				}
+			})
+			slices.SortFunc(out, func(a, b estate.Tag) int { return strings.Compare(a.Key, b.Key) })
+			return out, ok
+		}}
+}
+
+// checkName sees that a text is one segment of an address, as canonical.
+func checkName(text string) error {
+	path, err := estate.CanonicalPath(text)
+	if err == nil && (path != text || strings.Contains(path, "/")) {
+		err = fmt.Errorf("%q is no name in an address: write one segment, as accounts", text)
+	}
+	return err
+}
+
 var catalogs = sectionOf(
 	heading{"catalogs", "catalog", "A kind of system of your own, or one that adds to another."}, []field{
 		of("based-on", kindForm, "the kind whose operations it has too",
 			func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).nests().by(Owners),
-		of("types", typesForm, "the default type by depth: the system, what stands in it, …; the last for all below",
+		of("types", typesForm, "the default type by depth, where `named` and `inside` say none: the system, what stands in it, …; the last for "+
+			"all below",
 			func(k *estate.Kind) *[]string { return &k.Types }).by(Owners),
+		of("named", typesByPlace("types by name", checkName), "the type of what stands right in the system, by its name",
+			func(k *estate.Kind) *estate.Tags { return &k.Named }).by(Owners),
+		of("inside", typesByPlace("types by type", estate.CheckResourceType),
+			"the type of what stands inside a resource, by that one's type",
+			func(k *estate.Kind) *estate.Tags { return &k.Inside }).by(Owners),
 		of("case", caseForm, "`fold`: addresses ignore case", func(k *estate.Kind) *bool { return &k.Fold }).by(Owners),
 		of("operations", operationMap, "what can be done to such a system",
 			func(k *estate.Kind) *[]*estate.Operation { return &k.Operations }).by(Owners),
@@ -136,7 +172,7 @@ var judgeForm = form[bool]{name: "word: refuse, judge", schema: object{"enum": [
 var resourceFields = append([]field{
 	of("type", scalarForm("type of resource", pattern(`[a-z0-9-]+`), func(_ *reader, text string) (string, error) {
 		return text, estate.CheckResourceType(text)
-	}), "its type; left out: by depth", func(e *estate.Entry) *string { return &e.Type }).by(ByEffect),
+	}), "its type; left out: by where it stands", func(e *estate.Entry) *string { return &e.Type }).by(ByEffect),
 	of("tags", tagsForm, "values of its own; an empty one clears what it would inherit",
 		func(e *estate.Entry) *estate.Tags { return &e.Tags }).by(ByEffect),
 	{name: "owner", doc: "its owner, instead of an inherited one; empty: none", form: ownerForm.name,

@@ -90,9 +90,10 @@ func (m *maker) make() []estate.Address {
 			above := states[row.Parent-1]
 			states[i] = at{a.Step(above.state, address[len(e.Tree.Address(int(row.Parent-1)))+1:]), above.depth + 1}
 		}
-		n.machine, n.deepest = a, len(e.Offer(s.Kind.ID).Types)-1
-		h := surroundings{row.System, states[i].state, min(states[i].depth, n.deepest), n.tags[row.Tags],
-			n.owners[row.Owner], ""}
+		n.machine, n.offer = a, e.Offer(s.Kind.ID)
+		n.deepest = max(len(n.offer.Types)-1, 1) // by name a type is told right in the system
+		h := surroundings{row.System, stage{states[i].state, min(states[i].depth, n.deepest), e.Tree.Types[row.Type]},
+			n.tags[row.Tags], n.owners[row.Owner], ""}
 		if m.beside != nil {
 			h.beside = m.beside(address)
 		}
@@ -108,7 +109,8 @@ type newcomer struct {
 	tags    []string // of each of the tree's tags, what of them matters
 	owners  []int
 	machine *placemap.Automaton // of the system at hand
-	deepest int                 // the depth from which on its types are the same
+	offer   *estate.Offer
+	deepest int // the depth from which on its types are the same, but for what they stand in
 	done    map[surroundings]*below
 	out     []estate.Address
 }
@@ -116,17 +118,17 @@ type newcomer struct {
 // surroundings is all that can tell what is new below one listed resource from what is new below another.
 type surroundings struct {
 	system uint32
-	state  uint32
-	depth  int
+	stage
 	tags   string
 	owner  int
 	beside string
 }
 
-// stage is how far an address has come in the patterns, and its depth.
+// stage is how far an address has come in the patterns, its depth and its type.
 type stage struct {
 	state uint32
 	depth int
+	typ   string
 }
 
 // below is what has been made up below listed resources that are alike.
@@ -140,7 +142,7 @@ type below struct {
 func (n *newcomer) under(address string, h surroundings) {
 	b := n.done[h]
 	if b == nil {
-		b = &below{names: segments(n.machine, h.state), seen: map[stage]bool{}}
+		b = &below{names: n.segments(h.stage), seen: map[stage]bool{}}
 		b.open = len(b.names)
 		n.done[h] = b
 	}
@@ -153,11 +155,11 @@ func (n *newcomer) under(address string, h surroundings) {
 	}
 	b.open = 0
 	for _, name := range b.names {
-		to := n.next(stage{h.state, h.depth}, name)
+		to := n.next(h.stage, name)
 		if b.seen[to] {
 			continue
 		}
-		if free, ok := n.unlisted(address+sep, h.state, name); ok {
+		if free, ok := n.unlisted(address+sep, h.stage, name); ok {
 			n.below(b, address+sep+free, to)
 		} else {
 			b.open++
@@ -166,21 +168,37 @@ func (n *newcomer) under(address string, h surroundings) {
 }
 
 func (n *newcomer) next(from stage, name string) stage {
-	return stage{n.machine.Step(from.state, name), min(from.depth+1, n.deepest)}
+	depth := min(from.depth+1, n.deepest)
+	return stage{n.machine.Step(from.state, name), depth, n.offer.TypeOf(from.depth+1, name, from.typ)}
 }
 
-// unlisted gives a name like the one given, for the patterns, under which nothing is listed; ok is false if there is
-// none.
-func (n *newcomer) unlisted(above string, state uint32, name string) (string, bool) {
+// segments are names that lead on from a stage to every other: those of the patterns, and right in a system those that
+// tell a type.
+func (n *newcomer) segments(from stage) []string {
+	out := segments(n.machine, from.state)
+	if from.depth > 0 {
+		return out
+	}
+	for _, name := range n.offer.Names() {
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// unlisted gives a name like the one given, for the patterns and the type, under which nothing is listed; ok is false
+// if there is none.
+func (n *newcomer) unlisted(above string, from stage, name string) (string, bool) {
 	if !n.taken(above + name) {
 		return name, true
 	}
-	to := n.machine.Step(state, name)
+	to := n.next(from, name)
 	for count := 1; count <= 1000; count *= 10 {
 		more := "new" + strings.TrimPrefix(strconv.Itoa(count), "1")
 		for at := len(name); at >= 0; at-- {
 			other := name[:at] + more + name[at:]
-			if n.machine.Step(state, other) == to && !n.taken(above+other) && sound(above+other) {
+			if n.next(from, other) == to && !n.taken(above+other) && sound(above+other) {
 				return other, true
 			}
 		}
@@ -199,7 +217,7 @@ func (n *newcomer) below(b *below, address string, at stage) {
 		r := queue[0]
 		a, _ := estate.ParseAddress(r.address) // segments gives sound ones alone
 		n.out = append(n.out, a)
-		for _, name := range segments(n.machine, r.at.state) {
+		for _, name := range n.segments(r.at) {
 			if to := n.next(r.at, name); !b.seen[to] {
 				b.seen[to] = true
 				queue = append(queue, reached{r.address + "/" + name, to})

@@ -316,7 +316,7 @@ func (s *sketch) described(a estate.Address, made string, kinds ...string) {
 		}
 		for _, kind := range kinds {
 			if o := e.Offer(kind); o != nil {
-				types = append(types, o.TypeAt(a.Depth())) // the likeliest first
+				types = append(types, o.TypeOf(a.Depth(), a.Name(), typeAbove(e, o, a))) // the likeliest first
 			}
 		}
 	}
@@ -367,6 +367,28 @@ func (s *sketch) reached(a estate.Address, made string) bool {
 		}
 	}
 	return false
+}
+
+// typeAbove gives the type of what an address stands in, in a system that there may not be yet.
+func typeAbove(e *estate.Estate, o *estate.Offer, a estate.Address) string {
+	parent, ok := a.Parent()
+	switch {
+	case !ok:
+		return ""
+	case e.Systems[a.System] == nil:
+		t := o.Types[0]
+		if parent.Path == "" {
+			return t
+		}
+		for depth, name := range strings.Split(parent.Path, "/") {
+			t = o.TypeOf(depth+1, name, t)
+		}
+		return t
+	}
+	if r := e.Listed(parent); r != nil {
+		return r.Type
+	}
+	return e.Unlisted(parent).Type
 }
 
 // eachTags gives every way in which some tags can have one of some values, another one, or none.

@@ -29,7 +29,8 @@ type Traits struct {
 	values     []uint32 // of each of the tree's tags, the number of those values that matter
 	owner      []uint32 // of each of the tree's owners, its number if it matters, else 0
 	candidates *candidates
-	depths     [][]uint32 // of each of the tree's systems, the class by depth
+	classes    *opset.Classes
+	offers     []*estate.Offer // of each of the tree's systems
 }
 
 type traitKey struct{ class, values, owner, patterns uint32 }
@@ -41,12 +42,13 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	t.Numbers, t.known = map[string]uint32{}, map[traitKey]uint32{}
 	t.keys, t.owners = map[string]bool{}, map[estate.Principal]bool{}
 	tree := p.Estate.Tree
+	t.classes = classes
 	for _, s := range tree.Systems {
-		var depths []uint32
-		for _, name := range p.Estate.Offer(s.Kind.ID).Types {
-			depths = append(depths, classes.Number(s.Kind.ID, name))
+		offer := p.Estate.Offer(s.Kind.ID)
+		t.offers = append(t.offers, offer)
+		for _, name := range offer.Placed() {
+			classes.Number(s.Kind.ID, name) // so that deciding adds none
 		}
-		t.depths = append(t.depths, depths)
 	}
 	if len(p.Complex) == 0 {
 		return
@@ -192,6 +194,17 @@ func (t *Traits) Has(trait uint32, bit int) bool {
 	return t.Bits[int(trait)*t.words+bit/64]&(1<<(bit%64)) != 0
 }
 
+// classBelow gives the class of what stands below a row, of some depth, by the rest of its path.
+func (p *Map) classBelow(above estate.Row, depth int, left string) uint32 {
+	offer, typ := p.offers[above.System], p.Estate.Tree.Types[above.Type]
+	for left != "" {
+		name, rest, _ := strings.Cut(left, "/")
+		depth++
+		typ, left = offer.TypeOf(depth, name, typ), rest
+	}
+	return p.classes.Number(offer.Kind.ID, typ)
+}
+
 // maxKnown bounds how many ways of unlisted addresses are kept.
 const maxKnown = 1 << 20
 
@@ -199,7 +212,7 @@ const maxKnown = 1 << 20
 // and its system is listed. It keeps what it learns, so a second address like the first costs no memory.
 func (p *Map) Unlisted(address string) (at Spot, row int) {
 	tree := p.Estate.Tree
-	mark, found, depth := uint32(0), false, 0
+	mark, found, depth, left := uint32(0), false, 0, address
 	colon := strings.IndexByte(address, ':')
 	for text := address; ; depth++ {
 		hash := lookup.Hash(tree.Names.Table.Seed, text) // both tables have the seed
@@ -210,6 +223,7 @@ func (p *Map) Unlisted(address string) (at Spot, row int) {
 		}
 		if depth > 0 { // the address itself is not listed
 			if row = tree.Names.FindHash(hash, text); row >= 0 {
+				left = strings.TrimLeft(address[len(text):], ":/")
 				break
 			}
 		}
@@ -218,6 +232,7 @@ func (p *Map) Unlisted(address string) (at Spot, row int) {
 		}
 		text = text[:max(colon, strings.LastIndexByte(text, '/'))]
 	}
+	depth = 0
 	for r := row; tree.Rows[r].Parent > 0; r = int(tree.Rows[r].Parent - 1) {
 		depth++
 	}
@@ -225,8 +240,7 @@ func (p *Map) Unlisted(address string) (at Spot, row int) {
 	if !found {
 		mark = p.Spots[row].Mark
 	}
-	depths := p.depths[above.System]
-	at = Spot{Mark: mark, Class: depths[min(depth, len(depths)-1)]}
+	at = Spot{Mark: mark, Class: p.classBelow(above, depth, left)}
 	if len(p.Complex) == 0 {
 		return at, row
 	}

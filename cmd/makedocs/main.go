@@ -142,8 +142,9 @@ func catalogs() string {
 
 Edition %d. Each kind of system has types of resource by depth (the system itself, what stands in it, what stands in
 that; the last holds for all below), some by name or by what a resource stands in, and operations of four levels:
-view < use < change < govern. "needs" names operations without which one is of no use; "opens" says through what a subject can get further access. An operation
-that several kinds offer means the same in each. This page is made from the data;
+view < use < change < govern. "needs" names operations without which one is of no use;
+"opens" says through what a subject can get further access. An operation that several kinds offer means the same in
+each. This page is made from the data;
 `+"`hgate show kind KIND`"+` shows the same.
 `, catalog.Edition)
 	for _, k := range catalog.Kinds() {

@@ -15,8 +15,8 @@ func mayEdit(d *estate.Delegation, id string) bool {
 		func(t estate.SubjectTerm) bool { return !t.Not && t.Kind == estate.IsGroup && t.ID == id })
 }
 
-// delegations lists those of the old estate. The stewards of a group may fill it with anybody, themselves too, and so each
-// group that has some counts as a delegation to them.
+// delegations lists those of the old estate. The stewards of a group may fill it with anybody, themselves too, and so
+// each group that has some counts as a delegation to them.
 func (j *judge) delegations() []*estate.Delegation {
 	out := estate.Sorted(j.old.Delegations)
 	for _, g := range estate.Sorted(j.old.Groups) {

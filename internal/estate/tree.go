@@ -368,7 +368,8 @@ func (p *treeBuilder) grow(s *System, number uint32, list []listedRow) {
 	types := p.placesOf(offer)
 	path := []byte(nil)
 	above := []uint32{uint32(len(p.rows))} // the rows that lead to the last one
-	p.add(s, nil, Row{System: number, Type: types.byDepth[0], Tags: p.number(inherit(nil, s.Tags)), Owner: p.owner(s.Owner)})
+	p.add(s, nil, Row{System: number, Type: types.byDepth[0], Tags: p.number(inherit(nil, s.Tags)),
+		Owner: p.owner(s.Owner)})
 	for i, one := range list {
 		if i > 0 && bytes.Equal(one.path, path) {
 			p.twice = append(p.twice, Twice{Address{s.ID, string(path)}, list[i-1].position(), one.position()})

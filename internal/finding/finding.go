@@ -26,7 +26,8 @@ type Finding struct {
 var All = []*Finding{
 	anonymousUnblocked, clockDependentTest, defaultMembership, directGrant, dormant, emptyGroup, expired, farEnd,
 	futureWide, governEverywhere,
-	idsDifferByCase, idsLookAlike, leftBehind, levelGap, matchesNothing, missingNeed, networksOneFamily, neverInForce, noEnd,
+	idsDifferByCase, idsLookAlike, leftBehind, levelGap, matchesNothing, missingNeed, networksOneFamily,
+	neverInForce, noEnd,
 	overCeiling, ownerGone, redundantGrant,
 	reserveOnlyOwner, reserveUsed, roleFull, roleShort, secretInPolicy, separationBroken, shadowedGrant, singleHolder,
 	standingHighRisk, unacknowledged,

@@ -137,8 +137,8 @@ var catalogs = sectionOf(
 	heading{"catalogs", "catalog", "A kind of system of your own, or one that adds to another."}, []field{
 		of("based-on", kindForm, "the kind whose operations it has too",
 			func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).nests().by(Owners),
-		of("types", typesForm, "the default type by depth, where `named` and `inside` say none: the system, what stands in it, …; the last for "+
-			"all below",
+		of("types", typesForm, "the default type by depth, where `named` and `inside` say none: the system, what stands "+
+			"in it, …; the last for all below",
 			func(k *estate.Kind) *[]string { return &k.Types }).by(Owners),
 		of("named", typesByPlace("types by name", checkName), "the type of what stands right in the system, by its name",
 			func(k *estate.Kind) *estate.Tags { return &k.Named }).by(Owners),

@@ -49,9 +49,9 @@ func (a *app) addCommand() *cobra.Command {
 		Long: `Adds an entry beside its siblings, or into the file that --file names, after telling whose access that changes.
 Every key of an entry is a flag: lists take commas, or the flag several times; keys with values take k=v,k=v or
 what a file would say: --when '{mfa: true, hours: daily 17:00-08:00}'.`,
-		Example: `  hgate add person pia.lindqvist --name "Pia Lindqvist" --tags team=guests --groups visitors
-  hgate add role frame-reader --allow session.open,table.view,table.read
-  hgate add grant visitors-read --to group:visitors --role frame-reader --on obsdb:sky`,
+		Example: `  hgate add person luc.arnaud --name "Luc Arnaud" --tags team=domes --groups dome-crew
+  hgate add role frame-copier --allow session.open,table.view,table.read
+  hgate add grant crew-copies --to group:dome-crew --role frame-copier --on obsdb:sky/catalogue`,
 	}, a.addOne)
 }
 
@@ -65,7 +65,7 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 		Use:     s.One + " ID",
 		Short:   "Add a " + s.One,
 		Long:    s.Doc,
-		Example: "  hgate add " + s.One + " ID" + requiredFlags(s),
+		Example: exampleOf("add", s.One),
 		Args:    cobra.MaximumNArgs(1),
 	}
 	v := a.valueFlags(c, s)
@@ -160,20 +160,6 @@ func keysIn(n *yaml.Node) []string {
 	var out []string
 	for i := 0; i < len(n.Content); i += 2 {
 		out = append(out, n.Content[i].Value)
-	}
-	return out
-}
-
-// requiredFlags writes the flags that an example needs.
-func requiredFlags(s policyfile.Section) string {
-	out := ""
-	for _, f := range s.Fields {
-		if f.Required {
-			out += " --" + f.Name + " …"
-		}
-	}
-	if s.Name == "grants" {
-		out += " --role …"
 	}
 	return out
 }

@@ -222,8 +222,13 @@ or with 'hgate new', which starts a workspace of your own.`,
   hgate test`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Args:          cobra.NoArgs,
-		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return unknownCommand(c, args[0])
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			if !slices.Contains([]string{"auto", "always", "never"}, a.color) {
 				return fmt.Errorf("--color %s is not one of auto, always, never", a.color)
@@ -265,9 +270,9 @@ or with 'hgate new', which starts a workspace of your own.`,
 		}
 	}
 	root.SetVersionTemplate(versionText())
-	root.SetHelpCommandGroupID("other")
 	root.SetCompletionCommandGroupID("other")
 	root.CompletionOptions.SetDefaultShellCompDirective(cobra.ShellCompDirectiveNoFileComp)
+	helps(root)
 	return root
 }
 

@@ -29,7 +29,7 @@ Each change comes with the entries that made it so, and with the tests that come
 Two roles, people or groups of the workspace, as role:A role:B, are compared likewise: what only one
 has, and what both have. Of a group it is what a new member gets.`,
 		Example: `  hgate compare main
-  hgate compare v1 v2 --format md
+  hgate compare HEAD main --format md
   hgate compare person:ines.okafor person:marek.dvorin`,
 		Args: takes(1, 2),
 	}

@@ -24,9 +24,9 @@ func (a *app) copyCommand() *cobra.Command {
 		Long: `Makes a new entry of an old one; flags say what is different. A person's copy has the same tags,
 groups and direct grants, and never a name, an address or a credential. 'copy access' gives someone
 who is there already what another has.`,
-		Example: `  hgate copy role dome-operator dish-operator --allow dish.*
-  hgate copy person marek.dvorin luc.arnaud --name "Luc Arnaud"
-  hgate copy access marek.dvorin --to luc.arnaud`,
+		Example: `  hgate copy role dish-driver dish-parker --allow unit.view,position.set
+  hgate copy person ines.okafor luc.arnaud --name "Luc Arnaud"
+  hgate copy access marek.dvorin --to ines.okafor --dry-run`,
 	}, a.copyOne)
 	c.AddCommand(a.copyAccessCommand())
 	return c
@@ -37,7 +37,8 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 	var file string
 	var except []string
 	isSubject := s.Name == "people" || s.Name == "services"
-	c := &cobra.Command{Use: s.One + " ID NEW", Short: "Copy a " + s.One, Example: "  hgate copy " + s.One + " ID NEW",
+	c := &cobra.Command{Use: s.One + " ID NEW", Short: "Copy a " + s.One,
+		Example:           exampleOf("copy", s.One),
 		ValidArgsFunction: a.completeEntry(s, 1)}
 	c.Args = func(_ *cobra.Command, args []string) error {
 		if len(args) != 2 {
@@ -113,7 +114,7 @@ func (a *app) copyAccessCommand() *cobra.Command {
 		Use: "access SUBJECT --to SOMEONE", Short: "Give someone the groups and direct grants of another",
 		Long: `Puts SOMEONE into every group that lists SUBJECT, and beside SUBJECT into every grant and block that
 names it. Groups that fill themselves by tags are told and left alone.`,
-		Example: "  hgate copy access marek.dvorin --to luc.arnaud",
+		Example: "  hgate copy access marek.dvorin --to ines.okafor --except group:dish-drivers",
 		Args:    takes(1, 1), ValidArgsFunction: a.completeFirst(a.subjects),
 	}
 	a.editFlags(c, &e)

@@ -43,7 +43,7 @@ func (a *app) demoCommand() *cobra.Command {
 		Long: `Writes the example of the Ternhollow Observatory to a new folder (./ternhollow, where left out)
 and walks through it: show, check, reach, try and test.`,
 		Example: `  hgate demo
-  hgate demo /tmp/example`,
+  hgate demo example`,
 		Args: takes(0, 1),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {

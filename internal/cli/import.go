@@ -35,10 +35,10 @@ next time.
 
 --map says what a key is taken from: id, name, email, status, starts, ends, groups, tag.KEY. The
 password to sign in to a directory comes from ` + passwordVariable + ` or the file that --password-file names.`,
-		Example: `  hgate import staff.csv --map id=login,tag.team=department
-  hgate import people.ldif --dry-run
-  hgate import ldaps://directory.ternhollow.example --base dc=ternhollow,dc=example ` +
-			`--user cn=reader,dc=ternhollow,dc=example`,
+		Example: `  hgate import staff.csv --source staff --map id=login,tag.team=department
+  hgate import people.ldif --source staff --dry-run
+  hgate import ldaps://directory.ternhollow.example --base dc=ternhollow,dc=example \
+    --user cn=reader,dc=ternhollow,dc=example`,
 		Args: takes(1, 1),
 	}
 	a.editFlags(c, &e)

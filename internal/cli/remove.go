@@ -18,13 +18,13 @@ func (a *app) removeCommand() *cobra.Command {
 		Long: `Takes an entry out of the files, after telling whose access that changes. What other entries name is
 not removed, unless --with-references takes those mentions out too; an entry that would be left with
 nobody, nothing or nowhere goes as a whole.`,
-		Example: `  hgate remove grant visitors-read
+		Example: `  hgate remove grant visitors-connect
   hgate remove person pia.lindqvist --with-references`,
 	}, func(s policyfile.Section) *cobra.Command {
 		var e editing
 		var with bool
-		c := &cobra.Command{Use: s.One + " ID…", Short: "Take a " + s.One + " out", Example: "  hgate remove " + s.One +
-			" ID", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeEntry(s, 100)}
+		c := &cobra.Command{Use: s.One + " ID…", Short: "Take a " + s.One + " out",
+			Example: exampleOf("remove", s.One), Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeEntry(s, 100)}
 		a.editFlags(c, &e)
 		c.Flags().BoolVar(&with, "with-references", false, "take out what names it, too")
 		c.RunE = func(_ *cobra.Command, args []string) error {
@@ -133,8 +133,8 @@ func (a *app) renameCommand() *cobra.Command {
   hgate rename resource obsdb:sky obsdb:frames`,
 	}, func(s policyfile.Section) *cobra.Command {
 		var e editing
-		c := &cobra.Command{Use: s.One + " ID NEW", Short: "Give a " + s.One + " another id", Example: "  hgate rename " +
-			s.One + " ID NEW", ValidArgsFunction: a.completeEntry(s, 1)}
+		c := &cobra.Command{Use: s.One + " ID NEW", Short: "Give a " + s.One + " another id",
+			Example: exampleOf("rename", s.One), ValidArgsFunction: a.completeEntry(s, 1)}
 		c.Args = func(_ *cobra.Command, args []string) error {
 			if len(args) != 2 {
 				return fmt.Errorf("this is written `hgate rename %s ID NEW`", s.One)

@@ -21,17 +21,17 @@ func (a *app) setCommand() *cobra.Command {
 takes a key out. Of a list, +ITEM adds and -ITEM takes out; items without a sign replace what is
 there. Of tags, those that are named change, and one with an empty value goes; other keys with
 values, such as a condition, are replaced as a whole.`,
-		Example: `  hgate set group visitors --members +pia.lindqvist
-  hgate set person pia.lindqvist --ends 2031-06-30
-  hgate set grant visitors-read --when mfa=true --why ""`,
+		Example: `  hgate set group dome-crew --members +hana.kobari
+  hgate set person ines.okafor --ends 2032-06-30
+  hgate set grant books --why "Pays the bills." --title ""`,
 	}, a.setOne)
 }
 
 func (a *app) setOne(s policyfile.Section) *cobra.Command {
 	var e editing
 	c := &cobra.Command{
-		Use: s.One + " ID…", Short: "Change a " + s.One, Long: s.Doc, Example: "  hgate set " + s.One +
-			" ID --title \"A better name\"",
+		Use: s.One + " ID…", Short: "Change a " + s.One, Long: s.Doc,
+		Example:           exampleOf("set", s.One),
 		ValidArgsFunction: a.completeEntry(s, 100),
 	}
 	c.Args = func(_ *cobra.Command, args []string) error {

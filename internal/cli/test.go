@@ -29,7 +29,7 @@ proves that a change made the difference: a test is proved if it failed then and
 tests are named, all of them must be.`,
 		Example: `  hgate test
   hgate test own-account-alone billing-alone
-  hgate test --before main visitors-read-frames
+  hgate test --before main billing-alone
   hgate test --format junit > results.xml`,
 		ValidArgsFunction: a.completeSection("tests"),
 	}

@@ -41,9 +41,9 @@ revision or in a folder.
 
 A logged action counts as use of every grant that would have allowed it then; grants on request count
 as if they had been lent.`,
-		Example: `  hgate trim november.ndjson
+		Example: `  hgate trim november.csv
   hgate trim audit.csv --map subject=user,operation=action --from 2027-11-01 --to 2027-11-30
-  hgate trim november.ndjson --since v12 --format json`,
+  hgate trim november.csv --since main --format json`,
 		Args: takes(1, 1),
 	}
 	c.Flags().StringSliceVar(&maps, "map", nil,

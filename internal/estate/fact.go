@@ -47,22 +47,22 @@ var Facts = []*Fact{
 	},
 	{
 		Name: "mfa", Kind: YesNo, Phrases: [2]string{"without a second factor", "with a second factor"},
-		Flag: "with a second factor: yes or no", Given: "with a second factor or without",
+		Flag: "with a second factor: `yes` or no", Given: "with a second factor or without",
 		Condition: "the request was made with a second factor (`false`: without)",
 	},
 	{
 		Name: "sign-in", Kind: Choice, Words: SignIns, Phrase: "signed in by",
-		Flag: "how the subject signed in: " + strings.Join(SignIns, ", "), Given: "how the subject signed in",
+		Flag: "`how` the subject signed in: " + strings.Join(SignIns, ", "), Given: "how the subject signed in",
 		Condition: "the subject signed in this way",
 	},
 	{
 		Name: "reason", Kind: Carried, Phrases: [2]string{"without a reason", "with a reason"},
-		Flag: "the reason it carries; an empty one is none", Given: "with a reason or without",
+		Flag: "the `text` of the reason it carries; an empty one is none", Given: "with a reason or without",
 		Condition: "it carries a reason (`false`: none)",
 	},
 	{
 		Name: "ticket", Kind: Carried, Phrases: [2]string{"without a ticket", "with a ticket"},
-		Flag: "the ticket it carries; an empty one is none", Given: "with a ticket or without",
+		Flag: "the `text` of the ticket it carries; an empty one is none", Given: "with a ticket or without",
 		Condition: "it carries a ticket (`false`: none)",
 	},
 }

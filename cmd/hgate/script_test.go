@@ -87,6 +87,41 @@ func TestTheReadmeShowsWhatTheProgramPrints(t *testing.T) {
 	assert.Positive(t, shown)
 }
 
+// The README's first quarter of an hour works as it stands, command after command, in the folder where it tells to
+// stand.
+func TestTheFirstQuarterOfAnHourWorks(t *testing.T) {
+	text, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	_, part, found := strings.Cut(string(text), "## A first quarter of an hour\n")
+	require.True(t, found)
+	part, _, _ = strings.Cut(part, "\n## ")
+	t.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH"))
+	dir, ran := t.TempDir(), 0
+	for i, block := range strings.Split(part, "   ```\n") {
+		if i%2 == 0 {
+			continue
+		}
+		for line := range strings.Lines(block) {
+			line = strings.TrimSpace(line)
+			if to, ok := strings.CutPrefix(line, "cd "); ok {
+				dir = filepath.Join(dir, to)
+				continue
+			}
+			c := exec.Command("sh", "-c", line)
+			c.Dir = dir
+			out, err := c.CombinedOutput()
+			var exit *exec.ExitError
+			if errors.As(err, &exit) {
+				assert.Equal(t, 1, exit.ExitCode(), "%s\n%s", line, out)
+			} else {
+				assert.NoError(t, err, line)
+			}
+			ran++
+		}
+	}
+	assert.Greater(t, ran, 10)
+}
+
 func TestTheCommandsOfTheGuideRun(t *testing.T) {
 	run := demo(t)
 	text, err := os.ReadFile("../../docs/guide.md")

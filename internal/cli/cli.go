@@ -320,19 +320,23 @@ func (a *app) moment(c *cobra.Command) {
 	_ = c.RegisterFlagCompletionFunc("at", cobra.FixedCompletions([]string{"any"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
+// narrowest is the least width in columns that answers are laid out for.
+const narrowest = 30
+
 // page gives a stream its width and colour.
 func (a *app) page(w io.Writer) *view.Page {
 	p := &view.Page{Writer: w, Width: 100}
 	f, isFile := fileOf(w)
 	terminal := isFile && term.IsTerminal(int(f.Fd()))
 	if terminal {
-		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width >= 60 {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width >= narrowest {
 			p.Width = min(width, 160)
 		}
 	}
 	p.Color = a.color == "always" || a.color == "auto" && terminal && os.Getenv("NO_COLOR") == "" &&
 		os.Getenv("TERM") != "dumb"
-	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); !terminal && err == nil && columns >= 60 {
+	p.Whole = w == a.Err && !terminal // programs look for what errors say
+	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); !terminal && err == nil && columns >= narrowest {
 		p.Width = min(columns, 160)
 	}
 	return p

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -84,7 +85,7 @@ func (a *app) editedText(d edited, expand bool) {
 			p.Line("\n%s", p.Paint(view.Faint, "As it will stand in "+s.File+":"))
 		}
 		for line := range strings.SplitSeq(s.Text, "\n") {
-			p.Line("%s", line)
+			fmt.Fprintln(p, line) // as it stands in the file, however wide
 		}
 	}
 	if more > 0 {

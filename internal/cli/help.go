@@ -70,7 +70,8 @@ func completionHelp(c *cobra.Command) {
 	}
 	for _, sub := range c.Commands() {
 		sub.Short = "Print the completion script for " + sub.Name()
-		sub.Long = sub.Short + ". The line below turns it on in a shell that is open; put it into the shell's startup file to keep it."
+		sub.Long = sub.Short + ". The line below turns completion on in a shell that is open; put it into the shell's " +
+			"startup file to keep it."
 		sub.Example = "  " + at[sub.Name()]
 		if flag := sub.Flags().Lookup("no-descriptions"); flag != nil {
 			flag.Usage = "complete without saying what each word does"

@@ -37,7 +37,11 @@ func (p *Page) Grave(list []*estate.Operation) string { return And(p.grave(list)
 
 func (p *Page) grave(list []*estate.Operation) (out []string) {
 	for _, o := range list {
-		out = append(out, o.Name+" "+p.Paint(Risk, "("+o.Caution()+")"))
+		words := strings.Fields("(" + o.Caution() + ")")
+		for i, word := range words { // each by itself: a line may be broken between them
+			words[i] = p.Paint(Risk, word)
+		}
+		out = append(out, o.Name+" "+strings.Join(words, " "))
 	}
 	return out
 }

@@ -20,6 +20,7 @@ type Page struct {
 	io.Writer
 	Color bool
 	Width int
+	Whole bool // Line breaks no line, however wide
 }
 
 // Style is the weight of a text.
@@ -111,7 +112,47 @@ func (p *Page) Line(format string, args ...any) {
 			args[i] = oneLine(a.String())
 		}
 	}
-	fmt.Fprintf(p, format+"\n", args...)
+	for line := range strings.SplitSeq(fmt.Sprintf(format, args...), "\n") {
+		for _, part := range p.broken(line) {
+			fmt.Fprintln(p, part)
+		}
+	}
+}
+
+// broken breaks a line that is too wide between words, under its own indent; a command before its flags, so that it can
+// be pasted.
+func (p *Page) broken(line string) []string {
+	if p.Whole || p.Width <= 0 || width(line) <= p.Width {
+		return []string{line}
+	}
+	text := strings.TrimLeft(line, " ")
+	indent := line[:len(line)-len(text)]
+	between, end, next := " ", "", indent
+	if strings.HasPrefix(text, "hgate ") {
+		between, end, next = " --", " \\", indent+"  --"
+	}
+	var out []string
+	now := indent
+	for i, word := range strings.Split(text, between) {
+		switch {
+		case i == 0:
+			now += word
+		case width(now)+width(between)+width(word)+len(end) <= p.Width:
+			now += between + word
+		default:
+			out = append(out, now+end)
+			now = next + word
+		}
+	}
+	return append(out, now)
+}
+
+// width is how many columns a text takes, its marks of styles aside.
+func width(text string) int {
+	if !strings.Contains(text, seal) {
+		return displaywidth.String(text)
+	}
+	return displaywidth.String(painted(text, func(part string) string { return part }, func(rune) string { return "" }))
 }
 
 // Cell is a text of a table in one style.
@@ -129,7 +170,11 @@ func Row(texts ...string) []Cell {
 	return out
 }
 
-const gap = 2 // columns between the columns of a table
+const (
+	gap       = 2  // columns between the columns of a table
+	narrowest = 8  // columns that a column is never made narrower than
+	small     = 60 // columns of a page below which words are broken
+)
 
 // Table writes rows in columns that line up, under a heading if there is one. Where the page is too narrow, the
 // widest columns are wrapped between words. A Break in a cell is a line break.
@@ -163,7 +208,7 @@ func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 			for i, cell := range cells {
 				if l < len(cell) && cell[l] != "" {
 					line += strings.Repeat(" ", max(0, pending)) + p.Paint(row[i].Style, cell[l])
-					pending = -displaywidth.String(cell[l])
+					pending = -width(cell[l])
 				}
 				if widths[i] > 0 { // where nothing stands in a column, it takes no room
 					pending += widths[i] + gap
@@ -184,10 +229,10 @@ func (p *Page) widths(indent int, rows [][]Cell) []int {
 				widths, least = append(widths, 0), append(least, 0)
 			}
 			for line := range strings.SplitSeq(cell.Text, "\n") {
-				widths[i] = max(widths[i], displaywidth.String(line))
+				widths[i] = max(widths[i], width(line))
 			}
 			for word := range strings.FieldsSeq(cell.Text) {
-				least[i] = max(least[i], min(displaywidth.String(word), p.Width/2))
+				least[i] = max(least[i], min(width(word), p.Width/2))
 			}
 		}
 	}
@@ -207,21 +252,33 @@ func (p *Page) widths(indent int, rows [][]Cell) []int {
 		}
 		widths[widest]--
 	}
+	for ; total > p.Width && p.Width < small; total-- { // and are broken where there is hardly any room
+		widest := 0
+		for i, w := range widths {
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		if widths[widest] <= narrowest {
+			break
+		}
+		widths[widest]--
+	}
 	return widths
 }
 
-// wrap breaks a text between words into lines of at most width columns, and a word that is wider where it must be.
-func wrap(text string, width int) []string {
+// wrap breaks a text between words into lines of at most so many columns, and a word that is wider where it must be.
+func wrap(text string, most int) []string {
 	var lines []string
 	for paragraph := range strings.SplitSeq(text, "\n") {
 		line := ""
 		for word := range strings.FieldsSeq(paragraph) {
-			if line != "" && displaywidth.String(line)+1+displaywidth.String(word) > width {
+			if line != "" && width(line)+1+width(word) > most {
 				lines = append(lines, line)
 				line = ""
 			}
-			for line == "" && displaywidth.String(word) > width {
-				head := displaywidth.TruncateString(word, width, "")
+			for line == "" && width(word) > most && !strings.Contains(word, seal) {
+				head := displaywidth.TruncateString(word, most, "")
 				if head == "" {
 					break // one character is wider than the column
 				}

@@ -70,3 +70,18 @@ func TestWhatComesFromOutsideIsShownAsItIs(t *testing.T) {
 	}
 	assert.Equal(t, "x", (&Page{}).Paint(Yes, "x"))
 }
+
+// A line that is too wide is broken between words, and a command before its flags, so that it can be pasted.
+func TestLinesAreBrokenWhereTheyMayBe(t *testing.T) {
+	var out strings.Builder
+	p := &Page{Writer: &out, Width: 30}
+	p.Line("  one two three four five six seven")
+	p.Line("  hgate set role reader --allow +table.view --dry-run")
+	p.Line("%s", p.Paint(No, "short"))
+	assert.Equal(t, "  one two three four five six\n  seven\n"+
+		"  hgate set role reader \\\n    --allow +table.view \\\n    --dry-run\nshort\n", out.String())
+	out.Reset()
+	p.Whole = true
+	p.Line("  one two three four five six seven")
+	assert.Equal(t, "  one two three four five six seven\n", out.String())
+}

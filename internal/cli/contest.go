@@ -25,11 +25,11 @@ func (a *app) contestCommand() *cobra.Command {
 	var holder string
 	c := &cobra.Command{
 		Use:   "contest OPERATION RESOURCE [SUBJECT…]",
-		Short: "Tell who gets what only one can have at a time",
-		Long: `Tells who gets an exclusive operation, such as the control of a dish, when several want it: whoever
-is allowed it through the role that stands first in the system's precedence; on a tie whoever has it
-(--held-by) keeps it, else it goes to who asked first, in the order of the names. Without names it
-is everybody who may. It exits with 1 if nobody gets it, or nothing decides between several.`,
+		Short: "Show who wins an operation that one subject at a time may hold",
+		Long: `Shows who wins an exclusive operation, such as control of a dish, when several subjects want it. It
+goes to the subject who is allowed it through the role that comes first in the system's precedence.
+On a tie the subject who holds it (--held-by) keeps it; otherwise the one who asked first wins, in
+the order of the names. Without names it looks at everybody who may. It exits with 1 if nobody gets it, or nothing decides between several.`,
 		Example: `  hgate contest control.take north-dish --network 10.40.1.1
   hgate contest control.take north-dish marek.dvorin hana.kobari --held-by hana.kobari`,
 		Args: func(_ *cobra.Command, args []string) error {

@@ -29,7 +29,7 @@ var walk = []step{
 		[]string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0411", "--mfa", "yes", "--at", "2027-12-01T22:00"}},
 	{"Nobody else's, though. The answer names what each grant lacks.",
 		[]string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0388", "--mfa", "yes", "--at", "2027-12-01T22:00"}},
-	{"What a request leaves out never helps it: without a word on the second factor, it depends.",
+	{"Facts that a request does not state are not assumed: without a second factor stated, it depends.",
 		[]string{"try", "pia.lindqvist", "table.read", "obsdb:sky/frames-0411", "--at", "2027-12-01T22:00"}},
 	{"Who may change anything on the mast between the two sites?",
 		[]string{"holders", "from change", "ridge-net:relay", "--at", "2027-12-01T22:00"}},

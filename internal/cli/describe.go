@@ -60,9 +60,9 @@ type listed struct {
 }
 
 var listings = []listed{
-	{"people", "person", "people", []string{"id", "name", "status", "ends", "last-seen", "groups", "roles"},
+	{"people", "person", "people", []string{"id", "name", "status", "ends", "last-seen", "groups"},
 		sectionIDs("people"), describePerson, describeSubjects},
-	{"services", "service", "services", []string{"id", "owner", "status", "ends", "last-seen", "groups", "roles"},
+	{"services", "service", "services", []string{"id", "owner", "status", "ends", "last-seen", "groups"},
 		sectionIDs("services"), describeService, describeServices},
 	{"groups", "group", "groups", []string{"id", "about", "members"}, sectionIDs("groups"), describeGroup, nil},
 	{"systems", "system", "systems", []string{"id", "kind", "title", "owner", "tags"}, sectionIDs("systems"),

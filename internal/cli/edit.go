@@ -24,6 +24,7 @@ import (
 type editing struct {
 	dryRun, yes, expand bool
 	from                [3]string // a section, an id in it, and another that it gets
+	head                string    // what is said before the effect, if it has one
 	// tell tells more of what the edit does, of the estate as it will be; nil: there is no more
 	tell func(p *view.Page, after *estate.Estate) error
 }
@@ -99,6 +100,9 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	}
 	said := edited{effect, consequences, changes}
 	if a.format == "text" {
+		if c.head != "" && !effect.Empty() {
+			a.page(a.Out).Line("%s\n", c.head)
+		}
 		a.editedText(said, c.expand)
 		if c.tell != nil {
 			if err := c.tell(a.page(a.Out), after); err != nil {

@@ -116,31 +116,42 @@ func (a *app) reachText(q asked, who estate.Principal, rows []survey.Row, judged
 	}
 	defer judgedText(p, judged)
 	if len(rows) == 0 {
-		nothing := "REACHES NOTHING"
+		nothing := "reaches nothing"
 		if len(judged) > 0 {
-			nothing += " THAT IS LISTED"
+			nothing += " that is listed"
 		}
-		p.Line("%s  %s", p.Paint(view.No, nothing), q.about)
+		p.Line("%s %s", subjectOfReach(q.about), p.Paint(view.No, nothing))
 		p.Line("%s", p.Paint(view.Faint, q.said))
 		return
 	}
-	p.Line("%s  %s", p.Paint(view.Heading, "REACHES"), q.about)
+	systems := map[string]bool{}
+	for _, r := range rows {
+		systems[r.Resource.System.ID] = true
+	}
+	p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%s reaches %s", subjectOfReach(q.about), count(len(systems), "system"))))
 	p.Line("%s", p.Paint(view.Faint, q.said+"; /… is all inside too"))
-	for i := 0; i < len(rows); {
-		system := rows[i].Resource.System
+	groups := survey.Grouped(rows)
+	for i := 0; i < len(groups); {
+		system := groups[i][0].Resource.System
 		title := system.ID + ", a " + system.Kind.ID
 		if system.Title != "" {
 			title = system.ID + ", " + system.Title
 		}
 		p.Line("\n%s", p.Paint(view.Heading, title))
 		var cells [][]view.Cell
-		for i < len(rows) && rows[i].Resource.System == system {
-			alike := survey.Alike(rows[i:])
-			cells = append(cells, reachCells(q.gate, who, rows[i:i+alike])...)
-			i += alike
+		for ; i < len(groups) && groups[i][0].Resource.System == system; i++ {
+			cells = append(cells, reachCells(q.gate, who, groups[i])...)
 		}
 		p.Table(2, []string{"place", "may", "through grant (to)"}, cells)
 	}
+}
+
+// subjectOfReach says whose reach it is.
+func subjectOfReach(about string) string {
+	if strings.HasPrefix(about, "group:") {
+		return "a new member of " + about
+	}
+	return about
 }
 
 // reachCells writes places that have the same answer: a line for each grant that gives some of it.
@@ -152,7 +163,11 @@ func reachCells(g *gate.Gate, who estate.Principal, rows []survey.Row) [][]view.
 			place += fmt.Sprintf(" and %d more", len(rows)-1-most)
 			break
 		}
-		place += ", " + r.Resource.Address.Path[strings.LastIndexByte(r.Resource.Address.Path, '/')+1:]
+		if r.Resource.Parent == rows[i].Resource.Parent { // the one before it
+			place += ", " + r.Resource.Address.Name()
+		} else {
+			place += ", " + r.Resource.Address.String()
+		}
 	}
 	if rows[0].Inside {
 		place += "/…"

@@ -11,6 +11,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
+	"hiddengate/internal/view"
 )
 
 func (a *app) setCommand() *cobra.Command {
@@ -208,6 +209,9 @@ func (a *app) statusCommand(name, status string) *cobra.Command {
 	}
 	a.editFlags(c, &e)
 	c.RunE = func(_ *cobra.Command, args []string) error {
+		if status != "active" {
+			e.head = view.And(args) + " " + verb(len(args), "lose") + " all access."
+		}
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			for _, who := range args {
 				s, id, err := subjectSection(who)

@@ -28,11 +28,11 @@ func (a *app) tryCommand() *cobra.Command {
 		Use:   "try SUBJECT OPERATION RESOURCE",
 		Short: "Try a request as the person would make it",
 		Long: `Answers ALLOWED, DENIED or DEPENDS, and says why: the grants and blocks that made it so,
-with their files and lines, or the nearest ways in. What the request does not say is open,
-and never helps it: then the answer may be DEPENDS, with what it depends on.
+with their files and lines, or the nearest ways in. Facts that a request does not state are never
+assumed in its favour: the answer may then be DEPENDS, and says on what it depends.
 
---fix proposes the smallest edits that would allow it, or stop it if it is allowed: each was tried and decided
-again, and comes with all that it does beside, least first.
+--fix proposes edits that would allow the request, or stop it if it is allowed. Each has been tried,
+and is shown with what else it changes and which tests, guarantees and findings it turns.
 
 With --batch it reads one request a line (NDJSON, OpenID AuthZEN 1.0 access evaluation)
 and answers one a line.`,

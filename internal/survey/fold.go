@@ -1,8 +1,10 @@
 package survey
 
 import (
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -156,17 +158,24 @@ func (f *folder) add(i int, answers map[string]gate.Outcome, end int) {
 	}
 }
 
-// Alike counts how many of the rows, from the first on, say the same of places that stand beside one another.
-func Alike(rows []Row) int {
-	n := 1
-	for n < len(rows) && rows[n].Resource.Parent != nil && rows[n].Resource.Parent == rows[0].Resource.Parent &&
-		rows[n].Inside == rows[0].Inside &&
-		rows[n].Outcome == rows[0].Outcome && slices.EqualFunc(rows[n].Through, rows[0].Through, func(a, b Part) bool {
-		return a.Grant == b.Grant && slices.Equal(a.Words, b.Words)
-	}) {
-		n++
+// Grouped brings rows together that say the same of places of one system, in the order of the first of each.
+func Grouped(rows []Row) (out [][]Row) {
+	at := map[string]int{}
+	for _, r := range rows {
+		var key strings.Builder
+		fmt.Fprint(&key, r.Resource.System.ID, r.Inside, r.Outcome)
+		for _, part := range r.Through {
+			fmt.Fprintf(&key, "\x00%s\x01%s", part.Grant, strings.Join(part.Words, "\x02"))
+		}
+		i, known := at[key.String()]
+		if !known {
+			i = len(out)
+			at[key.String()] = i
+			out = append(out, nil)
+		}
+		out[i] = append(out[i], r)
 	}
-	return n
+	return out
 }
 
 // grants names what gives an operation in a place: at the resource itself or the first inside it where it applies.

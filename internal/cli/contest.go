@@ -29,7 +29,8 @@ func (a *app) contestCommand() *cobra.Command {
 		Long: `Shows who wins an exclusive operation, such as control of a dish, when several subjects want it. It
 goes to the subject who is allowed it through the role that comes first in the system's precedence.
 On a tie the subject who holds it (--held-by) keeps it; otherwise the one who asked first wins, in
-the order of the names. Without names it looks at everybody who may. It exits with 1 if nobody gets it, or nothing decides between several.`,
+the order of the names. Without names it looks at everybody who may. It exits with 1 if nobody gets
+it, or nothing decides between several.`,
 		Example: `  hgate contest control.take north-dish --network 10.40.1.1
   hgate contest control.take north-dish marek.dvorin hana.kobari --held-by hana.kobari`,
 		Args: func(_ *cobra.Command, args []string) error {

@@ -128,7 +128,8 @@ func (a *app) reachText(q asked, who estate.Principal, rows []survey.Row, judged
 	for _, r := range rows {
 		systems[r.Resource.System.ID] = true
 	}
-	p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%s reaches %s", subjectOfReach(q.about), count(len(systems), "system"))))
+	p.Line("%s", p.Paint(view.Heading,
+		fmt.Sprintf("%s reaches %s", subjectOfReach(q.about), count(len(systems), "system"))))
 	p.Line("%s", p.Paint(view.Faint, q.said+"; /… is all inside too"))
 	groups := survey.Grouped(rows)
 	for i := 0; i < len(groups); {

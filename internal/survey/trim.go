@@ -45,7 +45,7 @@ type Trim struct {
 	Roles       []Unused
 }
 
-// Trimmer holds deeds against a policy, one after another. A deed counts as use of every grant that gives it at its time,
+// Trimmer holds deeds against a policy, one after another. A deed counts as use of every grant that gives it then,
 // whatever else the request may have said; grants on request count as if they had been lent. It keeps one answer for
 // each subject, operation and resource.
 type Trimmer struct {

@@ -164,7 +164,7 @@ func keysIn(n *yaml.Node) []string {
 	return out
 }
 
-// join puts a subject into groups.
+// join puts a subject into groups, and takes it out of those with - before them.
 func join(d *draft.Draft, s policyfile.Section, id string, groups []string) error {
 	name := id
 	if s.Name == "services" {
@@ -172,8 +172,13 @@ func join(d *draft.Draft, s policyfile.Section, id string, groups []string) erro
 	}
 	for _, list := range groups {
 		for _, g := range splitList(list) {
-			if err := d.Change("groups", strings.TrimPrefix(g, "group:"), "members",
-				draft.Items{Add: []*yaml.Node{splice.Scalar(name)}}); missingFile(err) {
+			member := []*yaml.Node{splice.Scalar(name)}
+			items := draft.Items{Add: member}
+			if left, leaves := strings.CutPrefix(g, "-"); leaves {
+				g, items = left, draft.Items{Drop: member}
+			}
+			g = strings.TrimPrefix(strings.TrimPrefix(g, "+"), "group:")
+			if err := d.Change("groups", g, "members", items); missingFile(err) {
 				return &draft.Error{Message: fmt.Sprintf("there is no group %q", g), Help: "add it with `hgate add group " + g +
 					"`"}
 			} else if err != nil {

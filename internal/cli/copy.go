@@ -53,8 +53,10 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 		ack.flags(c)
 	}
 	c.Flags().StringVar(&file, "file", "", "`file` of the workspace to put it into")
+	var groups []string
 	if isSubject {
 		exceptFlag(c, &except)
+		groupsFlag(c, &groups)
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		if isSubject {
@@ -96,6 +98,9 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 				}
 			}
 			if err := v.apply(d, old, to); err != nil {
+				return err
+			}
+			if err := join(d, s, to, groups); err != nil {
 				return err
 			}
 			if s.Name == "grants" {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -33,6 +34,7 @@ type choice struct {
 	columns []string
 	base    string
 	overlap bool
+	now     time.Time // from which durations count
 }
 
 func (a *app) listCommand() *cobra.Command {
@@ -43,11 +45,13 @@ func (a *app) listCommand() *cobra.Command {
 		Long: `Lists one of ` + strings.Join(many(), ", ") + `.
 Kinds, operations, templates and findings are there without a workspace too.
 
---where keeps those with a value, as tag.team=domes or status=suspended; * stands for any run of characters,
+--where keeps those with a value, as tag.team=domes or status=suspended, or with one that is less or
+greater, as 'ends<30d' (within thirty days) or 'last-seen<-90d'; * stands for any run of characters,
 and an empty value for none. Several must hold together. People are written as LDIF and SCIM too,
 as 'hgate import' reads them.`,
 		Example: `  hgate list grants
   hgate list people --where tag.team=domes --sort ends
+  hgate list people --where 'ends<30d'
   hgate list people --format csv > people.csv`,
 		ValidArgs: many(),
 		Args: func(_ *cobra.Command, args []string) error {
@@ -136,16 +140,18 @@ func (l listed) chosen(g *gate.Gate, ch choice) ([]entry, error) {
 			return nil, unknown("key", key, keys(known))
 		}
 	}
+	var filters []filter
 	for _, text := range ch.where {
-		key, value, found := strings.Cut(text, "=")
-		if !found {
-			return nil, fmt.Errorf("--where %s: write KEY=VALUE, as in --where tag.team=domes", text)
+		f, err := parseFilter(text, ch.now)
+		if err != nil {
+			return nil, err
 		}
-		if !known[key] && !strings.HasPrefix(key, "tag.") && len(out) > 0 {
-			return nil, unknown("key", key, keys(known))
+		if !known[f.key] && !strings.HasPrefix(f.key, "tag.") && len(out) > 0 {
+			return nil, unknown("key", f.key, keys(known))
 		}
-		out = slices.DeleteFunc(out, func(e entry) bool { return !holdsValue(e, key, value) })
+		filters = append(filters, f)
 	}
+	out = filtered(out, filters)
 	if ch.search != "" {
 		want := strings.ToLower(ch.search)
 		out = slices.DeleteFunc(out, func(e entry) bool {
@@ -184,6 +190,7 @@ func holdsValue(e entry, key, value string) bool {
 
 func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 	done := a.progress("gathering the list")
+	ch.now = a.now()
 	entries, err := l.chosen(g, ch)
 	done()
 	if err != nil {

@@ -45,11 +45,15 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 	v := a.valueFlags(c, s)
 	a.editFlags(c, &e)
 	var ack acknowledging
-	if s.Name == "grants" {
+	var groups []string
+	switch s.Name {
+	case "grants":
 		ack.flags(c)
+	case "people", "services":
+		groupsFlag(c, &groups)
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		if !v.any() {
+		if !v.any() && len(groups) == 0 {
 			return fmt.Errorf("nothing is to be set: `hgate set %s --help` lists the keys", s.One)
 		}
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
@@ -63,6 +67,9 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 				if err := v.apply(d, old, id); err != nil {
 					return err
 				}
+				if err := join(d, s, id, groups); err != nil {
+					return err
+				}
 				if s.Name == "grants" {
 					if err := ack.recheck(a, d, old, id); err != nil {
 						return err
@@ -73,6 +80,11 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 		})
 	}
 	return c
+}
+
+// groupsFlag is the flag by which a subject joins and leaves groups.
+func groupsFlag(c *cobra.Command, groups *[]string) {
+	c.Flags().StringArrayVar(groups, "groups", nil, "the `list` of groups to join; those with - before them to leave")
 }
 
 // aside explains a value that stands beside its flag, where it was taken for an id: a flag for yes or no needs none.

@@ -511,26 +511,38 @@ func (a *app) compareRoles(g *gate.Gate, one, other string) error {
 		return a.json(lists)
 	}
 	p := a.page(a.Out)
-	for i, key := range []string{"first", "second", "both"} {
-		title := []string{"Only role " + one, "Only role " + other, "Both"}[i]
-		if i > 0 {
-			p.Line("")
-		}
-		p.Line("%s", p.Paint(view.Heading, title))
-		var rows [][]view.Cell
-		for _, name := range lists[key] {
-			o := g.Estate().Operations[name]
-			risk := ""
-			if o.HighRisk {
-				risk = "high risk"
-			}
-			rows = append(rows, []view.Cell{{Text: name}, {Text: o.Level.String()}, {Text: risk, Style: view.Maybe},
-				{Text: o.About, Style: view.Faint}})
-		}
-		if len(rows) == 0 {
-			rows = append(rows, []view.Cell{{Text: "nothing", Style: view.Faint}})
-		}
-		p.Table(2, nil, rows)
+	n := [3]int{len(lists["first"]), len(lists["second"]), len(lists["both"])}
+	p.Line("%s has %s and %s %d; both have %d of them", one, count(n[0]+n[2], "operation"), other, n[1]+n[2], n[2])
+	for i, id := range []string{one, other} {
+		key := [...]string{"first", "second"}[i]
+		p.Line("\n%s", p.Paint(view.Heading, fmt.Sprintf("Only %s (%d)", id, n[i])))
+		a.operationsByLevel(p, g.Estate(), lists[key])
 	}
+	p.Line("\n%s", p.Paint(view.Heading, fmt.Sprintf("Both (%d)", n[2])))
+	a.operationsByLevel(p, g.Estate(), lists["both"])
 	return nil
+}
+
+// operationsByLevel lists operations under their levels, the highest first.
+func (a *app) operationsByLevel(p *view.Page, e *estate.Estate, names []string) {
+	var rows [][]view.Cell
+	for level := estate.Govern; level >= estate.View; level-- {
+		heading := level.String()
+		for _, name := range names {
+			o := e.Operations[name]
+			if o.Level != level {
+				continue
+			}
+			style := view.Faint
+			if o.Caution() != "" {
+				style = view.Risk
+			}
+			rows = append(rows, []view.Cell{{Text: heading, Style: view.Faint}, {Text: name}, {Text: described(o), Style: style}})
+			heading = ""
+		}
+	}
+	if len(rows) == 0 {
+		rows = append(rows, []view.Cell{{Text: "nothing", Style: view.Faint}})
+	}
+	p.Table(2, nil, rows)
 }

@@ -266,7 +266,7 @@ func (a *app) grid(g *gate.Gate, grid *survey.Grid, f gridFlags, q askedGrid) er
 		if err != nil {
 			return err
 		}
-		s = operationSheet(grid, ops, cells, f)
+		s = operationSheet(grid, ops, cells, a.format == "text", f.describe)
 	} else {
 		folding, err := f.folding(g)
 		if err != nil {

@@ -29,6 +29,7 @@ type sheetRow struct {
 	name, about string
 	indent      int
 	asked       bool // its place was asked for by name
+	heading     bool // it stands over others, and has no cells to read
 	cells       []string
 	styles      []view.Style
 	json        map[string]any
@@ -136,13 +137,31 @@ func reachedJSON(grid *survey.Grid, cells []survey.Reached) map[string]any {
 	return out
 }
 
-func operationSheet(grid *survey.Grid, ops []*estate.Operation, cells [][]survey.Answer, f gridFlags) sheet {
+// operationSheet has a row for each operation; those that are described stand by level, and as text under headings.
+func operationSheet(grid *survey.Grid, ops []*estate.Operation, cells [][]survey.Answer, text, describe bool) sheet {
 	s := sheetOf(grid, operationsDown)
-	s.about = f.describe
-	for i, o := range ops {
-		one := sheetRow{name: o.Name, about: o.Level.String() + ": " + o.About}
-		if o.HighRisk {
-			one.about = o.Level.String() + ", high-risk: " + o.About
+	s.about = describe
+	order := make([]int, len(ops))
+	for i := range ops {
+		order[i] = i
+	}
+	if describe { // the strongest first, as in all answers
+		slices.SortStableFunc(order, func(a, b int) int { return int(ops[b].Level - ops[a].Level) })
+	}
+	heading := estate.Level(-1)
+	for _, i := range order {
+		o := ops[i]
+		one := sheetRow{name: o.Name, about: described(o)}
+		switch {
+		case !describe || !text:
+			one.about = o.Level.String() + ": " + one.about
+		case o.Level != heading:
+			heading = o.Level
+			s.rows = append(s.rows, sheetRow{name: o.Level.String(), heading: true, cells: make([]string, len(grid.Columns)),
+				styles: make([]view.Style, len(grid.Columns))})
+			fallthrough
+		default:
+			one.indent = 2
 		}
 		out := map[string]any{}
 		for c, answer := range cells[i] {
@@ -170,6 +189,14 @@ func operationSheet(grid *survey.Grid, ops []*estate.Operation, cells [][]survey
 		s.rows = append(s.rows, one)
 	}
 	return s
+}
+
+// described says what an operation does, and why it needs a second look.
+func described(o *estate.Operation) string {
+	if caution := o.Caution(); caution != "" {
+		return o.About + " (" + caution + ")"
+	}
+	return o.About
 }
 
 // hideEmpty leaves out rows in which nothing stands, and columns, unless they were asked for by name.

@@ -116,9 +116,9 @@ func (a *app) gridPart(p *view.Page, s sheet, widths []int) {
 	}
 	var rows [][]view.Cell
 	for _, r := range s.rows {
-		row := []view.Cell{{Text: strings.Repeat("\u00a0", r.indent) + r.name}}
+		row := []view.Cell{{Text: r.name, Indent: r.indent}}
 		for c, text := range r.cells {
-			if text == "" {
+			if text == "" && !r.heading {
 				text = "·"
 			}
 			row = append(row, view.Cell{Text: text, Style: r.styles[c]})

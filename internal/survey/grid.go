@@ -164,7 +164,7 @@ type Answer struct {
 }
 
 // Operations answers operation by operation: those that apply to something looked at, in the order of their names, with
-// a cell for each column.
+// a cell for each column. An operation of several kinds of system has one row: the first kind's, as resources are listed.
 func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 	var contexts [3]*gate.Context
 	var err error
@@ -176,7 +176,7 @@ func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 			return nil, nil, err
 		}
 	}
-	cells := map[*estate.Operation][]mask{}
+	first, cells := map[string]*estate.Operation{}, map[string][]mask{}
 	for c := range g.Columns {
 		known := map[variants]bool{}
 		if err := g.each(c, contexts, func(_ int, v variants) {
@@ -188,19 +188,19 @@ func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 				if g.ask.What != nil && !g.ask.What(o) {
 					continue
 				}
-				if cells[o] == nil {
-					cells[o] = make([]mask, len(g.Columns))
+				if first[o.Name] == nil {
+					first[o.Name], cells[o.Name] = o, make([]mask, len(g.Columns))
 				}
-				cells[o][c] |= v.of(i)
+				cells[o.Name][c] |= v.of(i)
 			}
 		}); err != nil {
 			return nil, nil, err
 		}
 	}
-	ops := slices.SortedFunc(maps.Keys(cells), func(a, b *estate.Operation) int { return strings.Compare(a.Name, b.Name) })
+	ops := slices.SortedFunc(maps.Values(first), func(a, b *estate.Operation) int { return strings.Compare(a.Name, b.Name) })
 	out := make([][]Answer, len(ops))
 	for n, o := range ops {
-		for _, m := range cells[o] {
+		for _, m := range cells[o.Name] {
 			out[n] = append(out[n], m.answer())
 		}
 	}

@@ -136,3 +136,26 @@ roles: {fill: {allow: rack.fill}}
 		require.Equal(t, want, written(rows[0].Cells[0]), text)
 	}
 }
+
+// An operation of several kinds of system is one: it is partly there where one of them allows it and another does not.
+func TestAnOperationOfTwoKindsHasOneRow(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+catalogs:
+  rack: {types: [rack], operations: {paper.read: {level: view}}}
+  desk: {types: [desk], operations: {paper.read: {level: view}, paper.sign: {level: change}}}
+systems: {s: {kind: rack}, t: {kind: desk}}
+people: {ana: {}, bo: {}}
+roles: {read: {allow: paper.read}}
+grants: {g: {to: ana, role: read, on: everything}, h: {to: bo, role: read, on: t}}
+`)}})
+	require.NoError(t, err)
+	grid, err := survey.NewGrid(e, survey.Question{Columns: []survey.Column{
+		{Name: "ana", Subject: estate.Principal{ID: "ana"}}, {Name: "bo", Subject: estate.Principal{ID: "bo"}}},
+		Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
+	require.NoError(t, err)
+	ops, cells, err := grid.Operations()
+	require.NoError(t, err)
+	require.Len(t, ops, 2)
+	require.Equal(t, []survey.Answer{{Outcome: gate.Allow, Direct: true}, {Outcome: gate.Allow, Direct: true, Partly: true}},
+		cells[0])
+}

@@ -155,10 +155,11 @@ func width(text string) int {
 	return displaywidth.String(painted(text, func(part string) string { return part }, func(rune) string { return "" }))
 }
 
-// Cell is a text of a table in one style.
+// Cell is a text of a table in one style, and by how many columns all its lines are indented.
 type Cell struct {
-	Text  string
-	Style Style
+	Text   string
+	Style  Style
+	Indent int
 }
 
 // Row makes plain cells.
@@ -200,7 +201,10 @@ func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 		cells := make([][]string, len(row))
 		lines := 0
 		for i, cell := range row {
-			cells[i] = wrap(cell.Text, widths[i])
+			cells[i] = wrap(cell.Text, max(1, widths[i]-cell.Indent))
+			for l := range cells[i] {
+				cells[i][l] = strings.Repeat(" ", cell.Indent) + cells[i][l]
+			}
 			lines = max(lines, len(cells[i]))
 		}
 		for l := range lines {
@@ -229,10 +233,10 @@ func (p *Page) widths(indent int, rows [][]Cell) []int {
 				widths, least = append(widths, 0), append(least, 0)
 			}
 			for line := range strings.SplitSeq(cell.Text, "\n") {
-				widths[i] = max(widths[i], width(line))
+				widths[i] = max(widths[i], cell.Indent+width(line))
 			}
 			for word := range strings.FieldsSeq(cell.Text) {
-				least[i] = max(least[i], min(width(word), p.Width/2))
+				least[i] = max(least[i], min(cell.Indent+width(word), p.Width/2))
 			}
 		}
 	}

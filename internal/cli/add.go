@@ -73,7 +73,7 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 	c.Flags().StringVar(&file, "file", "", "`file` of the workspace to put it into")
 	isSubject := s.Name == "people" || s.Name == "services"
 	if isSubject {
-		c.Flags().StringArrayVar(&groups, "groups", nil, "the `list` of groups to join")
+		c.Flags().StringArrayVar(&groups, "groups", nil, "the `groups` to join")
 	}
 	help := "`file` of many at once: CSV whose columns are id and the keys"
 	if s.Name == "roles" {

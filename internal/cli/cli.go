@@ -272,6 +272,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 	root.SetVersionTemplate(versionText())
 	root.SetCompletionCommandGroupID("other")
 	root.CompletionOptions.SetDefaultShellCompDirective(cobra.ShellCompDirectiveNoFileComp)
+	a.completions(root)
 	helps(root)
 	return root
 }

@@ -31,7 +31,8 @@ has, and what both have. Of a group it is what a new member gets.`,
 		Example: `  hgate compare main
   hgate compare HEAD main --format md
   hgate compare person:ines.okafor person:marek.dvorin`,
-		Args: takes(1, 2),
+		ValidArgsFunction: a.completeCompared,
+		Args:              takes(1, 2),
 	}
 	c.Flags().BoolVar(&expand, "expand", false, "tell it row by row")
 	c.Flags().StringSliceVar(&failOn, "fail-on", nil, "`what` to exit with 1 on: gained, lost, changed")

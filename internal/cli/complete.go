@@ -2,7 +2,6 @@ package cli
 
 import (
 	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -73,21 +72,9 @@ func (a *app) completeRequest(_ *cobra.Command, args []string, _ string) ([]stri
 func (a *app) completeHolders(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	switch len(args) {
 	case 0:
-		return a.words(func(g *gate.Gate) []string {
-			out := usedOperations(g)
-			for _, l := range estate.LevelNames() {
-				out = append(out, "only "+l, "up to "+l, "from "+l)
-			}
-			return out
-		})
+		return a.words(operationTerms)
 	case 1:
-		return a.words(func(g *gate.Gate) []string {
-			out := append(addresses(g, args[0]), "everything")
-			for _, id := range keys(g.Estate().Scopes) {
-				out = append(out, "scope:"+id)
-			}
-			return out
-		})
+		return a.words(places)
 	}
 	return nil, cobra.ShellCompDirectiveNoFileComp
 }
@@ -109,20 +96,14 @@ func (a *app) completeShow(_ *cobra.Command, args []string, _ string) ([]string,
 	return nil, cobra.ShellCompDirectiveNoFileComp
 }
 
-// completeNames offers what a key can name, for the last item of a list too.
+// completeNames offers what a key can name.
 func (a *app) completeNames(sections []string) complete {
-	return func(_ *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
-		before := typed[:strings.LastIndexAny(typed, ",+-")+1]
-		return a.words(func(g *gate.Gate) []string {
-			var out []string
-			for _, section := range sections {
-				for _, name := range namesIn(g, section) {
-					out = append(out, before+name)
-				}
-			}
-			return out
-		})
-	}
+	return a.lastOfList(func(g *gate.Gate) (out []string) {
+		for _, section := range sections {
+			out = append(out, namesIn(g, section)...)
+		}
+		return out
+	})
 }
 
 // namesIn lists what of a section can be named, as lists name it.

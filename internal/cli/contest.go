@@ -33,6 +33,7 @@ the order of the names. Without names it looks at everybody who may. It exits wi
 it, or nothing decides between several.`,
 		Example: `  hgate contest control.take north-dish --network 10.40.1.1
   hgate contest control.take north-dish marek.dvorin hana.kobari --held-by hana.kobari`,
+		ValidArgsFunction: a.completeContest,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) < 2 {
 				return fmt.Errorf("contest takes an operation, a resource and who wants it, as in: hgate contest control.take " +

@@ -39,7 +39,8 @@ password to sign in to a directory comes from ` + passwordVariable + ` or the fi
   hgate import people.ldif --source staff --dry-run
   hgate import ldaps://directory.ternhollow.example --base dc=ternhollow,dc=example \
     --user cn=reader,dc=ternhollow,dc=example`,
-		Args: takes(1, 1),
+		ValidArgsFunction: firstFile,
+		Args:              takes(1, 1),
 	}
 	a.editFlags(c, &e)
 	c.Flags().StringArrayVar(&maps, "map", nil, "`key=attribute`, several with commas")

@@ -62,9 +62,12 @@ as 'hgate import' reads them.`,
 		},
 	}
 	c.Flags().StringArrayVar(&ch.where, "where", nil, "`key=value` that those shown have")
+	_ = c.RegisterFlagCompletionFunc("where", a.completeFilter)
 	c.Flags().StringVar(&ch.search, "search", "", "`text` that those shown have anywhere, in small or capital letters")
 	c.Flags().StringVar(&ch.sort, "sort", "", "`key` to sort by; with - before it the other way round")
 	c.Flags().StringSliceVar(&ch.columns, "columns", nil, "`keys` to show, in this order")
+	_ = c.RegisterFlagCompletionFunc("sort", a.completeKeys)
+	_ = c.RegisterFlagCompletionFunc("columns", a.completeKeys)
 	c.Flags().StringVar(&ch.base, "base", "dc=ternhollow,dc=example", "`DN` below which LDIF places people and groups")
 	c.Flags().BoolVar(&ch.overlap, "overlap", false, "of scopes: which share something")
 	c.RunE = func(_ *cobra.Command, args []string) error {

@@ -84,7 +84,7 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 
 // groupsFlag is the flag by which a subject joins and leaves groups.
 func groupsFlag(c *cobra.Command, groups *[]string) {
-	c.Flags().StringArrayVar(groups, "groups", nil, "the `list` of groups to join; those with - before them to leave")
+	c.Flags().StringArrayVar(groups, "groups", nil, "the `groups` to join; those with - before them to leave")
 }
 
 // aside explains a value that stands beside its flag, where it was taken for an id: a flag for yes or no needs none.
@@ -207,6 +207,9 @@ func merged(old, more *yaml.Node) *yaml.Node {
 	return out
 }
 
+// otherStatus is whose status a command changes.
+var otherStatus = map[string][]string{"suspended": {"active"}, "active": {"suspended"}}
+
 func (a *app) statusCommand(name, status string) *cobra.Command {
 	var e editing
 	short := map[string]string{"suspend": "Keep people or services from everything, until they are resumed",
@@ -214,10 +217,7 @@ func (a *app) statusCommand(name, status string) *cobra.Command {
 	c := &cobra.Command{
 		Use: name + " SUBJECT…", Short: short,
 		Example: "  hgate " + name + " pia.lindqvist\n  hgate " + name + " service:nightly-reduce",
-		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: func(*cobra.Command, []string, string) ([]string,
-			cobra.ShellCompDirective) {
-			return a.words(a.subjects)
-		},
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: a.completeStatus(otherStatus[status]...),
 	}
 	a.editFlags(c, &e)
 	c.RunE = func(_ *cobra.Command, args []string) error {

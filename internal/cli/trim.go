@@ -44,7 +44,8 @@ as if they had been lent.`,
 		Example: `  hgate trim november.csv
   hgate trim audit.csv --map subject=user,operation=action --from 2027-11-01 --to 2027-11-30
   hgate trim november.csv --since main --format json`,
-		Args: takes(1, 1),
+		ValidArgsFunction: firstFile,
+		Args:              takes(1, 1),
 	}
 	c.Flags().StringSliceVar(&maps, "map", nil,
 		"`key=column`, where the log names time, subject, operation or resource otherwise")

@@ -3,65 +3,64 @@ package cli
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"hiddengate/internal/change"
+	"hiddengate/internal/estate"
 	"hiddengate/internal/view"
 )
 
-// mostBreaches is how many lines a rule has before the rest is counted.
-const mostBreaches = 12
+const (
+	mostBreaches = 12 // lines of a rule, or about one person, before the rest is counted; those that need a second look are never counted
+	mostWould    = 3  // delegations that would cover some of it
+)
 
-// breachesText writes what an author may not do, rule by rule; what is said of many operations of one person in one
-// place is one line.
-func breachesText(p *view.Page, breaches []change.Breach) {
+// breachesText writes what an author may not do, rule by rule: whoever gains what, place by place, and the rest line by
+// line.
+func breachesText(p *view.Page, breaches []change.Breach, before, after *estate.Estate) {
 	for _, g := range change.Grouped(breaches) {
 		p.Line("\n%s", p.Paint(view.Heading, string(g.Rule)))
 		p.Table(2, nil, [][]view.Cell{{{Text: change.Sentences[g.Rule], Style: view.Faint}}})
+		people, others := g.ByPerson(before, after)
+		gainsText(p, people)
 		var rows [][]view.Cell
-		var would []string
-		for _, b := range g.Breaches {
-			if b.Would != "" && !slices.Contains(would, b.Would) {
-				would = append(would, b.Would)
-			}
-			n := len(rows)
-			if n > 0 && b.Operation != "" && rows[n-1][0].Text == b.Position.Short() && rows[n-1][2].Text == sentenceAbout(b) {
-				if words := strings.Split(rows[n-1][1].Text, ", "); !slices.Contains(words, b.Operation) {
-					rows[n-1][1].Text += ", " + b.Operation
-				}
-				continue
-			}
-			rows = append(rows, []view.Cell{{Text: b.Position.Short(), Style: view.Faint}, {Text: b.Operation},
-				{Text: sentenceAbout(b)}})
-		}
-		for i := range rows {
-			if words := strings.Split(rows[i][1].Text, ", "); len(words) > 4 {
-				rows[i][1].Text = strings.Join(words[:3], ", ") + fmt.Sprintf(" and %d more", len(words)-3)
-			}
-		}
-		more := 0
-		if len(rows) > mostBreaches {
-			more = len(rows) - mostBreaches
-			rows = rows[:mostBreaches]
+		for _, b := range others[:min(len(others), mostBreaches)] {
+			rows = append(rows, []view.Cell{{Text: b.Position.Short(), Style: view.Faint}, {Text: b.Message}})
 		}
 		p.Table(2, nil, rows)
-		if more > 0 {
+		if more := len(others) - len(rows); more > 0 {
 			p.Line("  %s", p.Paint(view.Faint, fmt.Sprintf("and %d more", more)))
 		}
-		for i, text := range would {
-			if i == 3 {
-				break
+		var would []string
+		for _, b := range g.Breaches {
+			if b.Would != "" && !slices.Contains(would, b.Would) && len(would) < mostWould {
+				would = append(would, b.Would)
+				p.Table(2, nil, [][]view.Cell{{{Text: "delegation that would cover it", Style: view.Faint},
+					{Text: b.Would, Style: view.Faint}}})
 			}
-			p.Table(2, nil, [][]view.Cell{{{Text: "delegation that would cover it", Style: view.Faint},
-				{Text: text, Style: view.Faint}}})
 		}
 	}
 }
 
-// sentenceAbout tells a breach, without the operation where it has one.
-func sentenceAbout(b change.Breach) string {
-	if b.Operation == "" {
-		return b.Message
+// gainsText writes who gains what and where.
+func gainsText(p *view.Page, people []change.PersonGains) {
+	for _, one := range people {
+		who := one.Who
+		if one.New {
+			who += ", who is new,"
+		}
+		p.Line("  %s  %s", p.Paint(view.Heading, who+" gets"), p.Paint(view.Faint, one.At))
+		var rows [][]view.Cell
+		more := 0
+		for _, gain := range one.Gains {
+			if len(rows) >= mostBreaches && len(gain.What.Grave) == 0 {
+				more++
+				continue
+			}
+			rows = append(rows, []view.Cell{{Text: gain.Where}, {Text: p.Operations(gain.What)}})
+		}
+		p.Table(4, nil, rows)
+		if more > 0 {
+			p.Line("    %s", p.Paint(view.Faint, "and more in "+count(more, "other place")))
+		}
 	}
-	return fmt.Sprintf("to %s on %s", b.Who, b.Where)
 }

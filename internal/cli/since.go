@@ -114,7 +114,7 @@ func (a *app) checkSince(since, by string) error {
 		p.Line("%s  %s", p.Paint(view.No, "NOT "+by+"'s to make"),
 			p.Paint(view.Faint, "refused by "+count(len(change.Grouped(breaches)), "rule")+"; since "+since))
 		p.Line("%s", change.Lacks(breaches, by)+".")
-		breachesText(p, breaches)
+		breachesText(p, breaches, before, after)
 	}
 	if err == nil && len(found) > 0 {
 		err = answered(exitNo)

@@ -20,7 +20,7 @@ import (
 
 // perSection makes a command with one below it for each section.
 func (a *app) perSection(c *cobra.Command, below func(s policyfile.Section) *cobra.Command) *cobra.Command {
-	for _, s := range editable() {
+	for _, s := range policyfile.Sections() {
 		one := below(s)
 		one.Flags().SortFlags = false
 		c.AddCommand(one)

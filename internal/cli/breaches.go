@@ -10,8 +10,9 @@ import (
 )
 
 const (
-	mostBreaches = 12 // lines of a rule, or about one person, before the rest is counted; those that need a second look are never counted
-	mostWould    = 3  // delegations that would cover some of it
+	// Lines of a rule, or about one person, before the rest is counted; what needs a second look is always named.
+	mostBreaches = 12
+	mostWould    = 3 // delegations that would cover some of it
 )
 
 // breachesText writes what an author may not do, rule by rule: whoever gains what, place by place, and the rest line by

@@ -538,7 +538,8 @@ func (a *app) operationsByLevel(p *view.Page, e *estate.Estate, names []string) 
 			if o.Caution() != "" {
 				style = view.Risk
 			}
-			rows = append(rows, []view.Cell{{Text: heading, Style: view.Faint}, {Text: name}, {Text: described(o), Style: style}})
+			rows = append(rows, []view.Cell{{Text: heading, Style: view.Faint}, {Text: name},
+				{Text: described(o), Style: style}})
 			heading = ""
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -37,11 +36,6 @@ func (a *app) editFlags(c *cobra.Command, e *editing) {
 }
 
 var editFormats = []string{"text", "json"}
-
-// editable are the sections that commands edit.
-func editable() []policyfile.Section {
-	return slices.DeleteFunc(policyfile.Sections(), func(s policyfile.Section) bool { return s.Name == "catalogs" })
-}
 
 // edit lets do change a draft of the workspace, tells what that does, and writes it.
 func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) error {
@@ -183,6 +177,9 @@ func (a *app) putInPlace(dir string, files []journal.File) error {
 func existing(e *estate.Estate, s policyfile.Section, id string) error {
 	if o := e.Head(s.Name, id); o != nil && o.Source.File != "" {
 		return nil
+	} else if o != nil && s.Name == "catalogs" {
+		return &draft.Error{Message: fmt.Sprintf("kind %s is built in, and stays as it is", id),
+			Help: "make one of your own from it: hgate add kind NAME --based-on " + id}
 	}
 	var known []string
 	if s.Name == "resources" {

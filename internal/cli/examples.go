@@ -5,9 +5,12 @@ import "strings"
 const exampleDelegation = "hgate add delegation leads-hand-out --to ines.okafor --may-grant night-operator " +
 	"--on scope:dishes"
 
+const exampleKind = "hgate add kind balance --types balance --operations 'weighing.read: {level: view}'"
+
 // examples of an edit, by sort of entry, in the folder that `hgate demo` writes.
 var examples = map[string]map[string]string{
 	"add": {
+		"kind":       exampleKind,
 		"system":     "hgate add system east-dish --kind device-console --title 'East dish' --tags duty=day",
 		"resource":   "hgate add resource obsdb:sky/frames-0412 --tags embargo=yes --owner pia.lindqvist",
 		"person":     "hgate add person luc.arnaud --name 'Luc Arnaud' --tags team=domes --groups dome-crew",
@@ -23,6 +26,7 @@ var examples = map[string]map[string]string{
 		"guarantee":  "hgate add guarantee guests-drop-none --never group:visitors --may table.drop --on everything",
 	},
 	"set": {
+		"kind":       "hgate set kind balance --named 'pans=pan'",
 		"system":     "hgate set system obsdb --title 'Database of all frames'",
 		"resource":   "hgate set resource obsdb:sky/frames-0388 --tags embargo=no",
 		"person":     "hgate set person ines.okafor --ends 2032-06-30",
@@ -46,8 +50,10 @@ var examples = map[string]map[string]string{
 
 // inDemo names an entry of each sort that the demo has.
 var inDemo = map[string]string{
-	"system": "north-dish", "resource": "obsdb:sky/catalogue", "person": "marek.dvorin", "service": "nightly-reduce",
-	"group": "dome-crew", "role": "reader", "scope": "dishes", "grant": "juniors-watch", "block": "auditors-see-no-rules",
+	"kind": "balance", "system": "north-dish", "resource": "obsdb:sky/catalogue", "person": "marek.dvorin",
+	"service": "nightly-reduce",
+	"group":   "dome-crew",
+	"role":    "reader", "scope": "dishes", "grant": "juniors-watch", "block": "auditors-see-no-rules",
 	"separation": "propose-or-judge", "delegation": "leads-hand-out", "test": "billing-alone",
 	"guarantee": "visitors-alter-no-data",
 }
@@ -65,8 +71,10 @@ func exampleOf(verb, one string) string {
 	case verb == "remove":
 		text = "hgate remove " + one + " " + id + " --with-references"
 	}
-	if one == "delegation" && !strings.HasPrefix(text, exampleDelegation) {
-		text = exampleDelegation + "\n  " + text
+	for sort, first := range map[string]string{"delegation": exampleDelegation, "kind": exampleKind} { // the demo has none
+		if one == sort && !strings.HasPrefix(text, first) {
+			text = first + "\n  " + text
+		}
 	}
 	return "  " + text
 }

@@ -59,7 +59,7 @@ func sectionAt[T any, P interface {
 
 // sections come in the order in which people work.
 var sections = []section{
-	sectionAt("catalogs", "catalog", func(e *Estate) *map[string]*Kind { return &e.Kinds }),
+	sectionAt("catalogs", "kind", func(e *Estate) *map[string]*Kind { return &e.Kinds }),
 	sectionAt("systems", "system", func(e *Estate) *map[string]*System { return &e.Systems }),
 	sectionAt("people", "person", func(e *Estate) *map[string]*Subject { return &e.People }),
 	sectionAt("services", "service", func(e *Estate) *map[string]*Subject { return &e.Services }),

@@ -134,7 +134,7 @@ func checkName(text string) error {
 }
 
 var catalogs = sectionOf(
-	heading{"catalogs", "catalog", "A kind of system of your own, or one that adds to another."}, []field{
+	heading{"catalogs", "kind", "A kind of system of your own, or one that adds to another."}, []field{
 		of("based-on", kindForm, "the kind whose operations it has too",
 			func(k *estate.Kind) *estate.Ref { return &k.BasedOn }).nests().by(Owners),
 		of("types", typesForm, "the default type by depth, where `named` and `inside` say none: the system, what stands "+

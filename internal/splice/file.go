@@ -327,8 +327,21 @@ func (f *File) cutLines(start, end int) edit {
 		}
 		return edit{start, next, ""}
 	}
-	last := f.lineEnd(f.lineAt(max(end-1, start)))
-	return edit{first, min(last+1, len(f.Bytes)), ""}
+	next := min(f.lineEnd(f.lineAt(max(end-1, start)))+1, len(f.Bytes))
+	if bytes.HasSuffix(f.Bytes[:first], []byte("\n\n")) && !f.keepsBlankLines() {
+		switch { // what stood apart before and behind is not twice as far apart
+		case next == len(f.Bytes):
+			first--
+		case f.Bytes[next] == '\n':
+			next++
+		}
+	}
+	return edit{first, next, ""}
+}
+
+// keepsBlankLines says whether some text may count the empty lines behind it (YAML 1.2.2, section 8.1.1.2).
+func (f *File) keepsBlankLines() bool {
+	return bytes.Contains(f.Bytes, []byte("|+")) || bytes.Contains(f.Bytes, []byte(">+"))
 }
 
 // cutFlow takes one of several parts out of braces or brackets.

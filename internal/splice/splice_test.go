@@ -210,3 +210,16 @@ func TestTheOnlyItemTakesItsKeyAlong(t *testing.T) {
 	require.NoError(t, f.Drop(0, 0, "k", "a"))
 	assert.Equal(t, "k:\n  b: z\n", string(f.Bytes))
 }
+
+func TestWhatStoodApartIsNotTwiceAsFarApart(t *testing.T) {
+	for text, want := range map[string]string{
+		"a:\n  x: {}\n\n  y: {}\n\n  z: {}\n": "a:\n  x: {}\n\n  z: {}\n",
+		"a:\n  x: {}\n\n  y: {}\n":            "a:\n  x: {}\n",
+		"a:\n  x: |+\n    b\n\n  y: {}\n":     "a:\n  x: |+\n    b\n\n",
+	} {
+		f, err := Parse([]byte(text))
+		require.NoError(t, err)
+		require.NoError(t, f.Delete(0, "a", "y"), text)
+		assert.Equal(t, want, string(f.Bytes))
+	}
+}

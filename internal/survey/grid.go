@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -164,7 +163,7 @@ type Answer struct {
 }
 
 // Operations answers operation by operation: those that apply to something looked at, in the order of their names, with
-// a cell for each column. An operation of several kinds of system has one row: the first kind's, as resources are listed.
+// a cell for each column. An operation of several kinds of system has one row, as the first of the resources has it.
 func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 	var contexts [3]*gate.Context
 	var err error
@@ -197,7 +196,10 @@ func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 			return nil, nil, err
 		}
 	}
-	ops := slices.SortedFunc(maps.Values(first), func(a, b *estate.Operation) int { return strings.Compare(a.Name, b.Name) })
+	var ops []*estate.Operation
+	for _, name := range slices.Sorted(maps.Keys(first)) {
+		ops = append(ops, first[name])
+	}
 	out := make([][]Answer, len(ops))
 	for n, o := range ops {
 		for _, m := range cells[o.Name] {

@@ -156,6 +156,6 @@ grants: {g: {to: ana, role: read, on: everything}, h: {to: bo, role: read, on: t
 	ops, cells, err := grid.Operations()
 	require.NoError(t, err)
 	require.Len(t, ops, 2)
-	require.Equal(t, []survey.Answer{{Outcome: gate.Allow, Direct: true}, {Outcome: gate.Allow, Direct: true, Partly: true}},
-		cells[0])
+	require.Equal(t, []survey.Answer{{Outcome: gate.Allow, Direct: true},
+		{Outcome: gate.Allow, Direct: true, Partly: true}}, cells[0])
 }

@@ -49,10 +49,13 @@ type Reasons struct {
 	Red       []Turned            // tests and guarantees that passed and held
 	Protected []estate.Principal  // who lose something though they are protected
 	Findings  []finding.Found     // errors, ways to more, and names of what there is not
+	Zone      bool                // local times are of another time zone
 }
 
 // Any says that there is a reason to ask.
-func (r Reasons) Any() bool { return len(r.Hands)+len(r.Red)+len(r.Protected)+len(r.Findings) > 0 }
+func (r Reasons) Any() bool {
+	return len(r.Hands)+len(r.Red)+len(r.Protected)+len(r.Findings) > 0 || r.Zone
+}
 
 // asked are the findings of which an edit that brings one is asked about, whatever their severity.
 var asked = map[string]bool{"way-to-more": true, "unlisted-address": true, "unknown-operation": true}
@@ -60,6 +63,7 @@ var asked = map[string]bool{"way-to-more": true, "unlisted-address": true, "unkn
 // Reasons gives why somebody is asked before the edit is written. It is one rule for all edits.
 func (e *Effect) Reasons(c Consequences) (out Reasons) {
 	out.Hands, _ = e.Handed()
+	out.Zone = e.Before.Zone.Name() != e.After.Zone.Name()
 	for _, t := range c.Turned {
 		if !t.Passes && !t.Fresh {
 			out.Red = append(out.Red, t)
@@ -109,9 +113,13 @@ func (e *Effect) Turned(now clock.Instant) ([]Turned, error) {
 }
 
 func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
+	before, err := e.asItWas()
+	if err != nil {
+		return nil, err
+	}
 	was := map[string]bool{} // whether it passed, of those that could be run
 	for _, t := range e.Before.Tests {
-		if r, err := verify.Run(e.Gates.Old, t, now); err == nil {
+		if r, err := verify.Run(before, t, now); err == nil {
 			was[t.ID] = r.Passed()
 		}
 	}
@@ -140,6 +148,15 @@ func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
 	return out, nil
 }
 
+// asItWas judges by the workspace before the change, and in its own time zone: where that changes, the pair's gate has
+// hours and dates as the workspace after it.
+func (e *Effect) asItWas() (*gate.Gate, error) {
+	if e.Before.Zone.Name() == e.After.Zone.Name() {
+		return e.Gates.Old, nil
+	}
+	return gate.Compile(e.Before, nil)
+}
+
 // reason says what is wrong, without the place.
 func reason(err error) string {
 	var list diagnostic.List
@@ -153,8 +170,12 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 	if len(e.After.Guarantees) == 0 {
 		return nil, nil
 	}
+	before, err := e.asItWas()
+	if err != nil {
+		return nil, err
+	}
 	of := func(only map[estate.Principal]bool) (p [2]*verify.Prover) {
-		for k, g := range []*gate.Gate{e.Gates.Old, e.Gates.New} {
+		for k, g := range []*gate.Gate{before, e.Gates.New} {
 			p[k] = verify.NewProver(g, verify.Of{Since: now, Only: only})
 		}
 		return p

@@ -284,7 +284,7 @@ func takes(least, most int) cobra.PositionalArgs {
 			return nil
 		}
 		example, _, _ := strings.Cut(strings.TrimSpace(c.Example), "\n")
-		return fmt.Errorf("this is written `hgate %s`, as in: %s", c.Use, strings.TrimSpace(example))
+		return fmt.Errorf("this is written `%s %s`, as in: %s", c.Parent().CommandPath(), c.Use, strings.TrimSpace(example))
 	}
 }
 

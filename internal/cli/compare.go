@@ -139,11 +139,7 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 
 func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) error {
 	p := a.page(a.Out)
-	if e.Before.Zone.Name() != e.After.Zone.Name() {
-		p.Line("%s", p.Paint(view.Maybe,
-			fmt.Sprintf("The time zone was %s and is %s: hours and dates are compared as if it had been so before.",
-				e.Before.Zone.Name(), e.After.Zone.Name())))
-	}
+	zoneText(p, e)
 	if expand {
 		a.expandText(p, e)
 	} else {
@@ -155,6 +151,14 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 	}
 	a.consequencesText(p, change.Consequences{Turned: turned})
 	return nil
+}
+
+// zoneText tells that local times are of another time zone, where that is so.
+func zoneText(p *view.Page, e *change.Effect) {
+	if was, is := e.Before.Zone.Name(), e.After.Zone.Name(); was != is {
+		p.Line("%s", p.Paint(view.Maybe,
+			fmt.Sprintf("The time zone was %s and is %s: hours and dates are compared as if it had been so before.", was, is)))
+	}
 }
 
 // expandText tells an effect cell by cell, each with the entries behind it.

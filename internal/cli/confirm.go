@@ -64,6 +64,9 @@ func reasonsText(p *view.Page, r change.Reasons) (out []string) {
 		}
 		out = append(out, "brings "+count(len(codes), "finding")+" ("+strings.Join(distinct(codes), ", ")+")")
 	}
+	if r.Zone {
+		out = append(out, "moves every local time to another time zone")
+	}
 	return out
 }
 

@@ -73,6 +73,7 @@ func written(text []byte, at estate.Source) string {
 // editedText tells what an edit does, and how it will stand in the files.
 func (a *app) editedText(d edited, expand bool) {
 	p := a.page(a.Out)
+	zoneText(p, d.Effect)
 	if expand {
 		a.expandText(p, d.Effect)
 	} else {

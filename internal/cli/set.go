@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
@@ -15,7 +17,7 @@ import (
 )
 
 func (a *app) setCommand() *cobra.Command {
-	return a.perSection(&cobra.Command{
+	c := a.perSection(&cobra.Command{
 		Use:   "set",
 		Short: "Change keys of an entry",
 		Long: `Changes keys of an entry where it stands, after telling whose access that changes. An empty value
@@ -26,6 +28,8 @@ values, such as a condition, are replaced as a whole.`,
   hgate set person ines.okafor --ends 2032-06-30
   hgate set grant books --why "Pays the bills." --title ""`,
 	}, a.setOne)
+	c.AddCommand(a.setWorkspace())
+	return c
 }
 
 func (a *app) setOne(s policyfile.Section) *cobra.Command {
@@ -82,6 +86,70 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 	return c
 }
 
+// setWorkspace changes the settings.
+func (a *app) setWorkspace() *cobra.Command {
+	var e editing
+	s := policyfile.Settings()
+	c := &cobra.Command{
+		Use: "workspace", Short: "Change the settings of the workspace", Long: s.Doc,
+		Example: "  hgate set workspace --timezone Atlantic/Madeira\n" +
+			"  hgate set workspace --dormant-after 120d --ignore '+old/**'",
+		Args: takes(0, 0),
+	}
+	v := a.valueFlags(c, s)
+	a.editFlags(c, &e)
+	c.RunE = func(*cobra.Command, []string) error {
+		if !v.any() {
+			return errors.New("nothing is to be set: `hgate set workspace --help` lists the keys")
+		}
+		var stand string
+		e.settings = &stand
+		return a.edit(e, func(d *draft.Draft, _ *estate.Estate) error {
+			var given []string
+			for _, f := range v.said() {
+				if err := v.applySetting(d, f); err != nil {
+					return err
+				}
+				given = append(given, f.Name)
+			}
+			lines, err := d.Settings(given)
+			stand = strings.Join(lines, "\n")
+			return err
+		})
+	}
+	return c
+}
+
+// applySetting changes a setting to what was given.
+func (v *values) applySetting(d *draft.Draft, f policyfile.Field) error {
+	if f.Shape == policyfile.OfList {
+		items, replaced, err := v.items(f)
+		if err != nil {
+			return err
+		}
+		if !replaced && len(items.Add)+len(items.Drop) > 0 {
+			return d.ChangeSetting(f.Name, items)
+		}
+	}
+	n, err := v.value(f)
+	if err != nil {
+		return err
+	}
+	return d.SetSetting(f.Name, n)
+}
+
+// items reads what is to be put into a list and taken out of it; replaced is true where it is to be another.
+func (v *values) items(f policyfile.Field) (_ draft.Items, replaced bool, err error) {
+	items, err := itemsOf(*v.given[f.Name])
+	if err == nil {
+		var add, drop []*yaml.Node
+		if add, drop, replaced, err = signs(items); err == nil {
+			return draft.Items{Add: add, Drop: drop}, replaced, nil
+		}
+	}
+	return draft.Items{}, false, fmt.Errorf("--%s: %w", f.Name, err)
+}
+
 // groupsFlag is the flag by which a subject joins and leaves groups.
 func groupsFlag(c *cobra.Command, groups *[]string) {
 	c.Flags().StringArrayVar(groups, "groups", nil, "the `groups` to join; those with - before them to leave")
@@ -128,19 +196,15 @@ func (v *values) applyOne(d *draft.Draft, id string, f policyfile.Field) error {
 	}
 	switch f.Shape {
 	case policyfile.OfList:
-		items, err := itemsOf(*v.given[f.Name])
+		items, replaced, err := v.items(f)
 		if err != nil {
-			return fmt.Errorf("--%s: %w", f.Name, err)
+			return err
 		}
-		add, drop, replaced, err := signs(items)
-		if err != nil {
-			return fmt.Errorf("--%s: %w", f.Name, err)
-		}
-		if changes := (draft.Items{Add: add, Drop: drop}); !replaced && len(items) > 0 {
-			if s == "grants" && f.Name == "role" && len(add) > 0 {
-				return toRoles(d, id, body, changes)
+		if !replaced && len(items.Add)+len(items.Drop) > 0 {
+			if s == "grants" && f.Name == "role" && len(items.Add) > 0 {
+				return toRoles(d, id, body, items)
 			}
-			return d.Change(s, id, f.Name, changes)
+			return d.Change(s, id, f.Name, items)
 		}
 	case policyfile.OfKeys:
 		n, err := v.value(f)

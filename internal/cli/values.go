@@ -167,17 +167,26 @@ func itemsOf(texts []string) ([]*yaml.Node, error) {
 			if item == "" {
 				continue
 			}
-			n := splice.Scalar(item)
-			if strings.ContainsRune("{[\"'", rune(item[0])) {
-				var err error
-				if n, err = splice.Value(item); err != nil {
-					return nil, fmt.Errorf("%q can't be read: %w", item, err)
-				}
+			n, err := itemOf(item)
+			if err != nil {
+				return nil, err
 			}
 			out = append(out, n)
 		}
 	}
 	return out, nil
+}
+
+// itemOf reads a value, as in a file where it begins with a brace, a bracket or a quote.
+func itemOf(text string) (*yaml.Node, error) {
+	if text == "" || !strings.ContainsRune("{[\"'", rune(text[0])) {
+		return splice.Scalar(text), nil
+	}
+	n, err := splice.Value(text)
+	if err != nil {
+		return nil, fmt.Errorf("%q can't be read: %w", text, err)
+	}
+	return n, nil
 }
 
 func splitList(text string) []string {
@@ -212,12 +221,9 @@ func keysOf(text string) (*yaml.Node, error) {
 		out := splice.Map()
 		for _, p := range parts {
 			key, value, _ := strings.Cut(p, "=")
-			n := splice.Scalar(value)
-			if value != "" && strings.ContainsRune("{[\"'", rune(value[0])) {
-				var err error
-				if n, err = splice.Value(value); err != nil {
-					return nil, fmt.Errorf("%q can't be read: %w", value, err)
-				}
+			n, err := itemOf(value)
+			if err != nil {
+				return nil, err
 			}
 			out.Content = append(out.Content, splice.Scalar(key), n)
 		}
@@ -241,13 +247,18 @@ func signs(items []*yaml.Node) (add, drop []*yaml.Node, replaced bool, err error
 		if n.Kind == yaml.ScalarNode && n.Style == 0 && len(n.Value) > 1 {
 			sign = n.Value[:1]
 		}
-		switch sign {
-		case "+":
-			add = append(add, splice.Scalar(n.Value[1:]))
-		case "-":
-			drop = append(drop, splice.Scalar(n.Value[1:]))
-		default:
+		if sign != "+" && sign != "-" {
 			replaced = true
+			continue
+		}
+		item, err := itemOf(n.Value[1:])
+		if err != nil {
+			return nil, nil, false, err
+		}
+		if sign == "+" {
+			add = append(add, item)
+		} else {
+			drop = append(drop, item)
 		}
 	}
 	if replaced && len(add)+len(drop) > 0 {

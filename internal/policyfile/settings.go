@@ -96,7 +96,7 @@ var workspaceOwnerForm = naming(form[*estate.SubjectTerm]{name: ownerForm.name, 
 }, subjectWords)
 
 var settingFields = []field{
-	of("hidden-gate", countForm(1, 1), "the format's version: 1",
+	of(Version, countForm(1, 1), "the format's version: 1",
 		func(s *settings) *int { return &s.version }).must().by(Nobodys),
 	of("edition", countForm(1, catalog.Edition),
 		"the edition of the built-in catalogs; newer operations join no glob until it is raised",
@@ -148,7 +148,7 @@ func (l *loader) readSettings(d *document) {
 	}
 	if !seen && len(l.errors) == 0 {
 		l.fail(diagnostic.Position{File: SettingsFile, Line: 1, Column: 1}, "begin it with hidden-gate: 1",
-			"the workspace needs the key %q", "hidden-gate")
+			"the workspace needs the key %q", Version)
 	}
 	l.settings, l.zone = s, s.zone
 	l.estate.Title, l.estate.Edition, l.estate.Zone = s.title, s.edition, s.zone

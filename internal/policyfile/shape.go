@@ -45,6 +45,15 @@ func Sections() []Section {
 	return out
 }
 
+// Version is the setting that makes a file the workspace's own, and is not changed.
+const Version = "hidden-gate"
+
+// Settings is what the workspace says of itself, but for the format's version, as if it were an entry of a section.
+func Settings() Section {
+	fields := slices.DeleteFunc(fieldsOf(settingFields), func(f Field) bool { return f.Name == Version })
+	return Section{"", "workspace", "What " + SettingsFile + " says of the workspace itself.", fields}
+}
+
 func fieldsOf(table []field) []Field {
 	var out []Field
 	for _, f := range table {

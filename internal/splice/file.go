@@ -139,6 +139,18 @@ func (f *File) Keys(path ...string) []string {
 	return out
 }
 
+// Written gives the text of the key at a path with its value, without what stands before it on its line; "" if there is
+// none.
+func (f *File) Written(path ...string) string {
+	steps := f.find(path)
+	if len(steps) < len(path) || len(path) == 0 {
+		return ""
+	}
+	last := steps[len(steps)-1]
+	start, end := f.Extent(last.mapping, last.key)
+	return strings.TrimSpace(string(f.Bytes[start:end]))
+}
+
 // ErrMissing says that a path leads nowhere.
 var ErrMissing = errors.New("there is no such key")
 
@@ -163,6 +175,33 @@ func (f *File) set(value *yaml.Node, path []string) error {
 		return f.addSection(key, value)
 	}
 	return f.insert(steps[len(steps)-1], key, value)
+}
+
+// SetBehind gives a key of the outermost mapping a value, in place of the one it has, or as a new key behind the last
+// of some that are there; behind all where none of them is.
+func (f *File) SetBehind(value *yaml.Node, key string, others []string) error {
+	var last []step
+	for _, other := range others {
+		if steps := f.find([]string{other}); len(steps) == 1 && (last == nil || steps[0].key.Line > last[0].key.Line) {
+			last = steps
+		}
+	}
+	if f.Get(key) != nil || last == nil || last[0].mapping.Style&yaml.FlowStyle != 0 {
+		return f.Set(value, key)
+	}
+	s := last[0]
+	w := f.want([]string{s.key.Value})
+	at := w.steps[0].mapping
+	i := slices.Index(at.Content, w.steps[0].key) + 2
+	at.Content = slices.Insert(at.Content, i, Scalar(key), value)
+	return f.proved(w.docs, func() error {
+		_, end := f.Extent(s.mapping, s.key)
+		end = f.lineEnd(f.lineAt(max(end-1, 0)))
+		if end > 0 && f.Bytes[end-1] == '\r' {
+			end--
+		}
+		return f.apply(edit{end, end, "\n" + Entry(key, value, 0)})
+	})
 }
 
 // replace writes another value of a key.

@@ -25,7 +25,7 @@ var clockDependentTest = &Finding{
 				}
 			}
 			if verify.HangsOnTheClock(c.gate, from, t, c.now) {
-				c.report(&t.Object, t.Source.Position, "test %s hangs on when it is run", t.ID)
+				c.report(&t.Object, t.Source.Position, "the result of test %s depends on when it runs", t.ID)
 			}
 		}
 	},

@@ -279,7 +279,8 @@ func TestAMissingNeedNamesEverybody(t *testing.T) {
 		"---\nroles: {r: {allow: [table.update, table.read]}}\ngroups: {three: {members: [ana, bo]}}\ngrants: {g: {to: "+
 			"group:three, role: r, on: [db:sky/a, db:sky/b]}}\n")
 	require.Len(t, found, 1)
-	assert.Equal(t, "grant g gives table.read to ana, bo without session.open, which it needs, as on db:sky/a, db:sky/b",
+	assert.Equal(t, "grant g gives table.read to ana, bo without session.open, which it needs, "+
+		"for example on db:sky/a, db:sky/b",
 		found[0].Message)
 }
 

@@ -20,7 +20,7 @@ var matchesNothing = &Finding{
 			c.emptyOperations(l)
 			isNot := func(t estate.SubjectTerm) bool { return t.Not }
 			if !l.Beside && slices.ContainsFunc(l.Subjects, isNot) && len(c.gate.Members(l.Subjects)) == 0 {
-				c.weigh(kept(l.what == "block"), l.entry, l.Subjects[0].Position, "%s: the `not` entries leave nobody over",
+				c.weigh(kept(l.what == "block"), l.entry, l.Subjects[0].Position, "%s: the `not` entries leave nobody in it",
 					named(l.what, l.entry))
 			}
 		}
@@ -41,7 +41,7 @@ var matchesNothing = &Finding{
 				continue
 			}
 			if isNot {
-				c.report(&g.Object, g.Members[0].Position, "group %s: the `not` entries leave nobody over", g.ID)
+				c.report(&g.Object, g.Members[0].Position, "group %s: the `not` entries leave nobody in it", g.ID)
 			} else {
 				c.report(&g.Object, g.Source.Position, "group %s: nobody has the tags that it matches", g.ID)
 			}

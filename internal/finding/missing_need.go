@@ -21,8 +21,8 @@ var missingNeed = &Finding{
 			g := c.estate.Grants[l.Grant]
 			who := someOf(len(l.Subjects), func(i int) string { return l.Subjects[i].String() })
 			where := someOf(l.Count, func(i int) string { return l.Places[i] })
-			c.report(&g.Object, g.Source.Position, "grant %s gives %s to %s without %s, which it needs, as on %s", l.Grant,
-				l.Operation, who, l.Need, where)
+			c.report(&g.Object, g.Source.Position,
+				"grant %s gives %s to %s without %s, which it needs, for example on %s", l.Grant, l.Operation, who, l.Need, where)
 		}
 	},
 }

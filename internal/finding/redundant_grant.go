@@ -15,7 +15,7 @@ var redundantGrant = &Finding{
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {
 			if other := auditing.Redundant(c.gate, g); other != "" {
-				c.report(&g.Object, g.Source.Position, "grant %s gives nothing that grant %s does not", g.ID, other)
+				c.report(&g.Object, g.Source.Position, "grant %s gives nothing beyond what grant %s gives", g.ID, other)
 			}
 		}
 	},

@@ -28,7 +28,7 @@ var singleHolder = &Finding{
 		}
 		for _, who := range order {
 			s := c.estate.People[who]
-			c.report(&s.Object, s.Source.Position, "no other person than %s may %s, as on %s", who, some(operations[who]),
+			c.report(&s.Object, s.Source.Position, "nobody but %s may do %s, for example on %s", who, some(operations[who]),
 				some(distinct(places[who])))
 		}
 	},

@@ -31,7 +31,7 @@ var unusedScope = &Finding{
 		}
 		for _, s := range estate.Sorted(c.estate.Scopes) {
 			if !used[s.ID] {
-				c.report(&s.Object, s.Source.Position, "scope %s is named nowhere", s.ID)
+				c.report(&s.Object, s.Source.Position, "nothing refers to scope %s", s.ID)
 			}
 		}
 	},

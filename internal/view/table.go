@@ -197,29 +197,41 @@ func (p *Page) Table(indent int, heading []string, rows [][]Cell) {
 		}
 	}
 	widths := p.widths(indent, rows)
-	for _, row := range rows {
-		cells := make([][]string, len(row))
-		lines := 0
+	wrapped := make([][][]string, len(rows)) // of each row and cell, its lines
+	taken := make([]int, len(widths))        // of each column, by what is wrapped, which may be less
+	for r, row := range rows {
 		for i, cell := range row {
-			cells[i] = wrap(cell.Text, max(1, widths[i]-cell.Indent))
-			for l := range cells[i] {
-				cells[i][l] = strings.Repeat(" ", cell.Indent) + cells[i][l]
+			lines := wrap(cell.Text, max(1, widths[i]-cell.Indent))
+			for l := range lines {
+				lines[l] = strings.Repeat(" ", cell.Indent) + lines[l]
+				taken[i] = max(taken[i], width(lines[l]))
 			}
-			lines = max(lines, len(cells[i]))
+			wrapped[r] = append(wrapped[r], lines)
 		}
-		for l := range lines {
-			line, pending := "", indent
-			for i, cell := range cells {
-				if l < len(cell) && cell[l] != "" {
-					line += strings.Repeat(" ", max(0, pending)) + p.Paint(row[i].Style, cell[l])
-					pending = -width(cell[l])
-				}
-				if widths[i] > 0 { // where nothing stands in a column, it takes no room
-					pending += widths[i] + gap
-				}
+	}
+	for r, row := range rows {
+		p.row(indent, row, wrapped[r], taken)
+	}
+}
+
+// row writes a row of a table, of which the lines of each cell and the widths of the columns are given.
+func (p *Page) row(indent int, row []Cell, cells [][]string, widths []int) {
+	lines := 0
+	for _, cell := range cells {
+		lines = max(lines, len(cell))
+	}
+	for l := range lines {
+		line, pending := "", indent
+		for i, cell := range cells {
+			if l < len(cell) && cell[l] != "" {
+				line += strings.Repeat(" ", max(0, pending)) + p.Paint(row[i].Style, cell[l])
+				pending = -width(cell[l])
 			}
-			fmt.Fprintln(p, line)
+			if widths[i] > 0 { // where nothing stands in a column, it takes no room
+				pending += widths[i] + gap
+			}
 		}
+		fmt.Fprintln(p, line)
 	}
 }
 

@@ -24,7 +24,7 @@ func TestColumnsLineUp(t *testing.T) {
 	assert.Equal(t, "  id  first second third\n      fourth fifth\n",
 		table(28, false, nil, Row("id", "first second third fourth fifth")))
 	assert.Equal(t, "  João   x\n  dürre  y\n", table(40, false, nil, Row("João", "x"), Row("dürre", "y")))
-	assert.Equal(t, "  a         x\n    b c d   y\n    e f\n", table(13, false, nil, Row("a", "x"),
+	assert.Equal(t, "  a        x\n    b c d  y\n    e f\n", table(13, false, nil, Row("a", "x"),
 		[]Cell{{Text: "b c d e f", Indent: 2}, {Text: "y"}}))
 	assert.Empty(t, table(40, false, nil))
 }

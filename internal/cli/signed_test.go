@@ -40,15 +40,15 @@ func FuzzSheet(f *testing.F) {
 	})
 }
 
-// Whatever a log says, each deed that is taken from it is one, and an error names its line.
+// Whatever a log says, each logged action that is taken from it is one, and an error names its line.
 func FuzzLog(f *testing.F) {
 	f.Add([]byte(`{"time": "2027-11-01T10:00Z", "subject": "ana", "operation": "table.read", "resource": "db:sky"}`+"\n"),
 		false)
 	f.Add([]byte("time,subject,operation,resource\n2027-11-01T10:00Z,ana,table.read,db:sky\n"), true)
 	f.Fuzz(func(t *testing.T, text []byte, isCSV bool) {
-		r := deedReader{zone: clock.UTC, estate: estate.New(),
+		r := actionReader{zone: clock.UTC, estate: estate.New(),
 			name: map[bool]string{false: "log.ndjson", true: "log.csv"}[isCSV]}
-		err := r.each(bytes.NewReader(text), func(d survey.Deed) {
+		err := r.each(bytes.NewReader(text), func(d survey.Action) {
 			require.NotEmpty(t, d.Operation)
 			require.Positive(t, d.Line)
 			_, err := estate.ParseAddress(d.Resource)

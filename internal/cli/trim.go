@@ -23,8 +23,8 @@ import (
 	"hiddengate/internal/view"
 )
 
-// deedKeys are what a line of a log of deeds says.
-var deedKeys = []string{"time", "subject", "operation", "resource"}
+// actionKeys are what a line of a log of actions says.
+var actionKeys = []string{"time", "subject", "operation", "resource"}
 
 func (a *app) trimCommand() *cobra.Command {
 	var maps []string
@@ -58,14 +58,14 @@ as if they had been lent.`,
 		if err != nil {
 			return err
 		}
-		read := deedReader{zone: g.Estate().Zone, estate: g.Estate(), names: map[string]string{}, name: args[0]}
+		read := actionReader{zone: g.Estate().Zone, estate: g.Estate(), names: map[string]string{}, name: args[0]}
 		if err := read.period(from, to); err != nil {
 			return err
 		}
 		for _, m := range maps {
 			key, column, ok := strings.Cut(m, "=")
-			if !ok || !slices.Contains(deedKeys, key) {
-				return fmt.Errorf("--map %s: write key=column; the keys are %s", m, strings.Join(deedKeys, ", "))
+			if !ok || !slices.Contains(actionKeys, key) {
+				return fmt.Errorf("--map %s: write key=column; the keys are %s", m, strings.Join(actionKeys, ", "))
 			}
 			read.names[key] = column
 		}
@@ -91,7 +91,7 @@ as if they had been lent.`,
 		}
 		defer file.Close()
 		done := a.working("reading the log")
-		err = read.each(file, func(d survey.Deed) {
+		err = read.each(file, func(d survey.Action) {
 			for _, t := range trimmers {
 				t.Take(d)
 			}
@@ -111,8 +111,8 @@ as if they had been lent.`,
 	return c
 }
 
-// deedReader reads a log of deeds.
-type deedReader struct {
+// actionReader reads a log of actions.
+type actionReader struct {
 	zone     *clock.Zone
 	estate   *estate.Estate
 	names    map[string]string // columns that are named otherwise
@@ -120,7 +120,7 @@ type deedReader struct {
 	from, to clock.Instant // to is excluded; 0 for open
 }
 
-func (r *deedReader) period(from, to string) error {
+func (r *actionReader) period(from, to string) error {
 	if from != "" {
 		m, err := estate.ParseMoment(r.zone, from)
 		if err != nil {
@@ -148,19 +148,19 @@ func (r *deedReader) period(from, to string) error {
 	return nil
 }
 
-func (r *deedReader) column(key string) string {
+func (r *actionReader) column(key string) string {
 	if name, ok := r.names[key]; ok {
 		return name
 	}
 	return key
 }
 
-func (r *deedReader) wrong(line int, format string, args ...any) error {
+func (r *actionReader) wrong(line int, format string, args ...any) error {
 	return fmt.Errorf("%s:%d: %s", r.name, line, fmt.Sprintf(format, args...))
 }
 
-// each reads deed by deed.
-func (r *deedReader) each(in io.Reader, each func(survey.Deed)) error {
+// each reads action by action.
+func (r *actionReader) each(in io.Reader, each func(survey.Action)) error {
 	if path.Ext(r.name) == ".csv" {
 		return r.eachCSV(in, each)
 	}
@@ -191,7 +191,7 @@ func (r *deedReader) each(in io.Reader, each func(survey.Deed)) error {
 	return nil
 }
 
-func (r *deedReader) eachCSV(in io.Reader, each func(survey.Deed)) error {
+func (r *actionReader) eachCSV(in io.Reader, each func(survey.Action)) error {
 	rows := csv.NewReader(in)
 	rows.ReuseRecord = true
 	head, err := rows.Read()
@@ -199,7 +199,7 @@ func (r *deedReader) eachCSV(in io.Reader, each func(survey.Deed)) error {
 		return r.wrong(1, "this is no CSV with a heading: %s", err)
 	}
 	at := map[string]int{}
-	for _, key := range deedKeys {
+	for _, key := range actionKeys {
 		i := slices.Index(head, r.column(key))
 		if i < 0 {
 			return r.wrong(1, "there is no column %q; say which has it, as in --map %s=COLUMN (there are %s)", r.column(key),
@@ -222,9 +222,9 @@ func (r *deedReader) eachCSV(in io.Reader, each func(survey.Deed)) error {
 	}
 }
 
-func (r *deedReader) take(line int, said func(key string) (string, bool), each func(survey.Deed)) error {
+func (r *actionReader) take(line int, said func(key string) (string, bool), each func(survey.Action)) error {
 	var texts [4]string
-	for i, key := range deedKeys {
+	for i, key := range actionKeys {
 		text, ok := said(key)
 		if !ok || text == "" {
 			return r.wrong(line, "it does not say %q; say what names it, as in --map %s=COLUMN", r.column(key), key)
@@ -246,7 +246,7 @@ func (r *deedReader) take(line int, said func(key string) (string, bool), each f
 	if err != nil {
 		return r.wrong(line, "%s", err)
 	}
-	each(survey.Deed{At: at, Who: who, Operation: texts[2], Resource: r.estate.Canonical(address).String(), Line: line})
+	each(survey.Action{At: at, Who: who, Operation: texts[2], Resource: r.estate.Canonical(address).String(), Line: line})
 	return nil
 }
 
@@ -306,15 +306,15 @@ func (p proposal) text() string {
 func (a *app) trimText(g *gate.Gate, t survey.Trim, name string, most int) error {
 	p := a.page(a.Out)
 	zone := g.Estate().Zone
-	if t.Deeds == 0 {
+	if t.Actions == 0 {
 		p.Line("The log has no action in that time.")
 		return nil
 	}
 	t.Grants = slices.DeleteFunc(t.Grants,
 		func(u survey.Unused) bool { return len(u.Never) < len(u.Given) && len(u.Idle) == 0 }) // of which the role tells
 	p.Line("%s", p.Paint(view.Heading,
-		fmt.Sprintf("%s from %s to %s: %d would be refused; %s and %s give what nobody used", count(t.Deeds, "logged action"),
-			zone.Format(t.From), zone.Format(t.Until),
+		fmt.Sprintf("%s from %s to %s: %d would be refused; %s and %s give what nobody used",
+			count(t.Actions, "logged action"), zone.Format(t.From), zone.Format(t.Until),
 			len(t.Refused), count(len(t.Roles), "role"), count(len(t.Grants), "grant"))))
 	if len(t.Refused) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "Done, and the policy would refuse it"))
@@ -405,11 +405,11 @@ func (a *app) trimJSON(g *gate.Gate, t survey.Trim, most int) error {
 	}
 	zone := g.Estate().Zone
 	out := struct {
-		Deeds   int       `json:"deeds"`
+		Actions int       `json:"actions"`
 		Refused []refusal `json:"refused"`
 		Roles   []unused  `json:"roles"`
 		Grants  []unused  `json:"grants"`
-	}{t.Deeds, []refusal{}, []unused{}, []unused{}}
+	}{t.Actions, []refusal{}, []unused{}, []unused{}}
 	for _, r := range t.Refused {
 		out.Refused = append(out.Refused, refusal{zone.Format(r.At), r.Who.String(), r.Operation, r.Resource, r.Why, r.Line})
 	}

@@ -10,8 +10,8 @@ import (
 	"hiddengate/internal/gate"
 )
 
-// Deed is one thing that was really done.
-type Deed struct {
+// Action is one thing that was really done.
+type Action struct {
 	At        clock.Instant
 	Who       estate.Principal
 	Operation string
@@ -19,9 +19,9 @@ type Deed struct {
 	Line      int    // of the log
 }
 
-// Refusal is a deed that the policy would have refused, or that it knows nothing of.
+// Refusal is a logged action that the policy would have refused, or that it knows nothing of.
 type Refusal struct {
-	Deed
+	Action
 	Why string // "" if it is refused; else what is not known
 }
 
@@ -38,16 +38,16 @@ type Unused struct {
 
 // Trim is what a log says of a policy.
 type Trim struct {
-	Deeds       int
-	From, Until clock.Instant // of the deeds
+	Actions     int
+	From, Until clock.Instant // of the logged actions
 	Refused     []Refusal
 	Grants      []Unused // those of which something was never used
 	Roles       []Unused
 }
 
-// Trimmer holds deeds against a policy, one after another. A deed counts as use of every grant that gives it then,
-// whatever else the request may have said; grants on request count as if they had been lent. It keeps one answer for
-// each subject, operation and resource.
+// Trimmer holds logged actions against a policy, one after another. An action counts as use of every grant that would
+// have allowed it then, whatever else the request may have said; grants on request count as if they had been lent. It
+// keeps one answer for each subject, operation and resource.
 type Trimmer struct {
 	gate  *gate.Gate
 	known map[asked]*answer
@@ -66,19 +66,19 @@ type answer struct {
 	why  string
 }
 
-// NewTrimmer begins to hold deeds against a gate's policy.
+// NewTrimmer begins to hold logged actions against a gate's policy.
 func NewTrimmer(g *gate.Gate) *Trimmer {
 	return &Trimmer{gate: g, known: map[asked]*answer{}, used: map[string]map[string]bool{},
 		busy: map[string]map[estate.Principal]bool{}}
 }
 
-// Take takes a deed.
-func (t *Trimmer) Take(d Deed) {
-	if t.out.Deeds == 0 || d.At < t.out.From {
+// Take takes a logged action.
+func (t *Trimmer) Take(d Action) {
+	if t.out.Actions == 0 || d.At < t.out.From {
 		t.out.From = d.At
 	}
 	t.out.Until = max(t.out.Until, d.At)
-	t.out.Deeds++
+	t.out.Actions++
 	key := asked{d.Who, d.Operation, d.Resource}
 	a := t.known[key]
 	if a == nil {
@@ -108,7 +108,7 @@ func (t *Trimmer) Take(d Deed) {
 	}
 }
 
-func (t *Trimmer) ask(d Deed) *answer {
+func (t *Trimmer) ask(d Action) *answer {
 	ways, err := t.gate.OwnWays(gate.Request{Subject: d.Who, Operation: d.Operation, Resource: d.Resource,
 		Context: t.gate.NewContext()})
 	if err != nil {

@@ -44,10 +44,10 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 		f := strings.Fields(line)
 		at, err := e.Zone.ParseTime(f[0])
 		require.NoError(t, err)
-		trimmer.Take(survey.Deed{At: at, Who: estate.Principal{ID: f[1]}, Operation: f[2], Resource: f[3], Line: i + 1})
+		trimmer.Take(survey.Action{At: at, Who: estate.Principal{ID: f[1]}, Operation: f[2], Resource: f[3], Line: i + 1})
 	}
 	out := trimmer.Trim()
-	require.Equal(t, 7, out.Deeds)
+	require.Equal(t, 7, out.Actions)
 	var refused []int
 	for _, r := range out.Refused {
 		refused = append(refused, r.Line)
@@ -96,8 +96,8 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 	require.NoError(t, err)
 	again := survey.NewTrimmer(ng)
 	at, _ := e.Zone.ParseTime("2027-11-01T20:00")
-	again.Take(survey.Deed{At: at, Who: estate.Principal{ID: "ana"}, Operation: "position.set", Resource: "dish"})
-	again.Take(survey.Deed{At: at, Who: estate.Principal{ID: "cai"}, Operation: "table.read", Resource: "db:sky/t"})
+	again.Take(survey.Action{At: at, Who: estate.Principal{ID: "ana"}, Operation: "position.set", Resource: "dish"})
+	again.Take(survey.Action{At: at, Who: estate.Principal{ID: "cai"}, Operation: "table.read", Resource: "db:sky/t"})
 	require.Empty(t, again.Trim().Refused)
 }
 
@@ -115,8 +115,8 @@ grants: {a: {to: ana, role: low, on: dish}, b: {to: bo, role: high, on: dish}}
 	trimmer := survey.NewTrimmer(g)
 	at, err := e.Zone.ParseTime("2027-11-01T20:00Z")
 	require.NoError(t, err)
-	trimmer.Take(survey.Deed{At: at, Who: estate.Principal{ID: "ana"}, Operation: "unit.view", Resource: "dish"})
-	trimmer.Take(survey.Deed{At: at, Who: estate.Principal{ID: "bo"}, Operation: "log.view", Resource: "dish"})
+	trimmer.Take(survey.Action{At: at, Who: estate.Principal{ID: "ana"}, Operation: "unit.view", Resource: "dish"})
+	trimmer.Take(survey.Action{At: at, Who: estate.Principal{ID: "bo"}, Operation: "log.view", Resource: "dish"})
 	for _, u := range trimmer.Trim().Roles {
 		if u.ID == "low" {
 			require.Len(t, u.Never, 1)

@@ -45,12 +45,14 @@ func TestGridsSayWhatDecidingSays(t *testing.T) {
 		newcomer, member := e.WithNewMember("g1")
 		brute := make([][]survey.Reached, len(q.Columns)-1) // of each resource alone
 		offers := make([][4]bool, e.Tree.Len())
+		var want []map[string]decidedAll
 		for c, column := range q.Columns[:len(brute)] {
 			who, in := column.Subject, e
 			if who.Kind == estate.IsGroup {
 				in, who = newcomer, member
 			}
-			alone := eachAlone(t, q, in, who, offers)
+			alone, operations := eachAlone(t, q, in, who, offers)
+			want = append(want, operations)
 			for row := range e.Tree.Len() {
 				brute[c] = append(brute[c], alone[row].reached())
 				var there decided
@@ -70,6 +72,14 @@ func TestGridsSayWhatDecidingSays(t *testing.T) {
 			}
 		}
 		folded(t, grid, e, foldedOf{q, brute, offers, about})
+		ops, answers, err := grid.Operations()
+		require.NoError(t, err)
+		require.Len(t, ops, len(want[0]), about)
+		for i, o := range ops {
+			for c := range want {
+				require.Equal(t, want[c][o.Name].answer(), answers[i][c], "%s of %s, %s", o.Name, q.Columns[c].Name, about)
+			}
+		}
 	}
 	require.NotZero(t, cells)
 	t.Log(cells, "cells, with ~ ? + !:", marks)
@@ -131,8 +141,27 @@ func (a decided) reached() (out survey.Reached) {
 	return out
 }
 
-// eachAlone decides every request that a grid is asked about, resource by resource.
-func eachAlone(t *testing.T, q survey.Question, e *estate.Estate, who estate.Principal, offers [][4]bool) []decided {
+// decidedAll is what was decided of one operation on all resources.
+type decidedAll struct {
+	outcomes      [3]bool
+	direct, lends bool
+}
+
+func (a decidedAll) answer() (out survey.Answer) {
+	switch {
+	case a.outcomes[gate.Allow]:
+		return survey.Answer{Outcome: gate.Allow, Partly: a.outcomes[gate.Depends] || a.outcomes[gate.Deny], Direct: a.direct}
+	case a.outcomes[gate.Depends]:
+		return survey.Answer{Outcome: gate.Depends, Partly: a.outcomes[gate.Deny], OnRequest: a.lends}
+	}
+	return survey.Answer{OnRequest: a.lends}
+}
+
+// eachAlone decides every request that a grid is asked about, and tells of it resource by resource and operation by
+// operation.
+func eachAlone(t *testing.T, q survey.Question, e *estate.Estate, who estate.Principal, offers [][4]bool) ([]decided,
+	map[string]decidedAll) {
+	operations := map[string]decidedAll{}
 	var lends, bare []estate.Edit
 	for id, gr := range e.Grants {
 		one := *gr
@@ -174,6 +203,11 @@ func eachAlone(t *testing.T, q survey.Question, e *estate.Estate, who estate.Pri
 			offers[r.Index][o.Level] = true
 			at[o.Level].direct = at[o.Level].direct || outcomes[0] == gate.Allow && outcomes[2] != gate.Allow
 			at[o.Level].lends = at[o.Level].lends || outcomes[1] == gate.Allow
+			all := operations[o.Name]
+			all.outcomes[outcomes[0]] = true
+			all.direct = all.direct || outcomes[0] == gate.Allow && outcomes[2] != gate.Allow
+			all.lends = all.lends || outcomes[1] == gate.Allow
+			operations[o.Name] = all
 		}
 		short := false
 		for l, is := range offers[r.Index] {
@@ -185,7 +219,7 @@ func eachAlone(t *testing.T, q survey.Question, e *estate.Estate, who estate.Pri
 			at[l].short = short
 		}
 	}
-	return out
+	return out, operations
 }
 
 // foldedOf is what a grid was asked, what each resource says by itself in each column, and which levels it offers.

@@ -115,7 +115,7 @@ func (m mask) answer() Answer {
 	case m&allowed != 0:
 		out.Outcome, out.Partly = gate.Allow, m&(open|denied) != 0
 	case m&open != 0:
-		out.Outcome, out.Partly = gate.Depends, m&denied != 0
+		out.Outcome, out.Partly, out.OnRequest = gate.Depends, m&denied != 0, m&lent != 0
 	default:
 		out.OnRequest = m&lent != 0
 	}

@@ -43,7 +43,7 @@ func (a *app) perSection(c *cobra.Command, below func(s policyfile.Section) *cob
 }
 
 func (a *app) addCommand() *cobra.Command {
-	return a.perSection(&cobra.Command{
+	c := a.perSection(&cobra.Command{
 		Use:   "add",
 		Short: "Add a person, group, role, scope, grant, test, …",
 		Long: `Adds an entry beside its siblings, or into the file that --file names, after telling whose access that changes.
@@ -53,6 +53,8 @@ what a file would say: --when '{mfa: true, hours: daily 17:00-08:00}'.`,
   hgate add role frame-copier --allow session.open,table.view,table.read
   hgate add grant crew-copies --to group:dome-crew --role frame-copier --on obsdb:sky/catalogue`,
 	}, a.addOne)
+	c.AddCommand(a.addInventory())
+	return c
 }
 
 func (a *app) addOne(s policyfile.Section) *cobra.Command {

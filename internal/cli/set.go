@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
@@ -84,58 +82,6 @@ func (a *app) setOne(s policyfile.Section) *cobra.Command {
 		})
 	}
 	return c
-}
-
-// setWorkspace changes the settings.
-func (a *app) setWorkspace() *cobra.Command {
-	var e editing
-	s := policyfile.Settings()
-	c := &cobra.Command{
-		Use: "workspace", Short: "Change the settings of the workspace", Long: s.Doc,
-		Example: "  hgate set workspace --timezone Atlantic/Madeira\n" +
-			"  hgate set workspace --dormant-after 120d --ignore '+old/**'",
-		Args: takes(0, 0),
-	}
-	v := a.valueFlags(c, s)
-	a.editFlags(c, &e)
-	c.RunE = func(*cobra.Command, []string) error {
-		if !v.any() {
-			return errors.New("nothing is to be set: `hgate set workspace --help` lists the keys")
-		}
-		var stand string
-		e.settings = &stand
-		return a.edit(e, func(d *draft.Draft, _ *estate.Estate) error {
-			var given []string
-			for _, f := range v.said() {
-				if err := v.applySetting(d, f); err != nil {
-					return err
-				}
-				given = append(given, f.Name)
-			}
-			lines, err := d.Settings(given)
-			stand = strings.Join(lines, "\n")
-			return err
-		})
-	}
-	return c
-}
-
-// applySetting changes a setting to what was given.
-func (v *values) applySetting(d *draft.Draft, f policyfile.Field) error {
-	if f.Shape == policyfile.OfList {
-		items, replaced, err := v.items(f)
-		if err != nil {
-			return err
-		}
-		if !replaced && len(items.Add)+len(items.Drop) > 0 {
-			return d.ChangeSetting(f.Name, items)
-		}
-	}
-	n, err := v.value(f)
-	if err != nil {
-		return err
-	}
-	return d.SetSetting(f.Name, n)
 }
 
 // items reads what is to be put into a list and taken out of it; replaced is true where it is to be another.

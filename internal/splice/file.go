@@ -397,6 +397,9 @@ func (f *File) cutFlow(in, part *yaml.Node, start, end int) edit {
 		if len(in.Content) == 1 || in.Kind == yaml.MappingNode && len(in.Content) == 2 {
 			return edit{start, end, ""}
 		}
+		if at < len(f.Bytes) && f.Bytes[at] == '#' && f.Bytes[at-1] == ' ' {
+			at-- // a comment has a space before it
+		}
 		return edit{start, at, ""}
 	}
 	at := start - 1

@@ -223,3 +223,10 @@ func TestWhatStoodApartIsNotTwiceAsFarApart(t *testing.T) {
 		assert.Equal(t, want, string(f.Bytes))
 	}
 }
+
+func TestTheFirstKeyInBracesGoesFromBeforeAComment(t *testing.T) {
+	f, err := Parse([]byte("a: {x: 1, # one\n  y: 2}\n"))
+	require.NoError(t, err)
+	require.NoError(t, f.Delete(0, "a", "x"))
+	assert.Equal(t, "a: { # one\n  y: 2}\n", string(f.Bytes))
+}

@@ -229,11 +229,13 @@ func keysOf(text string) (*yaml.Node, error) {
 		}
 		return out, nil
 	}
+	braced := text
 	if !strings.HasPrefix(text, "{") {
-		text = "{" + text + "}"
+		braced = "{" + text + "}"
 	}
-	n, err := splice.Value(text)
-	if err != nil || n.Kind != yaml.MappingNode {
+	n, err := splice.Value(braced)
+	bare := func(c *yaml.Node) bool { return c.Tag == "!!null" && c.Value == "" } // a key that stands alone
+	if err != nil || n.Kind != yaml.MappingNode || slices.ContainsFunc(n.Content, bare) {
 		return nil, fmt.Errorf("%q names no keys with values; write key=value,key=value, or as in a file: {key: value}", text)
 	}
 	return n, nil

@@ -195,11 +195,7 @@ func (f *File) SetBehind(value *yaml.Node, key string, others []string) error {
 	i := slices.Index(at.Content, w.steps[0].key) + 2
 	at.Content = slices.Insert(at.Content, i, Scalar(key), value)
 	return f.proved(w.docs, func() error {
-		_, end := f.Extent(s.mapping, s.key)
-		end = f.lineEnd(f.lineAt(max(end-1, 0)))
-		if end > 0 && f.Bytes[end-1] == '\r' {
-			end--
-		}
+		end := f.behind(s.mapping, s.key)
 		return f.apply(edit{end, end, "\n" + Entry(key, value, 0)})
 	})
 }
@@ -233,11 +229,7 @@ func (f *File) insert(s step, key string, value *yaml.Node) error {
 		return f.insertFlow(s, key, value)
 	}
 	last := n.Content[len(n.Content)-2]
-	_, end := f.Extent(n, last)
-	end = f.lineEnd(f.lineAt(max(end-1, 0))) // behind a comment on the line
-	if end > 0 && f.Bytes[end-1] == '\r' {
-		end--
-	}
+	end := f.behind(n, last)
 	margin := strings.Repeat(" ", last.Column-1)
 	apart := ""
 	if k := len(n.Content); k >= 4 { // as the ones before stand apart
@@ -247,6 +239,16 @@ func (f *File) insert(s step, key string, value *yaml.Node) error {
 		}
 	}
 	return f.apply(edit{end, end, "\n" + apart + margin + Entry(key, value, last.Column-1)})
+}
+
+// behind gives the end of the last line of a key with its value, behind a comment on it.
+func (f *File) behind(in, key *yaml.Node) int {
+	_, end := f.Extent(in, key)
+	end = f.lineEnd(f.lineAt(max(end-1, 0)))
+	if end > 0 && f.Bytes[end-1] == '\r' {
+		end--
+	}
+	return end
 }
 
 // insertFlow adds a key to a mapping in braces; one that gets too long is written over several lines, unless comments

@@ -58,11 +58,7 @@ func reasonsText(p *view.Page, r change.Reasons) (out []string) {
 		out = append(out, "takes access from the protected "+view.And(texts(r.Protected)))
 	}
 	if len(r.Findings) > 0 {
-		var codes []string
-		for _, f := range r.Findings {
-			codes = append(codes, f.Code)
-		}
-		out = append(out, "brings "+count(len(codes), "finding")+" ("+strings.Join(distinct(codes), ", ")+")")
+		out = append(out, "brings "+count(len(r.Findings), "finding")+" ("+codesOf(r.Findings)+")")
 	}
 	if r.Zone {
 		out = append(out, "moves every local time to another time zone")

@@ -24,7 +24,6 @@ type editing struct {
 	dryRun, yes, expand bool
 	from                [3]string // a section, an id in it, and another that it gets
 	head                string    // what is said before the effect, if it has one
-	settings            *string   // how settings will stand, once do has run; nil where it changes none
 	// tell tells more of what the edit does, of the estate as it will be; nil: there is no more
 	tell func(p *view.Page, after *estate.Estate) error
 }
@@ -99,11 +98,6 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 			a.page(a.Out).Line("%s\n", c.head)
 		}
 		a.editedText(said, c.expand)
-		if c.settings != nil && *c.settings != "" {
-			p := a.page(a.Out)
-			p.Line("\n%s", p.Paint(view.Faint, "As it will stand in "+policyfile.SettingsFile+":"))
-			fmt.Fprintln(p, *c.settings)
-		}
 		if c.tell != nil {
 			if err := c.tell(a.page(a.Out), after); err != nil {
 				return err

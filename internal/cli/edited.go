@@ -40,14 +40,19 @@ type standing struct {
 	Text string `json:"text"`
 }
 
-// standings gives the entries that an edit writes as they will stand, and how many more there are.
+// standings gives the settings and entries that an edit writes as they will stand, and how many more there are.
 func (d edited) standings() (out []standing, more int) {
+	for _, c := range d.changes {
+		for _, s := range c.Settings() {
+			out = append(out, standing{c.Name, s.Line, s.Text})
+		}
+	}
 	for _, o := range d.Altered() {
 		i := slices.IndexFunc(d.changes, func(c draft.Change) bool { return c.Name == o.Source.File })
 		if i < 0 {
 			continue
 		}
-		if len(out) == mostEntries {
+		if len(out) >= mostEntries {
 			more++
 			continue
 		}

@@ -252,7 +252,7 @@ func (a *app) consequencesText(p *view.Page, c change.Consequences) {
 			"In an estate of this size an edit looks for some findings only; `hgate check` looks for all."))
 	}
 	if n := len(c.Gone); n > 0 {
-		p.Line("%s", p.Paint(view.Faint, count(n, "finding")+" resolved: "+goneCodes(c.Gone)))
+		p.Line("%s", p.Paint(view.Faint, count(n, "finding")+" resolved: "+codesOf(c.Gone)))
 	}
 }
 
@@ -262,11 +262,11 @@ var turnedWords = map[string]struct{ is, was map[bool]string }{
 	"guarantee": {map[bool]string{true: "holds", false: "fails"}, map[bool]string{true: "held", false: "failed"}},
 }
 
-func goneCodes(list []finding.Found) string {
+// codesOf names the codes of findings, each once.
+func codesOf(list []finding.Found) string {
 	var codes []string
 	for _, f := range list {
 		codes = append(codes, f.Code)
 	}
-	slices.Sort(codes)
-	return strings.Join(slices.Compact(codes), ", ")
+	return strings.Join(distinct(codes), ", ")
 }

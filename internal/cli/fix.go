@@ -8,7 +8,6 @@ import (
 	"hiddengate/internal/change"
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/view"
 )
@@ -103,18 +102,11 @@ func turnsText(p *view.Page, c change.Consequences) (out []string) {
 			}
 		}
 	}
-	codes := func(list []finding.Found) string {
-		var all []string
-		for _, f := range list {
-			all = append(all, f.Code)
-		}
-		return strings.Join(distinct(all), ", ")
-	}
 	if len(c.Found) > 0 {
-		out = append(out, p.Paint(view.Maybe, "new "+plural(len(c.Found), "finding"))+" "+codes(c.Found))
+		out = append(out, p.Paint(view.Maybe, "new "+plural(len(c.Found), "finding"))+" "+codesOf(c.Found))
 	}
 	if len(c.Gone) > 0 {
-		out = append(out, plural(len(c.Gone), "finding")+" resolved: "+codes(c.Gone))
+		out = append(out, plural(len(c.Gone), "finding")+" resolved: "+codesOf(c.Gone))
 	}
 	return out
 }

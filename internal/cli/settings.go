@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
@@ -30,19 +29,13 @@ func (a *app) setWorkspace() *cobra.Command {
 		if !v.any() {
 			return errors.New("nothing is to be set: `hgate set workspace --help` lists the keys")
 		}
-		var stand string
-		e.settings = &stand
 		return a.edit(e, func(d *draft.Draft, _ *estate.Estate) error {
-			var given []string
 			for _, f := range v.said() {
 				if err := v.applySetting(d, f); err != nil {
 					return err
 				}
-				given = append(given, f.Name)
 			}
-			lines, err := d.Settings(given)
-			stand = strings.Join(lines, "\n")
-			return err
+			return nil
 		})
 	}
 	return c

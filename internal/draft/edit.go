@@ -195,7 +195,7 @@ func (d *Draft) Change(section, id, key string, items Items) error {
 		}
 	}
 	for _, item := range drop {
-		i := slices.IndexFunc(at.yaml.Items(path...), func(c *yaml.Node) bool { return splice.Flow(c) == splice.Flow(item) })
+		i := indexOf(at.yaml.Items(path...), item)
 		if i < 0 {
 			return refuse("see `hgate show "+estate.Singular(section)+" "+id+"`", "%s of %s %s does not name %s", key,
 				estate.Singular(section), id, splice.Flow(item))
@@ -210,8 +210,11 @@ func (d *Draft) Change(section, id, key string, items Items) error {
 	return nil
 }
 
-func holds(list []*yaml.Node, item *yaml.Node) bool {
-	return slices.ContainsFunc(list, func(c *yaml.Node) bool { return splice.Flow(c) == splice.Flow(item) })
+func holds(list []*yaml.Node, item *yaml.Node) bool { return indexOf(list, item) >= 0 }
+
+// indexOf finds the first item that says the same; -1 if there is none.
+func indexOf(list []*yaml.Node, item *yaml.Node) int {
+	return slices.IndexFunc(list, func(c *yaml.Node) bool { return splice.Flow(c) == splice.Flow(item) })
 }
 
 // Remove takes an entry out, whatever refers to it.

@@ -1,26 +1,34 @@
 package draft
 
 import (
-	"slices"
-
 	"go.yaml.in/yaml/v4"
 
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
 )
 
-// Settings writes settings as they will stand, those of some keys that have a value.
-func (d *Draft) Settings(keys []string) (out []string, err error) {
-	f, err := d.yaml(policyfile.SettingsFile)
-	if err != nil {
-		return nil, err
+// Setting is a setting as it stands in the workspace's own file.
+type Setting struct {
+	Line int
+	Text string
+}
+
+// Settings gives the settings that a change gives another value, as they will stand.
+func (c Change) Settings() (out []Setting) {
+	if c.Name != policyfile.SettingsFile {
+		return nil
 	}
-	for _, key := range keys {
-		if text := f.Written(key); text != "" {
-			out = append(out, text)
+	was, errOld := splice.Parse(c.Old)
+	is, errNew := splice.Parse(c.New)
+	if errOld != nil || errNew != nil {
+		return nil // the change is refused for that
+	}
+	for _, field := range policyfile.Settings().Fields {
+		if text := is.Written(field.Name); text != "" && text != was.Written(field.Name) {
+			out = append(out, Setting{is.Get(field.Name).Line, text})
 		}
 	}
-	return out, nil
+	return out
 }
 
 // SetSetting gives a setting a value, or takes it out where the value is nil. A new one stands beside the others.
@@ -48,20 +56,20 @@ func (d *Draft) ChangeSetting(key string, items Items) error {
 	if err != nil {
 		return err
 	}
+	if f.Get(key) == nil && len(items.Add) > 0 {
+		if err := d.SetSetting(key, splice.List(items.Add...)); err != nil {
+			return err
+		}
+	}
 	for _, item := range items.Add {
-		switch {
-		case f.Get(key) == nil:
-			if err := d.SetSetting(key, splice.List(item)); err != nil {
-				return err
-			}
-		case !holds(f.Items(key), item):
+		if !holds(f.Items(key), item) {
 			if err := f.Append(item, key); err != nil {
 				return err
 			}
 		}
 	}
 	for _, item := range items.Drop {
-		i := slices.IndexFunc(f.Items(key), func(c *yaml.Node) bool { return splice.Flow(c) == splice.Flow(item) })
+		i := indexOf(f.Items(key), item)
 		if i < 0 {
 			return refuse("see "+policyfile.SettingsFile, "%s of the workspace does not name %s", key, splice.Flow(item))
 		}

@@ -87,14 +87,20 @@ func TestTheReadmeShowsWhatTheProgramPrints(t *testing.T) {
 	assert.Positive(t, shown)
 }
 
+// chapter gives what a page says from a heading on until the next.
+func chapter(t *testing.T, page, heading string) string {
+	text, err := os.ReadFile(page)
+	require.NoError(t, err)
+	_, part, found := strings.Cut(string(text), heading)
+	require.True(t, found)
+	part, _, _ = strings.Cut(part, "\n## ")
+	return part
+}
+
 // The README's first quarter of an hour works as it stands, command after command, in the folder where it tells to
 // stand.
 func TestTheFirstQuarterOfAnHourWorks(t *testing.T) {
-	text, err := os.ReadFile("../../README.md")
-	require.NoError(t, err)
-	_, part, found := strings.Cut(string(text), "## A first quarter of an hour\n")
-	require.True(t, found)
-	part, _, _ = strings.Cut(part, "\n## ")
+	part := chapter(t, "../../README.md", "## A first quarter of an hour\n")
 	t.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH"))
 	dir, ran := t.TempDir(), 0
 	for i, block := range strings.Split(part, "   ```\n") {
@@ -142,16 +148,12 @@ func TestTheCommandsOfTheGuideRun(t *testing.T) {
 // The guide's second chapter builds a small estate from nothing: what it shows is what the program prints, command
 // after command.
 func TestTheGuideBuildsAnEstateByCommand(t *testing.T) {
-	text, err := os.ReadFile("../../docs/guide.md")
-	require.NoError(t, err)
-	_, chapter, found := strings.Cut(string(text), "\n## 2. ")
-	require.True(t, found)
-	chapter, _, _ = strings.Cut(chapter, "\n## 3. ")
+	part := chapter(t, "../../docs/guide.md", "\n## 2. ")
 	t.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH"))
 	t.Setenv("COLUMNS", "100")
 	dir := t.TempDir()
 	ran := 0
-	for i, block := range strings.Split(chapter, "```\n") {
+	for i, block := range strings.Split(part, "```\n") {
 		if i%2 == 0 {
 			continue
 		}

@@ -63,7 +63,7 @@ var asked = map[string]bool{"way-to-more": true, "unlisted-address": true, "unkn
 // Reasons gives why somebody is asked before the edit is written. It is one rule for all edits.
 func (e *Effect) Reasons(c Consequences) (out Reasons) {
 	out.Hands, _ = e.Handed()
-	out.Zone = e.Before.Zone.Name() != e.After.Zone.Name()
+	out.Zone = e.Rezoned()
 	for _, t := range c.Turned {
 		if !t.Passes && !t.Fresh {
 			out.Red = append(out.Red, t)
@@ -148,10 +148,13 @@ func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
 	return out, nil
 }
 
+// Rezoned says that local times are of another time zone than before.
+func (e *Effect) Rezoned() bool { return e.Before.Zone.Name() != e.After.Zone.Name() }
+
 // asItWas judges by the workspace before the change, and in its own time zone: where that changes, the pair's gate has
 // hours and dates as the workspace after it.
 func (e *Effect) asItWas() (*gate.Gate, error) {
-	if e.Before.Zone.Name() == e.After.Zone.Name() {
+	if !e.Rezoned() {
 		return e.Gates.Old, nil
 	}
 	return gate.Compile(e.Before, nil)

@@ -50,7 +50,7 @@ has, and what both have. Of a group it is what a new member gets.`,
 			}
 		}
 		kind, _, isEntry := strings.Cut(args[0], ":")
-		if isEntry && slices.Contains([]string{"role", "person", "service", "group"}, kind) {
+		if isEntry && slices.Contains(comparedKinds, kind) {
 			if len(args) < 2 {
 				return fmt.Errorf("name the one to compare %s with, as in: hgate compare %s %s:OTHER", args[0], args[0], kind)
 			}
@@ -79,6 +79,9 @@ has, and what both have. Of a group it is what a new member gets.`,
 	a.formats(c, "text", "json", "md")
 	return c
 }
+
+// comparedKinds are the sorts of entries of which two can be compared.
+var comparedKinds = []string{"role", "person", "service", "group"}
 
 // kindOf names what happened in the words of the fixed shapes.
 func kindOf(w change.Way) string {
@@ -155,9 +158,10 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 
 // zoneText tells that local times are of another time zone, where that is so.
 func zoneText(p *view.Page, e *change.Effect) {
-	if was, is := e.Before.Zone.Name(), e.After.Zone.Name(); was != is {
+	if e.Rezoned() {
 		p.Line("%s", p.Paint(view.Maybe,
-			fmt.Sprintf("The time zone was %s and is %s: hours and dates are compared as if it had been so before.", was, is)))
+			fmt.Sprintf("The time zone was %s and is %s: hours and dates are compared as if it had been so before.",
+				e.Before.Zone.Name(), e.After.Zone.Name())))
 	}
 }
 
@@ -219,8 +223,14 @@ type differences struct {
 	Changed    []differenceRow `json:"changed"`
 	Coming     []comingRow     `json:"coming"`
 	InPart     bool            `json:"coming_in_part,omitempty"`
+	Zone       *rezoned        `json:"timezone,omitempty"` // where it is another: hours are compared as if it had been so
 	Tests      []turnedRow     `json:"tests"`
 	Guarantees []turnedRow     `json:"guarantees"`
+}
+
+type rezoned struct {
+	Was string `json:"was"`
+	Is  string `json:"is"`
 }
 
 type differenceRow struct {
@@ -242,6 +252,9 @@ type turnedRow struct {
 func differencesOf(e *change.Effect, turned []change.Turned) differences {
 	out := differences{Gained: []differenceRow{}, Lost: []differenceRow{}, Changed: []differenceRow{},
 		Coming: comingRows(e), InPart: e.ComingInPart, Tests: []turnedRow{}, Guarantees: []turnedRow{}}
+	if e.Rezoned() {
+		out.Zone = &rezoned{e.Before.Zone.Name(), e.After.Zone.Name()}
+	}
 	for _, t := range turned {
 		list := &out.Tests
 		if t.What == "guarantee" {
@@ -324,6 +337,7 @@ func comingRows(e *change.Effect) []comingRow {
 func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 	p := a.page(a.Out)
 	cell := func(text string) string { return strings.NewReplacer("|", "\\|", "\n", " ").Replace(text) }
+	zoneText(p, e)
 	if e.Empty() {
 		fmt.Fprintln(p, "Nobody's access changes.")
 	} else {

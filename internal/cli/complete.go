@@ -38,11 +38,7 @@ func (a *app) subjects(g *gate.Gate) []string { return texts(g.Subjects()) }
 
 // subjectsAndGroups gives groups too.
 func (a *app) subjectsAndGroups(g *gate.Gate) []string {
-	out := a.subjects(g)
-	for _, id := range keys(g.Estate().Groups) {
-		out = append(out, "group:"+id)
-	}
-	return out
+	return append(a.subjects(g), ofKinds(g, "group")...)
 }
 
 // completeFirst offers words for the first argument alone.

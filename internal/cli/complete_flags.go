@@ -70,11 +70,7 @@ func (a *app) lastOfList(from func(*gate.Gate) []string) complete {
 
 // places gives what selects resources: addresses, scopes and everything.
 func places(g *gate.Gate) []string {
-	out := append(addresses(g, ""), "everything")
-	for _, id := range keys(g.Estate().Scopes) {
-		out = append(out, "scope:"+id)
-	}
-	return out
+	return append(append(addresses(g, ""), "everything"), ofKinds(g, "scope")...)
 }
 
 // operationTerms gives operations, and what selects them by level.
@@ -86,16 +82,20 @@ func operationTerms(g *gate.Gate) []string {
 	return out
 }
 
-// rolesAndGroups gives both, as what a copy leaves out is named.
-func rolesAndGroups(g *gate.Gate) (out []string) {
-	for _, id := range keys(g.Estate().Roles) {
-		out = append(out, "role:"+id)
-	}
-	for _, id := range keys(g.Estate().Groups) {
-		out = append(out, "group:"+id)
+// ofKinds gives entries of some kinds, as kind:ID.
+func ofKinds(g *gate.Gate, kinds ...string) (out []string) {
+	for _, l := range listings {
+		if slices.Contains(kinds, l.one) {
+			for _, id := range l.ids(g) {
+				out = append(out, l.one+":"+id)
+			}
+		}
 	}
 	return out
 }
+
+// rolesAndGroups gives both, as what a copy leaves out is named.
+func rolesAndGroups(g *gate.Gate) []string { return ofKinds(g, "role", "group") }
 
 // workspaceFiles gives the files in which entries stand.
 func workspaceFiles(g *gate.Gate) []string {
@@ -142,21 +142,12 @@ func (a *app) completeCompared(_ *cobra.Command, args []string, _ string) ([]str
 	if len(args) > 1 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	return a.words(func(g *gate.Gate) (out []string) {
-		for _, kind := range []string{"role", "person", "service", "group"} {
-			if len(args) == 1 && !strings.HasPrefix(args[0], kind+":") {
-				continue
-			}
-			for _, l := range listings {
-				if l.one == kind {
-					for _, id := range l.ids(g) {
-						out = append(out, kind+":"+id)
-					}
-				}
-			}
-		}
-		return out
-	})
+	kinds := comparedKinds
+	if len(args) == 1 {
+		kind, _, _ := strings.Cut(args[0], ":")
+		kinds = []string{kind}
+	}
+	return a.words(func(g *gate.Gate) []string { return ofKinds(g, kinds...) })
 }
 
 // completeKeys offers the keys of what is listed, the last of a list.

@@ -42,7 +42,7 @@ type delegation struct {
 // Judge tells what in a change its author may not do: what none of the rules permits. Nothing is left to what the
 // author says of it.
 func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant) ([]Breach, error) {
-	if who := before.Subject(by); who == nil || !ActiveAt(who, before.Zone, now) {
+	if who := before.Subject(by); who == nil || !who.ActiveAt(before.Zone, now) {
 		return []Breach{{Rule: AuthorActive, Message: fmt.Sprintf("%s is not active, and changes nothing", by),
 			Who: by.String(), Position: positionOf(by, after, before)}}, nil
 	}
@@ -101,14 +101,6 @@ func (j *judge) gates(effect *Effect) (err error) {
 	}
 	j.is, err = gate.Compile(j.new, nil)
 	return err
-}
-
-// ActiveAt says whether a subject is active at an instant.
-func ActiveAt(s *estate.Subject, zone *clock.Zone, at clock.Instant) bool {
-	if s.Status != "" && s.Status != estate.Statuses[0] {
-		return false
-	}
-	return (s.Starts == nil || s.Starts.BegunAt(zone, at)) && (s.Ends == nil || !s.Ends.OverAt(zone, at))
 }
 
 func isOrIn(g *gate.Gate, owner, who estate.Principal) bool {

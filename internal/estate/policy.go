@@ -233,6 +233,16 @@ func ParseMoment(zone *clock.Zone, text string) (*Moment, error) {
 	return &Moment{Instant: at, Text: text}, err
 }
 
+// Within says whether an instant lies within dates, either of which may be nil.
+func Within(starts, ends *Moment, zone *clock.Zone, at clock.Instant) bool {
+	return (starts == nil || starts.BegunAt(zone, at)) && (ends == nil || !ends.OverAt(zone, at))
+}
+
+// ActiveAt says whether a subject is active at an instant.
+func (s *Subject) ActiveAt(zone *clock.Zone, at clock.Instant) bool {
+	return (s.Status == "" || s.Status == Statuses[0]) && Within(s.Starts, s.Ends, zone, at)
+}
+
 // BegunAt says whether the moment, a date as a whole day, has begun at the instant.
 func (m *Moment) BegunAt(zone *clock.Zone, at clock.Instant) bool {
 	if m.IsDate {

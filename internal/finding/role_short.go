@@ -19,7 +19,8 @@ var roleShort = &Finding{
 				continue
 			}
 			h := c.holdersOf(r.ID, func(g *estate.Grant, s *estate.Subject) bool {
-				return g.OnRequest == nil && c.within(g.Starts, g.Ends) && s.Status == "active" && c.within(s.Starts, s.Ends)
+				return g.OnRequest == nil && estate.Within(g.Starts, g.Ends, c.estate.Zone, c.now) &&
+					s.ActiveAt(c.estate.Zone, c.now)
 			})
 			tell := func(where string, holders map[estate.Principal]bool, least int) {
 				if least > 0 && len(holders) < least {
@@ -39,11 +40,6 @@ var roleShort = &Finding{
 			}
 		}
 	},
-}
-
-// within says whether now lies within dates, either of which may be nil.
-func (c *check) within(starts, ends *estate.Moment) bool {
-	return (starts == nil || starts.BegunAt(c.estate.Zone, c.now)) && (ends == nil || !ends.OverAt(c.estate.Zone, c.now))
 }
 
 // grantedIn says whether a role is granted in a system at all.

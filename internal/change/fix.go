@@ -3,6 +3,7 @@ package change
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -22,6 +23,36 @@ type Fix struct {
 	// joins them later counts as one more.
 	Weight int
 	last   bool // it takes a limit from everybody, and so comes last
+}
+
+// Beside is what an edit does apart from the request: to how many others, and what more for the one who asks.
+type Beside struct {
+	Others     int      `json:"others"`
+	Operations []string `json:"operations"`       // all that change, by name
+	Resources  int      `json:"resources"`        // on which something changes
+	Coming     bool     `json:"coming,omitempty"` // it is about what may come, too
+}
+
+// Beside counts what a fix changes for others than the one who asks, and where.
+func (f *Fix) Beside(req gate.Request) Beside {
+	others, names, places := map[estate.Principal]bool{}, map[string]bool{}, map[string]bool{}
+	for _, l := range f.Effect.Lines {
+		for _, who := range l.Subjects {
+			if who != req.Subject {
+				others[who] = true
+			}
+		}
+		for _, o := range l.Operations {
+			names[o] = true
+		}
+		for _, pile := range l.Piles {
+			for at := range pile.Addresses() {
+				places[at] = true
+			}
+		}
+	}
+	return Beside{Others: len(others), Operations: append([]string{}, slices.Sorted(maps.Keys(names))...),
+		Resources: len(places), Coming: len(f.Effect.Coming) > 0}
 }
 
 // proposal is a fix that has not been tried.

@@ -15,7 +15,6 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
-	"hiddengate/internal/view"
 )
 
 // perSection makes a command with one below it for each section.
@@ -110,7 +109,7 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 		id := args[0]
 		var like model
 		if isPerson && s.Name == "roles" && !start.byPlace {
-			e.tell = func(p *view.Page, _ *estate.Estate) error { like.beyond(p); return nil }
+			e.beyond = func(*estate.Estate) (*beyond, error) { return like.beyond(), nil }
 		}
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			if isPerson && s.Name == "roles" {

@@ -25,7 +25,7 @@ const benchLines = 100_000
 func requests(n int) []byte {
 	people := []string{"ines.okafor", "pia.lindqvist", "hana.kobari", "joao.ferraz", "lucas.amarel", "otto.lind"}
 	what := [][2]string{{"table.read", "obsdb:sky/frames-0411"}, {"unit.restart", "north-dish"},
-		{"interface.change", "ridge-net:base"}, {"workload.restart", "reduce:nightly"},
+		{"interface.change", "ridge-net:base"}, {"run.restart", "reduce:nightly"},
 		{"account.set-password", "obsdb:accounts/lucas.amarel"}, {"content.view", "proposals:cycle-9"},
 		{"bill.view", "archive"}}
 	var b bytes.Buffer

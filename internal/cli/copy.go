@@ -6,12 +6,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"hiddengate/internal/change"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
-	"hiddengate/internal/view"
 )
 
 // ownKeys are what a copy of a subject does not take over: they are that person's own.
@@ -60,7 +58,7 @@ func (a *app) copyOne(s policyfile.Section) *cobra.Command {
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		if isSubject {
-			e.tell = a.beyond(subjectOf(s, args[0]), subjectOf(s, args[1]))
+			e.beyond = a.beyondOriginal(subjectOf(s, args[0]), subjectOf(s, args[1]))
 		}
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			id, to := args[0], args[1]
@@ -137,7 +135,7 @@ names it. Groups that fill themselves by tags are told and left alone.`,
 			}
 			both[i], sections[i] = subjectOf(s, id), s
 		}
-		e.tell = a.beyond(both[0], both[1])
+		e.beyond = a.beyondOriginal(both[0], both[1])
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			for i, s := range sections {
 				if err := existing(old, s, both[i].ID); err != nil {
@@ -158,45 +156,6 @@ func exceptFlag(c *cobra.Command, except *[]string) {
 type likeness struct {
 	from, to estate.Principal
 	except   []string
-}
-
-// beyond tells how the access of who was made like another differs from the other's.
-func (a *app) beyond(original, made estate.Principal) func(*view.Page, *estate.Estate) error {
-	return func(p *view.Page, after *estate.Estate) error {
-		now, err := a.day(after.Zone)
-		if err != nil {
-			return err
-		}
-		effect, err := change.Between(after, original, made, now)
-		if err != nil {
-			return err
-		}
-		told := false
-		for _, h := range []struct {
-			title string
-			is    func(change.Way) bool
-		}{
-			{fmt.Sprintf("Beyond %s, %s gets", original, made), change.Way.More},
-			{fmt.Sprintf("What %s has, %s does not get", original, made),
-				func(w change.Way) bool { return w == change.Loses || w == change.Narrows }},
-		} {
-			var rows [][]view.Cell
-			lines := slices.DeleteFunc(slices.Clone(effect.Lines), func(l change.Line) bool { return !h.is(l.Way) })
-			for _, l := range effect.ByPlaceAndWhen(lines) {
-				rows = append(rows, []view.Cell{{Text: effect.Where(&l)}, {Text: p.Operations(effect.What(&l))},
-					{Text: whenOf(&l), Style: view.Faint}})
-			}
-			if len(rows) > 0 {
-				told = true
-				p.Line("\n%s", p.Paint(view.Heading, h.title))
-				p.Table(2, nil, rows)
-			}
-		}
-		if !told {
-			p.Line("\n%s", p.Paint(view.Faint, fmt.Sprintf("%s has the same access as %s.", made, original)))
-		}
-		return nil
-	}
 }
 
 // copyAccess gives one subject what another has by name, and tells what that leaves out.

@@ -16,7 +16,6 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/journal"
 	"hiddengate/internal/policyfile"
-	"hiddengate/internal/view"
 )
 
 // editing is the flags that every edit has.
@@ -24,8 +23,8 @@ type editing struct {
 	dryRun, yes, expand bool
 	from                [3]string // a section, an id in it, and another that it gets
 	head                string    // what is said before the effect, if it has one
-	// tell tells more of what the edit does, of the estate as it will be; nil: there is no more
-	tell func(p *view.Page, after *estate.Estate) error
+	// beyond gives what a copy has that its original has not, in the estate as it will be; nil: the edit copies nobody
+	beyond func(after *estate.Estate) (*beyond, error)
 }
 
 func (a *app) editFlags(c *cobra.Command, e *editing) {
@@ -92,17 +91,18 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	if err != nil {
 		return refusedByFiles(err)
 	}
-	said := edited{effect, consequences, changes}
+	said := edited{effect, consequences, changes, nil}
+	if c.beyond != nil {
+		if said.beyond, err = c.beyond(after); err != nil {
+			return err
+		}
+	}
 	if a.format == "text" {
 		if c.head != "" && !effect.Empty() {
 			a.page(a.Out).Line("%s\n", c.head)
 		}
 		a.editedText(said, c.expand)
-		if c.tell != nil {
-			if err := c.tell(a.page(a.Out), after); err != nil {
-				return err
-			}
-		}
+		said.beyond.text(a.page(a.Out))
 	}
 	if c.dryRun {
 		return a.concluded(said, outlook)

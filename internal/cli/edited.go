@@ -18,6 +18,7 @@ type edited struct {
 	*change.Effect
 	consequences change.Consequences
 	changes      []draft.Change
+	beyond       *beyond // nil where nobody is copied
 }
 
 // conclusion is what becomes of an edit.
@@ -139,8 +140,9 @@ func (a *app) editedJSON(d edited, c conclusion, files []string) error {
 		Findings []found  `json:"findings"`
 		Resolved []found  `json:"resolved"`
 		Asks     []string `json:"asks"`
+		Beyond   any      `json:"beyond,omitempty"`
 	}{c == accepted, files, append([]standing{}, stand...), more, differencesOf(d.Effect, d.consequences.Turned),
-		list(d.consequences.Found), list(d.consequences.Gone), append([]string{}, reasons...)})
+		list(d.consequences.Found), list(d.consequences.Gone), append([]string{}, reasons...), d.beyond.json()})
 }
 
 // distinct gives each text once, in order.

@@ -7,7 +7,6 @@ import (
 
 	"hiddengate/internal/change"
 	"hiddengate/internal/clock"
-	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/view"
 )
@@ -111,41 +110,8 @@ func turnsText(p *view.Page, c change.Consequences) (out []string) {
 	return out
 }
 
-// beside is what an edit does apart from the request: to how many others, and what more for the one who asks.
-type beside struct {
-	Others     int      `json:"others"`
-	Operations []string `json:"operations"`
-	Resources  int      `json:"resources"`
-	Coming     bool     `json:"coming,omitempty"` // it is about what may come, too
-}
-
-func besides(f change.Fix, req gate.Request) beside {
-	others, names, places := map[estate.Principal]bool{}, map[string]bool{}, map[string]bool{}
-	for _, l := range f.Effect.Lines {
-		for _, who := range l.Subjects {
-			if who != req.Subject {
-				others[who] = true
-			}
-		}
-		for _, o := range l.Operations {
-			names[o] = true
-		}
-		for _, pile := range l.Piles {
-			for at := range pile.Addresses() {
-				places[at] = true
-			}
-		}
-	}
-	out := beside{Others: len(others), Operations: []string{}, Resources: len(places), Coming: len(f.Effect.Coming) > 0}
-	for name := range names {
-		out.Operations = append(out.Operations, name)
-	}
-	slices.Sort(out.Operations)
-	return out
-}
-
 func besideOf(f change.Fix, req gate.Request) string {
-	b := besides(f, req)
+	b := f.Beside(req)
 	if f.Weight <= 1 {
 		return "nothing else changes"
 	}

@@ -201,26 +201,45 @@ func (m model) add(d *draft.Draft, id string, f roleFrom, more *yaml.Node) error
 	return nil
 }
 
-// beyond tells where the person may do what, since a role that is granted gives all of it in each place.
-func (m model) beyond(p *view.Page) {
+// beyond gives where the person may do what, since a role that is granted gives all of it in each place.
+func (m model) beyond() *beyond {
 	parts := m.alike()
 	if len(parts) < 2 {
-		return
+		return nil
 	}
+	type part struct {
+		Places     []string `json:"places"`
+		Operations int      `json:"operations"`
+	}
+	value := struct {
+		Original string `json:"original"`
+		Parts    []part `json:"parts"` // what the original may do where
+	}{m.who.String(), nil}
+	for _, rows := range parts {
+		value.Parts = append(value.Parts, part{m.placesOf(rows), len(rows[0].Operations)})
+	}
+	return &beyond{value: value, write: func(p *view.Page) { m.beyondText(p, parts) }}
+}
+
+// placesOf names the places of rows that give the same.
+func (m model) placesOf(rows []survey.Row) (out []string) {
+	for _, r := range rows {
+		place := r.Resource.Address.String()
+		if !r.Inside && m.holds(r.Resource) {
+			place += " itself"
+		}
+		out = append(out, place)
+	}
+	return out
+}
+
+func (m model) beyondText(p *view.Page, parts [][]survey.Row) {
 	p.Line("\n%s", p.Paint(view.Heading, "Beyond "+m.who.String()))
 	p.Table(0, nil, [][]view.Cell{{{Text: "A grant of the role gives all of it in each place. " + m.who.String() +
 		" may do this where it stands; --by-place makes a role and a grant for each:"}}})
 	var rows [][]view.Cell
 	for _, part := range parts[:min(len(parts), mostParts)] {
-		var places []string
-		for _, r := range part {
-			place := r.Resource.Address.String()
-			if !r.Inside && m.holds(r.Resource) {
-				place += " itself"
-			}
-			places = append(places, place)
-		}
-		rows = append(rows, []view.Cell{{Text: named(places)}, {Text: count(len(part[0].Operations), "operation")}})
+		rows = append(rows, []view.Cell{{Text: named(m.placesOf(part))}, {Text: count(len(part[0].Operations), "operation")}})
 	}
 	p.Table(2, nil, rows)
 	if more := len(parts) - mostParts; more > 0 {

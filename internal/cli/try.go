@@ -37,7 +37,7 @@ and is shown with what else it changes and which tests, guarantees and findings 
 With --batch it reads one request a line (NDJSON, OpenID AuthZEN 1.0 access evaluation)
 and answers one a line.`,
 		Example: `  hgate try pia.lindqvist table.read obsdb:sky/frames-0411 --mfa yes
-  hgate try service:nightly-reduce batch.start reduce:nightly --at 2027-12-01T03:00
+  hgate try service:nightly-reduce run.start-batch reduce:nightly --at 2027-12-01T03:00
   hgate try anonymous content.view proposals
   hgate try pia.lindqvist table.read obsdb:sky/frames-0388 --mfa yes --fix
   hgate try --batch requests.ndjson --why`,

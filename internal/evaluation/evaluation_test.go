@@ -140,7 +140,7 @@ func TestPlainLinesAreTheOrdinaryAnswers(t *testing.T) {
 				`"action":{"name":"table.read"},"resource":{"id":"obsdb:%73ky"}`,
 				`"action":{"name":"table.read"},"resource":{"id":"obsdb:a//b"}`,
 				`"action":{"name":"unit.restart"},"resource":{"id":"north-dish"}`,
-				`"resource":{"id":"reduce:nightly"},"action":{"name":"workload.restart"}`,
+				`"resource":{"id":"reduce:nightly"},"action":{"name":"run.restart"}`,
 				`"action":{"name":"no.such"},"resource":{"id":"north-dish"}`,
 				`"action":{"name":"table.read","name":"table.drop"},"resource":{"id":"obsdb"}`),
 			`"context":{` + strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{

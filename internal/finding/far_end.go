@@ -8,7 +8,7 @@ import (
 
 var farEnd = &Finding{
 	Code: "far-end", Severity: diagnostic.Warning,
-	Doc:  "An entry ends more than three years from now. An end that far away is none: nobody will remember why.",
+	Doc:  "An entry ends more than three years from now. By then nobody will remember why it was given.",
 	Cure: "choose a nearer end and renew it, or take it out and say that there is none",
 	find: func(c *check) {
 		c.ends(func(what string, o *estate.Object, ends *estate.Moment) {

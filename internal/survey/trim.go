@@ -205,7 +205,8 @@ func keepNeeds(used map[string]bool, given []*estate.Operation) {
 
 // Narrower gives the role without what was never used: with what its `allow` says less that, or, where more than a few
 // operations would have to be taken away, with just those that were used, by name. Operations that apply nowhere it is
-// granted stay in the first case alone, since the log can't speak of them.
+// granted stay in the first case alone, since the log can't speak of them; so does all where an included role has dates,
+// which operations that stand here by name would not have.
 func (u Unused) Narrower(g *gate.Gate) *estate.Role {
 	e := g.Estate()
 	out := *e.Roles[u.ID]
@@ -224,7 +225,10 @@ func (u Unused) Narrower(g *gate.Gate) *estate.Role {
 		}
 	}
 	const mostLess = 3
-	if all := len(g.RoleOperations(u.ID)) == len(u.Given); len(left) > 0 && (len(less) > mostLess ||
+	dated := slices.ContainsFunc(g.RoleStandsFor(u.ID), func(id string) bool {
+		return id != u.ID && (e.Roles[id].Starts != nil || e.Roles[id].Ends != nil)
+	})
+	if all := len(g.RoleOperations(u.ID)) == len(u.Given); len(left) > 0 && !dated && (len(less) > mostLess ||
 		all && len(out.Include) == 0 && len(left) < len(less)+len(says)) {
 		out.Allow, out.Include = left, nil
 		return &out

@@ -204,6 +204,7 @@ func (j *judge) settings() {
 		"temporary": same(j.old.Temporary, j.new.Temporary), "dormant-after": j.old.DormantAfter == j.new.DormantAfter,
 		"check": maps.Equal(j.old.Severities, j.new.Severities), "owner": same(j.old.Owner, j.new.Owner),
 		"losses": j.old.LossesDelegated == j.new.LossesDelegated,
+		"actors": maps.Equal(j.old.Actors, j.new.Actors), "signing": j.old.SigningRequired == j.new.SigningRequired,
 	} {
 		if !alike && policyfile.SettingAuthority(key) == policyfile.Nobodys {
 			j.breach(WorkspaceOwner, at, "the setting %s is another", key)

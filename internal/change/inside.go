@@ -105,7 +105,8 @@ func (j *judge) eased(was, is *estate.Grant) bool {
 		return false
 	}
 	a, b := was.OnRequest, is.OnRequest
-	return b == nil || b.Longest > a.Longest || b.Approvals < a.Approvals || a.Reason && !b.Reason
+	return b == nil || b.Longest > a.Longest || b.Approvals < a.Approvals || a.Reason && !b.Reason ||
+		a.Ticket && !b.Ticket || b.Emergency && !a.Emergency || b.Patience() > a.Patience()
 }
 
 // withinAll says whether all that a role has is within the ceiling of a delegation.

@@ -257,7 +257,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 	}{
 		{"write", []*cobra.Command{a.newCommand(), a.addCommand(), a.setCommand(), a.copyCommand(), a.renameCommand(),
 			a.removeCommand(),
-			a.statusCommand("suspend", "suspended"), a.statusCommand("resume", "active"), a.importCommand(), a.tidyCommand(),
+			a.suspendCommand(), a.resumeCommand(), a.importCommand(), a.tidyCommand(),
 			a.listCommand(), a.showCommand()}},
 		{"look", []*cobra.Command{a.tryCommand(), a.reachCommand(), a.holdersCommand(), a.gridCommand(), a.coverCommand(),
 			a.contestCommand(), a.trimCommand()}},

@@ -187,11 +187,24 @@ func describeSubject(g *gate.Gate, s *estate.Subject) []pair {
 	return subjectPairs(s, groups, roles, grants)
 }
 
+// absences writes when a subject is away.
+func absences(s *estate.Subject) (out []string) {
+	for _, one := range s.Away {
+		text := moment(one.Starts) + " to " + moment(one.Ends)
+		if one.Why != "" {
+			text += " (" + one.Why + ")"
+		}
+		out = append(out, text)
+	}
+	return out
+}
+
 func subjectPairs(s *estate.Subject, groups, roles, grants []string) []pair {
 	slices.Sort(roles)
 	return head(&s.Object, pair{"name", s.Name}, pair{"email", s.Email}, pair{"status", s.Status},
-		pair{"starts", moment(s.Starts)}, pair{"ends", moment(s.Ends)},
-		pair{"last-seen", moment(s.LastSeen)}, pair{"reserve", s.Reserve}, pair{"tags", tagTexts(s.Tags)},
+		pair{"starts", moment(s.Starts)}, pair{"ends", moment(s.Ends)}, pair{"away", absences(s)},
+		pair{"last-seen", moment(s.LastSeen)}, pair{"reserve", s.Reserve}, pair{"keys", s.Keys},
+		pair{"tags", tagTexts(s.Tags)},
 		pair{"groups", groups}, pair{"roles", slices.Compact(roles)}, pair{"grants", grants})
 }
 

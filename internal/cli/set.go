@@ -11,7 +11,6 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
-	"hiddengate/internal/view"
 )
 
 func (a *app) setCommand() *cobra.Command {
@@ -215,56 +214,6 @@ func merged(old, more *yaml.Node) *yaml.Node {
 		return nil
 	}
 	return out
-}
-
-// otherStatus is whose status a command changes.
-var otherStatus = map[string][]string{"suspended": {"active"}, "active": {"suspended"}}
-
-func (a *app) statusCommand(name, status string) *cobra.Command {
-	var e editing
-	short := map[string]string{"suspend": "Keep people or services from everything, until they are resumed",
-		"resume": "Let suspended people or services in again"}[name]
-	c := &cobra.Command{
-		Use: name + " SUBJECT…", Short: short,
-		Example: "  hgate " + name + " pia.lindqvist\n  hgate " + name + " service:nightly-reduce",
-		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: a.completeStatus(otherStatus[status]...),
-	}
-	a.editFlags(c, &e)
-	c.RunE = func(_ *cobra.Command, args []string) error {
-		if status != "active" {
-			e.head = view.And(args) + " " + verb(len(args), "lose") + " all access."
-		}
-		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
-			for _, who := range args {
-				s, id, err := subjectSection(who)
-				if err != nil {
-					return err
-				}
-				if err := existing(old, s, id); err != nil {
-					return err
-				}
-				if status != "active" {
-					if err := unprotected(old, s, id, "suspended"); err != nil {
-						return err
-					}
-				}
-				if was := old.Subject(subjectOf(s, id)).Status; was == "left" || was == "invited" {
-					has := map[string]string{"left": "has left", "invited": "is invited and has not come yet"}[was]
-					return &draft.Error{Message: who + " " + has + ", and so has no access that could be suspended or resumed",
-						Help: fmt.Sprintf("if they are there: hgate set %s %s --status active", s.One, id)}
-				}
-				n := splice.Scalar(status)
-				if status == "active" {
-					n = nil
-				}
-				if err := d.Set(s.Name, id, "status", n); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-	}
-	return c
 }
 
 func subjectOf(s policyfile.Section, id string) estate.Principal {

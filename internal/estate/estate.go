@@ -24,6 +24,10 @@ type Estate struct {
 	// delegation too.
 	Owner           *Principal
 	LossesDelegated bool
+	// Actors are who acts by which user of the operating system; SigningRequired says that asking, approving, refusing
+	// and ending need a signature.
+	Actors          map[string]Principal
+	SigningRequired bool
 	// Ignore and Inventories are what the settings say of the files, and Policies the others that it was read from.
 	Ignore      []string
 	Inventories []string

@@ -1,6 +1,10 @@
 package estate
 
-import "hiddengate/internal/clock"
+import (
+	"slices"
+
+	"hiddengate/internal/clock"
+)
 
 // From gives the estate as it decides from an instant on: what is over by then is left out, and what has begun has no
 // start. The rest is shared with e.
@@ -43,6 +47,7 @@ func (e *Estate) From(at clock.Instant) *Estate {
 			if one.Starts = begun(s.Starts); over(s.Ends) {
 				one.Status, one.Starts, one.Ends = Statuses[3], nil, nil
 			}
+			one.Away = slices.DeleteFunc(slices.Clone(s.Away), func(a Absence) bool { return over(a.Ends) })
 			(*to)[id] = &one
 		}
 	}

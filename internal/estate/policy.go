@@ -23,6 +23,8 @@ type Subject struct {
 	LastSeen *Moment
 	Tags     Tags
 	Reserve  bool
+	Keys     []string // public SSH keys with which the subject signs, as OpenSSH writes them (RFC 4253, section 6.6)
+	Away     []Absence
 	// Groups are those that an inventory's column names; files list members at the group.
 	Groups []Ref `snapshot:"-"` // which have become members of the groups
 }
@@ -33,6 +35,12 @@ func (s *Subject) Principal() Principal {
 		return Principal{IsService, s.ID}
 	}
 	return Principal{IsPerson, s.ID}
+}
+
+// Absence is a time in which a subject is not active.
+type Absence struct {
+	Starts, Ends *Moment
+	Why          string
 }
 
 // IsTemporary says whether a subject does not stay, by its tags.
@@ -62,7 +70,10 @@ func (s *Subject) Says(o *Subject) bool {
 	return s.ID == o.ID && s.Name == o.Name && s.Email == o.Email && s.Status == o.Status && s.Reserve == o.Reserve &&
 		s.Title == o.Title && s.About == o.About && s.Why == o.Why &&
 		s.Protected == o.Protected && owner(s.Owner) == owner(o.Owner) && len(s.Accept)+len(o.Accept) == 0 &&
-		slices.Equal(s.Tags, o.Tags) &&
+		slices.Equal(s.Tags, o.Tags) && slices.Equal(s.Keys, o.Keys) &&
+		slices.EqualFunc(s.Away, o.Away, func(a, b Absence) bool {
+			return text(a.Starts) == text(b.Starts) && text(a.Ends) == text(b.Ends) && a.Why == b.Why
+		}) &&
 		text(s.Starts) == text(o.Starts) && text(s.Ends) == text(o.Ends) && text(s.LastSeen) == text(o.LastSeen)
 }
 
@@ -129,6 +140,22 @@ type OnRequest struct {
 	Approvers Subjects
 	Approvals int
 	Reason    bool
+	Ticket    bool
+	// Emergency says that it may be had at once in an emergency, and approved afterwards.
+	Emergency bool
+	// DecideWithin is how long a request may wait for its approvals; then it lapses. 0: DefaultDecideWithin.
+	DecideWithin time.Duration
+}
+
+// DefaultDecideWithin is how long a request may wait where its grant does not say.
+const DefaultDecideWithin = 24 * time.Hour
+
+// Patience is how long a request for the grant may wait for its approvals.
+func (o *OnRequest) Patience() time.Duration {
+	if o.DecideWithin > 0 {
+		return o.DecideWithin
+	}
+	return DefaultDecideWithin
 }
 
 // Block is a prohibition.
@@ -168,6 +195,7 @@ type Elevation struct {
 	Grant    string
 	Subject  Principal
 	From, To clock.Instant
+	Within   Address // the place to which it is confined, and all inside it; zero: all of the grant's `on`
 }
 
 // Given is what a request says. What it leaves out is open; of a test, the time that is left out is now.
@@ -240,7 +268,8 @@ func Within(starts, ends *Moment, zone *clock.Zone, at clock.Instant) bool {
 
 // ActiveAt says whether a subject is active at an instant.
 func (s *Subject) ActiveAt(zone *clock.Zone, at clock.Instant) bool {
-	return (s.Status == "" || s.Status == Statuses[0]) && Within(s.Starts, s.Ends, zone, at)
+	return (s.Status == "" || s.Status == Statuses[0]) && Within(s.Starts, s.Ends, zone, at) &&
+		!slices.ContainsFunc(s.Away, func(a Absence) bool { return Within(a.Starts, a.Ends, zone, at) })
 }
 
 // BegunAt says whether the moment, a date as a whole day, has begun at the instant.

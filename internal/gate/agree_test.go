@@ -250,15 +250,16 @@ func agree(t *testing.T, seed uint64, requests int, outcomes map[string]int) {
 		if g.OnRequest != nil && d.chance(70) {
 			from, _ := e.Zone.ParseTime(d.one(drawnTimes[:3]...))
 			o.elevations = append(o.elevations, estate.Elevation{Grant: g.ID,
-				Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from, To: from + 60*clock.Day})
+				Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from, To: from + 60*clock.Day,
+				Within: d.lentPlace()})
 		}
 	}
 	g, err := gate.Compile(e, o.elevations)
 	require.NoError(t, err)
-	again := g // the gate as it is once it was kept
-	if len(o.elevations) == 0 {
-		again = keptAndTaken(t, g)
-	}
+	bare, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	again, err := keptAndTaken(t, bare).WithLent(o.elevations) // the gate as it is once it was kept
+	require.NoError(t, err)
 	times := moments(o)
 	for range requests {
 		a, ok := d.asked(e, times)
@@ -368,4 +369,16 @@ func keptAndTaken(t *testing.T, g *gate.Gate) *gate.Gate {
 	again, err := read.Gate.Take(read.Estate.Take(), func() ([]*estate.Subject, error) { return read.People, nil })
 	require.NoError(t, err)
 	return again
+}
+
+// lentPlace draws a place to which something lent is confined: none, a listed one, and one that is not.
+func (d draw) lentPlace() estate.Address {
+	return mustAddressOrNone(d.one("", "", "db", "db:a", "db:a/b", "dbx:A", "dbx:a", "app:d", "db:zz", "app:a/new"))
+}
+
+func mustAddressOrNone(text string) estate.Address {
+	if text == "" {
+		return estate.Address{}
+	}
+	return mustAddress(text)
 }

@@ -70,7 +70,7 @@ func (g *Gate) AllowedAt(q SessionQuery) (region.Region, error) {
 	var given []region.Region
 	for _, gr := range q.Subject.Grants {
 		if g.Places.Covers(gr.List, q.At) {
-			one, err := g.GrantRegion(gr, q.Subject, q.Operation, q.Roles)
+			one, err := g.GrantRegion(gr, q)
 			if err != nil {
 				return region.Empty, err
 			}
@@ -94,15 +94,15 @@ func (g *Gate) spot(r *estate.Resource) placemap.Spot {
 	return at
 }
 
-// GrantRegion is what a grant gives a subject in its `to`, on a resource in its `on`, of an operation.
-func (g *Gate) GrantRegion(gr *CompiledGrant, s *CompiledSubject, operation string,
-	roles []string) (region.Region, error) {
+// GrantRegion is what a grant gives a subject in its `to`, on a resource in its `on`, of an operation, whatever is known
+// of them.
+func (g *Gate) GrantRegion(gr *CompiledGrant, q SessionQuery) (region.Region, error) {
 	var held []region.Region
 	for _, ref := range gr.Roles {
-		if roles != nil && !slices.Contains(roles, ref.ID) {
+		if q.Roles != nil && !slices.Contains(q.Roles, ref.ID) {
 			continue
 		}
-		if when, ok := g.Roles[ref.ID].Operations[operation]; ok {
+		if when, ok := g.Roles[ref.ID].Operations[q.Operation]; ok {
 			held = append(held, when)
 		}
 	}
@@ -117,7 +117,11 @@ func (g *Gate) GrantRegion(gr *CompiledGrant, s *CompiledSubject, operation stri
 		return region.Empty, nil
 	}
 	if !g.Which.asIfLent(gr.Grant) {
-		return g.space.And(gr.Region, has, gr.lent[s.principal])
+		lent, err := g.lentAt(gr, q.Subject.principal, q.At)
+		if err != nil {
+			return region.Empty, err
+		}
+		return g.space.And(gr.Region, has, lent)
 	}
 	return g.space.And(gr.Region, has)
 }

@@ -75,7 +75,8 @@ func newGate(e *estate.Estate, o Options) *Gate {
 		estate: e, Normal: Normal{Roles: map[string]*CompiledRole{}}, subjects: map[int]*CompiledSubject{},
 		named:   map[uint32]*entries{},
 		inRoles: map[decisionKey]region.Region{}, coverAny: map[string]bool{}, lent: map[uint32][]lending{},
-		lists: lookup.NewSequences(), roleSets: lookup.NewSequences(),
+		lentFor: map[lentKey][]lentFor{},
+		lists:   lookup.NewSequences(), roleSets: lookup.NewSequences(),
 	}
 	g.Facts, g.space, g.Which = o.Facts, o.Space, o.Which
 	if g.space == nil {
@@ -114,7 +115,7 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 // CompileWith is Compile with options.
 func CompileWith(e *estate.Estate, elevations []estate.Elevation, o Options) (*Gate, error) {
 	g := newGate(e, o)
-	c := &compiler{Gate: g, number: map[string]uint32{}, marks: o.Marks, lists: o.Lists, only: o.Only, roster: o.Roster,
+	c := &compiler{Gate: g, number: map[string]uint32{}, marks: append(marksOf(e, elevations), o.Marks...), lists: o.Lists, only: o.Only, roster: o.Roster,
 		chosen: o.Entries, alike: o.Alike}
 	if n := len(g.Classes.Ops.List); n > MaxOperations {
 		return nil, diagnostic.List{{Severity: diagnostic.Error,
@@ -132,7 +133,8 @@ func CompileWith(e *estate.Estate, elevations []estate.Elevation, o Options) (*G
 		c.report("role", &e.Roles[id].Object, err)
 	}
 	placing.Wait()
-	c.entries(elevations)
+	c.entries()
+	g.lend(c.units, elevations, func(o *estate.Object, err error) { c.report("grant", o, err) })
 	if len(c.bad) > 0 {
 		return nil, c.bad.Sort()
 	}
@@ -158,28 +160,57 @@ func (c *compiler) subjects() {
 	}
 	g.Roster = c.roster
 	g.Rows.RowOf = lookup.Large[unitrow.Holder](len(g.All), len(g.All))
-	windows := map[[2]string]region.Region{} // most subjects have the same
+	windows := map[string]region.Region{} // most subjects have the same
 	for i, s := range g.All {
 		h := &g.Rows.RowOf[i]
 		if s.Status != estate.Statuses[0] {
 			continue
 		}
-		var key [2]string
-		if s.Starts != nil {
-			key[0] = s.Starts.Text
-		}
-		if s.Ends != nil {
-			key[1] = s.Ends.Text
-		}
+		key := datesOf(s)
 		active, ok := windows[key]
 		if !ok {
 			var err error
-			active, err = g.during(s.Starts, s.Ends)
+			active, err = g.active(s)
 			c.report("subject", &s.Object, err)
 			windows[key] = active
 		}
 		h.Active = int32(active)
 	}
+}
+
+// datesOf is the same for subjects who are active at the same times.
+func datesOf(s *estate.Subject) string {
+	if s.Starts == nil && s.Ends == nil && s.Away == nil {
+		return ""
+	}
+	key := ""
+	add := func(m *estate.Moment) {
+		if key += "/"; m != nil {
+			key += m.Text
+		}
+	}
+	add(s.Starts)
+	add(s.Ends)
+	for _, a := range s.Away {
+		add(a.Starts)
+		add(a.Ends)
+	}
+	return key
+}
+
+// active is the time within a subject's dates, less that in which it is away.
+func (g *Gate) active(s *estate.Subject) (region.Region, error) {
+	r, err := g.during(s.Starts, s.Ends)
+	for _, a := range s.Away {
+		if err != nil {
+			return region.Empty, err
+		}
+		var away region.Region
+		if away, err = g.during(a.Starts, a.Ends); err == nil {
+			r, err = g.space.Minus(r, away)
+		}
+	}
+	return r, err
 }
 
 // place finds where everything is that grants and blocks speak of. It touches nothing that subjects and roles need.
@@ -231,13 +262,9 @@ func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Pri
 }
 
 // entries compiles grants and blocks.
-func (c *compiler) entries(elevations []estate.Elevation) {
+func (c *compiler) entries() {
 	g := c.Gate
 	grants, blocks, which := c.sortedGrants, c.sortedBlocks, c.on
-	lent := map[string][]estate.Elevation{}
-	for _, el := range elevations {
-		lent[el.Grant] = append(lent[el.Grant], el)
-	}
 	for i, gr := range grants {
 		compiled := &CompiledGrant{Grant: gr, Number: i, List: which[i]}
 		var err error
@@ -249,9 +276,6 @@ func (c *compiler) entries(elevations []estate.Elevation) {
 			continue
 		}
 		if !g.Which.asIfLent(gr) {
-			compiled.lent, err = g.lentWhen(lent[gr.ID])
-			c.report("grant", &gr.Object, err)
-			c.lend(compiled, to)
 			continue
 		}
 		units, err := g.grantUnits(c.units, gr.Roles, compiled.Region)
@@ -301,25 +325,6 @@ func (c *compiler) give(to uint32, on int, unit uint32) {
 	}
 	if l.Trait >= 0 {
 		s.Extras = append(s.Extras, unitrow.Extra{Trait: uint32(l.Trait), Unit: unit})
-	}
-}
-
-// lend adds what is lent of a grant to those of its subjects to whom it is.
-func (c *compiler) lend(gr *CompiledGrant, to uint32) {
-	for p, when := range gr.lent {
-		n := c.Gate.NumberOf(p)
-		if n < 0 || !membership.Has(c.who[to], n) {
-			continue
-		}
-		r, err := c.space.And(gr.Region, when)
-		if err == nil {
-			var units []uint32
-			units, err = c.grantUnits(c.units, gr.Roles, r)
-			for _, u := range units {
-				c.lent[uint32(n)] = append(c.lent[uint32(n)], lending{gr.List, u})
-			}
-		}
-		c.report("grant", &gr.Object, err)
 	}
 }
 
@@ -393,19 +398,6 @@ func (g *Gate) grantsOf(class uint32) []*CompiledGrant {
 	}
 	slices.SortFunc(out, func(a, b *CompiledGrant) int { return a.Number - b.Number })
 	return out
-}
-
-// lentWhen is, for each subject to whom a grant is lent, when.
-func (g *Gate) lentWhen(elevations []estate.Elevation) (map[estate.Principal]region.Region, error) {
-	out := map[estate.Principal]region.Region{}
-	for _, el := range elevations {
-		r, err := g.space.Or(out[el.Subject], g.space.Between(el.From, el.To))
-		if err != nil {
-			return nil, err
-		}
-		out[el.Subject] = r
-	}
-	return out, nil
 }
 
 // subject gives what is known of a subject; nil if the estate does not know it.

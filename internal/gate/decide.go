@@ -181,7 +181,8 @@ func (g *Gate) match(q *Query, h *unitrow.Holder) {
 	}
 	if len(g.lent) > 0 {
 		for _, l := range g.lent[uint32(q.Subject)] {
-			if g.Places.Covers(l.on, q.At) && g.Units.Has(l.unit, q.Operation) {
+			if q.At.Mark >= l.within.From && q.At.Mark < l.within.To && g.Places.Covers(l.on, q.At) &&
+				g.Units.Has(l.unit, q.Operation) {
 				out = append(out, l.unit)
 			}
 		}

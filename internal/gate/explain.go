@@ -87,7 +87,8 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 			Where: g.where(gr.On, q.resource), When: gr.Region,
 		}
 		for _, session := range q.sessions {
-			r, err := g.GrantRegion(gr, q.subject, q.operation, session.Roles)
+			r, err := g.GrantRegion(gr,
+				SessionQuery{Subject: q.subject, Operation: q.operation, At: at, Roles: session.Roles})
 			if err == nil {
 				r, err = g.space.And(r, session.When)
 			}

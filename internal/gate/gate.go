@@ -23,10 +23,11 @@ type Gate struct {
 	space  *region.Space
 	*membership.Roster
 	blocks   []*CompiledBlock
-	sessions []*estate.Separation     // those within a session
-	named    map[uint32]*entries      // of each list of subjects, what names it
-	lists    *lookup.Sequences        // of each class of subjects, the lists that have it
-	lent     map[uint32][]lending     // of a subject, by number
+	sessions []*estate.Separation // those within a session
+	named    map[uint32]*entries  // of each list of subjects, what names it
+	lists    *lookup.Sequences    // of each class of subjects, the lists that have it
+	lent     map[uint32][]lending // of a subject, by number
+	lentFor  map[lentKey][]lentFor
 	subjects map[int]*CompiledSubject // those that have been looked at closely
 	inRoles  map[decisionKey]region.Region
 	roleSets *lookup.Sequences    // of sessions, the roles by number
@@ -63,12 +64,6 @@ func (g *Gate) entriesOf(list uint32) *entries {
 type entries struct {
 	grants []*CompiledGrant
 	blocks []*CompiledBlock
-}
-
-// lending is a unit lent to a subject where a list of resources covers.
-type lending struct {
-	on   int
-	unit uint32
 }
 
 // decisionKey names an answer in a session. It holds numbers alone, so that nothing of a request, whose texts

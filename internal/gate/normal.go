@@ -48,7 +48,6 @@ type CompiledGrant struct {
 	Number int
 	List   int           // of its list of resources
 	Region region.Region // of its condition, starts and ends
-	lent   map[estate.Principal]region.Region
 }
 
 // CompiledBlock is likewise a block.
@@ -58,6 +57,3 @@ type CompiledBlock struct {
 	List   int
 	Region region.Region
 }
-
-// Lent says whether anything is lent to a subject, by number.
-func (g *Gate) Lent(subject int) bool { return g.lent[uint32(subject)] != nil }

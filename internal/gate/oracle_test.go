@@ -144,6 +144,7 @@ type setting struct {
 	p      estate.Principal
 	who    *estate.Subject
 	op     string
+	at     spot
 	tags   map[string]string
 	owns   bool
 	grants []*estate.Grant
@@ -151,7 +152,7 @@ type setting struct {
 }
 
 func (o *oracle) setting(p estate.Principal, op string, s spot) setting {
-	out := setting{p: p, who: o.e.Subject(p), op: op, tags: o.tags(s), owns: o.owns(p, s)}
+	out := setting{p: p, who: o.e.Subject(p), op: op, at: s, tags: o.tags(s), owns: o.owns(p, s)}
 	for _, b := range o.e.Blocks {
 		denies := false
 		for _, t := range b.Deny {
@@ -316,6 +317,16 @@ func (o *oracle) fits(t estate.ResourceTerm, s spot) bool {
 	return true
 }
 
+// inside says whether a resource is the one at an address, or stands inside it; the address of none holds all.
+func (o *oracle) inside(s spot, a estate.Address) bool {
+	if a.System == "" || a.Path == "" {
+		return a.System == "" || a.System == s.system.ID
+	}
+	path := strings.Split(a.Path, "/")
+	same := func(a, b string) bool { return a == b || o.e.Kinds[s.system.Kind.ID].Fold && strings.EqualFold(a, b) }
+	return a.System == s.system.ID && len(s.path) >= len(path) && slices.EqualFunc(s.path[:len(path)], path, same)
+}
+
 func (o *oracle) owns(p estate.Principal, s spot) bool {
 	own := o.owner(s)
 	return own != nil && (*own == p || own.Kind == estate.IsGroup && o.inGroup(p, own.ID))
@@ -397,6 +408,11 @@ func (o *oracle) allowed(s setting, x concrete, roles []string) bool {
 	if s.who.Status != "active" || !o.within(s.who.Starts, s.who.Ends, x.at) {
 		return false
 	}
+	for _, a := range s.who.Away {
+		if o.within(a.Starts, a.Ends, x.at) {
+			return false
+		}
+	}
 	for _, b := range s.blocks {
 		if o.within(b.Starts, b.Ends, x.at) && o.holds(b.When, s, x) {
 			return false
@@ -407,7 +423,8 @@ func (o *oracle) allowed(s setting, x concrete, roles []string) bool {
 			continue
 		}
 		if g.OnRequest != nil && !slices.ContainsFunc(o.elevations, func(el estate.Elevation) bool {
-			return el.Grant == g.ID && el.Subject == s.p && x.at >= int64(el.From) && x.at < int64(el.To)
+			return el.Grant == g.ID && el.Subject == s.p && x.at >= int64(el.From) && x.at < int64(el.To) &&
+				o.inside(s.at, el.Within)
 		}) {
 			continue
 		}

@@ -76,8 +76,8 @@ func (d draw) estate() string {
 	}
 	line("people:")
 	for _, p := range drawnPeople {
-		line("  %s: {tags: %s, status: %s%s}", p, d.tags(),
-			d.one("active", "active", "active", "active", "active", "active", "active", "suspended"), d.dates(12))
+		line("  %s: {tags: %s, status: %s%s%s}", p, d.tags(),
+			d.one("active", "active", "active", "active", "active", "active", "active", "suspended"), d.dates(12), d.away())
 	}
 	line("services: {bot: {tags: %s}}", d.tags())
 	line("groups:")
@@ -119,6 +119,15 @@ func (d draw) estate() string {
 		line("separations: {apart: {roles: %s, within: session}}", d.some(2, 3, drawnRoles...))
 	}
 	return b.String()
+}
+
+// away draws times in which somebody is away, mostly none.
+func (d draw) away() string {
+	if !d.chance(12) {
+		return ""
+	}
+	return ", away: [{starts: " + d.one("2026-10-25", "2026-10-24T23:30:00Z") + ", ends: " +
+		d.one("2026-12-05", "2027-03-28T02:00") + "}]"
 }
 
 func (d draw) tags() string {

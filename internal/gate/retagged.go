@@ -19,13 +19,13 @@ func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Reso
 	counts func(*estate.Grant) bool) (region.Region, error) {
 	o := g.estate.Operations[operation]
 	return g.inSessions(who, func(s *CompiledSubject, roles []string) (region.Region, error) {
-		known := g.Known(s, r)
+		known, at := g.Known(s, r), g.spot(r)
 		var given, taken []region.Region
 		for _, gr := range s.Grants {
 			if !counts(gr.Grant) || !g.Covers(gr.On, r) {
 				continue
 			}
-			one, err := g.GrantRegion(gr, s, operation, roles)
+			one, err := g.GrantRegion(gr, SessionQuery{Subject: s, Operation: operation, At: at, Roles: roles})
 			if err != nil {
 				return region.Empty, err
 			}
@@ -82,7 +82,7 @@ func (g *Gate) Giving(who estate.Principal, operation string, r *estate.Resource
 		if !g.Places.Covers(gr.List, at) {
 			continue
 		}
-		when, err := g.GrantRegion(gr, s, operation, nil)
+		when, err := g.GrantRegion(gr, SessionQuery{Subject: s, Operation: operation, At: at})
 		if err == nil {
 			when, err = g.space.Left([]region.Region{g.space.Fix(when, known)}, blocking, region.Full)
 		}

@@ -82,7 +82,9 @@ func (g *Gate) spells(s *CompiledSubject, said *region.Context) ([]spell, error)
 			continue
 		}
 		if !g.Which.asIfLent(gr.Grant) {
-			when = gr.lent[s.principal]
+			if when, err = g.lentAnywhere(gr, s.principal); err != nil {
+				return nil, err
+			}
 		}
 		if when, err = g.within(when, gr.Starts, gr.Ends); err != nil {
 			return nil, err
@@ -155,21 +157,6 @@ func rolesOf(grants []*CompiledGrant) []string {
 	}
 	slices.Sort(roles)
 	return slices.Compact(roles)
-}
-
-// lentAt says whether an on-request grant is lent to the subject at the time of a request, or ever where that is open.
-func (g *Gate) lentAt(gr *CompiledGrant, s *CompiledSubject, said *region.Context) bool {
-	when, lent := gr.lent[s.principal]
-	if !lent || said == nil {
-		return lent
-	}
-	at, timed := said.Time()
-	if !timed {
-		return true
-	}
-	c := g.space.NewContext()
-	c.SetTime(at)
-	return g.space.Judge(when, c) == region.All
 }
 
 // checkNamed sees that a session may name these roles.

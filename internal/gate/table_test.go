@@ -21,7 +21,7 @@ func TestCountsAreCellByCell(t *testing.T) {
 			if gr.OnRequest != nil && d.chance(50) {
 				from := clock.Instant(1_761_000_000) * clock.Second
 				lent = append(lent, estate.Elevation{Grant: gr.ID, Subject: estate.Principal{ID: d.one(drawnPeople...)}, From: from,
-					To: from + 700*clock.Day})
+					To: from + 700*clock.Day, Within: d.lentPlace()})
 			}
 		}
 		g, err := gate.Compile(e, lent)

@@ -44,7 +44,9 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 			Where: g.Places.Covers(gr.List, at), Lent: true, Named: true,
 		}
 		if gr.OnRequest != nil {
-			w.Lent = g.lentAt(gr, q.subject, q.context.region)
+			if w.Lent, err = g.isLent(gr, q.subject.principal, at, q.context.region); err != nil {
+				return nil, err
+			}
 		}
 		if len(q.context.Roles) > 0 {
 			w.Named = slices.ContainsFunc(gr.Roles,

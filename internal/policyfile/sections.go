@@ -243,6 +243,10 @@ var subjectFields = append([]field{
 		func(s *estate.Subject) **estate.Moment { return &s.LastSeen }).by(Free),
 	of("reserve", flagForm, "an account for emergencies alone",
 		func(s *estate.Subject) *bool { return &s.Reserve }).by(Owners),
+	of("keys", listOf(keyForm), "public SSH keys with which the subject signs, as in a file that ends in .pub",
+		func(s *estate.Subject) *[]string { return &s.Keys }).by(Owners),
+	of("away", listOf(absenceForm), "when it is away, and may do nothing",
+		func(s *estate.Subject) *[]estate.Absence { return &s.Away }).by(Owners),
 }, times(Owners, func(s *estate.Subject) **estate.Moment { return &s.Starts },
 	func(s *estate.Subject) **estate.Moment { return &s.Ends })...)
 
@@ -353,6 +357,11 @@ var requestFields = []field{
 		func(o *estate.OnRequest) *estate.Subjects { return &o.Approvers }),
 	of("approvals", countForm(0, 100), "how many of them have to approve", func(o *estate.OnRequest) *int { return &o.Approvals }),
 	of("reason", flagForm, "the request must say why", func(o *estate.OnRequest) *bool { return &o.Reason }),
+	of("ticket", flagForm, "the request must name a ticket", func(o *estate.OnRequest) *bool { return &o.Ticket }),
+	of("emergency", flagForm, "in an emergency it may be had at once, and an approver signs it off afterwards",
+		func(o *estate.OnRequest) *bool { return &o.Emergency }),
+	of("decide-within", durationForm, "after how long a request lapses that nobody decided (24h, where left out)",
+		func(o *estate.OnRequest) *time.Duration { return &o.DecideWithin }),
 }
 
 var blocks = sectionOf(heading{"blocks", "block", "Prohibitions; they win over every grant."}, append([]field{

@@ -25,6 +25,8 @@ type settings struct {
 	severities  map[string]diagnostic.Severity
 	owner       *estate.SubjectTerm
 	losses      string
+	actors      map[string]estate.SubjectTerm
+	signing     string
 	// what findings are measured by
 	temporary    []estate.Match
 	dormantAfter time.Duration
@@ -120,6 +122,12 @@ var settingFields = []field{
 	of("losses", oneOf("whose it is to take access away", "free", "delegated"),
 		"`free` (the default): anybody may take access away; `delegated`: that needs a delegation too",
 		func(s *settings) *string { return &s.losses }).by(Nobodys),
+	of("actors", actorsForm,
+		"who acts by which user of the operating system; a user whose name is a person's id needs no entry",
+		func(s *settings) *map[string]estate.SubjectTerm { return &s.actors }).by(Nobodys),
+	of("signing", oneOf("need for signatures", "optional", "required"),
+		"`required`: asking, approving, refusing and ending count only with the signature of who does it",
+		func(s *settings) *string { return &s.signing }).by(Nobodys),
 }
 
 func (l *loader) readSettings(d *document) {
@@ -153,6 +161,13 @@ func (l *loader) readSettings(d *document) {
 	l.settings, l.zone = s, s.zone
 	l.estate.Title, l.estate.Edition, l.estate.Zone = s.title, s.edition, s.zone
 	l.estate.LossesDelegated = s.losses == "delegated"
+	l.estate.SigningRequired = s.signing == "required"
+	for user, t := range s.actors {
+		if l.estate.Actors == nil {
+			l.estate.Actors = map[string]estate.Principal{}
+		}
+		l.estate.Actors[user] = t.Principal
+	}
 	if s.owner != nil {
 		l.estate.Owner = &s.owner.Principal
 	}

@@ -87,7 +87,13 @@ func Inactive(s *region.Space, why gate.Explanation, subject *estate.Subject) st
 	case !why.Inactive:
 		return ""
 	case why.Active != region.Empty:
-		return "active only " + s.Text(why.Active, 2)
+		text := "active only " + s.Text(why.Active, 2)
+		for _, a := range subject.Away {
+			if a.Why != "" {
+				text += "; away from " + a.Starts.Text + " to " + a.Ends.Text + ": " + a.Why
+			}
+		}
+		return text
 	}
 	return "the status is " + subject.Status
 }

@@ -358,7 +358,7 @@ func (l *lacking) gives(gr *gate.CompiledGrant, s *gate.CompiledSubject, operati
 	when, ok := l.regions[key]
 	if !ok {
 		var err error
-		if when, err = l.GrantRegion(gr, s, operation, nil); err != nil {
+		if when, err = l.GrantRegion(gr, gate.SessionQuery{Subject: s, Operation: operation}); err != nil {
 			return when, err
 		}
 		l.regions[key] = when

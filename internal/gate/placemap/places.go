@@ -306,6 +306,18 @@ func (p *Map) Covers(n int, at Spot) bool {
 	return false
 }
 
+// Under gives the marks at and inside an address, which is canonical; ok is false if it is no mark.
+func (p *Map) Under(a estate.Address) (s Span, ok bool) {
+	n, ok := p.Marks[a]
+	s = Span{n, n + 1}
+	for other, m := range p.Marks {
+		if m >= s.To && other.Inside(a) {
+			s.To = m + 1
+		}
+	}
+	return s, ok
+}
+
 // Fork gives a map that answers as this one does and can be asked beside it, on another goroutine. It shares all but
 // what it remembers. Nothing is being matched in it.
 func (p *Map) Fork() *Map {

@@ -52,6 +52,13 @@ func NewMaker(operations int) *Maker {
 		known: map[Unit]uint32{}}
 }
 
+// Further begins to gather units beside those that there are, which stay as they are.
+func Further(u Units) *Maker {
+	m := &Maker{Units: u, numbered: map[string]uint32{}, known: map[Unit]uint32{}}
+	m.List, m.Sets = slices.Clip(m.List), slices.Clip(m.Sets)
+	return m
+}
+
 // fork gives a maker that knows what this one does, and numbers more on its own.
 func (m *Maker) fork() *Maker {
 	f := &Maker{Units: m.Units, numbered: maps.Clone(m.numbered), known: maps.Clone(m.known)}

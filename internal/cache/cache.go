@@ -27,6 +27,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/parallel"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/private"
 	"hiddengate/internal/snapshot"
 )
 
@@ -35,8 +36,7 @@ const Variable = "HGATE_CACHE"
 
 const (
 	magic   = "hgatekept\x001\n" // and a version; 12 bytes
-	folder  = "hidden-gate"
-	headers = 64 // bytes before the snapshots
+	headers = 64                 // bytes before the snapshots
 )
 
 // Cache is the place of one workspace's cache.
@@ -65,7 +65,7 @@ func Of(workspace string) *Cache {
 		if err != nil {
 			return nil
 		}
-		place = filepath.Join(user, folder)
+		place = filepath.Join(user, private.Program)
 	}
 	if err := ownFolder(place); err != nil {
 		return nil

@@ -36,6 +36,17 @@ func (e *Effect) Altered() (out []*estate.Object) {
 	return slices.Compact(out)
 }
 
+// Entries names the entries that are not as they were, those that came or went included, as in `grant books`.
+func (e *Effect) Entries() (out []string) {
+	for section, ids := range e.altered {
+		for _, id := range ids {
+			out = append(out, estate.Singular(section)+" "+id)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // any says whether entries of some of the sections are not the same.
 func (a altered) any(sections ...string) bool {
 	return slices.ContainsFunc(sections, func(s string) bool { return len(a[s]) > 0 })

@@ -28,6 +28,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/journal"
+	"hiddengate/internal/lending"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/private"
 	"hiddengate/internal/view"
@@ -58,9 +59,14 @@ type app struct {
 	format string
 	at     string
 	color  string
+	// command is the one at hand, without its values
+	command string
 
-	uncached bool   // the cache is left alone
-	release  func() // lets others edit the workspace that is being read
+	uncached bool // the cache is left alone
+	// withoutLent says that no loan counts; lent are those that do
+	withoutLent bool
+	lent        []*lending.Request
+	release     func() // lets others edit the workspace that is being read
 }
 
 // answered ends a command with an exit code and nothing more to say.
@@ -229,7 +235,8 @@ or with 'hgate new', which starts a workspace of your own.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-		PersistentPreRunE: func(*cobra.Command, []string) error {
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			a.command = strings.TrimPrefix(c.CommandPath(), "hgate ")
 			if !slices.Contains([]string{"auto", "always", "never"}, a.color) {
 				return fmt.Errorf("--color %s is not one of auto, always, never", a.color)
 			}
@@ -240,6 +247,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 		{ID: "write", Title: "Write the policy:"},
 		{ID: "look", Title: "Look at what results:"},
 		{ID: "hold", Title: "Hold it to what must be:"},
+		{ID: "lend", Title: "Lend access, and see who did what:"},
 		{ID: "other", Title: "Other:"},
 	} {
 		root.AddGroup(&g)
@@ -262,6 +270,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 		{"look", []*cobra.Command{a.tryCommand(), a.reachCommand(), a.holdersCommand(), a.gridCommand(), a.coverCommand(),
 			a.contestCommand(), a.trimCommand()}},
 		{"hold", []*cobra.Command{a.checkCommand(), a.testCommand(), a.proveCommand(), a.compareCommand()}},
+		{"lend", a.lendCommands()},
 		{"other", []*cobra.Command{a.demoCommand(), a.schemaCommand(), a.versionCommand()}},
 	} {
 		for _, c := range in.commands {
@@ -474,9 +483,12 @@ func (a *app) compiledIn(root *os.Root, dir string) (*gate.Gate, error) {
 	return g, nil
 }
 
+// present is the time, in whole seconds: decisions and events have the same.
+func (a *app) present() clock.Instant { return clock.Of(a.now().Truncate(time.Second)) }
+
 // instant is what --at says; open tells that it says any, and then the instant is now.
 func (a *app) instant(zone *clock.Zone) (at clock.Instant, open bool, err error) {
-	now := clock.Of(a.now().Truncate(time.Second))
+	now := a.present()
 	switch a.at {
 	case "":
 		return now, false, nil

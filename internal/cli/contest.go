@@ -43,10 +43,11 @@ it, or nothing decides between several.`,
 		},
 	}
 	flags := a.circumstances(c)
+	a.lentFlag(c)
 	_ = c.Flags().MarkHidden("role") // a session is one subject's
 	c.Flags().StringVar(&holder, "held-by", "", "the `subject` who has it now")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		g, err := a.compiled()
+		g, err := a.compiledLent()
 		if err != nil {
 			return err
 		}

@@ -118,11 +118,12 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	for _, x := range changes {
 		files = append(files, journal.File{Name: x.Name, Old: x.Old, New: x.New})
 	}
-	if err := a.putInPlace(dir, files); err != nil {
-		if errors.Is(err, journal.ErrChanged) {
-			return fmt.Errorf("%w, by somebody else: nothing was written; run the command again", err)
-		}
-		return outside{err}
+	lines, err := effectOf(effect)
+	if err != nil {
+		return err
+	}
+	if err := a.write(root, dir, recorded{files, effect.Entries(), lines, before}); err != nil {
+		return err
 	}
 	a.keepEdited(root, recording, after, changes)
 	return a.concluded(said, accepted)

@@ -9,6 +9,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/lending"
 	"hiddengate/internal/survey"
 )
 
@@ -72,6 +73,7 @@ if anything differs. --as-tests adds the grid to the workspace as a test.`,
 	fl.StringVar(&f.asTests, "as-tests", "", "add it to the workspace as a test of this `name`")
 	fl.StringVar(&f.file, "file", "", "with --as-tests, the `file` of the workspace to put it into")
 	fl.BoolVar(&f.edit.dryRun, "dry-run", false, "with --as-tests, tell what would change, and write nothing")
+	a.lentFlag(c)
 	fl.StringVar(&f.expect, "expect", "", "compare with a signed CSV `file`, which says what it covers")
 	_ = c.RegisterFlagCompletionFunc("levels",
 		cobra.FixedCompletions(estate.LevelNames(), cobra.ShellCompDirectiveNoFileComp))
@@ -107,6 +109,10 @@ if anything differs. --as-tests adds the grid to the workspace as a test.`,
 		if err != nil {
 			return err
 		}
+		if g, err = a.lentAt(g); err != nil {
+			return err
+		}
+		q.Lent = lending.Elevations(a.lent)
 		var said string
 		q.Ask = func(g *gate.Gate) (ctx *gate.Context, err error) {
 			ctx, said, err = flags.build(a, cmd, g)

@@ -37,9 +37,10 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 	var exactly bool
 	c.Flags().BoolVar(&exactly, "exactly", false, "ask about the place alone, and not about what is inside it")
 	flags := a.circumstances(c)
+	a.lentFlag(c)
 	_ = c.Flags().MarkHidden("role") // a session is one subject's
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		g, err := a.compiled()
+		g, err := a.compiledLent()
 		if err != nil {
 			return err
 		}

@@ -28,11 +28,12 @@ shows what a new member would get who is in nothing else.`,
 		ValidArgsFunction: a.completeFirst(a.subjectsAndGroups),
 	}
 	flags := a.circumstances(c)
+	a.lentFlag(c)
 	c.Flags().BoolVar(&all, "all", false, "one line for each resource and operation that is not denied")
 	c.Flags().BoolVar(&visible, "visible", false, "the resources that the subject sees")
 	c.MarkFlagsMutuallyExclusive("all", "visible")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		g, err := a.compiled()
+		g, err := a.compiledLent()
 		if err != nil {
 			return err
 		}

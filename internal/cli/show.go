@@ -86,10 +86,17 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 	if err != nil {
 		return err
 	}
+	lent, err := a.lentTo(g, l.section, id)
+	if err != nil {
+		return err
+	}
 	if a.format == "json" {
 		out := said(pairs)
 		if loss != nil {
 			out["gives"], out["without_it"] = givesOf(g, l.section, id), lostRows(loss)
+		}
+		if lent != nil {
+			out["requests"] = requestObjects(g.Estate(), lent, a.present())
 		}
 		list := []map[string]any{}
 		for _, r := range refs {
@@ -106,6 +113,10 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 	}))
 	if l.one == "kind" {
 		a.kindOperations(p, g, id)
+	}
+	if len(lent) > 0 {
+		p.Line("\n%s", p.Paint(view.Heading, "Asked for, and lent"))
+		a.requestsTable(g.Estate(), lent, a.present())
 	}
 	if len(refs) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "Named by"))

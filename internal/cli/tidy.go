@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/estate"
 	"hiddengate/internal/journal"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
@@ -71,8 +72,13 @@ nothing is written: it lists the files that are not in form, and exits with 1 if
 			p.Line("%s", p.Paint(view.No, count(len(files), "file")+" not in form; `hgate tidy` brings them there:"))
 		default:
 			a.release()
-			if err := a.putInPlace(dir, files); err != nil {
-				return outside{err}
+			e, err := policyfile.Load(root.FS())
+			if err != nil { // what is wrong with the files does not keep them from coming into form
+				e = estate.New()
+				e.Policies = names
+			}
+			if err := a.write(root, dir, recorded{files: files, before: e}); err != nil {
+				return err
 			}
 			p.Line("Brought into form:")
 		}

@@ -54,13 +54,14 @@ and answers one a line.`,
 		ValidArgsFunction: a.completeRequest,
 	}
 	flags := a.circumstances(c)
+	a.lentFlag(c)
 	c.Flags().StringVar(&batch, "batch", "", "read requests from a `file`, - for standard input")
 	c.Flags().BoolVar(&why, "why", false, "with --batch: name the grants and blocks")
 	c.Flags().BoolVar(&fix, "fix", false, "propose edits that would allow it, or stop it")
 	c.Flags().StringArrayVar(&lent, "lent", nil, "as if this on-request `grant` were lent to the subject; may be repeated")
 	_ = c.RegisterFlagCompletionFunc("lent", a.completeSection("grants"))
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		g, err := a.compiled()
+		g, err := a.compiledLent()
 		if err != nil {
 			return err
 		}
@@ -167,6 +168,7 @@ type nearJSON struct {
 	Grant  string `json:"grant"`
 	Lacks  string `json:"lacks"`
 	Detail string `json:"detail"`
+	Ask    string `json:"ask,omitempty"` // the command that asks for it
 }
 
 func (a *app) tryJSON(g *gate.Gate, req gate.Request, why gate.Explanation, near []survey.Near) error {
@@ -182,7 +184,7 @@ func (a *app) tryJSON(g *gate.Gate, req gate.Request, why gate.Explanation, near
 	}{req.Subject.String(), req.Operation, req.Resource, why.Outcome.String(), gate.Met(why.Grants), gate.Met(why.Blocks),
 		view.Left(g.Space(), why.Left), []nearJSON{}}
 	for _, n := range near {
-		out.Near = append(out.Near, nearJSON{n.Grant.ID, n.Lacks, n.Detail})
+		out.Near = append(out.Near, nearJSON{n.Grant.ID, n.Lacks, n.Detail, askCommand(n, req)})
 	}
 	return a.json(out)
 }
@@ -226,27 +228,27 @@ func (a *app) tryText(q asked, req gate.Request, why gate.Explanation, near []su
 	if why.Outcome == gate.Depends {
 		given, stopped = "Could give it", "Could stop it"
 	}
-	causesText(p, g, given, met(why.Grants))
-	causesText(p, g, stopped, met(why.Blocks))
+	a.causesText(q, req, given, met(why.Grants))
+	a.causesText(q, req, stopped, met(why.Blocks))
 	if why.Outcome != gate.Allow && len(gate.Met(why.Grants)) == 0 {
 		switch {
 		case len(gate.Met(why.Blocks)) > 0, why.Inactive:
 		case len(why.Grants) == 0:
 			p.Line("\nNo grant gives %s on %s to %s.", req.Operation, req.Resource, req.Subject)
 		default:
-			causesText(p, g, "Would give it, but not in these circumstances", unmet(why.Grants))
+			a.causesText(q, req, "Would give it, but not in these circumstances", unmet(why.Grants))
 		}
 	}
 	if why.Outcome == gate.Deny {
-		nearText(p, near)
+		nearText(p, req, near)
 	}
 	if why.Outcome == gate.Allow {
-		causesText(p, g, "Does not stop it", unmet(why.Blocks))
+		a.causesText(q, req, "Does not stop it", unmet(why.Blocks))
 	}
 }
 
 // nearText lists the nearest ways in.
-func nearText(p *view.Page, near []survey.Near) {
+func nearText(p *view.Page, req gate.Request, near []survey.Near) {
 	if len(near) == 0 {
 		p.Line("\nNo grant would give it by one change alone.")
 		return
@@ -261,6 +263,11 @@ func nearText(p *view.Page, near []survey.Near) {
 	if len(near) > mostNear {
 		p.Line("  and %d more: --format json lists them", len(near)-mostNear)
 	}
+	for _, n := range near {
+		if command := askCommand(n, req); command != "" {
+			p.Line("  do: %s", command)
+		}
+	}
 }
 
 // met leaves the causes that meet the request, unmet those that do not.
@@ -273,7 +280,8 @@ func unmet(causes []gate.Cause) []gate.Cause {
 }
 
 // causesText writes causes under a title, nothing if there are none.
-func causesText(p *view.Page, g *gate.Gate, title string, causes []gate.Cause) {
+func (a *app) causesText(q asked, req gate.Request, title string, causes []gate.Cause) {
+	p, g := a.page(a.Out), q.gate
 	for i, c := range causes {
 		if i == 0 {
 			p.Line("\n%s", p.Paint(view.Heading, title))
@@ -287,8 +295,8 @@ func causesText(p *view.Page, g *gate.Gate, title string, causes []gate.Cause) {
 		}
 		p.Line("  %s%s  %s", what, c.ID(), p.Paint(view.Faint, source.Short()))
 		request := ""
-		if c.Grant != nil && c.Grant.OnRequest != nil && !c.Met {
-			request = "on request, and not in force"
+		if c.Grant != nil && c.Grant.OnRequest != nil {
+			request = a.lentText(g, req, c)
 		}
 		facts(p, 4, []pair{{"who", view.Selection(c.Who)}, {"what", role}, {"where", view.Places(c.Where)},
 			{"when", view.When(g.Space(), c.When)}, {"lent", request}, {"why", reason}})

@@ -71,7 +71,7 @@ func write(ctx context.Context, sys system, dir string, files []File) error {
 		return err
 	}
 	defer unlock()
-	waiting, err := stateOf(dir)
+	waiting, err := StateOf(dir, "edits")
 	if err != nil {
 		return fmt.Errorf("what is to be written must first stand in your state folder: %w", err)
 	}
@@ -104,7 +104,7 @@ func settled(ctx context.Context, sys system, dir string, wait time.Duration) (r
 		return nothing, false, err
 	}
 	defer root.Close()
-	waiting, errState := stateOf(dir)
+	waiting, errState := StateOf(dir, "edits")
 	if errState != nil {
 		waiting = "" // nothing of the user's own can be unfinished
 	}
@@ -162,8 +162,9 @@ func noticed(root *os.Root) bool {
 	return err == nil
 }
 
-// stateOf gives the folder in which an edit of a workspace waits, by its path without links.
-func stateOf(dir string) (string, error) {
+// StateOf gives the path at which something of a workspace is kept in the user's state folder, by the workspace's path
+// without links. It is not made.
+func StateOf(dir, what string) (string, error) {
 	state, err := private.State()
 	if err != nil {
 		return "", err
@@ -173,7 +174,7 @@ func stateOf(dir string) (string, error) {
 		return "", err
 	}
 	sum := sha256.Sum256([]byte(real))
-	return filepath.Join(state, "hidden-gate", "edits", hex.EncodeToString(sum[:16])), nil
+	return filepath.Join(state, private.Program, what, hex.EncodeToString(sum[:16])), nil
 }
 
 func realPath(dir string) (string, error) {

@@ -336,8 +336,8 @@ func TestTheStateIsTheUsersAlone(t *testing.T) {
 		t.Skip("whose a folder is is not told here")
 	}
 	dir, files := workspace(t)
-	require.NoError(t, os.Mkdir(filepath.Join(os.Getenv("XDG_STATE_HOME"), "hidden-gate"), 0o777))
-	require.NoError(t, os.Chmod(filepath.Join(os.Getenv("XDG_STATE_HOME"), "hidden-gate"), 0o777))
+	require.NoError(t, os.Mkdir(filepath.Join(os.Getenv("XDG_STATE_HOME"), "hgate"), 0o777))
+	require.NoError(t, os.Chmod(filepath.Join(os.Getenv("XDG_STATE_HOME"), "hgate"), 0o777))
 	require.ErrorContains(t, Write(t.Context(), dir, files), "not the user's alone")
 	require.Equal(t, "old", state(t, dir, files))
 }
@@ -355,7 +355,7 @@ func FuzzPlan(f *testing.F) {
 		require.NoError(t, os.Mkdir(dir, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.yaml"), []byte("old"), 0o644))
 		require.NoError(t, os.WriteFile(filepath.Join(top, "outside"), []byte("mine"), 0o644))
-		waiting, err := stateOf(dir)
+		waiting, err := StateOf(dir, "edits")
 		require.NoError(t, err)
 		require.NoError(t, os.MkdirAll(waiting, 0o700))
 		for name, text := range map[string][]byte{planFile: text, "0.new": []byte("new"), "0.old": []byte("old")} {

@@ -9,6 +9,9 @@ import (
 	"runtime"
 )
 
+// Program names the folder that the program has in each of the user's folders.
+const Program = "hgate"
+
 // ErrOthers says that somebody else owns a folder or file, or may use it.
 var ErrOthers = errors.New("it is not the user's alone")
 

@@ -26,6 +26,8 @@ type Question struct {
 	// Within says which resources are looked at; nil: all.
 	Within func(*estate.Resource) bool
 	Ask    func(*gate.Gate) (*gate.Context, error) // makes the context of the requests
+	// Lent is what is lent to whom
+	Lent []estate.Elevation
 }
 
 // Grid answers for some subjects over all places.
@@ -71,7 +73,7 @@ func NewGrid(e *estate.Estate, q Question) (*Grid, error) {
 		if variant == nil {
 			continue
 		}
-		compiled, err := gate.Compile(variant, nil)
+		compiled, err := gate.Compile(variant, q.Lent)
 		if err != nil {
 			return nil, err
 		}

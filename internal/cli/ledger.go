@@ -1,0 +1,240 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/journal"
+	"hiddengate/internal/ledger"
+	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/lending"
+)
+
+// ledgerVariable says where the ledger is.
+const ledgerVariable = "HGATE_LEDGER"
+
+// ledgerOf tells where the ledger of a workspace is.
+func ledgerOf(dir string) (string, error) {
+	name := os.Getenv(ledgerVariable)
+	if name == "" {
+		state, err := journal.StateOf(dir, "ledgers")
+		if err != nil {
+			return "", err
+		}
+		name = state + ".db"
+	}
+	if !filepath.IsAbs(name) {
+		return "", fmt.Errorf("%s is %q: write an absolute path", ledgerVariable, name)
+	}
+	if inside, err := within(dir, name); err != nil || inside {
+		if err == nil {
+			err = fmt.Errorf("the ledger %s lies in the workspace, from which none is taken", name)
+		}
+		return "", err
+	}
+	return name, nil
+}
+
+// within says whether a file would lie in a folder, links aside.
+func within(dir, name string) (bool, error) {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return false, err
+	}
+	for at := name; ; at = filepath.Dir(at) { // the nearest folder that is there
+		if path, err := filepath.EvalSymlinks(at); err == nil {
+			rel, err := filepath.Rel(real, path)
+			return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)), nil
+		}
+		if at == filepath.Dir(at) {
+			return false, nil
+		}
+	}
+}
+
+// ledger opens the ledger of a workspace; nil if there is none and it is not to be made. Whoever opens it closes it.
+func (a *app) ledger(dir string, make bool) (*store.Store, error) {
+	name, err := ledgerOf(dir)
+	if err != nil {
+		return nil, outside{err}
+	}
+	s, err := store.OpenFile(a.ctx, name, make)
+	if errors.Is(err, fs.ErrNotExist) && !make {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, outside{err}
+	}
+	return s, nil
+}
+
+// begun sees that a ledger has its id and its first event, and gives the id.
+func (a *app) begun(s *store.Store, dir string) (id string, err error) {
+	err = s.View(a.ctx, func(r *store.Reader) error {
+		id, err = r.ID()
+		return err
+	})
+	if err != nil || id != "" {
+		return id, err
+	}
+	err = s.Update(a.ctx, func(w *store.Writer) error {
+		if id, err = w.ID(); err != nil || id != "" {
+			return err
+		}
+		id = rand.Text()
+		if err := w.Begin(id); err != nil {
+			return err
+		}
+		e, err := a.event(id, "", ledger.Began, ledger.BeganBody{Workspace: dir})
+		if err == nil {
+			_, err = w.Append(e)
+		}
+		return err
+	})
+	return id, err
+}
+
+// event makes an event as the command at hand makes it; who acts is a subject, or "".
+func (a *app) event(id, who string, kind ledger.Kind, body any) (ledger.Event, error) {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return ledger.Event{}, err
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = ""
+	}
+	return ledger.Event{
+		Statement: ledger.Statement{Ledger: id, Time: ledger.Time(a.present()), Actor: who, Kind: kind, Body: text},
+		User:      osUser(), Host: host, Command: a.command,
+	}, nil
+}
+
+// book is a ledger with the policy by which its events are read.
+type book struct {
+	lending.Book
+	store *store.Store
+	id    string
+}
+
+// openBook opens the ledger of a workspace with its policy, and makes it where there is none.
+func (a *app) openBook(g *gate.Gate) (*book, error) {
+	dir, err := a.folder()
+	if err != nil {
+		return nil, err
+	}
+	s, err := a.ledger(dir, true)
+	if err != nil {
+		return nil, err
+	}
+	id, err := a.begun(s, dir)
+	if err != nil {
+		s.Close()
+		return nil, outside{err}
+	}
+	b := &book{lending.Book{Gate: g}, s, id}
+	if err := s.View(a.ctx, b.know); err != nil {
+		s.Close()
+		return nil, outside{err}
+	}
+	return b, nil
+}
+
+// know finds out for which ledgers statements count: for this one, and those that were taken over by whoever may.
+func (b *book) know(r *store.Reader) error {
+	id, err := r.ID()
+	if err != nil {
+		return err
+	}
+	b.id, b.Ledgers = id, map[string]bool{id: true}
+	imports, err := r.Imports()
+	for _, e := range imports {
+		var body ledger.ImportedBody
+		if json.Unmarshal(e.Body, &body) == nil && b.Counts(e) == nil && b.MayImport(e) {
+			b.Ledgers[body.Ledger] = true
+		}
+	}
+	return err
+}
+
+// requests reads the requests that may matter from an instant on.
+func (b *book) requests(r *store.Reader, from clock.Instant) (out []*lending.Request, err error) {
+	numbers, err := r.Mattering(from)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range numbers {
+		events, err := r.About(n)
+		if err != nil {
+			return nil, err
+		}
+		if one := b.Read(events); one != nil {
+			out = append(out, one)
+		}
+	}
+	return out, nil
+}
+
+// request reads the request of a number; nil if there is none.
+func (b *book) request(r *store.Reader, number int64) (*lending.Request, error) {
+	events, err := r.About(number)
+	if err != nil {
+		return nil, err
+	}
+	return b.Read(events), nil
+}
+
+// loans reads what is lent at --at, or from now on where that is open; none where nothing can be lent, or nothing ever
+// was. A ledger that cannot be read is told, and then nothing is.
+func (a *app) loans(g *gate.Gate, at clock.Instant) []*lending.Request {
+	if !lends(g.Estate()) {
+		return nil
+	}
+	out, err := a.readLoans(g, at)
+	if err != nil {
+		a.page(a.Err).Line("hgate: the ledger cannot be read, so no loan counts here: %s", err)
+		return nil
+	}
+	return out
+}
+
+func (a *app) readLoans(g *gate.Gate, at clock.Instant) (out []*lending.Request, err error) {
+	dir, err := a.folder()
+	if err != nil {
+		return nil, err
+	}
+	s, err := a.ledger(dir, false)
+	if s == nil || err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	err = s.View(context.WithoutCancel(a.ctx), func(r *store.Reader) error {
+		b := book{Book: lending.Book{Gate: g}, store: s}
+		if err := b.know(r); err != nil {
+			return err
+		}
+		out, err = b.requests(r, at)
+		return err
+	})
+	return out, err
+}
+
+// lends says whether anything can be lent.
+func lends(e *estate.Estate) bool {
+	for _, g := range e.Grants {
+		if g.OnRequest != nil {
+			return true
+		}
+	}
+	return false
+}

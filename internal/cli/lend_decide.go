@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/ledger"
+	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/lending"
+	"hiddengate/internal/view"
+)
+
+// deciding is a command by which somebody says yes, no or enough to a request.
+type deciding struct {
+	use, short, long, example string
+	kind                      ledger.Kind
+	why                       string // the flag that says why; "" if there is none
+	needsWhy                  bool
+	may                       func(*lending.Book, *lending.Request, estate.Principal, clock.Instant) error
+}
+
+var decisions = []deciding{
+	{use: "approve", short: "Approve a request, or sign off what was lent in an emergency", kind: ledger.Approved,
+		long: "Approves a request. It begins with the last approval that it needs, or when it was wished. Nobody\n" +
+			"approves what they asked for, and each approver counts once.",
+		example: "  hgate approve 12 --by ines.okafor --key ~/.ssh/id_ed25519", why: "why",
+		may: (*lending.Book).MayApprove},
+	{use: "refuse", short: "Refuse a request, and end what was lent in an emergency", kind: ledger.Refused,
+		long:    "Refuses a request that waits, or what was lent in an emergency and is not signed off: that ends it.",
+		example: "  hgate refuse 12 --reason \"The wind is too strong\" --by ines.okafor", why: "reason", needsWhy: true,
+		may: (*lending.Book).MayRefuse},
+	{use: "finish", short: "End what is lent before its time, or take a request back", kind: ledger.Finished,
+		long: "Ends what is lent at once, or takes back a request that has not begun. Who asked for it may, an\n" +
+			"approver of its grant, and the workspace's owner.",
+		example: "  hgate finish 12 --by marek.dvorin", why: "why", may: (*lending.Book).MayEnd},
+}
+
+func (a *app) decideCommand(d deciding) *cobra.Command {
+	var by acting
+	var why string
+	c := &cobra.Command{Use: d.use + " REQUEST", Short: d.short, Long: d.long, Example: d.example, Args: takes(1, 1),
+		ValidArgsFunction: a.completeRequests}
+	c.Flags().StringVar(&why, d.why, "", "`why`")
+	by.flags(a, c)
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		number, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil || number < 1 {
+			return fmt.Errorf("%q is no number of a request: `hgate requests` lists them", args[0])
+		}
+		if d.needsWhy && why == "" {
+			return &draft.Error{Message: "who is refused is told why", Help: "add --" + d.why}
+		}
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		who, err := by.whoActs(g.Estate())
+		if err != nil {
+			return err
+		}
+		b, err := a.openBook(g)
+		if err != nil {
+			return err
+		}
+		defer b.store.Close()
+		return a.decide(b, &by, who, d, decided{number, why})
+	}
+	a.formats(c, "text", "json")
+	return c
+}
+
+// decided is what somebody says of which request.
+type decided struct {
+	number int64
+	why    string
+}
+
+func (a *app) decide(b *book, by *acting, who actor, d deciding, what decided) error {
+	now := a.present()
+	var r *lending.Request
+	look := func(in *store.Reader) (err error) {
+		if r, err = b.request(in, what.number); err != nil {
+			return err
+		}
+		if r == nil {
+			return &draft.Error{Message: fmt.Sprintf("there is no request %d", what.number), Help: "see `hgate requests --all`"}
+		}
+		if !who.active(b.Gate.Estate(), now) {
+			return &draft.Error{Message: who.who.String() + " is not active, and so decides nothing"}
+		}
+		if why := d.may(&b.Book, r, who.who, now); why != nil {
+			return &draft.Error{Message: fmt.Sprintf("request %d: %s", what.number, why)}
+		}
+		return nil
+	}
+	if err := b.store.View(a.ctx, look); err != nil {
+		return refusedLoan(err)
+	}
+	body := ledger.DecisionBody{Request: r.ID, Why: what.why}
+	if _, err := a.say(b, by, who, spoken{d.kind, what.number, body, look}); err != nil {
+		return refusedLoan(err)
+	}
+	if err := b.store.View(a.ctx, func(in *store.Reader) (err error) {
+		r, err = b.request(in, what.number)
+		return err
+	}); err != nil || r == nil {
+		return outside{err}
+	}
+	if a.format == "json" {
+		return a.json(requestObject(b.Gate.Estate(), r, now))
+	}
+	p := a.page(a.Out)
+	state := r.StateAt(now)
+	text, style := fmt.Sprintf("Request %d is %s", r.Number, state), view.Maybe
+	e := b.Gate.Estate()
+	switch state {
+	case lending.InForce, lending.Coming:
+		style = view.Yes
+		text += fmt.Sprintf(": %s may use grant %s on %s %s", r.Subject, r.GrantID, placeText(r.Grant, r.Within),
+			span(e.Zone, now, r.Begins, r.Over))
+	case lending.Waiting:
+		text += fmt.Sprintf(" for %s more", count(r.Needed-len(r.Approvals), "approval"))
+	case lending.Refused, lending.Ended, lending.Withdrawn:
+		style = view.No
+	}
+	if d.kind == ledger.Approved && r.Emergency {
+		text = fmt.Sprintf("Request %d is signed off", r.Number)
+	}
+	p.Line("%s", p.Paint(style, text+"."))
+	return nil
+}
+
+// active says whether who acts is active.
+func (w actor) active(e *estate.Estate, at clock.Instant) bool {
+	s := e.Subject(w.who)
+	return s != nil && s.ActiveAt(e.Zone, at)
+}
+
+// lendCommands are those about what is lent, and about the log.
+func (a *app) lendCommands() []*cobra.Command {
+	out := []*cobra.Command{a.requestCommand(), a.requestsCommand()}
+	for _, d := range decisions {
+		out = append(out, a.decideCommand(d))
+	}
+	return append(out, a.logCommand())
+}
+
+// completeLent offers the grants that are lent.
+func (a *app) completeLent(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	g, err := a.compiled()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var out []string
+	for _, gr := range estate.Sorted(g.Estate().Grants) {
+		if gr.OnRequest != nil {
+			out = append(out, gr.ID)
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// completeRequests offers the requests of which something is left.
+func (a *app) completeRequests(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	g, err := a.compiled()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	now := a.present()
+	list, err := a.allRequests(&book{Book: lending.Book{Gate: g}}, now, false)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var out []string
+	for _, r := range list {
+		if !finished(r, now) {
+			out = append(out, fmt.Sprintf("%d\t%s, %s", r.Number, r.Subject, r.GrantID))
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}

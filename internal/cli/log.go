@@ -1,0 +1,261 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/ledger"
+	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/view"
+)
+
+// logFlags are what `log` is asked for.
+type logFlags struct {
+	actor, subject, object, where, since, until string
+	kinds                                       []string
+	last                                        int
+	follow                                      bool
+}
+
+func (a *app) logCommand() *cobra.Command {
+	var f logFlags
+	c := &cobra.Command{
+		Use: "log", Short: "Tell who did what, when, and from where",
+		Long: `Tells the events of the workspace's ledger: who asked for what, approved, refused or ended it, and
+who changed the policy with which effect. Changes of the files by another way than a command are told
+as found.`,
+		Example: "  hgate log --since 2027-12-01 --actor ines.okafor\n  hgate log --object 'grant books'\n" +
+			"  hgate log --kind request. --format ndjson",
+		Args: takes(0, 0),
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.actor, "actor", "", "what this `subject` did")
+	fl.StringVar(&f.subject, "subject", "", "what concerns the access of this `subject`")
+	fl.StringVar(&f.object, "object", "", "what concerns this `entry`, such as 'grant books'")
+	fl.StringVar(&f.where, "where", "", "what concerns this `place` or what is inside it")
+	fl.StringSliceVar(&f.kinds, "kind", nil, "events of this `kind`, such as request.made, or request. for all that begin so")
+	fl.StringVar(&f.since, "since", "", "from this `date or time` on")
+	fl.StringVar(&f.until, "until", "", "before this `time`, or through this date")
+	fl.IntVar(&f.last, "last", 0, "the last so `many` of them (30 in text, where left out)")
+	fl.BoolVar(&f.follow, "follow", false, "go on with what comes, until it is interrupted")
+	_ = c.RegisterFlagCompletionFunc("actor", a.completeSection("people"))
+	_ = c.RegisterFlagCompletionFunc("subject", a.completeSection("people"))
+	var kinds []string
+	for _, k := range ledger.Kinds {
+		kinds = append(kinds, string(k))
+	}
+	_ = c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(kinds, cobra.ShellCompDirectiveNoFileComp))
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		if f.last < 0 {
+			return fmt.Errorf("--last %d: write how many, from 1", f.last)
+		}
+		if f.last == 0 && a.format == "text" && !f.follow {
+			f.last = 30
+		}
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		return a.log(g, f)
+	}
+	a.formats(c, "text", "ndjson", "csv", "syslog", "cloudevents")
+	c.AddCommand(a.logVerifyCommand(), a.logHeadCommand(), a.logStatementCommand())
+	return c
+}
+
+// told is an event with what it is about.
+type told struct {
+	ledger.Event
+	request *ledger.RequestBody // that it is or is about; nil for none
+	asker   string              // who made that request
+	policy  *ledger.PolicyBody
+}
+
+// pace is how often a log that is followed is looked at.
+const pace = 500 * time.Millisecond
+
+func (a *app) log(g *gate.Gate, f logFlags) error {
+	wanted, err := f.filter(g.Estate().Zone)
+	if err != nil {
+		return err
+	}
+	match, err := f.matcher(g)
+	if err != nil {
+		return err
+	}
+	dir, err := a.folder()
+	if err != nil {
+		return err
+	}
+	s, err := a.ledger(dir, false)
+	if err != nil {
+		return err
+	}
+	if s != nil {
+		defer s.Close()
+	}
+	out := a.logWriter(g.Estate())
+	for first := true; ; first = false {
+		if s == nil {
+			if s, err = a.ledger(dir, false); err != nil {
+				return err
+			}
+		}
+		if s != nil {
+			if wanted.After, err = a.logOnce(s, wanted, f, match, out); err != nil {
+				return err
+			}
+		}
+		if first && !out.any() && a.format == "text" && !f.follow {
+			a.page(a.Out).Line("The log has no such events.")
+		}
+		if !f.follow {
+			return out.flush()
+		}
+		select {
+		case <-a.ctx.Done():
+			return nil
+		case <-time.After(pace):
+		}
+	}
+}
+
+// logOnce tells the events that are there, and gives the number of the last one.
+func (a *app) logOnce(s *store.Store, wanted store.Filter, f logFlags, match func(*told) bool, out *logWriter) (int64, error) {
+	last := wanted.After
+	var kept []told // the newest, where only so many are wanted
+	var wrote error
+	err := s.View(a.ctx, func(r *store.Reader) error {
+		var all []ledger.Event
+		if err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
+			last = number
+			if wrong == nil {
+				all = append(all, e)
+			}
+			return true
+		}); err != nil {
+			return err
+		}
+		known := map[int64]*told{}
+		for _, e := range all {
+			t, err := tellOf(r, e, known)
+			if err != nil {
+				return err
+			}
+			if !match(t) {
+				continue
+			}
+			kept = append(kept, *t)
+			if f.last > 0 && len(kept) > f.last {
+				kept = kept[1:]
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return last, outside{err}
+	}
+	for i := range kept {
+		if wrote = out.write(&kept[i]); wrote != nil {
+			return last, outside{wrote}
+		}
+	}
+	return last, out.flush()
+}
+
+// tellOf finds out what an event is about.
+func tellOf(r *store.Reader, e ledger.Event, known map[int64]*told) (*told, error) {
+	t := &told{Event: e}
+	switch e.Kind {
+	case ledger.Requested:
+		t.request, t.asker = new(ledger.RequestBody), e.Actor
+		if unmarshal(e.Body, t.request) != nil {
+			t.request = nil
+		}
+		known[e.Number] = t
+	case ledger.Approved, ledger.Refused, ledger.Finished:
+		of := known[e.About]
+		if of == nil {
+			made, ok, err := r.Event(e.About)
+			if err != nil {
+				return nil, err
+			}
+			if !ok || made.Kind != ledger.Requested {
+				return t, nil
+			}
+			if of, err = tellOf(r, made, known); err != nil {
+				return nil, err
+			}
+		}
+		t.request, t.asker = of.request, of.asker
+	case ledger.PolicyChanged, ledger.PolicyFound:
+		t.policy = new(ledger.PolicyBody)
+		if unmarshal(e.Body, t.policy) != nil {
+			t.policy = nil
+		}
+	}
+	return t, nil
+}
+
+// filter reads what the store looks for.
+func (f *logFlags) filter(zone *clock.Zone) (out store.Filter, err error) {
+	out.Actor, out.Kinds = f.actor, f.kinds
+	if f.since != "" {
+		m, err := estate.ParseMoment(zone, f.since)
+		if err != nil {
+			return out, fmt.Errorf("--since %s: %w", f.since, err)
+		}
+		out.From = m.Instant
+		if m.IsDate {
+			parts := zone.Until(m.Date.Before())
+			out.From = parts[len(parts)-1].To
+		}
+	}
+	if f.until != "" {
+		m, err := estate.ParseMoment(zone, f.until)
+		if err != nil {
+			return out, fmt.Errorf("--until %s: %w", f.until, err)
+		}
+		out.Until = m.Instant
+		if m.IsDate {
+			parts := zone.Until(m.Date)
+			out.Until = parts[len(parts)-1].To
+		}
+	}
+	for _, kind := range f.kinds {
+		if !knownKind(kind) {
+			return out, fmt.Errorf("--kind %s is no kind of event: write one, as request.made, or a beginning with a dot, as request.",
+				kind)
+		}
+	}
+	return out, nil
+}
+
+func knownKind(filter string) bool {
+	for _, k := range ledger.Kinds {
+		if k.In(filter) {
+			return true
+		}
+	}
+	return false
+}
+
+// head of the log's table.
+var logHeading = []string{"", "when", "who", "what", "from"}
+
+// logRow writes an event as a row of text.
+func logRow(zone *clock.Zone, t *told) []view.Cell {
+	who := t.Actor
+	if who == "" {
+		who = "user " + t.User
+	}
+	text := zone.Format(clock.Instant(t.Time))
+	what := t.sentence(zone)
+	return []view.Cell{{Text: fmt.Sprint(t.Number), Style: view.Faint}, {Text: text[:10] + " " + text[11:19]}, {Text: who},
+		{Text: what}, {Text: t.origin(), Style: view.Faint}}
+}

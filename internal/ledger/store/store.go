@@ -1,0 +1,298 @@
+// Package store keeps ledgers: in a file of SQLite, or in a database of PostgreSQL. Both have the same tables, and one
+// implementation. Rows are put into them, and neither changed nor taken out. What the tables hold beside the events is an
+// index that follows from them: the newest row of a request or file counts.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/ledger"
+)
+
+// version is that of the tables. A program that is older than the tables refuses them.
+const version = 1
+
+// Errors of a store that are not the caller's.
+var (
+	ErrNewer  = errors.New("the ledger was written by a newer hgate; install that one")
+	ErrLocked = errors.New("the ledger is in use by another command that does not end")
+	ErrDamage = errors.New("the ledger holds what hgate did not write")
+)
+
+// Store is one ledger. Its methods may be called from several goroutines; commands on other machines may use the same
+// ledger at the same time.
+type Store struct {
+	db      *sql.DB
+	dialect dialect
+	name    string // where it is, for messages
+}
+
+// dialect is how databases differ.
+type dialect struct {
+	rebind func(query string) string // from `?` to what the database takes
+	// begin starts a transaction that sees no other's writes until it ends, and whose own writes are refused if another
+	// wrote what it read
+	begin func(ctx context.Context, db *sql.DB, write bool) (tx *sql.Tx, release func(), err error)
+	again func(error) bool // the transaction lost a race and may be tried again
+	tell  func(error) error
+}
+
+// Reader reads a ledger as it stands at one moment.
+type Reader struct {
+	ctx context.Context
+	tx  *sql.Tx
+	s   *Store
+}
+
+// Writer reads and appends. What it appends is kept as a whole, or not at all.
+type Writer struct {
+	Reader
+	head ledger.Head
+	id   string
+}
+
+// Name tells where the ledger is.
+func (s *Store) Name() string { return s.name }
+
+// Close lets go of the ledger.
+func (s *Store) Close() error { return s.db.Close() }
+
+// mostTries bounds how often a transaction is tried that loses races.
+const mostTries = 200
+
+// View lets do read the ledger.
+func (s *Store) View(ctx context.Context, do func(*Reader) error) error {
+	tx, release, err := s.dialect.begin(ctx, s.db, false)
+	if err != nil {
+		return s.told(err)
+	}
+	defer release()
+	defer func() { _ = tx.Rollback() }()
+	return s.told(do(&Reader{ctx, tx, s}))
+}
+
+// Update lets do read the ledger and append to it, as if nobody else did meanwhile. do is called again where another
+// writer came first; if it fails, nothing is appended.
+func (s *Store) Update(ctx context.Context, do func(*Writer) error) error {
+	for try := 0; ; try++ {
+		err := s.once(ctx, do)
+		if err == nil || !s.dialect.again(err) || ctx.Err() != nil {
+			return s.told(err)
+		}
+		if try == mostTries {
+			return ErrLocked
+		}
+	}
+}
+
+func (s *Store) once(ctx context.Context, do func(*Writer) error) error {
+	tx, release, err := s.dialect.begin(ctx, s.db, true)
+	if err != nil {
+		return err
+	}
+	defer release()
+	defer func() { _ = tx.Rollback() }()
+	w := &Writer{Reader: Reader{ctx, tx, s}}
+	if w.head, err = w.Head(); err == nil {
+		w.id, err = w.ID()
+	}
+	if err == nil {
+		err = do(w)
+	}
+	if err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// told says of a fault of the database what it means to a user.
+func (s *Store) told(err error) error {
+	if err == nil || errors.Is(err, ErrDamage) || errors.Is(err, ErrNewer) {
+		return err
+	}
+	return s.dialect.tell(err)
+}
+
+func (r *Reader) query(query string, args ...any) (*sql.Rows, error) {
+	return r.tx.QueryContext(r.ctx, r.s.dialect.rebind(query), args...)
+}
+
+func (r *Reader) row(query string, args ...any) *sql.Row {
+	return r.tx.QueryRowContext(r.ctx, r.s.dialect.rebind(query), args...)
+}
+
+func (w *Writer) exec(query string, args ...any) error {
+	_, err := w.tx.ExecContext(w.ctx, w.s.dialect.rebind(query), args...)
+	return err
+}
+
+// ID gives the ledger's id; "" if nothing was ever appended.
+func (r *Reader) ID() (string, error) {
+	var id string
+	err := r.row("SELECT value FROM ledger WHERE name = 'id'").Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return id, err
+}
+
+// Head gives the newest event's number and hash.
+func (r *Reader) Head() (ledger.Head, error) {
+	var number int64
+	var doc string
+	err := r.row("SELECT number, doc FROM events ORDER BY number DESC LIMIT 1").Scan(&number, &doc)
+	if errors.Is(err, sql.ErrNoRows) {
+		return ledger.Head{}, nil
+	}
+	if err != nil {
+		return ledger.Head{}, err
+	}
+	e, err := decode(number, doc)
+	return ledger.Head{Number: number, Hash: e.Hash}, err
+}
+
+func decode(number int64, doc string) (ledger.Event, error) {
+	e, err := ledger.Decode([]byte(doc))
+	if err != nil || e.Number != number {
+		return e, fmt.Errorf("%w: event %d; see `hgate log verify`", ErrDamage, number)
+	}
+	return e, nil
+}
+
+// Event gives the event of a number; ok is false if there is none.
+func (r *Reader) Event(number int64) (e ledger.Event, ok bool, err error) {
+	var doc string
+	err = r.row("SELECT doc FROM events WHERE number = ?", number).Scan(&doc)
+	if errors.Is(err, sql.ErrNoRows) {
+		return e, false, nil
+	}
+	if err == nil {
+		e, err = decode(number, doc)
+	}
+	return e, err == nil, err
+}
+
+// Filter says which events are wanted; what is zero asks for nothing.
+type Filter struct {
+	After       int64 // only those with higher numbers
+	Actor       string
+	Kinds       []string // of which one, or a beginning as `loan.`, must be the event's
+	From, Until clock.Instant
+}
+
+// Events visits events by number, until each returns false. What is no event as hgate writes one is told as wrong, and
+// stands in no other argument.
+func (r *Reader) Events(f Filter, each func(number int64, e ledger.Event, wrong error) bool) error {
+	query, args := "SELECT number, doc FROM events WHERE number > ?", []any{f.After}
+	if f.Actor != "" {
+		query, args = query+" AND actor = ?", append(args, f.Actor)
+	}
+	if f.From > 0 {
+		query, args = query+" AND at >= ?", append(args, int64(f.From))
+	}
+	if f.Until > 0 {
+		query, args = query+" AND at < ?", append(args, int64(f.Until))
+	}
+	rows, err := r.query(query+" ORDER BY number", args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var number int64
+		var doc string
+		if err := rows.Scan(&number, &doc); err != nil {
+			return err
+		}
+		e, wrong := ledger.Decode([]byte(doc))
+		if wrong == nil && !f.wants(e) {
+			continue
+		}
+		if !each(number, e, wrong) {
+			return nil
+		}
+	}
+	return rows.Err()
+}
+
+func (f *Filter) wants(e ledger.Event) bool {
+	return len(f.Kinds) == 0 || slices.ContainsFunc(f.Kinds, func(kind string) bool { return e.Kind.In(kind) })
+}
+
+// Imports gives the events by which other ledgers were taken over, in order.
+func (r *Reader) Imports() ([]ledger.Event, error) {
+	return r.list("SELECT number, doc FROM events WHERE kind = 'ledger.imported' ORDER BY number")
+}
+
+// About gives the events about a request, in order, the first being that by which it was made.
+func (r *Reader) About(request int64) ([]ledger.Event, error) {
+	return r.list("SELECT number, doc FROM events WHERE number = ? OR about > 0 AND about = ? ORDER BY number", request, request)
+}
+
+func (r *Reader) list(query string, args ...any) (out []ledger.Event, err error) {
+	rows, err := r.query(query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var number int64
+		var doc string
+		if err := rows.Scan(&number, &doc); err != nil {
+			return nil, err
+		}
+		e, err := decode(number, doc)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}
+
+// Mattering gives the numbers of the requests that may matter at an instant or later, by number.
+func (r *Reader) Mattering(from clock.Instant) (out []int64, err error) {
+	rows, err := r.query("SELECT number FROM requests r WHERE until > ? AND NOT EXISTS "+
+		"(SELECT 1 FROM requests n WHERE n.number = r.number AND n.event > r.event) ORDER BY number", int64(from))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n int64
+		if err := rows.Scan(&n); err != nil {
+			return nil, err
+		}
+		out = append(out, n)
+	}
+	return out, rows.Err()
+}
+
+// Files gives the hashes of the policy's files as the newest events that name them left them.
+func (r *Reader) Files() (map[string]string, error) {
+	// names one after another, each by a look into the index, and then what was newest of each
+	rows, err := r.query("WITH RECURSIVE n(name) AS (SELECT min(name) FROM files UNION ALL " +
+		"SELECT (SELECT min(f.name) FROM files f WHERE f.name > n.name) FROM n WHERE n.name IS NOT NULL) " +
+		"SELECT name, (SELECT hash FROM files f WHERE f.name = n.name ORDER BY event DESC LIMIT 1) FROM n " +
+		"WHERE name IS NOT NULL")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]string{}
+	for rows.Next() {
+		var name, hash string
+		if err := rows.Scan(&name, &hash); err != nil {
+			return nil, err
+		}
+		if hash != "" { // else the file went
+			out[name] = hash
+		}
+	}
+	return out, rows.Err()
+}

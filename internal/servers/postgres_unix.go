@@ -1,0 +1,95 @@
+//go:build unix
+
+// Package servers starts real servers for tests: private instances on loopback that end with the test.
+package servers
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Postgres starts a PostgreSQL server and gives the address of its database, as the owner of all. It listens on a socket
+// in a folder of its own alone. The test is skipped where PostgreSQL is not installed.
+func Postgres(t testing.TB) (address string) {
+	initdb := program(t, "initdb")
+	server := program(t, "postgres")
+	folder, err := os.MkdirTemp("", "hgpg")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	as := &syscall.SysProcAttr{}
+	if os.Geteuid() == 0 { // the server refuses to be root
+		uid, gid := account(t)
+		as.Credential = &syscall.Credential{Uid: uid, Gid: gid}
+		require.NoError(t, os.Chown(folder, int(uid), int(gid)))
+	}
+	data := filepath.Join(folder, "data")
+	run := func(c *exec.Cmd) *exec.Cmd {
+		c.SysProcAttr, c.Dir = as, folder
+		c.Env = append(os.Environ(), "HOME="+folder, "LC_ALL=C")
+		return c
+	}
+	out, err := run(exec.Command(initdb, "-D", data, "-U", "owner", "-A", "trust", "-E", "UTF8", "--no-sync")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	c := run(exec.Command(server, "-D", data, "-k", folder, "-c", "listen_addresses=", "-c", "max_connections=150"))
+	log, err := os.Create(filepath.Join(folder, "log"))
+	require.NoError(t, err)
+	c.Stdout, c.Stderr = log, log
+	require.NoError(t, c.Start())
+	t.Cleanup(func() {
+		_ = c.Process.Signal(syscall.SIGQUIT) // at once
+		_ = c.Wait()
+		log.Close()
+	})
+	socket := filepath.Join(folder, ".s.PGSQL.5432")
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(socket)
+		return err == nil
+	}, 20*time.Second, 20*time.Millisecond, "the server did not start")
+	address = fmt.Sprintf("postgres://owner@/postgres?host=%s", folder)
+	require.Eventually(t, func() bool {
+		return exec.Command(program(t, "pg_isready"), "-h", folder).Run() == nil
+	}, 20*time.Second, 50*time.Millisecond)
+	return address
+}
+
+// account is one without rights, for what refuses to run as root.
+func account(t testing.TB) (uid, gid uint32) {
+	for _, name := range []string{"postgres", "nobody"} {
+		u, err := user.Lookup(name)
+		if err != nil {
+			continue
+		}
+		n, errU := strconv.ParseUint(u.Uid, 10, 32)
+		g, errG := strconv.ParseUint(u.Gid, 10, 32)
+		if errU == nil && errG == nil {
+			return uint32(n), uint32(g)
+		}
+	}
+	t.Fatal("there is no account to run a server as")
+	return 0, 0
+}
+
+// program finds a program of PostgreSQL; the test is skipped if it is not there, or fails where it has to be.
+func program(t testing.TB, name string) string {
+	if path, err := exec.LookPath(name); err == nil {
+		return path
+	}
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/" + name)
+	if len(found) > 0 {
+		return found[len(found)-1]
+	}
+	if os.Getenv("HGATE_SERVERS") == "needed" {
+		t.Fatalf("%s of PostgreSQL is not installed", name)
+	}
+	t.Skipf("%s of PostgreSQL is not installed", name)
+	return ""
+}

@@ -12,6 +12,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/lending"
 	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
@@ -61,7 +62,7 @@ before. It exits with 1 if anything is not.`,
 			return err
 		}
 		done := a.working("checking")
-		c, err := checkAll(g, now)
+		c, err := checkAll(g, now, a.loans(g, now))
 		done()
 		if err != nil {
 			return err
@@ -94,7 +95,7 @@ type checked struct {
 func (c checked) fails() bool { return len(c.tests)+len(c.guarantees) > 0 }
 
 // checkAll looks for findings, runs the tests and judges the guarantees. Its error says that a test can't be run.
-func checkAll(g *gate.Gate, now clock.Instant) (c checked, err error) {
+func checkAll(g *gate.Gate, now clock.Instant, loans []*lending.Request) (c checked, err error) {
 	results, err := runTests(g, nil, now)
 	if err != nil {
 		return c, err
@@ -114,7 +115,7 @@ func checkAll(g *gate.Gate, now clock.Instant) (c checked, err error) {
 			c.guarantees = append(c.guarantees, &one.Object)
 		}
 	}
-	c.found = finding.Run(g, now)
+	c.found = finding.RunWith(g, now, loans)
 	return c, nil
 }
 

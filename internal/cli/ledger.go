@@ -12,20 +12,44 @@ import (
 	"strings"
 
 	"hiddengate/internal/clock"
+	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/journal"
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
+	"hiddengate/internal/policyfile"
 )
 
-// ledgerVariable says where the ledger is.
-const ledgerVariable = "HGATE_LEDGER"
+// Variables that say where the ledger is, and the password for it.
+const (
+	ledgerVariable = "HGATE_LEDGER"
+	ledgerPassword = "HGATE_LEDGER_PASSWORD"
+)
 
 // ledgerOf tells where the ledger of a workspace is.
-func ledgerOf(dir string) (string, error) {
-	name := os.Getenv(ledgerVariable)
+func ledgerOf(dir string) (policyfile.LedgerPlace, error) {
+	op, err := operator(dir)
+	if err != nil {
+		return policyfile.LedgerPlace{}, err
+	}
+	place := op.Ledger
+	if name := os.Getenv(ledgerVariable); name != "" {
+		place = policyfile.LedgerPlace{At: name}
+		if _, ok := os.LookupEnv(ledgerPassword); ok {
+			place.Secret.Env = ledgerPassword
+		}
+	}
+	if store.IsPostgres(place.At) {
+		return place, nil
+	}
+	place.At, err = ledgerFile(dir, place.At)
+	return place, err
+}
+
+// ledgerFile tells which file the ledger of a workspace is; name is what is said of it, or "".
+func ledgerFile(dir, name string) (string, error) {
 	if name == "" {
 		state, err := journal.StateOf(dir, "ledgers")
 		if err != nil {
@@ -34,7 +58,7 @@ func ledgerOf(dir string) (string, error) {
 		name = state + ".db"
 	}
 	if !filepath.IsAbs(name) {
-		return "", fmt.Errorf("%s is %q: write an absolute path", ledgerVariable, name)
+		return "", fmt.Errorf("the place of the ledger is %q: write an absolute path, or postgres://…", name)
 	}
 	if inside, err := within(dir, name); err != nil || inside {
 		if err == nil {
@@ -64,11 +88,22 @@ func within(dir, name string) (bool, error) {
 
 // ledger opens the ledger of a workspace; nil if there is none and it is not to be made. Whoever opens it closes it.
 func (a *app) ledger(dir string, make bool) (*store.Store, error) {
-	name, err := ledgerOf(dir)
+	place, err := ledgerOf(dir)
 	if err != nil {
-		return nil, outside{err}
+		return nil, settled(err)
 	}
-	s, err := store.OpenFile(a.ctx, name, make)
+	if store.IsPostgres(place.At) {
+		secret, err := reveal(place.Secret)
+		if err != nil {
+			return nil, outside{err}
+		}
+		s, err := store.OpenPostgres(a.ctx, place.At, secret)
+		if err != nil {
+			return nil, outside{err}
+		}
+		return s, nil
+	}
+	s, err := store.OpenFile(a.ctx, place.At, make)
 	if errors.Is(err, fs.ErrNotExist) && !make {
 		return nil, nil
 	}
@@ -76,6 +111,15 @@ func (a *app) ledger(dir string, make bool) (*store.Store, error) {
 		return nil, outside{err}
 	}
 	return s, nil
+}
+
+// settled gives an error about the user's settings: what is wrong in the file itself is told with its line.
+func settled(err error) error {
+	var list diagnostic.List
+	if errors.As(err, &list) {
+		return err
+	}
+	return outside{err}
 }
 
 // begun sees that a ledger has its id and its first event, and gives the id.

@@ -64,7 +64,8 @@ as found.`,
 		return a.log(g, f)
 	}
 	a.formats(c, "text", "ndjson", "csv", "syslog", "cloudevents")
-	c.AddCommand(a.logVerifyCommand(), a.logHeadCommand(), a.logStatementCommand())
+	c.AddCommand(a.logVerifyCommand(), a.logHeadCommand(), a.logStatementCommand(), a.logExportCommand(), a.logImportCommand(),
+		a.logPrepareCommand())
 	return c
 }
 

@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/lending"
 )
 
 // Finding is one thing that `check` looks for.
@@ -24,9 +25,9 @@ type Finding struct {
 
 // All lists the findings by code.
 var All = []*Finding{
-	anonymousUnblocked, clockDependentTest, defaultMembership, directGrant, dormant, emptyGroup, expired, farEnd,
+	anonymousUnblocked, approversMissing, clockDependentTest, defaultMembership, directGrant, dormant, emptyGroup, expired, farEnd,
 	futureWide, governEverywhere,
-	idsDifferByCase, idsLookAlike, leftBehind, levelGap, matchesNothing, missingNeed, networksOneFamily,
+	idsDifferByCase, idsLookAlike, leftBehind, levelGap, loanOpenForReview, matchesNothing, missingNeed, networksOneFamily,
 	neverInForce, noEnd,
 	overCeiling, ownerGone, redundantGrant,
 	reserveOnlyOwner, reserveUsed, roleFull, roleShort, secretInPolicy, separationBroken, shadowedGrant, singleHolder,
@@ -46,6 +47,7 @@ type check struct {
 	about   *estate.Estate // the entries that are looked at; all of them, or a few
 	gate    *gate.Gate
 	now     clock.Instant
+	loans   []*lending.Request // that may matter now
 	finding *Finding
 	found   []Found
 	there   map[estate.Principal]bool // whether anybody active stands behind an owner
@@ -53,16 +55,21 @@ type check struct {
 }
 
 // Run looks for every finding as of now.
-func Run(g *gate.Gate, now clock.Instant) []Found { return run(g, g.Estate(), now, All) }
+func Run(g *gate.Gate, now clock.Instant) []Found { return RunWith(g, now, nil) }
+
+// RunWith looks for every finding, what was lent included.
+func RunWith(g *gate.Gate, now clock.Instant, loans []*lending.Request) []Found {
+	return run(&check{estate: g.Estate(), about: g.Estate(), gate: g, now: now, loans: loans}, All)
+}
 
 // RunAbout looks at a few entries of an estate alone, those that another estate has; it leaves out the findings that
 // take long on a large estate, or need a gate that answers for everybody.
 func RunAbout(g *gate.Gate, about *estate.Estate, now clock.Instant) []Found {
-	return run(g, about, now, slices.DeleteFunc(slices.Clone(All), func(f *Finding) bool { return f.expensive }))
+	return run(&check{estate: g.Estate(), about: about, gate: g, now: now},
+		slices.DeleteFunc(slices.Clone(All), func(f *Finding) bool { return f.expensive }))
 }
 
-func run(g *gate.Gate, about *estate.Estate, now clock.Instant, findings []*Finding) []Found {
-	c := &check{estate: g.Estate(), about: about, gate: g, now: now}
+func run(c *check, findings []*Finding) []Found {
 	for _, f := range findings {
 		c.finding = f
 		f.find(c)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"slices"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/ledger"
 )
 
@@ -117,4 +118,16 @@ func (r *Reader) Stale() (out []int64, err error) {
 	}
 	slices.Sort(out)
 	return out, nil
+}
+
+// Find finds the number under which the statement of an event stands here.
+func (r *Reader) Find(e ledger.Event) (number int64, ok bool, err error) {
+	id := e.ID()
+	err = r.Events(Filter{Actor: e.Actor, From: clock.Instant(e.Time), Until: clock.Instant(e.Time) + 1},
+		func(n int64, one ledger.Event, wrong error) bool {
+			ok = wrong == nil && one.ID() == id
+			number = n
+			return !ok
+		})
+	return number, ok, err
 }

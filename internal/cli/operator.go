@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/private"
+)
+
+// settingsVariable names the file with the user's own settings.
+const settingsVariable = "HGATE_SETTINGS"
+
+// settingsFile names the file with the user's own settings, by the XDG Base Directory Specification.
+func settingsFile() (string, error) {
+	if name := os.Getenv(settingsVariable); name != "" {
+		if !filepath.IsAbs(name) {
+			return "", fmt.Errorf("%s is %q: write an absolute path", settingsVariable, name)
+		}
+		return name, nil
+	}
+	dir := os.Getenv("XDG_CONFIG_HOME")
+	if !filepath.IsAbs(dir) {
+		home, err := os.UserHomeDir()
+		if err != nil || !filepath.IsAbs(home) {
+			return "", nil // whoever has no home has no settings
+		}
+		dir = filepath.Join(home, ".config")
+		if runtime.GOOS == "windows" {
+			if dir, err = os.UserConfigDir(); err != nil {
+				return "", nil
+			}
+		}
+	}
+	return filepath.Join(dir, private.Program, "settings.yaml"), nil
+}
+
+// operator reads what the user's own settings say of a workspace.
+func operator(dir string) (*policyfile.Operator, error) {
+	name, err := settingsFile()
+	if err != nil || name == "" {
+		return &policyfile.Operator{}, err
+	}
+	info, err := os.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) && os.Getenv(settingsVariable) == "" {
+		return &policyfile.Operator{}, nil
+	}
+	if err != nil {
+		return nil, outside{fmt.Errorf("your settings cannot be read: %w", err)}
+	}
+	if !private.Trusted(info) || runtime.GOOS != "windows" && info.Mode().Perm()&0o022 != 0 {
+		return nil, outside{fmt.Errorf("your settings %s are not taken: somebody else may write them; do: chmod go-w %s", name,
+			name)}
+	}
+	if inside, err := within(dir, name); err != nil || inside {
+		return nil, outside{fmt.Errorf("your settings %s lie in the workspace, from which none are taken", name)}
+	}
+	all, err := policyfile.ReadOperator(os.DirFS(filepath.Dir(name)), filepath.Base(name))
+	if err != nil {
+		return nil, err
+	}
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return nil, outside{err}
+	}
+	for _, folder := range []string{dir, real} {
+		if one := all[folder]; one != nil {
+			return one, nil
+		}
+	}
+	return &policyfile.Operator{}, nil
+}
+
+// maxSecret bounds how long a secret is, in bytes.
+const maxSecret = 1 << 16
+
+// reveal reads a secret from where it is.
+func reveal(s policyfile.Secret) (string, error) {
+	if s.Env != "" {
+		text, ok := os.LookupEnv(s.Env)
+		if !ok {
+			return "", fmt.Errorf("the secret should stand in %s, which is not set", s.Env)
+		}
+		return text, nil
+	}
+	if s.File == "" {
+		return "", nil
+	}
+	f, err := os.Open(s.File)
+	if err != nil {
+		return "", fmt.Errorf("the file of a secret cannot be read: %w", err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	if err := private.Check(info); err != nil {
+		return "", fmt.Errorf("the secret in %s is not taken: %w; do: chmod 600 %s", s.File, err, s.File)
+	}
+	text, err := io.ReadAll(io.LimitReader(f, maxSecret))
+	return strings.TrimRight(string(text), "\r\n"), err
+}

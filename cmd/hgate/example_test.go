@@ -32,6 +32,7 @@ func TestTheExamplesOfHelpRun(t *testing.T) {
 		}
 		dir := filepath.Join(t.TempDir(), "demo")
 		require.NoError(t, starter.Write(starter.Demo(), dir))
+		require.NoError(t, starter.WriteKeys(dir))
 		shell := func(line string) (string, error) {
 			run := exec.Command("bash", "-c", line)
 			run.Dir = dir
@@ -71,7 +72,7 @@ func TestTheExamplesOfHelpRun(t *testing.T) {
 }
 
 // elsewhere are words of examples that never end, or need a server or another shell.
-var elsewhere = []string{"--watch", "ldaps://", "fish", "Out-String"}
+var elsewhere = []string{"--watch", "--head", "log import", "log prepare", "log deliver", "ldaps://", "fish", "Out-String"}
 
 // own are files that the examples take for the reader's own.
 var own = map[string]string{

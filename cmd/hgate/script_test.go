@@ -44,7 +44,8 @@ func TestScripts(t *testing.T) {
 			env.Setenv("ZONEINFO", "/nowhere") // the host's zones must not matter
 			env.Setenv("TZ", "Asia/Tokyo")
 			env.Setenv("HGATE_CACHE", "off")
-			env.Setenv("XDG_STATE_HOME", filepath.Join(env.WorkDir, ".state"))
+			env.Setenv("XDG_STATE_HOME", filepath.Join(bin, "states", filepath.Base(env.WorkDir)))
+			env.Setenv("XDG_CONFIG_HOME", filepath.Join(bin, "configs", filepath.Base(env.WorkDir)))
 			return nil
 		},
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",

@@ -27,11 +27,14 @@ const (
 	passphraseVariable = "HGATE_KEY_PASSPHRASE"
 )
 
-func (w *acting) flags(a *app, c *cobra.Command) {
-	c.Flags().StringVar(&w.by, "by", "", "`who` acts (who the user of the operating system is in the policy, where left out)")
+func (w *acting) flags(a *app, c *cobra.Command) { w.flagsAs(a, c, "by") }
+
+// flagsAs has another name for who acts, where `by` is somebody else.
+func (w *acting) flagsAs(a *app, c *cobra.Command, name string) {
+	c.Flags().StringVar(&w.by, name, "", "`who` acts (who the user of the operating system is in the policy, where left out)")
 	c.Flags().StringVar(&w.key, "key", "", "`file` with the private SSH key to sign with ("+keyVariable+
 		", or a key of the SSH agent, where left out)")
-	_ = c.RegisterFlagCompletionFunc("by", a.completeSection("people"))
+	_ = c.RegisterFlagCompletionFunc(name, a.completeSection("people"))
 }
 
 // actor is who acts in a command.
@@ -108,8 +111,7 @@ func (w *acting) sign(a *app, e *estate.Estate, who actor, s ledger.Statement) (
 		switch {
 		case !who.own:
 			return "", &draft.Error{Message: fmt.Sprintf("the user %s is not %s in the policy, and %s has no keys there to sign with",
-				who.user, who.who, who.who), Help: fmt.Sprintf("hgate set workspace --actors %s=%s, or hgate set person %s --keys …",
-				who.user, who.who, who.who.ID)}
+				who.user, who.who, who.who), Help: fmt.Sprintf("hgate set person %s --keys \"ssh-ed25519 …\", and sign with that key", who.who.ID)}
 		case e.SigningRequired && s.Kind.NeedsSignature():
 			return "", &draft.Error{Message: fmt.Sprintf("the workspace requires signatures, and %s has no keys in the policy", who.who),
 				Help: fmt.Sprintf("hgate set person %s --keys \"ssh-ed25519 …\"", who.who.ID)}

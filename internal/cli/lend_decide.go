@@ -24,20 +24,25 @@ type deciding struct {
 	may                       func(*lending.Book, *lending.Request, estate.Principal, clock.Instant) error
 }
 
+// askFirst is the request that the examples are about.
+const askFirst = "  hgate request drivers-past-the-limits --for 1h --reason \"The dish is stuck\" \\\n" +
+	"    --by marek.dvorin --key .keys/marek.dvorin\n"
+
 var decisions = []deciding{
 	{use: "approve", short: "Approve a request, or sign off what was lent in an emergency", kind: ledger.Approved,
 		long: "Approves a request. It begins with the last approval that it needs, or when it was wished. Nobody\n" +
 			"approves what they asked for, and each approver counts once.",
-		example: "  hgate approve 12 --by ines.okafor --key ~/.ssh/id_ed25519", why: "why",
+		example: askFirst + "  hgate approve 2 --by ines.okafor --key .keys/ines.okafor", why: "why",
 		may: (*lending.Book).MayApprove},
 	{use: "refuse", short: "Refuse a request, and end what was lent in an emergency", kind: ledger.Refused,
-		long:    "Refuses a request that waits, or what was lent in an emergency and is not signed off: that ends it.",
-		example: "  hgate refuse 12 --reason \"The wind is too strong\" --by ines.okafor", why: "reason", needsWhy: true,
+		long: "Refuses a request that waits, or what was lent in an emergency and is not signed off: that ends it.",
+		example: askFirst +
+			"  hgate refuse 2 --reason \"The wind is too strong\" --by ines.okafor --key .keys/ines.okafor", why: "reason", needsWhy: true,
 		may: (*lending.Book).MayRefuse},
 	{use: "finish", short: "End what is lent before its time, or take a request back", kind: ledger.Finished,
 		long: "Ends what is lent at once, or takes back a request that has not begun. Who asked for it may, an\n" +
 			"approver of its grant, and the workspace's owner.",
-		example: "  hgate finish 12 --by marek.dvorin", why: "why", may: (*lending.Book).MayEnd},
+		example: askFirst + "  hgate finish 2 --by marek.dvorin --key .keys/marek.dvorin", why: "why", may: (*lending.Book).MayEnd},
 }
 
 func (a *app) decideCommand(d deciding) *cobra.Command {
@@ -147,7 +152,7 @@ func (a *app) lendCommands() []*cobra.Command {
 	for _, d := range decisions {
 		out = append(out, a.decideCommand(d))
 	}
-	return append(out, a.logCommand())
+	return append(out, a.logCommand(), a.reviewCommand())
 }
 
 // completeLent offers the grants that are lent.

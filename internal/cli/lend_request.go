@@ -30,8 +30,10 @@ func (a *app) requestCommand() *cobra.Command {
 		Use: "request GRANT", Short: "Ask for access that a grant lends for a limited time",
 		Long: `Asks for what an on-request grant lends, after telling what that gives, until when, and who has to
 approve it. Nobody has to remember to end it: it is over when its time is.`,
-		Example: `  hgate request drivers-past-the-limits --where north-dish --for 1h --reason "Dish is stuck" --by marek.dvorin
-  hgate request drivers-past-the-limits --for 30m --starts 2031-12-02T06:00 --reason "Test run" --dry-run`,
+		Example: `  hgate request drivers-past-the-limits --where north-dish --for 1h --reason "The dish is stuck" \
+    --by marek.dvorin --key .keys/marek.dvorin
+  hgate request drivers-past-the-limits --for 30m --starts 2036-12-02T06:00 --reason "Test run" \
+    --by marek.dvorin --dry-run`,
 		Args: takes(1, 1), ValidArgsFunction: a.completeLent,
 	}
 	f := c.Flags()

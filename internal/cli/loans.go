@@ -77,7 +77,7 @@ func (a *app) lentText(g *gate.Gate, req gate.Request, c gate.Cause) string {
 	case c.Met:
 		return "as if it were lent"
 	}
-	return "on request, and not lent"
+	return "on request, and not lent now"
 }
 
 // askCommand is the command by which somebody asks for a grant that is not lent to them; "" where that is not what it

@@ -65,7 +65,7 @@ as found.`,
 	}
 	a.formats(c, "text", "ndjson", "csv", "syslog", "cloudevents")
 	c.AddCommand(a.logVerifyCommand(), a.logHeadCommand(), a.logStatementCommand(), a.logExportCommand(), a.logImportCommand(),
-		a.logPrepareCommand())
+		a.logPrepareCommand(), a.logDeliverCommand())
 	return c
 }
 
@@ -255,8 +255,17 @@ func logRow(zone *clock.Zone, t *told) []view.Cell {
 	if who == "" {
 		who = "user " + t.User
 	}
-	text := zone.Format(clock.Instant(t.Time))
 	what := t.sentence(zone)
-	return []view.Cell{{Text: fmt.Sprint(t.Number), Style: view.Faint}, {Text: text[:10] + " " + text[11:19]}, {Text: who},
+	return []view.Cell{{Text: fmt.Sprint(t.Number), Style: view.Faint}, {Text: stamp(zone, clock.Instant(t.Time))}, {Text: who},
 		{Text: what}, {Text: t.origin(), Style: view.Faint}}
+}
+
+// stamp writes an instant on the local clock, with its second.
+func stamp(zone *clock.Zone, at clock.Instant) string {
+	text := zone.Format(at)
+	date, hours, seconds := text[:10], text[11:16], ":00"
+	if text[16] == ':' {
+		seconds = text[16:19]
+	}
+	return date + " " + hours + seconds
 }

@@ -57,8 +57,36 @@ func (t *told) sentence(zone *clock.Zone) string {
 		return t.changed()
 	case ledger.PolicyFound:
 		return t.foundText()
+	case ledger.ReviewOpened:
+		var body ledger.ReviewBody
+		_ = unmarshal(t.Body, &body)
+		return fmt.Sprintf("opened a review of %s, which asks %s about %s", strings.Join(body.On, ", "),
+			strings.Join(body.By, ", "), count(len(body.Items), "item"))
+	case ledger.ReviewAnswered:
+		return t.answers()
+	case ledger.ReviewReminded:
+		return fmt.Sprintf("reminded of review %d", t.About)
+	case ledger.ReviewClosed:
+		var body ledger.ClosedBody
+		_ = unmarshal(t.Body, &body)
+		return fmt.Sprintf("closed review %d: %d kept, %d ended, %d not answered", t.About, body.Kept, body.Ended, body.Left)
 	}
 	return string(t.Kind)
+}
+
+// answers says what a reviewer answered.
+func (t *told) answers() string {
+	var body ledger.AnswerBody
+	_ = unmarshal(t.Body, &body)
+	var parts []string
+	for i, one := range body.Answers {
+		if i == 3 && len(body.Answers) > 4 {
+			parts = append(parts, fmt.Sprintf("%d more", len(body.Answers)-i))
+			break
+		}
+		parts = append(parts, one.Answer+" "+one.Item)
+	}
+	return fmt.Sprintf("answered in review %d: %s", t.About, view.And(parts))
 }
 
 // wish says what a request asks for.
@@ -108,9 +136,12 @@ func (t *told) changed() string {
 	}
 	text := fmt.Sprintf("changed %s (hgate %s)", what, t.Command)
 	lines := t.effect()
+	if there := slices.DeleteFunc(slices.Clone(lines), func(l effectLine) bool { return l.Coming }); len(there) > 0 {
+		lines = there // what comes later goes without saying
+	}
 	for i, l := range lines {
 		if i == 2 {
-			text += fmt.Sprintf("; and %s more", count(len(lines)-i, "change"))
+			text += "; and " + count(len(lines)-i, "more change")
 			break
 		}
 		text += "; " + l.text()
@@ -211,6 +242,12 @@ func (t *told) about(entry string) bool {
 	return t.request != nil && is("grant "+t.request.Grant) || t.policy != nil && slices.ContainsFunc(t.policy.Entries, is)
 }
 
+// placeIn gives the address in the words for a place.
+func placeIn(words string) string {
+	words, _, _ = strings.Cut(strings.TrimPrefix(words, "what is inside "), " ")
+	return words
+}
+
 // touches says whether an event is about access in a place or inside it.
 func (t *told) touches(g *gate.Gate, place estate.Address) bool {
 	in := func(text string) bool {
@@ -227,9 +264,7 @@ func (t *told) touches(g *gate.Gate, place estate.Address) bool {
 	}
 	return slices.ContainsFunc(t.effect(), func(l effectLine) bool {
 		return slices.ContainsFunc(l.Where, func(where string) bool {
-			where = strings.TrimPrefix(where, "what is inside ")
-			where, _, _ = strings.Cut(where, " ")
-			return in(where)
+			return in(placeIn(where))
 		})
 	})
 }

@@ -44,7 +44,8 @@ func (a *app) inLedger(do func(*store.Reader) error) error {
 		return err
 	}
 	if s == nil {
-		return fmt.Errorf("the workspace has no log yet: it begins with the first edit or request")
+		a.page(a.Err).Line("The workspace has no log yet: it begins with the first edit or request.")
+		return answered(exitNo)
 	}
 	defer s.Close()
 	if err := s.View(a.ctx, do); err != nil {

@@ -33,11 +33,13 @@ comments, to be filled in, or with --demo the example of the Ternhollow Observat
 		if len(args) > 0 {
 			dir = args[0]
 		}
-		workspace := starter.Empty()
+		var err error
 		if demo {
-			workspace = starter.Demo()
+			err = writeDemo(dir)
+		} else {
+			err = write(starter.Empty(), dir)
 		}
-		if err := write(workspace, dir); err != nil {
+		if err != nil {
 			return err
 		}
 		p := a.page(a.Out)
@@ -45,6 +47,17 @@ comments, to be filled in, or with --demo the example of the Ternhollow Observat
 		return nil
 	}
 	return c
+}
+
+// writeDemo writes the demo, with the keys by which its people sign.
+func writeDemo(dir string) error {
+	if err := write(starter.Demo(), dir); err != nil {
+		return err
+	}
+	if err := starter.WriteKeys(dir); err != nil {
+		return outside{err}
+	}
+	return nil
 }
 
 // write writes a workspace to a folder that is in none and has none of its files.

@@ -43,8 +43,8 @@ func (a *app) write(root *os.Root, dir string, r recorded) error {
 	if err != nil {
 		return outside{err}
 	}
-	who := ""
-	if p, ok := userIs(r.before, osUser()); ok {
+	who := a.acts
+	if p, ok := userIs(r.before, osUser()); who == "" && ok {
 		who = p.String()
 	}
 	body := ledger.PolicyBody{Entries: r.entries, Effect: r.effect}

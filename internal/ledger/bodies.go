@@ -48,3 +48,46 @@ type ImportedBody struct {
 	Head   string `json:"head"`   // of the other, as `log head` prints it
 	Events int64  `json:"events"`
 }
+
+// ReviewBody is what a review is about: what gives access in some places, as it was when the review was opened.
+type ReviewBody struct {
+	On    []string     `json:"on"`
+	By    []string     `json:"by"` // who are to answer
+	Until Time         `json:"until"`
+	Items []ReviewItem `json:"items"`
+}
+
+// ReviewItem is a grant, a membership of a group, or a loan.
+type ReviewItem struct {
+	Key       string   `json:"key"` // `grant ID`, `membership GROUP MEMBER` or `loan NUMBER`
+	Grant     string   `json:"grant,omitempty"`
+	Group     string   `json:"group,omitempty"`
+	Member    string   `json:"member,omitempty"`
+	Loan      int64    `json:"loan,omitempty"`
+	OnRequest bool     `json:"on-request,omitempty"`
+	To        []string `json:"to,omitempty"`
+	Gives     []string `json:"gives,omitempty"` // operations
+	Where     []string `json:"where,omitempty"`
+	Used      string   `json:"used,omitempty"` // when it was last used, as a log had it
+}
+
+// AnswerBody is what a reviewer says.
+type AnswerBody struct {
+	Review  string       `json:"review"` // the ID of the statement that opened it
+	Answers []ItemAnswer `json:"answers"`
+}
+
+// ItemAnswer is an answer for one item.
+type ItemAnswer struct {
+	Item   string `json:"item"`
+	Answer string `json:"answer"` // keep or end
+	Why    string `json:"why,omitempty"`
+}
+
+// ClosedBody says that a review is closed, and what came of it.
+type ClosedBody struct {
+	Review string `json:"review"`
+	Kept   int    `json:"kept"`
+	Ended  int    `json:"ended"`
+	Left   int    `json:"left"` // that nobody answered
+}

@@ -21,22 +21,31 @@ type Kind string
 
 // The kinds of event.
 const (
-	Began         Kind = "ledger.began"
-	Imported      Kind = "ledger.imported"
-	Requested     Kind = "request.made"
-	Approved      Kind = "request.approved"
-	Refused       Kind = "request.refused"
-	Finished      Kind = "loan.ended"
-	PolicyChanged Kind = "policy.changed"
-	PolicyFound   Kind = "policy.found"
+	Began          Kind = "ledger.began"
+	Imported       Kind = "ledger.imported"
+	Requested      Kind = "request.made"
+	Approved       Kind = "request.approved"
+	Refused        Kind = "request.refused"
+	Finished       Kind = "loan.ended"
+	PolicyChanged  Kind = "policy.changed"
+	PolicyFound    Kind = "policy.found"
+	ReviewOpened   Kind = "review.opened"
+	ReviewAnswered Kind = "review.answered"
+	ReviewReminded Kind = "review.reminded"
+	ReviewClosed   Kind = "review.closed"
 )
 
 // Kinds lists all kinds of event.
-var Kinds = []Kind{Began, Imported, Requested, Approved, Refused, Finished, PolicyChanged, PolicyFound}
+var Kinds = []Kind{Began, Imported, Requested, Approved, Refused, Finished, PolicyChanged, PolicyFound,
+	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed}
 
 // NeedsSignature says whether an event of the kind counts only with a signature, where the workspace requires them.
 func (k Kind) NeedsSignature() bool {
-	return k == Requested || k == Approved || k == Refused || k == Finished || k == Imported
+	switch k {
+	case Requested, Approved, Refused, Finished, Imported, ReviewOpened, ReviewAnswered, ReviewClosed:
+		return true
+	}
+	return false
 }
 
 // Statement is what an event says, and what its author signs. It names no number, so that it keeps its signature when

@@ -207,7 +207,7 @@ func (b *Book) MayEnd(r *Request, by estate.Principal, at clock.Instant) error {
 		return fmt.Errorf("grant %s is gone, or lends nothing any more", r.GrantID)
 	case r.Ended != nil || r.Refused != nil || state != Waiting && state != Coming && state != InForce:
 		return fmt.Errorf("it is %s: there is nothing to end", state)
-	case by != r.Subject && !b.IsApprover(r.Grant, by, at) && !b.owns(by):
+	case by != r.Subject && !b.IsApprover(r.Grant, by, at) && !b.Owns(by):
 		return fmt.Errorf("%s neither asked for it, nor is an approver or the workspace's owner", by)
 	}
 	return nil
@@ -231,10 +231,11 @@ func (b *Book) undecided(r *Request, at clock.Instant) error {
 // MayImport says whether the one who took another ledger over may: the workspace's owner; anybody, where it has none.
 func (b *Book) MayImport(e ledger.Event) bool {
 	p, ok := b.Actor(e)
-	return ok && (b.estate().Owner == nil || b.owns(p))
+	return ok && (b.estate().Owner == nil || b.Owns(p))
 }
 
-func (b *Book) owns(p estate.Principal) bool {
+// Owns says whether somebody is the workspace's owner, or of the group that is.
+func (b *Book) Owns(p estate.Principal) bool {
 	owner := b.estate().Owner
 	return owner != nil && (*owner == p || owner.Kind == estate.IsGroup && b.Gate.InGroup(p, owner.ID))
 }

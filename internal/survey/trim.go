@@ -53,6 +53,7 @@ type Trimmer struct {
 	known map[asked]*answer
 	used  map[string]map[string]bool // by grant, the operations
 	busy  map[string]map[estate.Principal]bool
+	last  map[string]map[estate.Principal]clock.Instant // by grant, when each used it last
 	out   Trim
 }
 
@@ -69,7 +70,7 @@ type answer struct {
 // NewTrimmer begins to hold logged actions against a gate's policy.
 func NewTrimmer(g *gate.Gate) *Trimmer {
 	return &Trimmer{gate: g, known: map[asked]*answer{}, used: map[string]map[string]bool{},
-		busy: map[string]map[estate.Principal]bool{}}
+		busy: map[string]map[estate.Principal]bool{}, last: map[string]map[estate.Principal]clock.Instant{}}
 }
 
 // Take takes a logged action.
@@ -99,13 +100,25 @@ func (t *Trimmer) Take(d Action) {
 		given = true
 		if t.used[w.Grant.ID] == nil {
 			t.used[w.Grant.ID], t.busy[w.Grant.ID] = map[string]bool{}, map[estate.Principal]bool{}
+			t.last[w.Grant.ID] = map[estate.Principal]clock.Instant{}
 		}
 		t.used[w.Grant.ID][d.Operation] = true
 		t.busy[w.Grant.ID][d.Who] = true
+		t.last[w.Grant.ID][d.Who] = max(t.last[w.Grant.ID][d.Who], d.At)
 	}
 	if !given {
 		t.out.Refused = append(t.out.Refused, Refusal{d, ""})
 	}
+}
+
+// LastUse is when a grant was last used, by somebody or, where who is nil, by anybody; 0 for never.
+func (t *Trimmer) LastUse(grant string, who *estate.Principal) (last clock.Instant) {
+	for p, at := range t.last[grant] {
+		if who == nil || *who == p {
+			last = max(last, at)
+		}
+	}
+	return last
 }
 
 func (t *Trimmer) ask(d Action) *answer {

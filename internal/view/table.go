@@ -128,7 +128,7 @@ func (p *Page) broken(line string) []string {
 	text := strings.TrimLeft(line, " ")
 	indent := line[:len(line)-len(text)]
 	between, end, next := " ", "", indent
-	if strings.HasPrefix(text, "hgate ") {
+	if strings.HasPrefix(strings.TrimPrefix(text, "$ "), "hgate ") {
 		between, end, next = " --", " \\", indent+"  --"
 	}
 	var out []string

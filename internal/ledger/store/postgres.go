@@ -28,6 +28,8 @@ var postgresSchema = []string{
 	"CREATE INDEX requests_until ON hgate.requests (until)",
 	"CREATE TABLE hgate.files (name text COLLATE \"C\" NOT NULL, event bigint NOT NULL, hash text NOT NULL, " +
 		"PRIMARY KEY (name, event))",
+	"CREATE TABLE hgate.deliveries (name text NOT NULL, event bigint NOT NULL, try int NOT NULL, at bigint NOT NULL, " +
+		"done boolean NOT NULL, PRIMARY KEY (name, event, try))",
 	fmt.Sprintf("INSERT INTO hgate.ledger (name, value) VALUES ('version', '%d')", version),
 }
 
@@ -141,7 +143,8 @@ func PreparePostgres(ctx context.Context, at, secret, role string) error {
 	if role != "" {
 		name := pgx.Identifier{role}.Sanitize()
 		statements = append(statements[:len(statements):len(statements)], "GRANT USAGE ON SCHEMA hgate TO "+name,
-			"GRANT SELECT, INSERT ON hgate.ledger, hgate.events, hgate.requests, hgate.files TO "+name)
+			"GRANT SELECT, INSERT ON hgate.ledger, hgate.events, hgate.requests, hgate.files, "+
+				"hgate.deliveries TO "+name)
 	}
 	for _, one := range statements {
 		if _, err := tx.Exec(ctx, one); err != nil {

@@ -1,0 +1,255 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/ledger"
+	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/notice"
+	"hiddengate/internal/policyfile"
+)
+
+func (a *app) logDeliverCommand() *cobra.Command {
+	var watch bool
+	c := &cobra.Command{
+		Use: "deliver", Short: "Send the notices that your settings name",
+		Long: `Sends what happened to those whom 'notify' in your settings names: to a web address, by mail or into a
+file. What fails is tried again later, after pauses that get longer, for more than a day. A notice may
+come twice, and is never lost. No other command waits for it. A new notice begins with the last day.`,
+		Example: "  hgate log deliver\n  hgate log deliver --watch",
+		Args:    takes(0, 0),
+	}
+	c.Flags().BoolVar(&watch, "watch", false, "stay, and send what comes, until it is interrupted")
+	c.RunE = func(*cobra.Command, []string) error {
+		for {
+			failed, err := a.deliver(!watch)
+			if err != nil || !watch {
+				if err == nil && failed > 0 {
+					err = answered(exitOutside)
+				}
+				return err
+			}
+			select {
+			case <-a.ctx.Done():
+				return nil
+			case <-time.After(deliverPace):
+			}
+		}
+	}
+	return c
+}
+
+// deliverPace is how often a watching deliverer looks for events.
+const deliverPace = 2 * time.Second
+
+// back is how far back a new notice begins.
+const back = clock.Day
+
+// deliver sends what is due, and tells what fails.
+func (a *app) deliver(tell bool) (failed int, err error) {
+	g, err := a.compiled() // whose scopes notices name
+	if err != nil {
+		return 0, err
+	}
+	dir, err := a.folder()
+	if err != nil {
+		return 0, err
+	}
+	op, err := operator(dir)
+	if err != nil {
+		return 0, settled(err)
+	}
+	if len(op.Notices) == 0 {
+		return 0, fmt.Errorf("your settings name nobody who should hear of anything: see `notify` in docs/running.md")
+	}
+	s, err := a.ledger(dir, false)
+	if s == nil || err != nil {
+		return 0, err
+	}
+	defer s.Close()
+	for _, n := range op.Notices {
+		secret, err := reveal(n.Secret)
+		if err != nil {
+			return failed, outside{fmt.Errorf("notice %s: %w", n.Name, err)}
+		}
+		d := deliverer{a, s, g, n, notice.Way{To: n.To, Secret: secret, Mail: notice.Mail(n.Mail)}}
+		sent, err := d.all()
+		if err != nil {
+			failed++
+			a.page(a.Err).Line("hgate: notice %s: %s; it is tried again later", n.Name, err)
+		}
+		if sent > 0 || tell && err == nil {
+			a.page(a.Out).Line("notice %s: %s sent", n.Name, count(sent, "event"))
+		}
+		if a.ctx.Err() != nil {
+			return failed, a.ctx.Err()
+		}
+	}
+	return failed, nil
+}
+
+// deliverer sends the notices of one name.
+type deliverer struct {
+	app    *app
+	store  *store.Store
+	gate   *gate.Gate
+	notice *policyfile.Notice
+	way    notice.Way
+}
+
+// batch is how many events are looked at in one go.
+const batch = 500
+
+// all sends what is due, in order, until something fails. Nothing is kept open while it sends.
+func (d *deliverer) all() (sent int, err error) {
+	for {
+		due, upTo, tries, err := d.due()
+		if err != nil || upTo == 0 {
+			return sent, err
+		}
+		for _, t := range due {
+			if d.app.ctx.Err() != nil {
+				return sent, d.app.ctx.Err()
+			}
+			m, err := d.message(&t)
+			if err != nil {
+				return sent, err
+			}
+			wrong := d.way.Send(d.app.ctx, m)
+			tries++
+			if err := d.keep(store.Delivery{Event: t.Number, Tries: tries, At: d.app.present(),
+				Done: wrong == nil || notice.GivenUp(tries)}); err != nil {
+				return sent, err
+			}
+			if wrong != nil {
+				return sent, wrong
+			}
+			tries = 0
+			sent++
+		}
+		// what nobody wants to hear of is passed over
+		if err := d.keep(store.Delivery{Event: upTo, At: d.app.present(), Done: true}); err != nil {
+			return sent, err
+		}
+	}
+}
+
+// due gives the events that are to be sent now, up to which event was looked, and how often the first was tried.
+func (d *deliverer) due() (due []told, upTo int64, tries int, err error) {
+	err = d.store.View(d.app.ctx, func(r *store.Reader) error {
+		last, known, err := r.Delivered(d.notice.Name)
+		if err != nil {
+			return err
+		}
+		wanted := store.Filter{After: last.Event}
+		if !known {
+			wanted.From = d.app.present() - back
+		}
+		if known && !last.Done {
+			if notice.Next(last.Tries, last.At) > d.app.present() {
+				return nil // it is not yet time
+			}
+			wanted.After, tries = last.Event-1, last.Tries
+		}
+		var events []ledger.Event
+		if err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
+			if upTo = number; wrong == nil {
+				events = append(events, e)
+			}
+			return len(events) < batch
+		}); err != nil {
+			return err
+		}
+		seen := map[int64]*told{}
+		for _, e := range events {
+			t, err := tellOf(r, e, seen)
+			if err != nil {
+				return err
+			}
+			if d.wants(t) {
+				due = append(due, *t)
+			}
+		}
+		return nil
+	})
+	return due, upTo, tries, err
+}
+
+// keep writes down how far it has come, also where the command is interrupted.
+func (d *deliverer) keep(one store.Delivery) error {
+	return d.store.Update(context.WithoutCancel(d.app.ctx), func(w *store.Writer) error {
+		return w.Deliver(d.notice.Name, one)
+	})
+}
+
+// wants says whether the notice is about an event.
+func (d *deliverer) wants(t *told) bool {
+	about := false
+	for _, kind := range d.notice.About {
+		about = about || t.Kind.In(kind)
+	}
+	return about && (d.notice.On == nil || t.within(d.gate, d.notice.On))
+}
+
+// within says whether an event is about access to something that a list covers.
+func (t *told) within(g *gate.Gate, list estate.Resources) bool {
+	e := g.Estate()
+	for _, term := range list {
+		if term.Scope != "" && e.Scopes[term.Scope] == nil {
+			return false // what the policy does not name holds nothing
+		}
+	}
+	covered := func(text string) bool {
+		a, err := estate.ParseAddress(text)
+		if err != nil {
+			return false
+		}
+		r, err := g.Place(a)
+		return err == nil && g.Covers(list, r)
+	}
+	if t.request != nil {
+		if t.request.Within != "" && covered(t.request.Within) {
+			return true
+		}
+		gr := e.Grants[t.request.Grant]
+		if gr == nil {
+			return false
+		}
+		within, err := estate.ParseAddress(t.request.Within)
+		for r := range e.Tree.All() {
+			if g.Covers(list, r) && g.Covers(gr.On, r) && (t.request.Within == "" || err == nil && r.Address.Inside(within)) {
+				return true
+			}
+		}
+		return false
+	}
+	for _, l := range t.effect() {
+		for _, where := range l.Where {
+			if covered(placeIn(where)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// message makes what is sent of an event.
+func (d *deliverer) message(t *told) (notice.Message, error) {
+	text, err := json.Marshal(cloudEvent(t))
+	zone := d.gate.Estate().Zone
+	who := t.Actor
+	if who == "" {
+		who = "user " + t.User
+	}
+	line := fmt.Sprintf("%s %s", who, t.sentence(zone))
+	return notice.Message{ID: t.Hash, Event: text, Subject: line, At: d.app.now(),
+		Text: fmt.Sprintf("%s\n\n%s, %s\nEvent %d, %s\n", line, stamp(zone, clock.Instant(t.Time)), t.origin(), t.Number, t.Hash)}, err
+}

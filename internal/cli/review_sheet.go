@@ -1,0 +1,307 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"hiddengate/internal/draft"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/ledger"
+	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/review"
+	"hiddengate/internal/tabular"
+	"hiddengate/internal/view"
+)
+
+// reviewColumns are the columns of a review's sheet; a reviewer fills in the last two.
+var reviewColumns = []string{"item", "what", "gives", "used", "confirmed", "answered", "answer", "why"}
+
+// reviewRow writes an item for people.
+func reviewRow(g *gate.Gate, r *review.Review, one *ledger.ReviewItem, before map[string]review.Answer) []string {
+	what := one.Key
+	switch {
+	case one.Loan > 0:
+		what = fmt.Sprintf("%s has borrowed grant %s", one.Member, one.Grant)
+	case one.Group != "":
+		what = fmt.Sprintf("%s is a member of %s", one.Member, one.Group)
+	default:
+		what = fmt.Sprintf("goes to %s on %s", strings.Join(one.To, ", "), strings.Join(one.Where, ", "))
+		if one.OnRequest {
+			what += ", on request"
+		}
+	}
+	gives := one.Gives
+	if len(gives) > 3 {
+		gives = append(gives[:3:3], fmt.Sprintf("%d more", len(one.Gives)-3))
+	}
+	zone := g.Estate().Zone
+	said := func(a review.Answer, ok bool, word bool) string {
+		if !ok {
+			return ""
+		}
+		text := a.By.String() + " " + zone.DateOf(a.At).String()
+		if word {
+			text = a.Says + " by " + text
+			if a.Why != "" {
+				text += ": " + a.Why
+			}
+		}
+		return text
+	}
+	last, confirmed := before[one.Key]
+	answer, answered := r.Answers[one.Key]
+	return []string{one.Key, what, strings.Join(gives, ", "), one.Used, said(last, confirmed, false), said(answer, answered, true)}
+}
+
+func (a *app) showReview(g *gate.Gate, r *review.Review, before map[string]review.Answer) error {
+	switch a.format {
+	case "csv":
+		w := tabular.NewWriter(a.Out)
+		w.Write(reviewColumns)
+		for i := range r.Body.Items {
+			w.Write(append(reviewRow(g, r, &r.Body.Items[i], before), "", ""))
+		}
+		return w.Flush()
+	case "json":
+		items := []object{}
+		for i := range r.Body.Items {
+			row := reviewRow(g, r, &r.Body.Items[i], before)
+			one := object{}
+			for k, text := range row {
+				if text != "" {
+					one = append(one, member{reviewColumns[k], text})
+				}
+			}
+			items = append(items, one)
+		}
+		return a.json(object{{"review", r.Number}, {"items", items}})
+	case "md":
+		p := a.page(a.Out)
+		reviewMarkdown(p, g, r, before)
+		return nil
+	}
+	p := a.page(a.Out)
+	left := r.Left()
+	state := fmt.Sprintf("%d of %d answered, until %s", len(r.Body.Items)-len(left), len(r.Body.Items),
+		clockText(g.Estate().Zone, a.present(), r.Until))
+	if r.Closed != nil {
+		state = "closed"
+	}
+	p.Line("%s  %s", p.Paint(view.Heading, fmt.Sprintf("review %d", r.Number)), state)
+	p.Line("of %s, by %s", strings.Join(r.Body.On, ", "), strings.Join(r.Body.By, ", "))
+	var rows [][]view.Cell
+	for i := range r.Body.Items {
+		row := reviewRow(g, r, &r.Body.Items[i], before)
+		style := map[string]view.Style{review.Keep: view.Yes, review.End: view.No}[r.Answers[row[0]].Says]
+		if row[5] == "" {
+			row[5], style = "open", view.Maybe
+		}
+		rows = append(rows, []view.Cell{{Text: row[0]}, {Text: row[1]}, {Text: row[2]}, {Text: row[3], Style: view.Faint},
+			{Text: row[4], Style: view.Faint}, {Text: row[5], Style: style}})
+	}
+	p.Table(0, []string{"item", "what", "gives", "last used", "confirmed", "answer"}, rows)
+	return nil
+}
+
+// reviewMarkdown writes a review as a table of Markdown.
+func reviewMarkdown(p io.Writer, g *gate.Gate, r *review.Review, before map[string]review.Answer) {
+	cell := strings.NewReplacer("|", "\\|", "\n", " ").Replace
+	fmt.Fprintln(p, "| item | what | gives | last used | confirmed | answer |\n|---|---|---|---|---|---|")
+	for i := range r.Body.Items {
+		var cells []string
+		for _, text := range reviewRow(g, r, &r.Body.Items[i], before) {
+			cells = append(cells, cell(text))
+		}
+		fmt.Fprintln(p, "| "+strings.Join(cells, " | ")+" |")
+	}
+}
+
+func (a *app) reviewAnswerCommand() *cobra.Command {
+	var by acting
+	var from, why string
+	c := &cobra.Command{
+		Use: "answer REVIEW [ITEM keep|end]", Short: "Answer for items of a review",
+		Long: `Keeps or ends one item; without one it asks for each that is open, in the terminal. --from reads a
+sheet that 'review show --format csv' wrote and somebody filled in: the columns item, answer and why.`,
+		Example: openFirst + "  hgate review answer 2 'grant drivers-steer' keep --why \"They drive\" \\\n" +
+			"    --by vera.stahl --key .keys/vera.stahl",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 || len(args) == 3 {
+				return nil
+			}
+			return fmt.Errorf("this is written `hgate review answer REVIEW ITEM keep`, or end; or with the number of the review alone")
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "read the answers from a CSV `file`")
+	c.Flags().StringVar(&why, "why", "", "`why`")
+	by.flags(a, c)
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		number, err := numberOf(args[0])
+		if err != nil {
+			return err
+		}
+		if from != "" && len(args) > 1 {
+			return fmt.Errorf("--from has the items; leave %q out", args[1])
+		}
+		return a.answerReview(&by, number, func(b *book, r *review.Review, who actor) ([]ledger.ItemAnswer, error) {
+			switch {
+			case from != "":
+				return a.answersFrom(from)
+			case len(args) == 3:
+				return []ledger.ItemAnswer{{Item: args[1], Answer: args[2], Why: why}}, nil
+			}
+			return a.askEach(b, r, who)
+		})
+	}
+	return c
+}
+
+// answerReview puts answers into the log, all or none.
+func (a *app) answerReview(by *acting, number int64,
+	answers func(*book, *review.Review, actor) ([]ledger.ItemAnswer, error)) error {
+	g, err := a.compiled()
+	if err != nil {
+		return err
+	}
+	who, err := by.whoActs(g.Estate())
+	if err != nil {
+		return err
+	}
+	b, err := a.openBook(g)
+	if err != nil {
+		return err
+	}
+	defer b.store.Close()
+	var r *review.Review
+	look := func(in *store.Reader) (err error) {
+		r, err = b.review(in, number)
+		return err
+	}
+	if err := b.store.View(a.ctx, look); err != nil {
+		return refusedLoan(err)
+	}
+	list, err := answers(b, r, who)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	check := func(in *store.Reader) error {
+		if err := look(in); err != nil {
+			return err
+		}
+		if !who.active(g.Estate(), a.present()) {
+			return &draft.Error{Message: who.who.String() + " is not active, and so answers nothing"}
+		}
+		for _, one := range list {
+			if one.Answer != review.Keep && one.Answer != review.End {
+				return &draft.Error{Message: fmt.Sprintf("%q is no answer for %s: write keep or end", one.Answer, one.Item)}
+			}
+			if err := r.MayAnswer(g, one.Item, who.who); err != nil {
+				return &draft.Error{Message: err.Error()}
+			}
+		}
+		return nil
+	}
+	if err := b.store.View(a.ctx, check); err != nil {
+		return refusedLoan(err)
+	}
+	if _, err := a.say(b, by, who, spoken{ledger.ReviewAnswered, number, ledger.AnswerBody{Review: r.ID, Answers: list},
+		check}); err != nil {
+		return refusedLoan(err)
+	}
+	a.page(a.Out).Line("Took down %s.", count(len(list), "answer"))
+	return nil
+}
+
+// maxAnswers bounds how long a sheet of answers is, in bytes.
+const maxAnswers = 64 << 20
+
+// answersFrom reads the answers of a sheet; rows without one are left out.
+func (a *app) answersFrom(name string) (out []ledger.ItemAnswer, err error) {
+	file, err := a.open(name)
+	if err != nil {
+		return nil, outside{err}
+	}
+	defer file.Close()
+	rows := csv.NewReader(io.LimitReader(file, maxAnswers))
+	rows.FieldsPerRecord = -1
+	heading, err := rows.Read()
+	if err != nil {
+		return nil, fmt.Errorf("%s:1:1: it has no heading; `hgate review show --format csv` writes such a sheet", name)
+	}
+	at := map[string]int{}
+	for i, column := range heading {
+		at[tabular.Value(strings.TrimPrefix(column, "\ufeff"))] = i
+	}
+	for _, column := range []string{"item", "answer"} {
+		if _, ok := at[column]; !ok {
+			return nil, fmt.Errorf("%s:1:1: it has no column %q", name, column)
+		}
+	}
+	for {
+		row, err := rows.Read()
+		if errors.Is(err, io.EOF) {
+			return out, nil
+		}
+		line, _ := rows.FieldPos(0)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		cell := func(column string) string {
+			if i, ok := at[column]; ok && i < len(row) {
+				return strings.TrimSpace(tabular.Value(row[i]))
+			}
+			return ""
+		}
+		answer := cell("answer")
+		if answer == "" {
+			continue
+		}
+		if answer != review.Keep && answer != review.End {
+			return nil, fmt.Errorf("%s:%d:1: %q is no answer: write keep or end", name, line, answer)
+		}
+		out = append(out, ledger.ItemAnswer{Item: cell("item"), Answer: answer, Why: cell("why")})
+	}
+}
+
+// askEach asks for each item that is open and theirs to answer.
+func (a *app) askEach(b *book, r *review.Review, who actor) (out []ledger.ItemAnswer, err error) {
+	in, isFile := a.In.(*os.File)
+	if !isFile || !term.IsTerminal(int(in.Fd())) {
+		return nil, &draft.Error{Message: "there is nobody to ask: this is no terminal",
+			Help: "name an item and keep or end, or read a sheet with --from"}
+	}
+	p := a.page(a.Out)
+	lines := bufio.NewReader(a.In)
+	for _, key := range r.Left() {
+		if r.MayAnswer(b.Gate, key, who.who) != nil {
+			continue
+		}
+		row := reviewRow(b.Gate, r, r.Item(key), nil)
+		p.Line("\n%s  %s", p.Paint(view.Heading, row[0]), row[1])
+		facts(p, 2, []pair{{"gives", row[2]}, {"last used", row[3]}})
+		fmt.Fprint(p, "Keep, end, later, or quit? [k/e/l/q] ")
+		text, err := lines.ReadString('\n')
+		if err != nil || a.ctx.Err() != nil {
+			return nil, errors.Join(a.ctx.Err(), answered(exitNo))
+		}
+		switch strings.ToLower(strings.TrimSpace(text)) {
+		case "k", "keep":
+			out = append(out, ledger.ItemAnswer{Item: key, Answer: review.Keep})
+		case "e", "end":
+			fmt.Fprint(p, "Why? ")
+			why, _ := lines.ReadString('\n')
+			out = append(out, ledger.ItemAnswer{Item: key, Answer: review.End, Why: strings.TrimSpace(why)})
+		case "q", "quit":
+			return out, nil
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,32 @@
+package store
+
+import (
+	"database/sql"
+	"errors"
+
+	"hiddengate/internal/clock"
+)
+
+// Delivery is how far the notices of a name have come: the newest event that was sent or tried.
+type Delivery struct {
+	Event int64
+	Tries int // of that event
+	At    clock.Instant
+	Done  bool // it was sent, passed over or given up
+}
+
+// Delivered tells how far the notices of a name have come; ok is false where there were none yet.
+func (r *Reader) Delivered(name string) (d Delivery, ok bool, err error) {
+	err = r.row("SELECT event, try, at, done FROM deliveries WHERE name = ? ORDER BY event DESC, try DESC LIMIT 1", name).Scan(
+		&d.Event, &d.Tries, &d.At, &d.Done)
+	if errors.Is(err, sql.ErrNoRows) {
+		return d, false, nil
+	}
+	return d, err == nil, err
+}
+
+// Deliver keeps how far the notices of a name have come. Who was quicker counts.
+func (w *Writer) Deliver(name string, d Delivery) error {
+	return w.exec("INSERT INTO deliveries (name, event, try, at, done) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", name,
+		d.Event, d.Tries, int64(d.At), d.Done)
+}

@@ -25,6 +25,7 @@ func main() {
 	pairs := flag.Int("pairs", 11, "how many pairs of a figure and its yardstick")
 	keep := flag.String("keep", "", "a folder to keep the workspaces in, for another run")
 	program := flag.String("hgate", "bin/hgate", "the program, for what is measured as a whole process")
+	ledgers := flag.Bool("ledgers", false, "measure only ledgers")
 	flag.BoolVar(&startOnly, "starts", false, "measure only what takes a whole process")
 	flag.Parse()
 	shapes := shape.Shapes()
@@ -36,6 +37,10 @@ func main() {
 	}
 	t := &table{}
 	t.line(figure{"shape", "figure", "", "yardstick", "", "ratio"})
+	if *ledgers {
+		measureLedgers(t, measuring{*pairs, *keep, *program}, *short)
+		return
+	}
 	for _, s := range shapes {
 		if strings.Contains(s.Name, *only) {
 			measure(t, s, measuring{*pairs, *keep, *program})
@@ -43,6 +48,7 @@ func main() {
 	}
 	if *only == "" && !startOnly {
 		sizes(t, *short)
+		measureLedgers(t, measuring{*pairs, *keep, *program}, *short)
 	}
 	if t.wrong {
 		os.Exit(1)

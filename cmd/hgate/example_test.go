@@ -55,7 +55,7 @@ func TestTheExamplesOfHelpRun(t *testing.T) {
 				func(word string) bool { return strings.Contains(line, word) }) {
 				continue
 			}
-			if c.Flags().Lookup("yes") != nil {
+			if c.Flags().Lookup("yes") != nil && strings.HasPrefix(line, c.CommandPath()) {
 				line += " --yes"
 			}
 			out, err := shell(line)
@@ -72,7 +72,16 @@ func TestTheExamplesOfHelpRun(t *testing.T) {
 }
 
 // elsewhere are words of examples that never end, or need a server or another shell.
-var elsewhere = []string{"--watch", "--head", "log import", "log prepare", "log deliver", "ldaps://", "fish", "Out-String"}
+var elsewhere = []string{
+	"--watch",
+	"--head",
+	"log import",
+	"log prepare",
+	"log deliver",
+	"ldaps://",
+	"fish",
+	"Out-String",
+}
 
 // own are files that the examples take for the reader's own.
 var own = map[string]string{

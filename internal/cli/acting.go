@@ -31,7 +31,8 @@ func (w *acting) flags(a *app, c *cobra.Command) { w.flagsAs(a, c, "by") }
 
 // flagsAs has another name for who acts, where `by` is somebody else.
 func (w *acting) flagsAs(a *app, c *cobra.Command, name string) {
-	c.Flags().StringVar(&w.by, name, "", "`who` acts (who the user of the operating system is in the policy, where left out)")
+	c.Flags().
+		StringVar(&w.by, name, "", "`who` acts (who the user of the operating system is in the policy, where left out)")
 	c.Flags().StringVar(&w.key, "key", "", "`file` with the private SSH key to sign with ("+keyVariable+
 		", or a key of the SSH agent, where left out)")
 	_ = c.RegisterFlagCompletionFunc(name, a.completeSection("people"))
@@ -54,7 +55,10 @@ func (w actor) text() string {
 }
 
 // osUser names the user of the operating system.
-func osUser() string {
+func (a *app) osUser() string {
+	if a.User != "" {
+		return a.User
+	}
 	u, err := user.Current()
 	if err != nil {
 		return "unknown"
@@ -76,8 +80,8 @@ func userIs(e *estate.Estate, name string) (estate.Principal, bool) {
 }
 
 // whoActs finds who acts, which has to be somebody in the policy.
-func (w *acting) whoActs(e *estate.Estate) (actor, error) {
-	out := actor{user: osUser()}
+func (w *acting) whoActs(a *app, e *estate.Estate) (actor, error) {
+	out := actor{user: a.osUser()}
 	own, known := userIs(e, out.user)
 	switch {
 	case w.by != "":
@@ -97,8 +101,11 @@ func (w *acting) whoActs(e *estate.Estate) (actor, error) {
 	}
 	s := e.Subject(out.who)
 	if s == nil {
-		return out, unknown(map[bool]string{true: "service", false: "person"}[out.who.Kind == estate.IsService], out.who.ID,
-			append(keys(e.People), keys(e.Services)...))
+		return out, unknown(
+			map[bool]string{true: "service", false: "person"}[out.who.Kind == estate.IsService],
+			out.who.ID,
+			append(keys(e.People), keys(e.Services)...),
+		)
 	}
 	out.own, out.keys = known && own == out.who, s.Keys
 	return out, nil
@@ -110,11 +117,20 @@ func (w *acting) sign(a *app, e *estate.Estate, who actor, s ledger.Statement) (
 	if len(who.keys) == 0 {
 		switch {
 		case !who.own:
-			return "", &draft.Error{Message: fmt.Sprintf("the user %s is not %s in the policy, and %s has no keys there to sign with",
-				who.user, who.who, who.who), Help: fmt.Sprintf("hgate set person %s --keys \"ssh-ed25519 …\", and sign with that key", who.who.ID)}
+			return "", &draft.Error{
+				Message: fmt.Sprintf(
+					"the user %s is not %s in the policy, and %s has no keys there to sign with",
+					who.user,
+					who.who,
+					who.who,
+				),
+				Help: fmt.Sprintf("hgate set person %s --keys \"ssh-ed25519 …\", and sign with that key", who.who.ID),
+			}
 		case e.SigningRequired && s.Kind.NeedsSignature():
-			return "", &draft.Error{Message: fmt.Sprintf("the workspace requires signatures, and %s has no keys in the policy", who.who),
-				Help: fmt.Sprintf("hgate set person %s --keys \"ssh-ed25519 …\"", who.who.ID)}
+			return "", &draft.Error{
+				Message: fmt.Sprintf("the workspace requires signatures, and %s has no keys in the policy", who.who),
+				Help:    fmt.Sprintf("hgate set person %s --keys \"ssh-ed25519 …\"", who.who.ID),
+			}
 		}
 		return "", nil
 	}
@@ -144,8 +160,10 @@ func (w *acting) find(a *app, who actor) (*signature.Found, error) {
 	}
 	key, err := signature.FromAgent(os.Getenv("SSH_AUTH_SOCK"), who.keys)
 	if errors.Is(err, signature.ErrNone) {
-		return nil, &draft.Error{Message: fmt.Sprintf("%s signs what they do, and none of their keys is at hand", who.who),
-			Help: "ssh-add the key, or name its file with --key"}
+		return nil, &draft.Error{
+			Message: fmt.Sprintf("%s signs what they do, and none of their keys is at hand", who.who),
+			Help:    "ssh-add the key, or name its file with --key",
+		}
 	}
 	if err != nil {
 		return nil, outside{err}

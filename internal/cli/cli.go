@@ -42,11 +42,12 @@ const (
 	exitOutside = 3 // something outside failed
 )
 
-// Streams is where a command reads and writes.
+// Streams is where a command reads and writes, and who runs it on which machine: "" for what the operating system says.
 type Streams struct {
-	In  io.Reader
-	Out io.Writer
-	Err io.Writer
+	In         io.Reader
+	Out        io.Writer
+	Err        io.Writer
+	User, Host string
 }
 
 // app is one run of the program.
@@ -91,7 +92,7 @@ func Run(ctx context.Context, args []string, streams Streams, now func() time.Ti
 	a.Out = out
 	code, again := a.attended(args, out)
 	if again && !read.begun && !out.begun {
-		a = &app{Streams: Streams{In: a.In, Out: out, Err: streams.Err}, ctx: ctx, now: now, uncached: true}
+		a = &app{Streams: Streams{a.In, out, streams.Err, streams.User, streams.Host}, ctx: ctx, now: now, uncached: true}
 		code, again = a.attended(args, out)
 	}
 	if again {

@@ -156,7 +156,8 @@ func letters(t *testing.T, offers ...string) (address string, taken *[]string) {
 func TestNoticesGoByMail(t *testing.T) {
 	s := newStory(t, "")
 	address, taken := letters(t)
-	mail := "    desk: {to: 'mailto:desk@ternhollow.example', about: request.*, server: '" + address + "', from: gate@ternhollow.example"
+	mail := "    desk: {to: 'mailto:desk@ternhollow.example', about: request.*, server: '" + address +
+		"', from: gate@ternhollow.example"
 	s.notify(mail + "}\n")
 	s.says("request lift --where north --for 1h --reason stückwerk"+s.by("marek"), 0)
 	s.says("log deliver", 3, "it offers no STARTTLS")

@@ -19,7 +19,9 @@ func TestACommandEndsWithItsContext(t *testing.T) {
 	time.AfterFunc(50*time.Millisecond, cancel)
 	var out, said bytes.Buffer
 	code := make(chan int, 1)
-	go func() { code <- Run(ctx, []string{"-C", dir, "try", "--batch", "-"}, Streams{in, &out, &said}, at) }()
+	go func() {
+		code <- Run(ctx, []string{"-C", dir, "try", "--batch", "-"}, Streams{In: in, Out: &out, Err: &said}, at)
+	}()
 	select {
 	case c := <-code:
 		assert.Equal(t, exitOutside, c)
@@ -40,7 +42,12 @@ func TestAFaultTellsWhereItWasToThoseWhoAsk(t *testing.T) {
 	for debug, told := range map[string]bool{"": false, "1": true} {
 		t.Setenv("HGATE_DEBUG", debug)
 		var out, said bytes.Buffer
-		code := Run(t.Context(), []string{"-C", dir, "try", "--batch", "-"}, Streams{bursting{}, &out, &said}, at)
+		code := Run(
+			t.Context(),
+			[]string{"-C", dir, "try", "--batch", "-"},
+			Streams{In: bursting{}, Out: &out, Err: &said},
+			at,
+		)
 		assert.Equal(t, exitOutside, code)
 		assert.Contains(t, said.String(), "this is a fault of the program, not of your files: the pipe burst")
 		assert.Equal(t, told, bytes.Contains(said.Bytes(), []byte("bursting.Read")), said.String())

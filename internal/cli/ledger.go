@@ -154,13 +154,13 @@ func (a *app) event(id, who string, kind ledger.Kind, body any) (ledger.Event, e
 	if err != nil {
 		return ledger.Event{}, err
 	}
-	host, err := os.Hostname()
-	if err != nil {
-		host = ""
+	host := a.Host
+	if host == "" {
+		host, _ = os.Hostname() // where it has no name, the event names none
 	}
 	return ledger.Event{
 		Statement: ledger.Statement{Ledger: id, Time: ledger.Time(a.present()), Actor: who, Kind: kind, Body: text},
-		User:      osUser(), Host: host, Command: a.command,
+		User:      a.osUser(), Host: host, Command: a.command,
 	}, nil
 }
 
@@ -192,6 +192,24 @@ func (a *app) openBook(g *gate.Gate) (*book, error) {
 		return nil, outside{err}
 	}
 	return b, nil
+}
+
+// inTheNameOf opens the ledger with its policy for somebody who acts, and lets do go on.
+func (a *app) inTheNameOf(by *acting, do func(b *book, who actor) error) error {
+	g, err := a.compiled()
+	if err != nil {
+		return err
+	}
+	who, err := by.whoActs(a, g.Estate())
+	if err != nil {
+		return err
+	}
+	b, err := a.openBook(g)
+	if err != nil {
+		return err
+	}
+	defer b.store.Close()
+	return do(b, who)
 }
 
 // know finds out for which ledgers statements count: for this one, and those that were taken over by whoever may.

@@ -37,46 +37,84 @@ var decisions = []deciding{
 	{use: "refuse", short: "Refuse a request, and end what was lent in an emergency", kind: ledger.Refused,
 		long: "Refuses a request that waits, or what was lent in an emergency and is not signed off: that ends it.",
 		example: askFirst +
-			"  hgate refuse 2 --reason \"The wind is too strong\" --by ines.okafor --key .keys/ines.okafor", why: "reason", needsWhy: true,
+			"  hgate refuse 2 --reason \"The wind is too strong\" --by ines.okafor --key .keys/ines.okafor",
+		why: "reason", needsWhy: true,
 		may: (*lending.Book).MayRefuse},
 	{use: "finish", short: "End what is lent before its time, or take a request back", kind: ledger.Finished,
 		long: "Ends what is lent at once, or takes back a request that has not begun. Who asked for it may, an\n" +
 			"approver of its grant, and the workspace's owner.",
-		example: askFirst + "  hgate finish 2 --by marek.dvorin --key .keys/marek.dvorin", why: "why", may: (*lending.Book).MayEnd},
+		example: askFirst + "  hgate finish 2 --by marek.dvorin --key .keys/marek.dvorin",
+		why:     "why", may: (*lending.Book).MayEnd},
 }
 
 func (a *app) decideCommand(d deciding) *cobra.Command {
 	var by acting
 	var why string
-	c := &cobra.Command{Use: d.use + " REQUEST", Short: d.short, Long: d.long, Example: d.example, Args: takes(1, 1),
-		ValidArgsFunction: a.completeRequests}
+	c := &cobra.Command{
+		Use:   d.use + " [REQUEST]",
+		Short: d.short,
+		Long: d.long + " Without a number it is about\nthe only request of which " +
+			"that can be said.",
+		Example:           d.example,
+		Args:              takes(0, 1),
+		ValidArgsFunction: a.completeRequests,
+	}
 	c.Flags().StringVar(&why, d.why, "", "`why`")
 	by.flags(a, c)
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		number, err := strconv.ParseInt(args[0], 10, 64)
-		if err != nil || number < 1 {
-			return fmt.Errorf("%q is no number of a request: `hgate requests` lists them", args[0])
+		number := int64(0)
+		if len(args) > 0 {
+			var err error
+			if number, err = strconv.ParseInt(args[0], 10, 64); err != nil || number < 1 {
+				return fmt.Errorf("%q is no number of a request: `hgate requests` lists them", args[0])
+			}
 		}
 		if d.needsWhy && why == "" {
 			return &draft.Error{Message: "who is refused is told why", Help: "add --" + d.why}
 		}
-		g, err := a.compiled()
-		if err != nil {
-			return err
-		}
-		who, err := by.whoActs(g.Estate())
-		if err != nil {
-			return err
-		}
-		b, err := a.openBook(g)
-		if err != nil {
-			return err
-		}
-		defer b.store.Close()
-		return a.decide(b, &by, who, d, decided{number, why})
+		return a.inTheNameOf(&by, func(b *book, who actor) (err error) {
+			if number == 0 {
+				if number, err = a.onlyOne(b, who, d); err != nil {
+					return err
+				}
+			}
+			return a.decide(b, &by, who, d, decided{number, why})
+		})
 	}
 	a.formats(c, "text", "json")
 	return c
+}
+
+// onlyOne finds the only request that somebody may decide so.
+func (a *app) onlyOne(b *book, who actor, d deciding) (int64, error) {
+	now := a.present()
+	var found []string
+	var number int64
+	err := b.store.View(a.ctx, func(r *store.Reader) error {
+		list, err := b.requests(r, now)
+		for _, one := range list {
+			if d.may(&b.Book, one, who.who, now) == nil {
+				number = one.Number
+				found = append(found, strconv.FormatInt(number, 10))
+			}
+		}
+		return err
+	})
+	switch {
+	case err != nil:
+		return 0, outside{err}
+	case len(found) == 0:
+		return 0, &draft.Error{
+			Message: fmt.Sprintf("there is no request for %s to %s", who.who, d.use),
+			Help:    "see `hgate requests`",
+		}
+	case len(found) > 1:
+		return 0, &draft.Error{
+			Message: fmt.Sprintf("there are several requests for %s to %s: %s", who.who, d.use, named(found)),
+			Help:    "name one of them",
+		}
+	}
+	return number, nil
 }
 
 // decided is what somebody says of which request.
@@ -93,7 +131,10 @@ func (a *app) decide(b *book, by *acting, who actor, d deciding, what decided) e
 			return err
 		}
 		if r == nil {
-			return &draft.Error{Message: fmt.Sprintf("there is no request %d", what.number), Help: "see `hgate requests --all`"}
+			return &draft.Error{
+				Message: fmt.Sprintf("there is no request %d", what.number),
+				Help:    "see `hgate requests --all`",
+			}
 		}
 		if !who.active(b.Gate.Estate(), now) {
 			return &draft.Error{Message: who.who.String() + " is not active, and so decides nothing"}

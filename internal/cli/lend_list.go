@@ -113,7 +113,8 @@ func (a *app) requestsTable(e *estate.Estate, list []*lending.Request, now clock
 	var rows [][]view.Cell
 	for _, r := range list {
 		state := r.StateAt(now)
-		style := map[lending.State]view.Style{lending.Waiting: view.Maybe, lending.Coming: view.Yes, lending.InForce: view.Yes,
+		style := map[lending.State]view.Style{lending.Waiting: view.Maybe, lending.Coming: view.Yes,
+			lending.InForce: view.Yes,
 			lending.Refused: view.No}[state]
 		word := state.String()
 		if r.ToSignOff() {
@@ -128,7 +129,7 @@ func (a *app) requestsTable(e *estate.Estate, list []*lending.Request, now clock
 			{Text: r.Subject.String()}, {Text: r.GrantID}, {Text: where}, {Text: timesOf(e, r, now)},
 			{Text: remarks(r, state), Style: view.Faint}})
 	}
-	a.page(a.Out).Table(0, []string{"", "state", "who", "grant", "where", "when", "why, and who decided"}, rows)
+	a.page(a.Out).Table(0, []string{"", "state", "who", "grant", "where", "when", "why"}, rows)
 }
 
 // timesOf says when something is or was lent, or until when it waits.

@@ -10,7 +10,6 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
@@ -37,20 +36,31 @@ approve it. Nobody has to remember to end it: it is over when its time is.`,
 		Args: takes(1, 1), ValidArgsFunction: a.completeLent,
 	}
 	f := c.Flags()
-	f.StringVar(&w.where, "where", "", "the `place`, with all inside it (everything that the grant covers, where left out)")
+	f.StringVar(
+		&w.where,
+		"where",
+		"",
+		"the `place`, with all inside it (everything that the grant covers, where left out)",
+	)
 	f.StringVar(&w.lasts, "for", "", "how long, as a `duration` such as 90m")
-	f.StringVar(&w.starts, "starts", "", "the `time` from which it is wished (as soon as it is approved, where left out)")
+	f.StringVar(
+		&w.starts,
+		"starts",
+		"",
+		"the `time` from which it is wished (as soon as it is approved, where left out)",
+	)
 	f.StringVar(&w.reason, "reason", "", "`why` it is needed")
 	f.StringVar(&w.ticket, "ticket", "", "the `ticket` that it belongs to")
-	f.BoolVar(&w.emergency, "emergency", false, "have it at once, and have it signed off afterwards; the grant must allow it")
+	f.BoolVar(
+		&w.emergency,
+		"emergency",
+		false,
+		"have it at once, and have it signed off afterwards; the grant must allow it",
+	)
 	f.BoolVar(&w.dryRun, "dry-run", false, "tell what it would give, and ask for nothing")
 	by.flags(a, c)
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		g, err := a.compiled()
-		if err != nil {
-			return err
-		}
-		return a.request(g, &by, w, args[0])
+		return a.inTheNameOf(&by, func(b *book, who actor) error { return a.request(b, &by, who, wishFor{w, args[0]}) })
 	}
 	a.formats(c, "text", "json")
 	return c
@@ -85,21 +95,18 @@ func (w *wish) asking(a *app, e *estate.Estate, grant string, who estate.Princip
 	return out, nil
 }
 
-func (a *app) request(g *gate.Gate, by *acting, w wish, grant string) error {
-	e := g.Estate()
-	who, err := by.whoActs(e)
-	if err != nil {
-		return err
-	}
+// wishFor is what is wished of which grant.
+type wishFor struct {
+	wish
+	grant string
+}
+
+func (a *app) request(b *book, by *acting, who actor, wanted wishFor) error {
+	e, w, grant := b.Gate.Estate(), wanted.wish, wanted.grant
 	ask, err := w.asking(a, e, grant, who.who)
 	if err != nil {
 		return err
 	}
-	b, err := a.openBook(g)
-	if err != nil {
-		return err
-	}
-	defer b.store.Close()
 	var offer *lending.Offer
 	look := func(r *store.Reader) (err error) {
 		if ask.Others, err = b.requests(r, ask.Now); err == nil {
@@ -120,8 +127,14 @@ func (a *app) request(g *gate.Gate, by *acting, w wish, grant string) error {
 		}
 		return a.requestJSON(e, 0, ask, offer)
 	}
-	body := ledger.RequestBody{Grant: grant, Seconds: int64(ask.Lasts / time.Second), DecideBy: ledger.Time(offer.DecideBy),
-		Reason: ask.Reason, Ticket: ask.Ticket, Emergency: ask.Emergency}
+	body := ledger.RequestBody{
+		Grant:     grant,
+		Seconds:   int64(ask.Lasts / time.Second),
+		DecideBy:  ledger.Time(offer.DecideBy),
+		Reason:    ask.Reason,
+		Ticket:    ask.Ticket,
+		Emergency: ask.Emergency,
+	}
 	if ask.Within != (estate.Address{}) {
 		body.Within = ask.Within.String()
 	}
@@ -178,8 +191,11 @@ func (a *app) say(b *book, by *acting, who actor, s spoken) (made ledger.Event, 
 
 // refusedLoan gives an error of lending as the command ends with it: what the rules refuse is an answer of no.
 func refusedLoan(err error) error {
+	if err == nil {
+		return nil
+	}
 	switch e := err.(type) {
-	case nil, *draft.Error, outside, answered:
+	case *draft.Error, outside, answered:
 		return err
 	case *lending.Refusal:
 		return &draft.Error{Message: e.Why, Help: e.Help}

@@ -46,7 +46,13 @@ func (a *app) withLoans(g *gate.Gate, at clock.Instant) (*gate.Gate, error) {
 }
 
 // loanOf finds the loan by which somebody has a grant in a place at a moment, or ever where that is open.
-func (a *app) loanOf(grant string, who estate.Principal, place estate.Address, at clock.Instant, timed bool) *lending.Request {
+func (a *app) loanOf(
+	grant string,
+	who estate.Principal,
+	place estate.Address,
+	at clock.Instant,
+	timed bool,
+) *lending.Request {
 	for _, r := range a.lent {
 		if r.GrantID == grant && r.Subject == who && (r.Within == (estate.Address{}) || place.Inside(r.Within)) &&
 			(!timed || r.Begins <= at && at < r.Over) && r.Begins < r.Over {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -38,7 +39,12 @@ as found.`,
 	fl.StringVar(&f.subject, "subject", "", "what concerns the access of this `subject`")
 	fl.StringVar(&f.object, "object", "", "what concerns this `entry`, such as 'grant books'")
 	fl.StringVar(&f.where, "where", "", "what concerns this `place` or what is inside it")
-	fl.StringSliceVar(&f.kinds, "kind", nil, "events of this `kind`, such as request.made, or request. for all that begin so")
+	fl.StringSliceVar(
+		&f.kinds,
+		"kind",
+		nil,
+		"events of this `kind`, such as request.made, or request. for all that begin so",
+	)
 	fl.StringVar(&f.since, "since", "", "from this `date or time` on")
 	fl.StringVar(&f.until, "until", "", "before this `time`, or through this date")
 	fl.IntVar(&f.last, "last", 0, "the last so `many` of them (30 in text, where left out)")
@@ -64,8 +70,15 @@ as found.`,
 		return a.log(g, f)
 	}
 	a.formats(c, "text", "ndjson", "csv", "syslog", "cloudevents")
-	c.AddCommand(a.logVerifyCommand(), a.logHeadCommand(), a.logStatementCommand(), a.logExportCommand(), a.logImportCommand(),
-		a.logPrepareCommand(), a.logDeliverCommand())
+	c.AddCommand(
+		a.logVerifyCommand(),
+		a.logHeadCommand(),
+		a.logStatementCommand(),
+		a.logExportCommand(),
+		a.logImportCommand(),
+		a.logPrepareCommand(),
+		a.logDeliverCommand(),
+	)
 	return c
 }
 
@@ -127,7 +140,13 @@ func (a *app) log(g *gate.Gate, f logFlags) error {
 }
 
 // logOnce tells the events that are there, and gives the number of the last one.
-func (a *app) logOnce(s *store.Store, wanted store.Filter, f logFlags, match func(*told) bool, out *logWriter) (int64, error) {
+func (a *app) logOnce(
+	s *store.Store,
+	wanted store.Filter,
+	f logFlags,
+	match func(*told) bool,
+	out *logWriter,
+) (int64, error) {
 	last := wanted.After
 	var kept []told // the newest, where only so many are wanted
 	var wrote error
@@ -230,8 +249,10 @@ func (f *logFlags) filter(zone *clock.Zone) (out store.Filter, err error) {
 	}
 	for _, kind := range f.kinds {
 		if !knownKind(kind) {
-			return out, fmt.Errorf("--kind %s is no kind of event: write one, as request.made, or a beginning with a dot, as request.",
-				kind)
+			return out, fmt.Errorf(
+				"--kind %s is no kind of event: write one, as request.made, or a beginning, as `request.`",
+				kind,
+			)
 		}
 	}
 	return out, nil
@@ -246,18 +267,15 @@ func knownKind(filter string) bool {
 	return false
 }
 
-// head of the log's table.
-var logHeading = []string{"", "when", "who", "what", "from"}
-
-// logRow writes an event as a row of text.
-func logRow(zone *clock.Zone, t *told) []view.Cell {
+// logText writes an event: who, when and from where, and then what.
+func logText(p *view.Page, zone *clock.Zone, t *told) {
 	who := t.Actor
 	if who == "" {
 		who = "user " + t.User
 	}
-	what := t.sentence(zone)
-	return []view.Cell{{Text: fmt.Sprint(t.Number), Style: view.Faint}, {Text: stamp(zone, clock.Instant(t.Time))}, {Text: who},
-		{Text: what}, {Text: t.origin(), Style: view.Faint}}
+	p.Line("%s  %s  %s  %s", p.Paint(view.Faint, strconv.FormatInt(t.Number, 10)), stamp(zone, clock.Instant(t.Time)),
+		p.Paint(view.Heading, who), p.Paint(view.Faint, t.origin()))
+	p.Table(len(strconv.FormatInt(t.Number, 10))+2, nil, [][]view.Cell{{{Text: t.sentence(zone)}}})
 }
 
 // stamp writes an instant on the local clock, with its second.

@@ -251,5 +251,12 @@ func (d *deliverer) message(t *told) (notice.Message, error) {
 	}
 	line := fmt.Sprintf("%s %s", who, t.sentence(zone))
 	return notice.Message{ID: t.Hash, Event: text, Subject: line, At: d.app.now(),
-		Text: fmt.Sprintf("%s\n\n%s, %s\nEvent %d, %s\n", line, stamp(zone, clock.Instant(t.Time)), t.origin(), t.Number, t.Hash)}, err
+		Text: fmt.Sprintf(
+			"%s\n\n%s, %s\nEvent %d, %s\n",
+			line,
+			stamp(zone, clock.Instant(t.Time)),
+			t.origin(),
+			t.Number,
+			t.Hash,
+		)}, err
 }

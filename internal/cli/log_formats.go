@@ -9,7 +9,6 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/tabular"
-	"hiddengate/internal/view"
 	"hiddengate/internal/visible"
 )
 
@@ -17,7 +16,6 @@ import (
 type logWriter struct {
 	app     *app
 	zone    *clock.Zone
-	rows    [][]view.Cell // of text, until they are laid out together
 	csv     *tabular.Writer
 	written int
 }
@@ -37,7 +35,7 @@ func (w *logWriter) write(t *told) error {
 	w.written++
 	switch w.app.format {
 	case "text":
-		w.rows = append(w.rows, logRow(w.zone, t))
+		logText(w.app.page(w.app.Out), w.zone, t)
 		return nil
 	case "csv":
 		about := ""
@@ -64,18 +62,10 @@ func (w *logWriter) write(t *told) error {
 	return err
 }
 
-// flush writes what is laid out together.
+// flush writes what is still held back.
 func (w *logWriter) flush() error {
 	if w.csv != nil {
 		return w.csv.Flush()
-	}
-	if len(w.rows) > 0 {
-		heading := logHeading
-		if w.written > len(w.rows) {
-			heading = nil // it goes on
-		}
-		w.app.page(w.app.Out).Table(0, heading, w.rows)
-		w.rows = nil
 	}
 	return nil
 }

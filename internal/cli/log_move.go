@@ -157,7 +157,7 @@ func readEvents(in io.Reader, name string) (out []ledger.Event, err error) {
 }
 
 func (a *app) logImport(g *gate.Gate, by *acting, other []ledger.Event) error {
-	who, err := by.whoActs(g.Estate())
+	who, err := by.whoActs(a, g.Estate())
 	if err != nil {
 		return err
 	}
@@ -230,12 +230,16 @@ func newEvents(r *store.Reader, other []ledger.Event) ([]ledger.Event, error) {
 			return nil, err
 		}
 		if head.Number > int64(len(other)) {
-			return nil, &badImport{fmt.Sprintf("%d events of that ledger were taken over before, and the file holds %d", head.Number,
-				len(other))}
+			return nil, &badImport{
+				fmt.Sprintf("%d events of that ledger were taken over before, and the file holds %d", head.Number,
+					len(other)),
+			}
 		}
 		if other[head.Number-1].Hash != head.Hash {
-			return nil, &badImport{fmt.Sprintf("event %d of the file is not the one that was taken over before: one of the two was "+
-				"changed", head.Number)}
+			return nil, &badImport{
+				fmt.Sprintf("event %d of the file is not the one that was taken over before: one of the two was "+
+					"changed", head.Number),
+			}
 		}
 		return other[head.Number:], nil
 	}

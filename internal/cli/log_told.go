@@ -227,7 +227,10 @@ func (t *told) concerns(subject string) bool {
 		return false
 	}
 	named := func(text string) bool {
-		return slices.Contains(strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" ,;()", r) }), subject)
+		return slices.Contains(
+			strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" ,;()", r) }),
+			subject,
+		)
 	}
 	return slices.ContainsFunc(t.policy.Entries, named) ||
 		slices.ContainsFunc(t.effect(), func(l effectLine) bool { return named(l.Who) })

@@ -61,8 +61,9 @@ func (a *app) logVerifyCommand() *cobra.Command {
 		Long: `Follows the chain of hashes from the first event to the newest, and tells of each event that somebody
 has to sign by whom it is signed. With --head it sees too that the log still holds an event that
 'log head' printed once, so that a cut-off end is found. It exits with 1 if anything is wrong.`,
-		Example: "  hgate log verify\n  hgate log verify --head 4:bb6e1f6f1d0c2f8b3c7b7e6a6d1c8f0a5e4d3c2b1a09f8e7d6c5b4a392817060",
-		Args:    takes(0, 0),
+		Example: "  hgate log verify\n" +
+			"  hgate log verify --head 4:bb6e1f6f1d0c2f8b3c7b7e6a6d1c8f0a5e4d3c2b1a09f8e7d6c5b4a392817060",
+		Args: takes(0, 0),
 	}
 	c.Flags().StringVar(&head, "head", "", "`NUMBER:HASH` as log head printed it once")
 	c.RunE = func(*cobra.Command, []string) error {
@@ -178,7 +179,8 @@ func (a *app) verifiedText(g *gate.Gate, v verified) error {
 	} else {
 		p := a.page(a.Out)
 		if len(v.wrong) == 0 {
-			p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("%s hold together; the newest is %s", count(int(v.events), "event"), v.head)))
+			p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("%s hold together; the newest is %s", count(int(v.events), "event"),
+				v.head)))
 		} else {
 			p.Line("%s", p.Paint(view.No, fmt.Sprintf("%s, and %s wrong:", count(int(v.events), "event"),
 				count(len(v.wrong), "thing")+map[bool]string{true: " is", false: " are"}[len(v.wrong) == 1])))
@@ -190,8 +192,8 @@ func (a *app) verifiedText(g *gate.Gate, v verified) error {
 			p.Line("  signed by %s: %s", who, count(v.signed[who], "event"))
 		}
 		if len(v.unsigned) > 0 {
-			p.Line("%s", p.Paint(view.Maybe, "Not signed by a key that the policy lists, so that they count for nothing where signing"+
-				" is required:"))
+			p.Line("%s", p.Paint(view.Maybe, "Not signed by a key that the policy lists, so that they count for nothing where "+
+				"signing is required:"))
 			for _, text := range v.unsigned {
 				p.Line("  %s", text)
 			}

@@ -55,8 +55,10 @@ func operator(dir string) (*policyfile.Operator, error) {
 		return nil, outside{fmt.Errorf("your settings cannot be read: %w", err)}
 	}
 	if !private.Trusted(info) || runtime.GOOS != "windows" && info.Mode().Perm()&0o022 != 0 {
-		return nil, outside{fmt.Errorf("your settings %s are not taken: somebody else may write them; do: chmod go-w %s", name,
-			name)}
+		return nil, outside{
+			fmt.Errorf("your settings %s are not taken: somebody else may write them; do: chmod go-w %s", name,
+				name),
+		}
 	}
 	if inside, err := within(dir, name); err != nil || inside {
 		return nil, outside{fmt.Errorf("your settings %s lie in the workspace, from which none are taken", name)}

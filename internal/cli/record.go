@@ -44,7 +44,7 @@ func (a *app) write(root *os.Root, dir string, r recorded) error {
 		return outside{err}
 	}
 	who := a.acts
-	if p, ok := userIs(r.before, osUser()); who == "" && ok {
+	if p, ok := userIs(r.before, a.osUser()); who == "" && ok {
 		who = p.String()
 	}
 	body := ledger.PolicyBody{Entries: r.entries, Effect: r.effect}

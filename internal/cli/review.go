@@ -54,13 +54,27 @@ reads it.`,
 	by.flagsAs(a, c, "as")
 	c.RunE = func(*cobra.Command, []string) error {
 		if len(on) == 0 || len(reviewers) == 0 || until == "" {
-			return &draft.Error{Message: "a review has places, reviewers and a last day", Help: "add --on, --by and --until"}
+			return &draft.Error{
+				Message: "a review has places, reviewers and a last day",
+				Help:    "add --on, --by and --until",
+			}
 		}
-		g, err := a.compiled()
-		if err != nil {
-			return err
-		}
-		return a.openReview(g, &by, opening{on, reviewers, until, used})
+		return a.inTheNameOf(&by, func(b *book, who actor) error {
+			body, err := a.opened(b.Gate, opening{on, reviewers, until, used})
+			if err != nil {
+				return err
+			}
+			made, err := a.say(b, &by, who, spoken{kind: ledger.ReviewOpened, body: body,
+				check: func(*store.Reader) error { return nil }})
+			if err != nil {
+				return refusedLoan(err)
+			}
+			p := a.page(a.Out)
+			p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("Review %d asks about %s until %s.", made.Number,
+				count(len(body.Items), "item"), until)))
+			p.Line("  do: hgate review show %d", made.Number)
+			return nil
+		})
 	}
 	return c
 }
@@ -71,21 +85,18 @@ type opening struct {
 	until, used   string
 }
 
-func (a *app) openReview(g *gate.Gate, by *acting, o opening) error {
+// opened says what a review asks.
+func (a *app) opened(g *gate.Gate, o opening) (body ledger.ReviewBody, err error) {
 	e := g.Estate()
-	who, err := by.whoActs(e)
-	if err != nil {
-		return err
-	}
-	body := ledger.ReviewBody{By: o.reviewers}
+	body.By = o.reviewers
 	var places estate.Resources
 	for _, text := range o.on {
 		t, err := estate.ParseResourceTerm(text)
 		if err != nil {
-			return fmt.Errorf("--on %s: %w", text, err)
+			return body, fmt.Errorf("--on %s: %w", text, err)
 		}
 		if t.Scope != "" && e.Scopes[t.Scope] == nil {
-			return unknown("scope", t.Scope, keys(e.Scopes))
+			return body, unknown("scope", t.Scope, keys(e.Scopes))
 		}
 		places = append(places, t)
 		body.On = append(body.On, t.String())
@@ -93,19 +104,19 @@ func (a *app) openReview(g *gate.Gate, by *acting, o opening) error {
 	for _, text := range o.reviewers {
 		t, err := estate.ParseSubjectTerm(text)
 		if err != nil {
-			return fmt.Errorf("--by %s: %w", text, err)
+			return body, fmt.Errorf("--by %s: %w", text, err)
 		}
 		if len(g.Members(estate.Subjects{t})) == 0 {
-			return fmt.Errorf("--by %s names nobody", text)
+			return body, fmt.Errorf("--by %s names nobody", text)
 		}
 	}
 	m, err := estate.ParseMoment(e.Zone, o.until)
 	if err != nil {
-		return fmt.Errorf("--until %s: %w", o.until, err)
+		return body, fmt.Errorf("--until %s: %w", o.until, err)
 	}
 	now := a.present()
 	if m.OverAt(e.Zone, now) {
-		return fmt.Errorf("--until %s is over", o.until)
+		return body, fmt.Errorf("--until %s is over", o.until)
 	}
 	body.Until = ledger.Time(m.Instant)
 	if m.IsDate {
@@ -114,26 +125,14 @@ func (a *app) openReview(g *gate.Gate, by *acting, o opening) error {
 	}
 	body.Items = review.Items(g, places, a.loans(g, now))
 	if len(body.Items) == 0 {
-		return fmt.Errorf("nothing gives access there")
+		return body, fmt.Errorf("nothing gives access there")
 	}
 	if o.used != "" {
 		if err := a.lastUsed(g, o.used, body.Items); err != nil {
-			return err
+			return body, err
 		}
 	}
-	b, err := a.openBook(g)
-	if err != nil {
-		return err
-	}
-	defer b.store.Close()
-	made, err := a.say(b, by, who, spoken{kind: ledger.ReviewOpened, body: body, check: func(*store.Reader) error { return nil }})
-	if err != nil {
-		return refusedLoan(err)
-	}
-	p := a.page(a.Out)
-	p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("Review %d asks about %s until %s.", made.Number, count(len(body.Items), "item"), o.until)))
-	p.Line("  do: hgate review show %d", made.Number)
-	return nil
+	return body, nil
 }
 
 // lastUsed finds out from a log when each item was last used.
@@ -155,7 +154,11 @@ func (a *app) lastUsed(g *gate.Gate, name string, items []ledger.ReviewItem) err
 		case one.Group != "":
 			member, err := estate.ParsePrincipal(one.Member)
 			for _, gr := range g.Estate().Grants {
-				if err == nil && slices.ContainsFunc(gr.To, func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && t.ID == one.Group }) {
+				if err == nil &&
+					slices.ContainsFunc(
+						gr.To,
+						func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && t.ID == one.Group },
+					) {
 					last = max(last, trimmer.LastUse(gr.ID, &member))
 				}
 			}
@@ -257,7 +260,7 @@ last, and what is answered. --format csv writes a sheet that can go round, and c
 			return err
 		}
 		if remind {
-			return a.remind(&by, number)
+			return a.inTheNameOf(&by, func(b *book, who actor) error { return a.remind(b, &by, who, number) })
 		}
 		return a.inBook(func(b *book, r *store.Reader) error {
 			one, err := b.review(r, number)
@@ -296,8 +299,11 @@ func (a *app) listReviews(b *book, r *store.Reader) error {
 			{Text: strings.Join(one.Body.On, ", ")}, {Text: strings.Join(one.Body.By, ", ")},
 			{Text: fmt.Sprintf("%d of %d answered", len(one.Body.Items)-left, len(one.Body.Items))},
 			{Text: "until " + clockText(zone, now, one.Until)}})
-		list = append(list, object{{"review", one.Number}, {"state", state}, {"on", one.Body.On}, {"reviewers", one.Body.By},
-			{"items", len(one.Body.Items)}, {"left", left}, {"until", zone.Format(one.Until)}})
+		list = append(
+			list,
+			object{{"review", one.Number}, {"state", state}, {"on", one.Body.On}, {"reviewers", one.Body.By},
+				{"items", len(one.Body.Items)}, {"left", left}, {"until", zone.Format(one.Until)}},
+		)
 	}
 	if a.format == "json" {
 		return a.json(object{{"rows", append([]object{}, list...)}})
@@ -311,20 +317,7 @@ func (a *app) listReviews(b *book, r *store.Reader) error {
 }
 
 // remind puts a reminder into the log.
-func (a *app) remind(by *acting, number int64) error {
-	g, err := a.compiled()
-	if err != nil {
-		return err
-	}
-	who, err := by.whoActs(g.Estate())
-	if err != nil {
-		return err
-	}
-	b, err := a.openBook(g)
-	if err != nil {
-		return err
-	}
-	defer b.store.Close()
+func (a *app) remind(b *book, by *acting, who actor, number int64) error {
 	var left []string
 	check := func(r *store.Reader) error {
 		one, err := b.review(r, number)
@@ -339,7 +332,8 @@ func (a *app) remind(by *acting, number int64) error {
 	if err := b.store.View(a.ctx, check); err != nil {
 		return refusedLoan(err)
 	}
-	if _, err := a.say(b, by, who, spoken{ledger.ReviewReminded, number, map[string]any{"left": left}, check}); err != nil {
+	if _, err := a.say(b, by, who, spoken{ledger.ReviewReminded, number, map[string]any{"left": left},
+		check}); err != nil {
 		return refusedLoan(err)
 	}
 	a.page(a.Out).Line("The log reminds of %s; `hgate log deliver` sends it.", count(len(left), "item"))

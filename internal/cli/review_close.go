@@ -40,28 +40,25 @@ review closes it, or the workspace's owner.`,
 		if report != "" && format == "" {
 			return fmt.Errorf("--report %s: its name ends in .txt, .csv or .md", report)
 		}
-		return a.closeReview(&by, number, e, reportIn{report, format})
+		return a.inTheNameOf(&by, func(b *book, who actor) error {
+			return a.closeReview(b, &by, who, closing{number, e, reportIn{report, format}})
+		})
 	}
 	return c
+}
+
+// closing is which review is closed, how the policy is edited, and where the report goes.
+type closing struct {
+	number int64
+	edit   editing
+	report reportIn
 }
 
 // reportIn is where a report goes, and how it is written.
 type reportIn struct{ name, format string }
 
-func (a *app) closeReview(by *acting, number int64, edit editing, to reportIn) error {
-	g, err := a.compiled()
-	if err != nil {
-		return err
-	}
-	who, err := by.whoActs(g.Estate())
-	if err != nil {
-		return err
-	}
-	b, err := a.openBook(g)
-	if err != nil {
-		return err
-	}
-	defer b.store.Close()
+func (a *app) closeReview(b *book, by *acting, who actor, what closing) error {
+	number, edit, to := what.number, what.edit, what.report
 	var r *review.Review
 	var before map[string]review.Answer
 	check := func(in *store.Reader) (err error) {
@@ -85,7 +82,9 @@ func (a *app) closeReview(by *acting, number int64, edit editing, to reportIn) e
 	a.acts = who.text()
 	ended := endedItems(r)
 	if policy := ended.policy(); len(policy) > 0 {
-		if err := a.edit(edit, func(d *draft.Draft, old *estate.Estate) error { return a.takeOut(d, old, policy) }); err != nil {
+		if err := a.edit(edit, func(d *draft.Draft, old *estate.Estate) error {
+			return a.takeOut(d, old, policy)
+		}); err != nil {
 			return err
 		}
 	}
@@ -102,7 +101,8 @@ func (a *app) closeReview(by *acting, number int64, edit editing, to reportIn) e
 	if _, err := a.say(b, by, who, spoken{ledger.ReviewClosed, number, body, check}); err != nil {
 		return refusedLoan(err)
 	}
-	a.page(a.Out).Line("Review %d is closed: %d kept, %d ended, %d not answered.", number, body.Kept, body.Ended, body.Left)
+	a.page(a.Out).
+		Line("Review %d is closed: %d kept, %d ended, %d not answered.", number, body.Kept, body.Ended, body.Left)
 	if to.name == "" {
 		return nil
 	}
@@ -201,8 +201,14 @@ func (a *app) writeReport(b *book, r *review.Review, before map[string]review.An
 		return err
 	}
 	defer f.Close()
-	inner := &app{Streams: Streams{In: strings.NewReader(""), Out: f, Err: a.Err}, ctx: a.ctx, now: a.now, format: to.format,
-		color: "never", dir: a.dir}
+	inner := &app{
+		Streams: Streams{In: strings.NewReader(""), Out: f, Err: a.Err},
+		ctx:     a.ctx,
+		now:     a.now,
+		format:  to.format,
+		color:   "never",
+		dir:     a.dir,
+	}
 	if err := inner.showReview(b.Gate, r, before); err != nil {
 		return err
 	}

@@ -26,7 +26,7 @@ var reviewColumns = []string{"item", "what", "gives", "used", "confirmed", "answ
 
 // reviewRow writes an item for people.
 func reviewRow(g *gate.Gate, r *review.Review, one *ledger.ReviewItem, before map[string]review.Answer) []string {
-	what := one.Key
+	var what string
 	switch {
 	case one.Loan > 0:
 		what = fmt.Sprintf("%s has borrowed grant %s", one.Member, one.Grant)
@@ -58,7 +58,14 @@ func reviewRow(g *gate.Gate, r *review.Review, one *ledger.ReviewItem, before ma
 	}
 	last, confirmed := before[one.Key]
 	answer, answered := r.Answers[one.Key]
-	return []string{one.Key, what, strings.Join(gives, ", "), one.Used, said(last, confirmed, false), said(answer, answered, true)}
+	return []string{
+		one.Key,
+		what,
+		strings.Join(gives, ", "),
+		one.Used,
+		said(last, confirmed, false),
+		said(answer, answered, true),
+	}
 }
 
 func (a *app) showReview(g *gate.Gate, r *review.Review, before map[string]review.Answer) error {
@@ -104,8 +111,11 @@ func (a *app) showReview(g *gate.Gate, r *review.Review, before map[string]revie
 		if row[5] == "" {
 			row[5], style = "open", view.Maybe
 		}
-		rows = append(rows, []view.Cell{{Text: row[0]}, {Text: row[1]}, {Text: row[2]}, {Text: row[3], Style: view.Faint},
-			{Text: row[4], Style: view.Faint}, {Text: row[5], Style: style}})
+		rows = append(
+			rows,
+			[]view.Cell{{Text: row[0]}, {Text: row[1]}, {Text: row[2]}, {Text: row[3], Style: view.Faint},
+				{Text: row[4], Style: view.Faint}, {Text: row[5], Style: style}},
+		)
 	}
 	p.Table(0, []string{"item", "what", "gives", "last used", "confirmed", "answer"}, rows)
 	return nil
@@ -137,7 +147,9 @@ sheet that 'review show --format csv' wrote and somebody filled in: the columns 
 			if len(args) == 1 || len(args) == 3 {
 				return nil
 			}
-			return fmt.Errorf("this is written `hgate review answer REVIEW ITEM keep`, or end; or with the number of the review alone")
+			return fmt.Errorf(
+				"this is written `hgate review answer REVIEW ITEM keep`, or end; or with the number of the review alone",
+			)
 		},
 	}
 	c.Flags().StringVar(&from, "from", "", "read the answers from a CSV `file`")
@@ -151,44 +163,39 @@ sheet that 'review show --format csv' wrote and somebody filled in: the columns 
 		if from != "" && len(args) > 1 {
 			return fmt.Errorf("--from has the items; leave %q out", args[1])
 		}
-		return a.answerReview(&by, number, func(b *book, r *review.Review, who actor) ([]ledger.ItemAnswer, error) {
-			switch {
-			case from != "":
-				return a.answersFrom(from)
-			case len(args) == 3:
-				return []ledger.ItemAnswer{{Item: args[1], Answer: args[2], Why: why}}, nil
-			}
-			return a.askEach(b, r, who)
+		return a.inTheNameOf(&by, func(b *book, who actor) error {
+			return a.answerReview(b, &by, who, answering{number, func(r *review.Review) ([]ledger.ItemAnswer, error) {
+				switch {
+				case from != "":
+					return a.answersFrom(from)
+				case len(args) == 3:
+					return []ledger.ItemAnswer{{Item: args[1], Answer: args[2], Why: why}}, nil
+				}
+				return a.askEach(b, r, who)
+			}})
 		})
 	}
 	return c
 }
 
+// answering is which review is answered, and how the answers are found.
+type answering struct {
+	number  int64
+	answers func(*review.Review) ([]ledger.ItemAnswer, error)
+}
+
 // answerReview puts answers into the log, all or none.
-func (a *app) answerReview(by *acting, number int64,
-	answers func(*book, *review.Review, actor) ([]ledger.ItemAnswer, error)) error {
-	g, err := a.compiled()
-	if err != nil {
-		return err
-	}
-	who, err := by.whoActs(g.Estate())
-	if err != nil {
-		return err
-	}
-	b, err := a.openBook(g)
-	if err != nil {
-		return err
-	}
-	defer b.store.Close()
+func (a *app) answerReview(b *book, by *acting, who actor, what answering) error {
+	g := b.Gate
 	var r *review.Review
 	look := func(in *store.Reader) (err error) {
-		r, err = b.review(in, number)
+		r, err = b.review(in, what.number)
 		return err
 	}
 	if err := b.store.View(a.ctx, look); err != nil {
 		return refusedLoan(err)
 	}
-	list, err := answers(b, r, who)
+	list, err := what.answers(r)
 	if err != nil || len(list) == 0 {
 		return err
 	}
@@ -201,7 +208,9 @@ func (a *app) answerReview(by *acting, number int64,
 		}
 		for _, one := range list {
 			if one.Answer != review.Keep && one.Answer != review.End {
-				return &draft.Error{Message: fmt.Sprintf("%q is no answer for %s: write keep or end", one.Answer, one.Item)}
+				return &draft.Error{
+					Message: fmt.Sprintf("%q is no answer for %s: write keep or end", one.Answer, one.Item),
+				}
 			}
 			if err := r.MayAnswer(g, one.Item, who.who); err != nil {
 				return &draft.Error{Message: err.Error()}
@@ -212,7 +221,8 @@ func (a *app) answerReview(by *acting, number int64,
 	if err := b.store.View(a.ctx, check); err != nil {
 		return refusedLoan(err)
 	}
-	if _, err := a.say(b, by, who, spoken{ledger.ReviewAnswered, number, ledger.AnswerBody{Review: r.ID, Answers: list},
+	if _, err := a.say(b, by, who, spoken{ledger.ReviewAnswered, what.number,
+		ledger.AnswerBody{Review: r.ID, Answers: list},
 		check}); err != nil {
 		return refusedLoan(err)
 	}

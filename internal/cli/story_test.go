@@ -71,7 +71,12 @@ func (s *story) key(who string) string {
 func (s *story) run(line string) (int, string) {
 	var out bytes.Buffer
 	args := append([]string{"-C", s.dir}, strings.Fields(line)...)
-	code := Run(s.t.Context(), args, Streams{In: strings.NewReader(""), Out: &out, Err: &out}, func() time.Time { return s.at })
+	code := Run(
+		s.t.Context(),
+		args,
+		Streams{In: strings.NewReader(""), Out: &out, Err: &out},
+		func() time.Time { return s.at },
+	)
 	return code, out.String()
 }
 
@@ -219,8 +224,11 @@ func TestSecretsAreNowhere(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(s.keys, "pass"), []byte("wind-and-weather"), 0o600))
 	settings := filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "hgate", "settings.yaml")
 	require.NoError(t, os.MkdirAll(filepath.Dir(settings), 0o700))
-	require.NoError(t, os.WriteFile(settings, []byte(s.dir+": {ledger: {at: 'postgres://gate@127.0.0.1:1/gate', secret: {file: "+
-		filepath.Join(s.keys, "pass")+"}}}\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(settings, []byte(s.dir+": {ledger: {at: 'postgres://gate@127.0.0.1:1/gate', secret: {file: "+
+			filepath.Join(s.keys, "pass")+"}}}\n"), 0o600),
+	)
 	code, out := s.run("request lift --for 1h --reason x" + s.by("marek"))
 	require.Equal(t, 3, code, out)
 	assert.NotContains(t, out, "wind-and-weather")

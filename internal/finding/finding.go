@@ -25,7 +25,8 @@ type Finding struct {
 
 // All lists the findings by code.
 var All = []*Finding{
-	anonymousUnblocked, approversMissing, clockDependentTest, defaultMembership, directGrant, dormant, emptyGroup, expired, farEnd,
+	anonymousUnblocked, approversMissing, clockDependentTest, defaultMembership, directGrant, dormant,
+	emptyGroup, expired, farEnd,
 	futureWide, governEverywhere,
 	idsDifferByCase, idsLookAlike, leftBehind, levelGap, loanOpenForReview, matchesNothing, missingNeed, networksOneFamily,
 	neverInForce, noEnd,

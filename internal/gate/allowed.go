@@ -94,8 +94,8 @@ func (g *Gate) spot(r *estate.Resource) placemap.Spot {
 	return at
 }
 
-// GrantRegion is what a grant gives a subject in its `to`, on a resource in its `on`, of an operation, whatever is known
-// of them.
+// GrantRegion is what a grant gives a subject in its `to`, on a resource in its `on`, of an operation, whatever is
+// known of them.
 func (g *Gate) GrantRegion(gr *CompiledGrant, q SessionQuery) (region.Region, error) {
 	var held []region.Region
 	for _, ref := range gr.Roles {

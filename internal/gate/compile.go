@@ -115,8 +115,16 @@ func Compile(e *estate.Estate, elevations []estate.Elevation) (*Gate, error) {
 // CompileWith is Compile with options.
 func CompileWith(e *estate.Estate, elevations []estate.Elevation, o Options) (*Gate, error) {
 	g := newGate(e, o)
-	c := &compiler{Gate: g, number: map[string]uint32{}, marks: append(marksOf(e, elevations), o.Marks...), lists: o.Lists, only: o.Only, roster: o.Roster,
-		chosen: o.Entries, alike: o.Alike}
+	c := &compiler{
+		Gate:   g,
+		number: map[string]uint32{},
+		marks:  append(marksOf(e, elevations), o.Marks...),
+		lists:  o.Lists,
+		only:   o.Only,
+		roster: o.Roster,
+		chosen: o.Entries,
+		alike:  o.Alike,
+	}
 	if n := len(g.Classes.Ops.List); n > MaxOperations {
 		return nil, diagnostic.List{{Severity: diagnostic.Error,
 			Message: fmt.Sprintf("the estate has %d operations; at most %d can be judged", n, MaxOperations)}}

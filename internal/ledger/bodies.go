@@ -30,7 +30,8 @@ type PolicyBody struct {
 	Date     string          `json:"date,omitempty"`     // of that revision
 }
 
-// FileChange is a file that became another. A hash is the SHA-256 of its content in hexadecimal; "": there is no such file.
+// FileChange is a file that became another. A hash is the SHA-256 of its content in hexadecimal; "": there is no such
+// file.
 type FileChange struct {
 	Name string `json:"name"`
 	Was  string `json:"was,omitempty"`

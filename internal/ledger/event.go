@@ -3,11 +3,13 @@
 package ledger
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -155,15 +157,26 @@ func isHash(text string) bool {
 	return err == nil && len(raw) == sha256.Size && strings.ToLower(text) == text
 }
 
-// After puts a draft behind the head: it gives it its number, the hash before it and its own.
-func (h Head) After(e Event) (Event, error) {
-	var err error
-	e.Number, e.Previous = h.Number+1, h.Hash
-	if e.Body, err = jcs.Transform(e.Body); err != nil {
-		return e, err
+// After puts a draft behind the head: it gives it its number, the hash before it and its own. The text is what Encode
+// gives of it.
+func (h Head) After(e Event) (_ Event, text []byte, err error) {
+	e.Number, e.Previous, e.Hash = h.Number+1, h.Hash, ""
+	plain, err := canonical(e)
+	if err != nil {
+		return e, nil, err
 	}
-	e.Hash, err = e.digest()
-	return e, err
+	sum := sha256.Sum256(plain)
+	e.Hash = hex.EncodeToString(sum[:])
+	// The keys come in order, and no text in JSON holds a bare quotation mark: what stands after the body and looks like
+	// the next key is that key, and so is what stands before it and looks like the body's.
+	body, command := bytes.Index(plain, []byte(`"body":`)), bytes.LastIndex(plain, []byte(`,"command":`))
+	host := bytes.LastIndex(plain, []byte(`,"host":`))
+	if body < 0 || command < body || host < command {
+		return e, nil, errForm
+	}
+	e.Body = bytes.Clone(plain[body+len(`"body":`) : command])
+	text = slices.Concat(plain[:host], []byte(`,"hash":"`+e.Hash+`"`), plain[host:])
+	return e, text, nil
 }
 
 // Encode gives an event as the stores and files keep it: canonical JSON.

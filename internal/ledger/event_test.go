@@ -16,9 +16,15 @@ import (
 func chain(t *testing.T, n int) (out []ledger.Event) {
 	var head ledger.Head
 	for i := range n {
-		e, err := head.After(ledger.Event{Statement: ledger.Statement{Ledger: "here", Time: ledger.Time(i), Actor: "ana",
-			Kind: ledger.Approved, Body: json.RawMessage(fmt.Sprintf(`{"request":"%d"}`, i))}, User: "ana", Host: "summit"})
+		e, text, err := head.After(
+			ledger.Event{Statement: ledger.Statement{Ledger: "here", Time: ledger.Time(i), Actor: "ana",
+				Kind: ledger.Approved, Body: json.RawMessage(fmt.Sprintf(`{ "why": ",\"host\":\"body\":", "request":"%d"}`, i))},
+				User: "ana", Host: "summit"},
+		)
 		require.NoError(t, err)
+		again, err := ledger.Decode(text)
+		require.NoError(t, err)
+		require.Equal(t, e, again)
 		head = ledger.Head{Number: e.Number, Hash: e.Hash}
 		out = append(out, e)
 	}
@@ -72,8 +78,13 @@ func TestEveryChangeOfALedgerIsFound(t *testing.T) {
 // What is written again with a right hash does not fit to what follows, whoever worked the hash out.
 func TestARewrittenEventBreaksTheChain(t *testing.T) {
 	events := chain(t, 3)
-	forged, err := ledger.Head{Number: 1, Hash: events[0].Hash}.After(ledger.Event{Statement: ledger.Statement{Ledger: "here",
-		Actor: "bo", Kind: ledger.Approved, Body: json.RawMessage(`{}`)}})
+	forged, _, err := ledger.Head{
+		Number: 1,
+		Hash:   events[0].Hash,
+	}.After(
+		ledger.Event{Statement: ledger.Statement{Ledger: "here",
+			Actor: "bo", Kind: ledger.Approved, Body: json.RawMessage(`{}`)}},
+	)
 	require.NoError(t, err)
 	var c ledger.Chain
 	require.NoError(t, c.Next(1, events[0]))
@@ -86,7 +97,8 @@ func TestHeadsAreReadAsTheyAreWritten(t *testing.T) {
 	again, err := ledger.ParseHead(head.String())
 	require.NoError(t, err)
 	assert.Equal(t, head, again)
-	for _, text := range []string{"", "12", "12:", ":" + head.Hash, "x:" + head.Hash, "012:" + head.Hash, "-1:" + head.Hash,
+	for _, text := range []string{"", "12", "12:", ":" + head.Hash, "x:" + head.Hash, "012:" + head.Hash,
+		"-1:" + head.Hash,
 		"12:" + head.Hash[:63] + "Z", "12:" + head.Hash + "00", "12 :" + head.Hash} {
 		_, err := ledger.ParseHead(text)
 		assert.Error(t, err, text)

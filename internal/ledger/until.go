@@ -6,9 +6,9 @@ import (
 	"hiddengate/internal/clock"
 )
 
-// Until gives the instant from which a request, by the events about it, in order, matters no more to what is in force or
-// waits to be decided, as far as the events alone tell; clock.End, if it waits to be signed off. It takes every event
-// for one that counts: the policy may say that less of it is so, never more.
+// Until gives the instant from which a request, by the events about it, in order, matters no more to what is in force
+// or waits to be decided, as far as the events alone tell; clock.End, if it waits to be signed off. It takes every
+// event for one that counts: the policy may say that less of it is so, never more.
 func Until(events []Event) clock.Instant {
 	var until clock.Instant
 	var body RequestBody

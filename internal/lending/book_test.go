@@ -45,7 +45,8 @@ func (m terms) policy() string {
 	}
 	text := fmt.Sprintf("hidden-gate: 1\nowner: dee\nsystems: {db: {kind: database, resources: {a: {}, b: {}}}}\n"+
 		"people: {ana: {}, bo: {}, cai: {}, dee: {}}\nroles: {r: {allow: [session.open]}}\n"+
-		"grants: {g: {to: [ana, bo], role: r, on: db, on-request: {longest: %dm, approvals: %d, approvers: [%s], emergency: %t, "+
+		"grants: {g: {to: [ana, bo], role: r, on: db, on-request: {longest: %dm, approvals: %d, approvers: [%s], "+
+		"emergency: %t, "+
 		"decide-within: %dm}", m.longest, m.approvals, join(m.approvers), m.emergency, m.patience)
 	if m.ends > 0 {
 		text += ", ends: " + time.UnixMicro(int64(start)+int64(m.ends)*60e6).UTC().Format(time.RFC3339)
@@ -139,12 +140,21 @@ func (h history) events(t *testing.T) (out []ledger.Event) {
 	add := func(kind ledger.Kind, who string, minute int, body any) ledger.Event {
 		text, err := json.Marshal(body)
 		require.NoError(t, err)
-		e := ledger.Event{Number: int64(len(out) + 1), Statement: ledger.Statement{Ledger: "here", Time: at(minute), Actor: who,
-			Kind: kind, Body: text}, About: 1}
+		e := ledger.Event{
+			Number: int64(len(out) + 1),
+			Statement: ledger.Statement{Ledger: "here", Time: at(minute), Actor: who,
+				Kind: kind, Body: text},
+			About: 1,
+		}
 		out = append(out, e)
 		return e
 	}
-	body := ledger.RequestBody{Grant: "g", Seconds: int64(h.minutes) * 60, DecideBy: at(h.decideBy), Emergency: h.emergency}
+	body := ledger.RequestBody{
+		Grant:     "g",
+		Seconds:   int64(h.minutes) * 60,
+		DecideBy:  at(h.decideBy),
+		Emergency: h.emergency,
+	}
 	if h.wished > 0 {
 		wished := at(h.wished)
 		body.Starts = &wished
@@ -156,8 +166,8 @@ func (h history) events(t *testing.T) (out []ledger.Event) {
 	return out
 }
 
-// What a ledger's loans are is what the plain rules say, minute by minute, whatever order events stand in and whatever the
-// files have become.
+// What a ledger's loans are is what the plain rules say, minute by minute, whatever order events stand in and whatever
+// the files have become.
 func TestLoansAreWhatThePlainRulesSay(t *testing.T) {
 	counts := map[bool]int{}
 	histories := 10_000
@@ -207,7 +217,8 @@ roles:
   few: {allow: [table.update], at-most: 1}
 separations: {apart: {roles: [r, s], within: person}}
 grants:
-  plain: {to: group:crew, role: r, on: db, on-request: {longest: 2h, approvers: group:heads, approvals: 1, reason: true}}
+  plain: {to: group:crew, role: r, on: db, on-request: {longest: 2h, approvers: group:heads, approvals: 1,
+    reason: true}}
   free: {to: group:crew, role: r, on: db, on-request: {longest: 1h, ticket: true}}
   stands: {to: bo, role: s, on: db}
   counted: {to: group:crew, role: few, on: db, on-request: {longest: 1h}}

@@ -1,5 +1,5 @@
-// Package notice sends what happened to those who want to hear of it: to a web address, by mail, or into a file. What was
-// sent and what is due stands in the ledger; this package says when to try again, and sends.
+// Package notice sends what happened to those who want to hear of it: to a web address, by mail, or into a file. What
+// was sent and what is due stands in the ledger; this package says when to try again, and sends.
 package notice
 
 import (
@@ -72,8 +72,8 @@ const (
 // GivenUp says whether a message is given up after so many tries.
 func GivenUp(tries int) bool { return tries >= mostTries }
 
-// Next is when to try again after so many tries, of which the last was at an instant: after a pause that doubles, up to an
-// hour, and is by chance up to half as long again, so that not all come at once.
+// Next is when to try again after so many tries, of which the last was at an instant: after a pause that doubles, up to
+// an hour, and is by chance up to half as long again, so that not all come at once.
 func Next(tries int, last clock.Instant) clock.Instant {
 	pause := mostPause
 	if tries < 12 {

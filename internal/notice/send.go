@@ -119,8 +119,10 @@ func (w Way) toMail(ctx context.Context, to string, m Message) (err error) {
 func letter(from, to string, m Message) []byte {
 	var b bytes.Buffer
 	_, host, _ := strings.Cut(from, "@")
-	for _, line := range [][2]string{{"From", from}, {"To", to}, {"Subject", mime.QEncoding.Encode("utf-8", oneLine(m.Subject))},
-		{"Date", m.At.UTC().Format(time.RFC1123Z)}, {"Message-ID", "<" + m.ID + "@" + host + ">"}, {"Auto-Submitted", "auto-generated"},
+	for _, line := range [][2]string{{"From", from}, {"To", to},
+		{"Subject", mime.QEncoding.Encode("utf-8", oneLine(m.Subject))},
+		{"Date", m.At.UTC().Format(time.RFC1123Z)}, {"Message-ID", "<" + m.ID + "@" + host + ">"},
+		{"Auto-Submitted", "auto-generated"},
 		{"MIME-Version", "1.0"}, {"Content-Type", "text/plain; charset=utf-8"},
 		{"Content-Transfer-Encoding", "quoted-printable"}} {
 		fmt.Fprintf(&b, "%s: %s\r\n", line[0], line[1])

@@ -47,16 +47,20 @@ var actorsForm = form[map[string]estate.SubjectTerm]{
 }
 
 // keyForm reads a public key as OpenSSH writes it: a type, the key in base64 and a comment.
-var keyForm = scalarForm("public SSH key", pattern(`(ssh-|ecdsa-|sk-)\S+ \S+.*`), func(_ *reader, text string) (string, error) {
-	key, comment, options, rest, err := ssh.ParseAuthorizedKey([]byte(text))
-	if err != nil || len(options) > 0 || len(rest) > 0 {
-		return "", fmt.Errorf("%q is no public SSH key: write one line of a file that ends in .pub", text)
-	}
-	if err := weak(key); err != nil {
-		return "", err
-	}
-	return strings.TrimSpace(strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))) + " " + comment), nil
-})
+var keyForm = scalarForm(
+	"public SSH key",
+	pattern(`(ssh-|ecdsa-|sk-)\S+ \S+.*`),
+	func(_ *reader, text string) (string, error) {
+		key, comment, options, rest, err := ssh.ParseAuthorizedKey([]byte(text))
+		if err != nil || len(options) > 0 || len(rest) > 0 {
+			return "", fmt.Errorf("%q is no public SSH key: write one line of a file that ends in .pub", text)
+		}
+		if err := weak(key); err != nil {
+			return "", err
+		}
+		return strings.TrimSpace(strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))) + " " + comment), nil
+	},
+)
 
 // leastRSA is how many bits an RSA key needs (NIST SP 800-57 part 1, table 2: 112 bits of strength).
 const leastRSA = 2048

@@ -55,34 +55,52 @@ type MailServer struct {
 
 var secretFields = []field{
 	of("env", textForm, "the variable of the environment that holds it", func(s *Secret) *string { return &s.Env }),
-	of("file", textForm, "the file that holds it, which the user alone may read", func(s *Secret) *string { return &s.File }),
+	of(
+		"file",
+		textForm,
+		"the file that holds it, which the user alone may read",
+		func(s *Secret) *string { return &s.File },
+	),
 }
 
-var secretForm = form[Secret]{name: "secret", schema: tableSchema(secretFields), read: func(r *reader, n *yaml.Node) (Secret, bool) {
-	var s Secret
-	before := len(r.errors)
-	ok := r.fields(secretFields, &s, n, owner{"a secret", r.at(n)})
-	if ok && (s.Env == "") == (s.File == "") {
-		r.wrong(n, "write {env: VARIABLE} or {file: PATH}", "a secret comes from a variable or from a file")
-	}
-	return s, ok && len(r.errors) == before
-}}
+var secretForm = form[Secret]{
+	name:   "secret",
+	schema: tableSchema(secretFields),
+	read: func(r *reader, n *yaml.Node) (Secret, bool) {
+		var s Secret
+		before := len(r.errors)
+		ok := r.fields(secretFields, &s, n, owner{"a secret", r.at(n)})
+		if ok && (s.Env == "") == (s.File == "") {
+			r.wrong(n, "write {env: VARIABLE} or {file: PATH}", "a secret comes from a variable or from a file")
+		}
+		return s, ok && len(r.errors) == before
+	},
+}
 
 var ledgerFields = []field{
-	of("at", textForm, "an absolute path of a file of SQLite, or postgres://USER@HOST/DATABASE (a file in the user's state "+
-		"folder, where left out)", func(l *LedgerPlace) *string { return &l.At }),
+	of(
+		"at",
+		textForm,
+		"an absolute path of a file of SQLite, or postgres://USER@HOST/DATABASE (a file in the user's state "+
+			"folder, where left out)",
+		func(l *LedgerPlace) *string { return &l.At },
+	),
 	of("secret", secretForm, "the password of that user", func(l *LedgerPlace) *Secret { return &l.Secret }),
 }
 
 var ledgerForm = record[LedgerPlace]("ledger", "a ledger", ledgerFields)
 
-var aboutForm = scalarForm("kind of event", pattern(`[a-z]+\.([a-z-]+|\*)?`), func(_ *reader, text string) (string, error) {
-	kind := strings.TrimSuffix(text, "*")
-	if !slices.ContainsFunc(ledger.Kinds, func(k ledger.Kind) bool { return k.In(kind) }) {
-		return "", fmt.Errorf("%q is no kind of event: write one, as request.made, or a beginning, as request.*", text)
-	}
-	return kind, nil
-})
+var aboutForm = scalarForm(
+	"kind of event",
+	pattern(`[a-z]+\.([a-z-]+|\*)?`),
+	func(_ *reader, text string) (string, error) {
+		kind := strings.TrimSuffix(text, "*")
+		if !slices.ContainsFunc(ledger.Kinds, func(k ledger.Kind) bool { return k.In(kind) }) {
+			return "", fmt.Errorf("%q is no kind of event: write one, as request.made, or a beginning, as request.*", text)
+		}
+		return kind, nil
+	},
+)
 
 var noticeFields = []field{
 	of("to", textForm, "https://…, mailto:NAME@HOST, or the absolute path of a file",

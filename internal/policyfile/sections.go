@@ -355,7 +355,12 @@ var requestFields = []field{
 		func(o *estate.OnRequest) *time.Duration { return &o.Longest }).must(),
 	of("approvers", subjectsForm, "who may approve it",
 		func(o *estate.OnRequest) *estate.Subjects { return &o.Approvers }),
-	of("approvals", countForm(0, 100), "how many of them have to approve", func(o *estate.OnRequest) *int { return &o.Approvals }),
+	of(
+		"approvals",
+		countForm(0, 100),
+		"how many of them have to approve",
+		func(o *estate.OnRequest) *int { return &o.Approvals },
+	),
 	of("reason", flagForm, "the request must say why", func(o *estate.OnRequest) *bool { return &o.Reason }),
 	of("ticket", flagForm, "the request must name a ticket", func(o *estate.OnRequest) *bool { return &o.Ticket }),
 	of("emergency", flagForm, "in an emergency it may be had at once, and an approver signs it off afterwards",

@@ -30,7 +30,13 @@ func Items(g *gate.Gate, on estate.Resources, loans []*lending.Request) (out []l
 		if !meet(g, on, gr.On) {
 			continue
 		}
-		one := ledger.ReviewItem{Key: "grant " + gr.ID, Grant: gr.ID, Gives: names(g.Gives(gr)), Where: texts(gr.On), To: texts(gr.To)}
+		one := ledger.ReviewItem{
+			Key:   "grant " + gr.ID,
+			Grant: gr.ID,
+			Gives: names(g.Gives(gr)),
+			Where: texts(gr.On),
+			To:    texts(gr.To),
+		}
 		if gr.OnRequest != nil {
 			one.OnRequest = true
 		}
@@ -111,7 +117,12 @@ func Read(b *lending.Book, events []ledger.Event) *Review {
 	if len(events) == 0 || events[0].Kind != ledger.ReviewOpened || b.Counts(events[0]) != nil {
 		return nil
 	}
-	r := &Review{Number: events[0].Number, ID: events[0].ID(), Opened: clock.Instant(events[0].Time), Answers: map[string]Answer{}}
+	r := &Review{
+		Number:  events[0].Number,
+		ID:      events[0].ID(),
+		Opened:  clock.Instant(events[0].Time),
+		Answers: map[string]Answer{},
+	}
 	var ok bool
 	if r.By, ok = b.Actor(events[0]); !ok || json.Unmarshal(events[0].Body, &r.Body) != nil {
 		return nil

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Postgres starts a PostgreSQL server and gives the address of its database, as the owner of all. It listens on a socket
-// in a folder of its own alone. The test is skipped where PostgreSQL is not installed.
+// Postgres starts a PostgreSQL server and gives the address of its database, as the owner of all. It listens on a
+// socket in a folder of its own alone. The test is skipped where PostgreSQL is not installed.
 func Postgres(t testing.TB) (address string) {
 	initdb := program(t, "initdb")
 	server := program(t, "postgres")
@@ -37,7 +37,9 @@ func Postgres(t testing.TB) (address string) {
 		c.Env = append(os.Environ(), "HOME="+folder, "LC_ALL=C")
 		return c
 	}
-	out, err := run(exec.Command(initdb, "-D", data, "-U", "owner", "-A", "trust", "-E", "UTF8", "--no-sync")).CombinedOutput()
+	out, err := run(
+		exec.Command(initdb, "-D", data, "-U", "owner", "-A", "trust", "-E", "UTF8", "--no-sync"),
+	).CombinedOutput()
 	require.NoError(t, err, string(out))
 	c := run(exec.Command(server, "-D", data, "-k", folder, "-c", "listen_addresses=", "-c", "max_connections=150"))
 	log, err := os.Create(filepath.Join(folder, "log"))

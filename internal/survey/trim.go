@@ -218,8 +218,8 @@ func keepNeeds(used map[string]bool, given []*estate.Operation) {
 
 // Narrower gives the role without what was never used: with what its `allow` says less that, or, where more than a few
 // operations would have to be taken away, with just those that were used, by name. Operations that apply nowhere it is
-// granted stay in the first case alone, since the log can't speak of them; so does all where an included role has dates,
-// which operations that stand here by name would not have.
+// granted stay in the first case alone, since the log can't speak of them; so does all where an included role has
+// dates, which operations that stand here by name would not have.
 func (u Unused) Narrower(g *gate.Gate) *estate.Role {
 	e := g.Estate()
 	out := *e.Roles[u.ID]

@@ -44,7 +44,9 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 		f := strings.Fields(line)
 		at, err := e.Zone.ParseTime(f[0])
 		require.NoError(t, err)
-		trimmer.Take(survey.Action{At: at, Who: estate.Principal{ID: f[1]}, Operation: f[2], Resource: f[3], Line: i + 1})
+		trimmer.Take(
+			survey.Action{At: at, Who: estate.Principal{ID: f[1]}, Operation: f[2], Resource: f[3], Line: i + 1},
+		)
 	}
 	out := trimmer.Trim()
 	require.Equal(t, 7, out.Actions)
@@ -125,4 +127,38 @@ grants: {a: {to: ana, role: low, on: dish}, b: {to: bo, role: high, on: dish}}
 		}
 	}
 	require.Fail(t, "nothing is said of the role that is included")
+}
+
+// An operation that an included role has for a time is not had for longer by the narrower role.
+func TestANarrowerRoleKeepsDates(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+systems: {dish: {kind: device-console}}
+people: {ana: {}}
+roles:
+  low: {allow: [unit.view, log.view, position.view, position.set, control.take], ends: 2027-12-01}
+  high: {include: low, allow: [routine.run]}
+grants: {a: {to: ana, role: high, on: dish}}
+`)}})
+	require.NoError(t, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	trimmer := survey.NewTrimmer(g)
+	at, err := e.Zone.ParseTime("2027-11-01T20:00Z")
+	require.NoError(t, err)
+	trimmer.Take(survey.Action{At: at, Who: estate.Principal{ID: "ana"}, Operation: "unit.view", Resource: "dish"})
+	roles := trimmer.Trim().Roles
+	require.Len(t, roles, 1)
+	narrower := roles[0].Narrower(g)
+	require.NotEmpty(t, narrower.Include)
+	ng, err := gate.Compile(e.With(estate.Put("roles", narrower)), nil)
+	require.NoError(t, err)
+	c := ng.NewContext()
+	later, err := e.Zone.ParseTime("2027-12-24T20:00Z")
+	require.NoError(t, err)
+	c.Time(later)
+	outcome, err := ng.Decide(
+		gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "unit.view", Resource: "dish", Context: c},
+	)
+	require.NoError(t, err)
+	require.Equal(t, gate.Deny, outcome)
 }

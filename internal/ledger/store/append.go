@@ -32,16 +32,11 @@ func (w *Writer) Begin(id string) error {
 
 // Append puts an event behind the newest one. It gives it as it is kept.
 func (w *Writer) Append(e ledger.Event) (ledger.Event, error) {
-	e, err := w.head.After(e)
+	e, doc, err := w.head.After(e)
 	if err != nil {
 		return e, err
 	}
-	doc, err := e.Encode()
-	if err != nil {
-		return e, err
-	}
-	if err := w.exec("INSERT INTO events (number, at, actor, kind, about, doc) VALUES (?, ?, ?, ?, ?, ?)", e.Number,
-		int64(e.Time), e.Actor, string(e.Kind), e.About, string(doc)); err != nil {
+	if err := w.exec(intoEvents, e.Number, int64(e.Time), e.Actor, string(e.Kind), e.About, string(doc)); err != nil {
 		return e, err
 	}
 	w.head = ledger.Head{Number: e.Number, Hash: e.Hash}
@@ -56,12 +51,14 @@ func (w *Writer) index(e ledger.Event) error {
 		if e.Kind == ledger.Requested {
 			request = e.Number
 		}
-		events, err := w.About(request)
-		if err != nil {
-			return err
+		events := []ledger.Event{e}
+		if e.Kind != ledger.Requested {
+			var err error
+			if events, err = w.About(request); err != nil {
+				return err
+			}
 		}
-		return w.exec("INSERT INTO requests (number, event, until) VALUES (?, ?, ?)", request, e.Number,
-			int64(ledger.Until(events)))
+		return w.exec(intoRequests, request, e.Number, int64(ledger.Until(events)))
 	case ledger.PolicyChanged, ledger.PolicyFound:
 		var body ledger.PolicyBody
 		if err := json.Unmarshal(e.Body, &body); err != nil {

@@ -22,8 +22,8 @@ import (
 	"hiddengate/internal/servers"
 )
 
-// writerVariable makes the test program one that appends to a ledger until it is killed, and tells of each event that is
-// kept.
+// writerVariable makes the test program one that appends to a ledger until it is killed, and tells of each event that
+// is kept.
 const writerVariable = "HGATE_LEDGER_WRITER"
 
 func TestMain(m *testing.M) {
@@ -49,7 +49,11 @@ func appendForEver(at string) {
 		err := s.Update(context.Background(), func(w *store.Writer) error {
 			e := request(int64(60 + d.IntN(3600)))
 			if last > 0 && d.IntN(2) == 0 {
-				e = event([]ledger.Kind{ledger.Approved, ledger.Refused, ledger.Finished}[d.IntN(3)], last, ledger.DecisionBody{Why: "x"})
+				e = event(
+					[]ledger.Kind{ledger.Approved, ledger.Refused, ledger.Finished}[d.IntN(3)],
+					last,
+					ledger.DecisionBody{Why: "x"},
+				)
 			}
 			var err error
 			made, err = w.Append(e)
@@ -65,8 +69,8 @@ func appendForEver(at string) {
 	}
 }
 
-// Writers that are killed at any moment lose no event that they told of, double none, and leave an index that follows from
-// the events.
+// Writers that are killed at any moment lose no event that they told of, double none, and leave an index that follows
+// from the events.
 func TestKilledWritersLoseNothing(t *testing.T) {
 	kills := 500
 	if testing.Short() {

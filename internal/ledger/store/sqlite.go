@@ -49,7 +49,11 @@ func OpenFile(ctx context.Context, name string, make bool) (*Store, error) {
 		fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds()), "synchronous(FULL)", "foreign_keys(1)",
 		"trusted_schema(0)",
 	}}
-	dsn := url.URL{Scheme: "file", Opaque: (&url.URL{Path: filepath.ToSlash(name)}).EscapedPath(), RawQuery: query.Encode()}
+	dsn := url.URL{
+		Scheme:   "file",
+		Opaque:   (&url.URL{Path: filepath.ToSlash(name)}).EscapedPath(),
+		RawQuery: query.Encode(),
+	}
 	db, err := sql.Open("sqlite", dsn.String())
 	if err != nil {
 		return nil, err
@@ -64,7 +68,14 @@ func OpenFile(ctx context.Context, name string, make bool) (*Store, error) {
 		again: func(error) bool { return false }, // writers wait for one another
 		tell:  tellSQLite(name),
 	}}
-	if err := s.settle(ctx); err != nil {
+	err = s.settle(ctx)
+	s.parsed = map[string]*sql.Stmt{}
+	for _, query := range hot {
+		if err == nil {
+			s.parsed[query], err = db.PrepareContext(ctx, query)
+		}
+	}
+	if err != nil {
 		db.Close()
 		return nil, s.told(err)
 	}
@@ -93,7 +104,11 @@ func prepare(name string, make bool) error {
 		return fmt.Errorf("the ledger %s is no file", name)
 	}
 	if err := private.Check(info); err != nil {
-		return fmt.Errorf("the ledger %s is not taken: %w; do: chmod 600 it, once you know who wrote into it", name, err)
+		return fmt.Errorf(
+			"the ledger %s is not taken: %w; do: chmod 600 it, once you know who wrote into it",
+			name,
+			err,
+		)
 	}
 	return nil
 }

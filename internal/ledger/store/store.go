@@ -1,11 +1,12 @@
 // Package store keeps ledgers: in a file of SQLite, or in a database of PostgreSQL. Both have the same tables, and one
-// implementation. Rows are put into them, and neither changed nor taken out. What the tables hold beside the events is an
-// index that follows from them: the newest row of a request or file counts.
+// implementation. Rows are put into them, and neither changed nor taken out. What the tables hold beside the events
+// is an index that follows from them: the newest row of a request or file counts.
 package store
 
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -30,6 +31,7 @@ type Store struct {
 	db      *sql.DB
 	dialect dialect
 	name    string // where it is, for messages
+	parsed  map[string]*sql.Stmt
 }
 
 // dialect is how databases differ.
@@ -99,9 +101,6 @@ func (s *Store) once(ctx context.Context, do func(*Writer) error) error {
 	defer func() { _ = tx.Rollback() }()
 	w := &Writer{Reader: Reader{ctx, tx, s}}
 	if w.head, err = w.Head(); err == nil {
-		w.id, err = w.ID()
-	}
-	if err == nil {
 		err = do(w)
 	}
 	if err != nil {
@@ -118,15 +117,31 @@ func (s *Store) told(err error) error {
 	return s.dialect.tell(err)
 }
 
+// hot are the statements of every event, which SQLite parses once.
+var hot = []string{newest, intoEvents, intoRequests}
+
+const (
+	newest       = "SELECT number, doc FROM events ORDER BY number DESC LIMIT 1"
+	intoEvents   = "INSERT INTO events (number, at, actor, kind, about, doc) VALUES (?, ?, ?, ?, ?, ?)"
+	intoRequests = "INSERT INTO requests (number, event, until) VALUES (?, ?, ?)"
+)
+
 func (r *Reader) query(query string, args ...any) (*sql.Rows, error) {
 	return r.tx.QueryContext(r.ctx, r.s.dialect.rebind(query), args...)
 }
 
 func (r *Reader) row(query string, args ...any) *sql.Row {
+	if s := r.s.parsed[query]; s != nil {
+		return r.tx.StmtContext(r.ctx, s).QueryRowContext(r.ctx, args...)
+	}
 	return r.tx.QueryRowContext(r.ctx, r.s.dialect.rebind(query), args...)
 }
 
 func (w *Writer) exec(query string, args ...any) error {
+	if s := w.s.parsed[query]; s != nil {
+		_, err := w.tx.StmtContext(w.ctx, s).ExecContext(w.ctx, args...)
+		return err
+	}
 	_, err := w.tx.ExecContext(w.ctx, w.s.dialect.rebind(query), args...)
 	return err
 }
@@ -145,15 +160,18 @@ func (r *Reader) ID() (string, error) {
 func (r *Reader) Head() (ledger.Head, error) {
 	var number int64
 	var doc string
-	err := r.row("SELECT number, doc FROM events ORDER BY number DESC LIMIT 1").Scan(&number, &doc)
+	err := r.row(newest).Scan(&number, &doc)
 	if errors.Is(err, sql.ErrNoRows) {
 		return ledger.Head{}, nil
 	}
 	if err != nil {
 		return ledger.Head{}, err
 	}
-	e, err := decode(number, doc)
-	return ledger.Head{Number: number, Hash: e.Hash}, err
+	var head ledger.Head // of which the rest is looked at where the event is read
+	if err := json.Unmarshal([]byte(doc), &head); err != nil || head.Number != number || head.Hash == "" {
+		return head, fmt.Errorf("%w: event %d; see `hgate log verify`", ErrDamage, number)
+	}
+	return head, nil
 }
 
 func decode(number int64, doc string) (ledger.Event, error) {
@@ -231,7 +249,11 @@ func (r *Reader) Imports() ([]ledger.Event, error) {
 
 // About gives the events about a request, in order, the first being that by which it was made.
 func (r *Reader) About(request int64) ([]ledger.Event, error) {
-	return r.list("SELECT number, doc FROM events WHERE number = ? OR about > 0 AND about = ? ORDER BY number", request, request)
+	return r.list(
+		"SELECT number, doc FROM events WHERE number = ? OR about > 0 AND about = ? ORDER BY number",
+		request,
+		request,
+	)
 }
 
 func (r *Reader) list(query string, args ...any) (out []ledger.Event, err error) {
@@ -257,8 +279,9 @@ func (r *Reader) list(query string, args ...any) (out []ledger.Event, err error)
 
 // Mattering gives the numbers of the requests that may matter at an instant or later, by number.
 func (r *Reader) Mattering(from clock.Instant) (out []int64, err error) {
+	// in no order: a database that was asked for one might go through all of them for it
 	rows, err := r.query("SELECT number FROM requests r WHERE until > ? AND NOT EXISTS "+
-		"(SELECT 1 FROM requests n WHERE n.number = r.number AND n.event > r.event) ORDER BY number", int64(from))
+		"(SELECT 1 FROM requests n WHERE n.number = r.number AND n.event > r.event)", int64(from))
 	if err != nil {
 		return nil, err
 	}
@@ -270,6 +293,7 @@ func (r *Reader) Mattering(from clock.Instant) (out []int64, err error) {
 		}
 		out = append(out, n)
 	}
+	slices.Sort(out)
 	return out, rows.Err()
 }
 

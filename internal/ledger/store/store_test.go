@@ -136,10 +136,20 @@ func all(t *testing.T, s *store.Store) (out []ledger.Event) {
 func TestWhatIsAppendedIsReadByOthers(t *testing.T) {
 	everywhere(t, func(t *testing.T, p place) {
 		one := p.open(t)
-		made := put(t, one, request(60), event(ledger.Approved, 1, ledger.DecisionBody{Request: "x"}), request(7200),
-			event(ledger.PolicyChanged, 0, ledger.PolicyBody{Files: []ledger.FileChange{{Name: "a", Is: "1"}, {Name: "b", Is: "2"}}}),
+		made := put(
+			t,
+			one,
+			request(60),
+			event(ledger.Approved, 1, ledger.DecisionBody{Request: "x"}),
+			request(7200),
+			event(
+				ledger.PolicyChanged,
+				0,
+				ledger.PolicyBody{Files: []ledger.FileChange{{Name: "a", Is: "1"}, {Name: "b", Is: "2"}}},
+			),
 			event(ledger.PolicyFound, 0, ledger.PolicyBody{Files: []ledger.FileChange{{Name: "a", Was: "1", Is: "3"},
-				{Name: "b", Was: "2"}}}))
+				{Name: "b", Was: "2"}}}),
+		)
 		other := p.open(t)
 		assert.Equal(t, made, all(t, other))
 		require.NoError(t, other.View(t.Context(), func(r *store.Reader) error {
@@ -153,7 +163,8 @@ func TestWhatIsAppendedIsReadByOthers(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, made[:2], about)
 			now := clock.Instant(made[0].Time)
-			for at, want := range map[clock.Instant][]int64{now: {1, 3}, now + 60*clock.Second: {3}, now + 7200*clock.Second: nil} {
+			for at, want := range map[clock.Instant][]int64{now: {1, 3}, now + 60*clock.Second: {3},
+				now + 7200*clock.Second: nil} {
 				numbers, err := r.Mattering(at)
 				require.NoError(t, err)
 				assert.Equal(t, want, numbers)

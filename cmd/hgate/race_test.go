@@ -52,7 +52,7 @@ func race(t *testing.T, at string) {
 			"stuck",
 		)
 		require.Zero(t, code, out)
-		var made struct{ Request int64 }
+		var made struct{ Number int64 }
 		require.NoError(t, json.Unmarshal([]byte(out), &made))
 		var waiting sync.WaitGroup
 		var lock sync.Mutex
@@ -61,7 +61,7 @@ func race(t *testing.T, at string) {
 			what := []string{"approve %d" + by("ines.okafor"), "approve %d" + by("vera.stahl"), "finish %d" + by("marek.dvorin"),
 				"refuse %d --reason no" + by("ines.okafor")}[rand.IntN(4)]
 			waiting.Go(func() {
-				code, out := hgate(fmt.Sprintf(what, made.Request))
+				code, out := hgate(fmt.Sprintf(what, made.Number))
 				lock.Lock()
 				defer lock.Unlock()
 				if word, _, _ := strings.Cut(what, " "); code == 0 {
@@ -80,7 +80,7 @@ func race(t *testing.T, at string) {
 				About int64
 			}
 			require.NoError(t, json.Unmarshal([]byte(line), &e))
-			if e.About == made.Request {
+			if e.About == made.Number {
 				kinds[e.Kind]++
 			}
 		}
@@ -93,7 +93,7 @@ func race(t *testing.T, at string) {
 		assert.Positive(t, done["approve"]+done["refuse"]+done["finish"])
 		code, out = hgate("log verify")
 		assert.Zero(t, code, out)
-		code, _ = hgate(fmt.Sprintf("finish %d", made.Request) + by("marek.dvorin")) // for the next round
+		code, _ = hgate(fmt.Sprintf("finish %d", made.Number) + by("marek.dvorin")) // for the next round
 		assert.Contains(t, []int{0, 2}, code)
 	}
 }

@@ -19,6 +19,7 @@ import (
 
 // perSection makes a command with one below it for each section.
 func (a *app) perSection(c *cobra.Command, below func(s policyfile.Section) *cobra.Command) *cobra.Command {
+	c.Annotations = map[string]string{sorts: "yes"}
 	for _, s := range policyfile.Sections() {
 		one := below(s)
 		one.Flags().SortFlags = false

@@ -230,13 +230,8 @@ or with 'hgate new', which starts a workspace of your own.`,
   hgate test`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Args: func(c *cobra.Command, args []string) error {
-			if len(args) > 0 {
-				return unknownCommand(c, args[0])
-			}
-			return nil
-		},
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Args:          ownCommands,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
 			a.command = strings.TrimPrefix(c.CommandPath(), "hgate ")
 			if !slices.Contains([]string{"auto", "always", "never"}, a.color) {

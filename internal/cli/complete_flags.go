@@ -123,12 +123,15 @@ func (a *app) completeContest(_ *cobra.Command, args []string, _ string) ([]stri
 	return a.words(a.subjects)
 }
 
-// completeStatus offers subjects with one of some statuses.
-func (a *app) completeStatus(statuses ...string) complete {
+// completeStatus offers subjects with a status; those who are away, or will be, with the suspended.
+func (a *app) completeStatus(status string) complete {
 	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		now := a.present()
 		return a.words(func(g *gate.Gate) (out []string) {
 			for _, p := range g.Subjects() {
-				if s := g.Estate().Subject(p); s != nil && slices.Contains(statuses, s.Status) {
+				s := g.Estate().Subject(p)
+				if s != nil && (s.Status == status || status == "suspended" && slices.ContainsFunc(s.Away,
+					func(one estate.Absence) bool { return !one.Ends.OverAt(g.Estate().Zone, now) })) {
 					out = append(out, p.String())
 				}
 			}

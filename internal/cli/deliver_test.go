@@ -26,9 +26,10 @@ import (
 // receiver is a web server that may fail and stall, and keeps what it takes.
 type receiver struct {
 	sync.Mutex
-	fail, stall bool
-	taken       []string // the types of events, in order
-	wrong       []string
+	fail, stall, forget bool     // forget takes an event, and says that it did not
+	taken               []string // the types of events, in order
+	ids                 []string
+	wrong               []string
 }
 
 func (r *receiver) ServeHTTP(w http.ResponseWriter, q *http.Request) {
@@ -49,11 +50,16 @@ func (r *receiver) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	}
 	switch {
 	case r.stall:
-		time.Sleep(300 * time.Millisecond)
+		<-q.Context().Done()
+	case r.forget:
+		r.ids = append(r.ids, e.ID)
+		r.forget = false
+		w.WriteHeader(http.StatusInternalServerError)
 	case r.fail:
 		w.WriteHeader(http.StatusServiceUnavailable)
 	default:
 		r.taken = append(r.taken, e.Type)
+		r.ids = append(r.ids, e.ID)
 	}
 }
 
@@ -107,6 +113,27 @@ func TestNobodyWaitsForNotices(t *testing.T) {
 	s.notify("    desk: {to: 'http://" + listener.Addr().String() + "', about: request.*}\n")
 	s.says("request lift --for 1h --reason stuck"+s.by("marek"), 0)
 	s.says("log deliver", 3, "cannot be reached")
+}
+
+// A receiver that never answers is left, and one that forgot what it took gets the same again.
+func TestReceiversMayStallAndForget(t *testing.T) {
+	s := newStory(t, "")
+	hook := &receiver{stall: true}
+	server := httptest.NewServer(hook)
+	defer server.Close()
+	t.Setenv("DESK_KEY", "wind")
+	s.notify("    desk: {to: '" + server.URL + "', about: request.*, secret: {env: DESK_KEY}}\n")
+	s.says("request lift --for 1h --reason stuck"+s.by("marek"), 0)
+	if !testing.Short() { // it takes as long as a receiver is waited for
+		s.says("log deliver", 3, "does not answer in time")
+		s.later(time.Minute)
+	}
+	hook.stall, hook.forget = false, true
+	s.says("log deliver", 3, "answers 500")
+	s.later(time.Minute)
+	s.says("log deliver", 0, "1 event sent")
+	require.Len(t, hook.ids, 2)
+	assert.Equal(t, hook.ids[0], hook.ids[1])
 }
 
 // letters is a mail server that takes what it is sent.

@@ -58,6 +58,17 @@ func helps(root *cobra.Command) {
 	}
 }
 
+// sorts marks commands whose subcommands are sorts of entry.
+const sorts = "sorts"
+
+// ownCommands refuses what is none of a command's own commands.
+func ownCommands(c *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return unknownCommand(c, args[0])
+	}
+	return nil
+}
+
 // completionHelp says in our own words what the commands for completion do.
 func completionHelp(c *cobra.Command) {
 	c.Short = "Print what makes a shell complete commands"
@@ -92,7 +103,7 @@ func helpOf(c *cobra.Command) string {
 		part("Written as")
 		line := strings.TrimSuffix(c.UseLine(), " [flags]")
 		if c.HasAvailableSubCommands() {
-			line += " SORT …"
+			line += map[bool]string{true: " SORT …", false: " [COMMAND …]"}[c.Annotations[sorts] != ""]
 		}
 		b.WriteString("  " + line + "\n")
 	}
@@ -102,7 +113,7 @@ func helpOf(c *cobra.Command) string {
 	}
 	groups := c.Groups()
 	if len(groups) == 0 {
-		groups = []*cobra.Group{{Title: "Sorts"}}
+		groups = []*cobra.Group{{Title: map[bool]string{true: "Sorts", false: "Commands"}[c.Annotations[sorts] != ""]}}
 	}
 	for _, g := range groups {
 		var rows [][2]string

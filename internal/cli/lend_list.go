@@ -205,10 +205,16 @@ func (a *app) lentTo(g *gate.Gate, section, id string) ([]*lending.Request, erro
 	return out, nil
 }
 
+// fixedStates are the states as other programs read them; they do not become more.
+var fixedStates = map[lending.State]string{lending.Waiting: "waiting", lending.Coming: "to-come",
+	lending.InForce: "in-force", lending.Over: "over", lending.Ended: "over", lending.Withdrawn: "lapsed",
+	lending.Refused: "refused", lending.Lapsed: "lapsed", lending.Void: "lapsed"}
+
 // requestObject writes a request as JSON.
 func requestObject(e *estate.Estate, r *lending.Request, now clock.Instant) object {
-	out := object{{"request", r.Number}, {"state", strings.ReplaceAll(r.StateAt(now).String(), " ", "-")},
-		{"subject", r.Subject.String()}, {"grant", r.GrantID}}
+	state := r.StateAt(now)
+	out := object{{"number", r.Number}, {"kind", "loan"}, {"state", fixedStates[state]}, {"detail", state.String()},
+		{"subject", r.Subject.String()}, {"what", r.GrantID}}
 	add := func(key, text string) {
 		if text != "" {
 			out = append(out, member{key, text})
@@ -219,8 +225,8 @@ func requestObject(e *estate.Estate, r *lending.Request, now clock.Instant) obje
 	}
 	out = append(out, member{"made", e.Zone.Format(r.Made)}, member{"seconds", int64(r.Asked.Seconds())})
 	if r.Begins > 0 {
-		add("begins", e.Zone.Format(r.Begins))
-		add("over", e.Zone.Format(r.Over))
+		add("starts", e.Zone.Format(r.Begins))
+		add("ends", e.Zone.Format(r.Over))
 	} else {
 		add("decide_by", e.Zone.Format(r.DecideBy))
 	}

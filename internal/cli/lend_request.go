@@ -271,17 +271,17 @@ func span(zone *clock.Zone, now, from, until clock.Instant) string {
 func (a *app) requestJSON(e *estate.Estate, number int64, ask lending.Asking, o *lending.Offer) error {
 	out := object{{"written", number > 0}}
 	if number > 0 {
-		out = append(out, member{"request", number})
+		out = append(out, member{"number", number})
 	}
 	var operations []string
 	for _, op := range o.Operations {
 		operations = append(operations, op.Name)
 	}
-	out = append(out, member{"subject", ask.Who.String()}, member{"grant", ask.Grant}, member{"operations", operations})
+	out = append(out, member{"subject", ask.Who.String()}, member{"what", ask.Grant}, member{"operations", operations})
 	if ask.Within != (estate.Address{}) {
 		out = append(out, member{"where", ask.Within.String()})
 	}
-	return a.json(append(out, member{"begins", e.Zone.Format(o.Begins)}, member{"over", e.Zone.Format(o.Over)},
+	return a.json(append(out, member{"starts", e.Zone.Format(o.Begins)}, member{"ends", e.Zone.Format(o.Over)},
 		member{"approvals", o.Needed}, member{"approvers", append([]string{}, texts(o.Approvers)...)},
 		member{"decide_by", e.Zone.Format(o.DecideBy)}))
 }

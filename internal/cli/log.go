@@ -32,7 +32,7 @@ who changed the policy with which effect. Changes of the files by another way th
 as found.`,
 		Example: "  hgate log --since 2027-12-01 --actor ines.okafor\n  hgate log --object 'grant books'\n" +
 			"  hgate log --kind request. --format ndjson",
-		Args: takes(0, 0),
+		Args: ownCommands,
 	}
 	fl := c.Flags()
 	fl.StringVar(&f.actor, "actor", "", "what this `subject` did")
@@ -60,6 +60,9 @@ as found.`,
 		if f.last < 0 {
 			return fmt.Errorf("--last %d: write how many, from 1", f.last)
 		}
+		if f.follow && a.format == "json" {
+			return fmt.Errorf("--follow never comes to the end of one JSON document: use --format ndjson")
+		}
 		if f.last == 0 && a.format == "text" && !f.follow {
 			f.last = 30
 		}
@@ -69,7 +72,7 @@ as found.`,
 		}
 		return a.log(g, f)
 	}
-	a.formats(c, "text", "ndjson", "csv", "syslog", "cloudevents")
+	a.formats(c, "text", "json", "ndjson", "csv", "syslog", "cloudevents")
 	c.AddCommand(
 		a.logVerifyCommand(),
 		a.logHeadCommand(),
@@ -129,7 +132,7 @@ func (a *app) log(g *gate.Gate, f logFlags) error {
 			a.page(a.Out).Line("The log has no such events.")
 		}
 		if !f.follow {
-			return out.flush()
+			return out.end()
 		}
 		select {
 		case <-a.ctx.Done():

@@ -18,6 +18,7 @@ type logWriter struct {
 	zone    *clock.Zone
 	csv     *tabular.Writer
 	written int
+	objects []object // of json, which is one document
 }
 
 func (a *app) logWriter(e *estate.Estate) *logWriter {
@@ -45,6 +46,9 @@ func (w *logWriter) write(t *told) error {
 		w.csv.Write([]string{strconv.FormatInt(t.Number, 10), t.Time.String(), t.Actor, t.User, t.Host,
 			t.Command, string(t.Kind), about, t.sentence(w.zone), strconv.FormatBool(t.Signature != ""), t.Hash})
 		return nil
+	case "json":
+		w.objects = append(w.objects, eventObject(t))
+		return nil
 	case "syslog":
 		_, err := fmt.Fprintln(w.app.Out, syslogLine(w.zone, t))
 		return err
@@ -68,6 +72,24 @@ func (w *logWriter) flush() error {
 		return w.csv.Flush()
 	}
 	return nil
+}
+
+// end ends what is one document.
+func (w *logWriter) end() error {
+	if w.app.format == "json" {
+		return w.app.json(object{{"rows", append([]object{}, w.objects...)}})
+	}
+	return w.flush()
+}
+
+// eventObject writes an event as JSON.
+func eventObject(t *told) object {
+	out := object{{"number", t.Number}, {"at", t.Time.String()}, {"actor", t.Actor}, {"kind", string(t.Kind)},
+		{"body", t.Body}, {"hash", t.Hash}, {"user", t.User}, {"host", t.Host}, {"command", t.Command}}
+	if t.About > 0 {
+		out = append(out, member{"about", t.About})
+	}
+	return append(out, member{"signed", t.Signature != ""})
 }
 
 // What the log's lines are to a system log (RFC 5424): of the facility "log audit", a notice; the enterprise number is

@@ -11,6 +11,7 @@ import (
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
+	"hiddengate/internal/signature"
 	"hiddengate/internal/view"
 )
 
@@ -56,6 +57,7 @@ func (a *app) inLedger(do func(*store.Reader) error) error {
 
 func (a *app) logVerifyCommand() *cobra.Command {
 	var head string
+	var each bool
 	c := &cobra.Command{
 		Use: "verify", Short: "See that no event was changed, removed, moved or put in",
 		Long: `Follows the chain of hashes from the first event to the newest, and tells of each event that somebody
@@ -66,6 +68,7 @@ has to sign by whom it is signed. With --head it sees too that the log still hol
 		Args: takes(0, 0),
 	}
 	c.Flags().StringVar(&head, "head", "", "`NUMBER:HASH` as log head printed it once")
+	c.Flags().BoolVar(&each, "each", false, "tell of each event by which key it is signed, or that it is not")
 	c.RunE = func(*cobra.Command, []string) error {
 		var kept *ledger.Head
 		if head != "" {
@@ -79,10 +82,9 @@ has to sign by whom it is signed. With --head it sees too that the log still hol
 		if err != nil {
 			return err
 		}
-		var v verified
+		v := verified{each: each}
 		if err := a.inLedger(func(r *store.Reader) error {
-			v, err = followed(r, g, kept)
-			return err
+			return v.follow(r, g, kept)
 		}); err != nil {
 			return err
 		}
@@ -95,6 +97,8 @@ has to sign by whom it is signed. With --head it sees too that the log still hol
 // verified is what following a ledger came to.
 type verified struct {
 	events   int64
+	each     bool       // lines are wanted
+	lines    [][]string // of each event its number, kind, author, and by which key it is signed
 	head     ledger.Head
 	wrong    []string
 	signed   map[string]int // of who made them, how many events are signed by their keys
@@ -110,16 +114,16 @@ func (v *verified) fault(format string, args ...any) {
 	}
 }
 
-// followed follows a ledger.
-func followed(r *store.Reader, g *gate.Gate, kept *ledger.Head) (v verified, err error) {
+// follow follows a ledger.
+func (v *verified) follow(r *store.Reader, g *gate.Gate, kept *ledger.Head) error {
 	v.signed = map[string]int{}
 	b := book{Book: lending.Book{Gate: g}}
 	if err := b.know(r); err != nil {
-		return v, err
+		return err
 	}
 	var chain ledger.Chain
 	found := false
-	err = r.Events(store.Filter{}, func(number int64, e ledger.Event, wrong error) bool {
+	err := r.Events(store.Filter{}, func(number int64, e ledger.Event, wrong error) bool {
 		v.events++
 		if wrong != nil {
 			v.fault("event %d: %s", number, wrong)
@@ -141,7 +145,7 @@ func followed(r *store.Reader, g *gate.Gate, kept *ledger.Head) (v verified, err
 		return true
 	})
 	if err != nil {
-		return v, err
+		return err
 	}
 	v.head = chain.Head
 	if kept != nil && !found {
@@ -151,15 +155,24 @@ func followed(r *store.Reader, g *gate.Gate, kept *ledger.Head) (v verified, err
 	for _, n := range stale {
 		v.fault("what is kept beside the events about request %d does not follow from them", n)
 	}
-	return v, err
+	return err
 }
 
 // sign takes down by whom an event is signed.
 func (v *verified) sign(b *book, e ledger.Event) {
+	key, err := b.Signed(e)
+	if v.each {
+		if key = signature.Fingerprint(key); err != nil {
+			key = "not signed"
+			if e.Signature != "" {
+				key = err.Error()
+			}
+		}
+		v.lines = append(v.lines, []string{fmt.Sprint(e.Number), string(e.Kind), e.Actor, key})
+	}
 	if !e.Kind.NeedsSignature() {
 		return
 	}
-	_, err := b.Signed(e)
 	switch {
 	case err == nil:
 		v.signed[e.Actor]++
@@ -173,11 +186,19 @@ func (a *app) verifiedText(g *gate.Gate, v verified) error {
 	if a.format == "json" {
 		if err := a.json(object{{"events", v.events}, {"head", v.head.String()}, {"holds", !bad},
 			{"wrong", append([]string{}, v.wrong...)}, {"signed", v.signed},
-			{"not_signed", append([]string{}, v.unsigned...)}}); err != nil {
+			{"not_signed", append([]string{}, v.unsigned...)}, {"each", append([][]string{}, v.lines...)}}); err != nil {
 			return err
 		}
 	} else {
 		p := a.page(a.Out)
+		var rows [][]view.Cell
+		for _, line := range v.lines {
+			rows = append(rows, view.Row(line...))
+		}
+		if rows != nil {
+			p.Table(0, []string{"", "kind", "who", "signed by"}, rows)
+			p.Line("")
+		}
 		if len(v.wrong) == 0 {
 			p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("%s hold together; the newest is %s", count(int(v.events), "event"),
 				v.head)))

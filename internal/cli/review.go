@@ -27,7 +27,7 @@ func (a *app) reviewCommand() *cobra.Command {
 them keep or end each, in the terminal or in a sheet that goes round; nobody confirms what they hold
 themselves. Closing it writes a report, and takes out of the policy what was to end.`,
 		Example: "  hgate review show",
-		Args:    takes(0, 0),
+		Args:    ownCommands,
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	c.AddCommand(a.reviewOpenCommand(), a.reviewShowCommand(), a.reviewAnswerCommand(), a.reviewCloseCommand())

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -71,6 +72,9 @@ func (s *story) key(who string) string {
 func (s *story) run(line string) (int, string) {
 	var out bytes.Buffer
 	args := append([]string{"-C", s.dir}, strings.Fields(line)...)
+	for i := range args {
+		args[i] = strings.ReplaceAll(args[i], "\x00", " ")
+	}
 	code := Run(
 		s.t.Context(),
 		args,
@@ -216,6 +220,31 @@ func TestAForgedApprovalCountsForNothing(t *testing.T) {
 	s.says("requests", 0, "waiting")
 	s.says("log verify", 1, "4 events hold together", "event 3, request.approved by ines, it is not signed",
 		"event 4, request.approved by ines, it was not made by")
+}
+
+// An end that was cut off is found by a head that was kept, and a service acts by its key.
+func TestACutOffLogIsFound(t *testing.T) {
+	address := servers.Postgres(t)
+	require.NoError(t, store.PreparePostgres(t.Context(), address, "", ""))
+	t.Setenv("HGATE_LEDGER", address)
+	s := newStory(t, "")
+	s.says("add service bot --tags a=b --yes", 0)
+	s.says("set service bot --keys "+strings.ReplaceAll(s.key("bot"), " ", "\x00")+" --yes", 0)
+	s.says("set group drivers --members +service:bot --yes", 0)
+	s.says("request lift --for 1h --reason nightly --by service:bot --key "+filepath.Join(s.keys, "bot"), 0)
+	s.says("log", 0, "service:bot by a service")
+	_, out := s.run("log head")
+	head := strings.TrimSpace(out)
+	s.says("log verify --head "+head, 0)
+	owner, err := pgx.Connect(t.Context(), address)
+	require.NoError(t, err)
+	defer owner.Close(t.Context())
+	_, err = owner.Exec(t.Context(), "DELETE FROM hgate.events WHERE number = (SELECT max(number) FROM hgate.events)")
+	require.NoError(t, err)
+	s.says("log verify --head "+head, 1, "of --head is not there: the log was cut off after event")
+	_, err = owner.Exec(t.Context(), "DELETE FROM hgate.events WHERE number = 3")
+	require.NoError(t, err)
+	s.says("log verify", 1, "event 4 follows event 2: what stood between is missing")
 }
 
 // What is secret stands in no file that the program writes, and in nothing that it says.

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/hiddeco/sshsig"
 	"golang.org/x/crypto/ssh"
@@ -43,6 +44,15 @@ func Check(keys []string, text []byte, signature string) (string, error) {
 		return line, nil
 	}
 	return "", ErrKey
+}
+
+// Fingerprint names a public key shortly, as ssh-keygen -l does, with its comment.
+func Fingerprint(line string) string {
+	key, comment, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(ssh.FingerprintSHA256(key) + " " + comment)
 }
 
 // Same says whether two lines name the same public key, whatever their comments.

@@ -13,7 +13,7 @@ import (
 	"hiddengate/internal/survey"
 )
 
-// withoutLent is the flag by which nothing that is lent counts.
+// lentFlag is the flag by which nothing that is lent counts.
 func (a *app) lentFlag(c *cobra.Command) {
 	c.Flags().BoolVar(&a.withoutLent, "without-lent", false, "count no loan, but what stands alone")
 }

@@ -54,7 +54,7 @@ func operator(dir string) (*policyfile.Operator, error) {
 	if err != nil {
 		return nil, outside{fmt.Errorf("your settings cannot be read: %w", err)}
 	}
-	if !private.Trusted(info) || runtime.GOOS != "windows" && info.Mode().Perm()&0o022 != 0 {
+	if !private.Trusted(info) || private.Writable(info) {
 		return nil, outside{
 			fmt.Errorf("your settings %s are not taken: somebody else may write them; do: chmod go-w %s", name,
 				name),

@@ -34,6 +34,11 @@ func Folder(path string) error {
 // Check sees that a file or folder is the user's, and that nobody else has any right to it.
 func Check(info fs.FileInfo) error { return check(info) }
 
+// Writable says whether others than the owner may write a file or folder; where the system does not tell, none may.
+func Writable(info fs.FileInfo) bool {
+	return runtime.GOOS != "windows" && info.Mode().Perm()&0o022 != 0
+}
+
 // State gives the folder in which programs keep what is the user's and outlives a run, by the XDG Base Directory
 // Specification; on Windows that for local application data. It is not made.
 func State() (string, error) {

@@ -85,8 +85,8 @@ func OpenFile(ctx context.Context, name string, make bool) (*Store, error) {
 // prepare sees that the file is a plain one and the user's alone, and makes it where it may.
 func prepare(name string, make bool) error {
 	if make {
-		if err := private.Folder(filepath.Dir(name)); err != nil {
-			return fmt.Errorf("the folder %s of the ledger cannot be used: %w", filepath.Dir(name), err)
+		if err := folder(filepath.Dir(name)); err != nil {
+			return err
 		}
 		f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 		if err == nil {
@@ -109,6 +109,20 @@ func prepare(name string, make bool) error {
 			name,
 			err,
 		)
+	}
+	return nil
+}
+
+// folder makes the folder of a ledger, for the user alone, or sees that nobody else can write into the one that is there.
+func folder(name string) error {
+	info, err := os.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		err = private.Folder(name)
+	} else if err == nil && (!info.IsDir() || !private.Trusted(info) || private.Writable(info)) {
+		err = private.ErrOthers
+	}
+	if err != nil {
+		return fmt.Errorf("the folder %s of the ledger cannot be used: %w", name, err)
 	}
 	return nil
 }

@@ -31,6 +31,17 @@ const (
 // More says whether somebody gets something that they had not.
 func (w Way) More() bool { return w == Gains || w == Wider || w == Other }
 
+// Word names the way as other programs read it: gained, lost or changed.
+func (w Way) Word() string {
+	switch w {
+	case Gains:
+		return "gained"
+	case Loses:
+		return "lost"
+	}
+	return "changed"
+}
+
 // Line is one change, the same for all subjects, operations and resources that it names.
 type Line struct {
 	Way        Way

@@ -83,22 +83,11 @@ has, and what both have. Of a group it is what a new member gets.`,
 // comparedKinds are the sorts of entries of which two can be compared.
 var comparedKinds = []string{"role", "person", "service", "group"}
 
-// kindOf names what happened in the words of the fixed shapes.
-func kindOf(w change.Way) string {
-	switch w {
-	case change.Gains:
-		return "gained"
-	case change.Loses:
-		return "lost"
-	}
-	return "changed"
-}
-
 var wayStyles = map[string]view.Style{"gained": view.Yes, "lost": view.No, "changed": view.Maybe}
 
 func differsIn(e *change.Effect, words []string) bool {
 	return slices.ContainsFunc(slices.Concat(e.Lines, e.Coming),
-		func(l change.Line) bool { return slices.Contains(words, kindOf(l.Way)) })
+		func(l change.Line) bool { return slices.Contains(words, l.Way.Word()) })
 }
 
 func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, error) {
@@ -174,7 +163,7 @@ func (a *app) expandText(p *view.Page, e *change.Effect) {
 	through := causesOf(e)
 	var rows [][]view.Cell
 	add := func(l *change.Line, who estate.Principal, operation, resource, when string, by []string) {
-		kind := kindOf(l.Way)
+		kind := l.Way.Word()
 		rows = append(rows, []view.Cell{{Text: kind, Style: wayStyles[kind]}, {Text: who.String()},
 			{Text: onRequest(l) + operation}, {Text: resource}, {Text: when, Style: view.Faint},
 			{Text: strings.Join(by, ", "), Style: view.Faint}})
@@ -265,7 +254,7 @@ func differencesOf(e *change.Effect, turned []change.Turned) differences {
 	through := causesOf(e)
 	e.Rows(func(r change.Row) {
 		one := differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest, through(r)}
-		switch kindOf(r.Line.Way) {
+		switch r.Line.Way.Word() {
 		case "gained":
 			out.Gained = append(out.Gained, one)
 		case "lost":
@@ -315,7 +304,7 @@ func comingRows(e *change.Effect) []comingRow {
 	out := []comingRow{}
 	for i := range e.Coming {
 		l := &e.Coming[i]
-		one := comingRow{Way: kindOf(l.Way), Operations: l.Operations, Places: e.Places(l), OnRequest: l.OnRequest,
+		one := comingRow{Way: l.Way.Word(), Operations: l.Operations, Places: e.Places(l), OnRequest: l.OnRequest,
 			Through: []string{}}
 		for _, c := range e.Causes(l) {
 			one.Through = append(one.Through, c.String())

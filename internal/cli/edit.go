@@ -15,6 +15,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/journal"
+	"hiddengate/internal/logbook"
 	"hiddengate/internal/policyfile"
 )
 
@@ -118,7 +119,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	for _, x := range changes {
 		files = append(files, journal.File{Name: x.Name, Old: x.Old, New: x.New})
 	}
-	lines, err := effectOf(effect)
+	lines, err := logbook.EffectOf(effect)
 	if err != nil {
 		return err
 	}

@@ -155,7 +155,7 @@ func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix, turns []change.C
 		}
 		f.Effect.Rows(func(r change.Row) {
 			one.Changes = append(one.Changes, map[string]string{"subject": r.Subject.String(), "operation": r.Operation,
-				"resource": r.Resource, "change": kindOf(r.Line.Way)})
+				"resource": r.Resource, "change": r.Line.Way.Word()})
 		})
 		rows = append(rows, one)
 	}

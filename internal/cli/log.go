@@ -12,6 +12,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/logbook"
 	"hiddengate/internal/view"
 )
 
@@ -85,14 +86,6 @@ as found.`,
 	return c
 }
 
-// told is an event with what it is about.
-type told struct {
-	ledger.Event
-	request *ledger.RequestBody // that it is or is about; nil for none
-	asker   string              // who made that request
-	policy  *ledger.PolicyBody
-}
-
 // pace is how often a log that is followed is looked at.
 const pace = 500 * time.Millisecond
 
@@ -147,11 +140,11 @@ func (a *app) logOnce(
 	s *store.Store,
 	wanted store.Filter,
 	f logFlags,
-	match func(*told) bool,
+	match func(*logbook.Entry) bool,
 	out *logWriter,
 ) (int64, error) {
 	last := wanted.After
-	var kept []told // the newest, where only so many are wanted
+	var kept []logbook.Entry // the newest, where only so many are wanted
 	var wrote error
 	err := s.View(a.ctx, func(r *store.Reader) error {
 		var all []ledger.Event
@@ -164,9 +157,9 @@ func (a *app) logOnce(
 		}); err != nil {
 			return err
 		}
-		known := map[int64]*told{}
+		reading := logbook.Reader{Find: r.Event}
 		for _, e := range all {
-			t, err := tellOf(r, e, known)
+			t, err := reading.Read(e)
 			if err != nil {
 				return err
 			}
@@ -189,40 +182,6 @@ func (a *app) logOnce(
 		}
 	}
 	return last, out.flush()
-}
-
-// tellOf finds out what an event is about.
-func tellOf(r *store.Reader, e ledger.Event, known map[int64]*told) (*told, error) {
-	t := &told{Event: e}
-	switch e.Kind {
-	case ledger.Requested:
-		t.request, t.asker = new(ledger.RequestBody), e.Actor
-		if unmarshal(e.Body, t.request) != nil {
-			t.request = nil
-		}
-		known[e.Number] = t
-	case ledger.Approved, ledger.Refused, ledger.Finished:
-		of := known[e.About]
-		if of == nil {
-			made, ok, err := r.Event(e.About)
-			if err != nil {
-				return nil, err
-			}
-			if !ok || made.Kind != ledger.Requested {
-				return t, nil
-			}
-			if of, err = tellOf(r, made, known); err != nil {
-				return nil, err
-			}
-		}
-		t.request, t.asker = of.request, of.asker
-	case ledger.PolicyChanged, ledger.PolicyFound:
-		t.policy = new(ledger.PolicyBody)
-		if unmarshal(e.Body, t.policy) != nil {
-			t.policy = nil
-		}
-	}
-	return t, nil
 }
 
 // filter reads what the store looks for.
@@ -261,6 +220,23 @@ func (f *logFlags) filter(zone *clock.Zone) (out store.Filter, err error) {
 	return out, nil
 }
 
+// matcher reads what of events is compared beside what the store looks for.
+func (f *logFlags) matcher(g *gate.Gate) (func(*logbook.Entry) bool, error) {
+	var place *estate.Address
+	if f.where != "" {
+		at, err := estate.ParseAddress(f.where)
+		if err != nil {
+			return nil, fmt.Errorf("--where %s: %w", f.where, err)
+		}
+		at = g.Estate().Canonical(at)
+		place = &at
+	}
+	return func(t *logbook.Entry) bool {
+		return (f.subject == "" || t.Concerns(f.subject)) && (f.object == "" || t.Names(f.object)) &&
+			(place == nil || t.Touches(g, *place))
+	}, nil
+}
+
 func knownKind(filter string) bool {
 	for _, k := range ledger.Kinds {
 		if k.In(filter) {
@@ -271,14 +247,10 @@ func knownKind(filter string) bool {
 }
 
 // logText writes an event: who, when and from where, and then what.
-func logText(p *view.Page, zone *clock.Zone, t *told) {
-	who := t.Actor
-	if who == "" {
-		who = "user " + t.User
-	}
+func logText(p *view.Page, zone *clock.Zone, t *logbook.Entry) {
 	p.Line("%s  %s  %s  %s", p.Paint(view.Faint, strconv.FormatInt(t.Number, 10)), stamp(zone, clock.Instant(t.Time)),
-		p.Paint(view.Heading, who), p.Paint(view.Faint, t.origin()))
-	p.Table(len(strconv.FormatInt(t.Number, 10))+2, nil, [][]view.Cell{{{Text: t.sentence(zone)}}})
+		p.Paint(view.Heading, t.Who()), p.Paint(view.Faint, t.Origin()))
+	p.Table(len(strconv.FormatInt(t.Number, 10))+2, nil, [][]view.Cell{{{Text: t.Sentence(zone)}}})
 }
 
 // stamp writes an instant on the local clock, with its second.

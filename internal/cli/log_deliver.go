@@ -9,10 +9,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"hiddengate/internal/clock"
-	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/logbook"
 	"hiddengate/internal/notice"
 	"hiddengate/internal/policyfile"
 )
@@ -143,7 +143,7 @@ func (d *deliverer) all() (sent int, err error) {
 }
 
 // due gives the events that are to be sent now, up to which event was looked, and how often the first was tried.
-func (d *deliverer) due() (due []told, upTo int64, tries int, err error) {
+func (d *deliverer) due() (due []logbook.Entry, upTo int64, tries int, err error) {
 	err = d.store.View(d.app.ctx, func(r *store.Reader) error {
 		last, known, err := r.Delivered(d.notice.Name)
 		if err != nil {
@@ -168,9 +168,9 @@ func (d *deliverer) due() (due []told, upTo int64, tries int, err error) {
 		}); err != nil {
 			return err
 		}
-		seen := map[int64]*told{}
+		reading := logbook.Reader{Find: r.Event}
 		for _, e := range events {
-			t, err := tellOf(r, e, seen)
+			t, err := reading.Read(e)
 			if err != nil {
 				return err
 			}
@@ -191,71 +191,25 @@ func (d *deliverer) keep(one store.Delivery) error {
 }
 
 // wants says whether the notice is about an event.
-func (d *deliverer) wants(t *told) bool {
+func (d *deliverer) wants(t *logbook.Entry) bool {
 	about := false
 	for _, kind := range d.notice.About {
 		about = about || t.Kind.In(kind)
 	}
-	return about && (d.notice.On == nil || t.within(d.gate, d.notice.On))
-}
-
-// within says whether an event is about access to something that a list covers.
-func (t *told) within(g *gate.Gate, list estate.Resources) bool {
-	e := g.Estate()
-	for _, term := range list {
-		if term.Scope != "" && e.Scopes[term.Scope] == nil {
-			return false // what the policy does not name holds nothing
-		}
-	}
-	covered := func(text string) bool {
-		a, err := estate.ParseAddress(text)
-		if err != nil {
-			return false
-		}
-		r, err := g.Place(a)
-		return err == nil && g.Covers(list, r)
-	}
-	if t.request != nil {
-		if t.request.Within != "" && covered(t.request.Within) {
-			return true
-		}
-		gr := e.Grants[t.request.Grant]
-		if gr == nil {
-			return false
-		}
-		within, err := estate.ParseAddress(t.request.Within)
-		for r := range e.Tree.All() {
-			if g.Covers(list, r) && g.Covers(gr.On, r) && (t.request.Within == "" || err == nil && r.Address.Inside(within)) {
-				return true
-			}
-		}
-		return false
-	}
-	for _, l := range t.effect() {
-		for _, where := range l.Where {
-			if covered(placeIn(where)) {
-				return true
-			}
-		}
-	}
-	return false
+	return about && (d.notice.On == nil || t.Within(d.gate, d.notice.On))
 }
 
 // message makes what is sent of an event.
-func (d *deliverer) message(t *told) (notice.Message, error) {
+func (d *deliverer) message(t *logbook.Entry) (notice.Message, error) {
 	text, err := json.Marshal(cloudEvent(t))
 	zone := d.gate.Estate().Zone
-	who := t.Actor
-	if who == "" {
-		who = "user " + t.User
-	}
-	line := fmt.Sprintf("%s %s", who, t.sentence(zone))
+	line := fmt.Sprintf("%s %s", t.Who(), t.Sentence(zone))
 	return notice.Message{ID: t.Hash, Event: text, Subject: line, At: d.app.now(),
 		Text: fmt.Sprintf(
 			"%s\n\n%s, %s\nEvent %d, %s\n",
 			line,
 			stamp(zone, clock.Instant(t.Time)),
-			t.origin(),
+			t.Origin(),
 			t.Number,
 			t.Hash,
 		)}, err

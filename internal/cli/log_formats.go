@@ -8,6 +8,7 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/logbook"
 	"hiddengate/internal/tabular"
 	"hiddengate/internal/visible"
 )
@@ -32,7 +33,7 @@ func (a *app) logWriter(e *estate.Estate) *logWriter {
 
 func (w *logWriter) any() bool { return w.written > 0 }
 
-func (w *logWriter) write(t *told) error {
+func (w *logWriter) write(t *logbook.Entry) error {
 	w.written++
 	switch w.app.format {
 	case "text":
@@ -44,7 +45,7 @@ func (w *logWriter) write(t *told) error {
 			about = strconv.FormatInt(t.About, 10)
 		}
 		w.csv.Write([]string{strconv.FormatInt(t.Number, 10), t.Time.String(), t.Actor, t.User, t.Host,
-			t.Command, string(t.Kind), about, t.sentence(w.zone), strconv.FormatBool(t.Signature != ""), t.Hash})
+			t.Command, string(t.Kind), about, t.Sentence(w.zone), strconv.FormatBool(t.Signature != ""), t.Hash})
 		return nil
 	case "json":
 		w.objects = append(w.objects, eventObject(t))
@@ -83,7 +84,7 @@ func (w *logWriter) end() error {
 }
 
 // eventObject writes an event as JSON.
-func eventObject(t *told) object {
+func eventObject(t *logbook.Entry) object {
 	out := object{{"number", t.Number}, {"at", t.Time.String()}, {"actor", t.Actor}, {"kind", string(t.Kind)},
 		{"body", t.Body}, {"hash", t.Hash}, {"user", t.User}, {"host", t.Host}, {"command", t.Command}}
 	if t.About > 0 {
@@ -100,7 +101,7 @@ const (
 )
 
 // syslogLine writes an event as a line of a system log (RFC 5424).
-func syslogLine(zone *clock.Zone, t *told) string {
+func syslogLine(zone *clock.Zone, t *logbook.Entry) string {
 	field := func(text string, most int) string {
 		text = strings.Map(func(r rune) rune {
 			if r <= ' ' || r > '~' {
@@ -119,18 +120,18 @@ func syslogLine(zone *clock.Zone, t *told) string {
 		{"command", t.Command}, {"hash", t.Hash}} {
 		data += fmt.Sprintf(` %s="%s"`, pair[0], escape.Replace(visible.Clean(pair[1])))
 	}
-	text := visible.Clean(strings.ReplaceAll(t.sentence(zone), "\n", " "))
+	text := visible.Clean(strings.ReplaceAll(t.Sentence(zone), "\n", " "))
 	return fmt.Sprintf("<%d>1 %s %s hgate - %s [%s%s] \ufeff%s", syslogPriority, t.Time, field(t.Host, 255),
 		field(string(t.Kind), 32), syslogElement, data, text)
 }
 
 // cloudEvent gives an event as a CloudEvent (CloudEvents 1.0, JSON format).
-func cloudEvent(t *told) object {
+func cloudEvent(t *logbook.Entry) object {
 	out := object{{"specversion", "1.0"}, {"id", t.Hash}, {"source", "urn:hgate:" + t.Ledger},
 		{"type", "hgate." + string(t.Kind)}, {"time", t.Time.String()}, {"datacontenttype", "application/json"}}
 	if t.About > 0 {
 		out = append(out, member{"subject", fmt.Sprintf("request/%d", t.About)})
-	} else if t.request != nil {
+	} else if t.Request != nil {
 		out = append(out, member{"subject", fmt.Sprintf("request/%d", t.Number)})
 	}
 	return append(out, member{"data", t.Event})

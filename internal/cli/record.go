@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -15,7 +14,6 @@ import (
 	"slices"
 	"time"
 
-	"hiddengate/internal/change"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/journal"
 	"hiddengate/internal/ledger"
@@ -173,54 +171,4 @@ func (a *app) revisionOf(dir string, body *ledger.PolicyBody) {
 		}
 	}
 	body.Revision, body.Author, body.Date = commit.ID, commit.Author, commit.Date.Format(time.RFC3339)
-}
-
-// mostEffect bounds how many lines of an effect are kept in the log.
-const mostEffect = 200
-
-// effectLine is one change of access, as the log keeps it.
-type effectLine struct {
-	Way        string   `json:"way"` // gained, lost or changed
-	Who        string   `json:"who"`
-	Operations []string `json:"operations"`
-	Where      []string `json:"where"`
-	When       string   `json:"when,omitempty"` // where it is not always
-	OnRequest  bool     `json:"on-request,omitempty"`
-	Coming     bool     `json:"coming,omitempty"` // about what is added later
-}
-
-// effectOf gives an effect as the log keeps it: its lines, of which the rest is counted where there are too many.
-func effectOf(e *change.Effect) (json.RawMessage, error) {
-	if e.Empty() {
-		return nil, nil
-	}
-	var out struct {
-		Lines []effectLine `json:"lines"`
-		More  int          `json:"more,omitempty"`
-	}
-	add := func(lines []change.Line, coming bool) {
-		for i := range lines {
-			l := &lines[i]
-			if len(out.Lines) == mostEffect {
-				out.More += len(lines) - i
-				return
-			}
-			one := effectLine{Way: kindOf(l.Way), Who: e.Who(l), Operations: l.Operations, Where: e.Places(l),
-				OnRequest: l.OnRequest, Coming: coming, When: l.Is()}
-			if l.Way == change.Loses {
-				one.When = l.Was()
-			}
-			if one.When == "always" {
-				one.When = ""
-			}
-			out.Lines = append(out.Lines, one)
-		}
-	}
-	add(e.Lines, false)
-	add(e.Coming, true)
-	var text bytes.Buffer
-	enc := json.NewEncoder(&text)
-	enc.SetEscapeHTML(false)
-	err := enc.Encode(out)
-	return text.Bytes(), err
 }

@@ -204,7 +204,7 @@ func lostRows(e *change.Effect) []map[string]any {
 	out := []map[string]any{}
 	e.Rows(func(r change.Row) {
 		out = append(out, map[string]any{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource,
-			"change": kindOf(r.Line.Way)})
+			"change": r.Line.Way.Word()})
 	})
 	return out
 }

@@ -113,7 +113,8 @@ func prepare(name string, make bool) error {
 	return nil
 }
 
-// folder makes the folder of a ledger, for the user alone, or sees that nobody else can write into the one that is there.
+// folder makes the folder of a ledger, for the user alone, or sees that nobody else can write into the one that is
+// there.
 func folder(name string) error {
 	info, err := os.Stat(name)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -1,0 +1,73 @@
+// Package logbook reads the events of a ledger as a log: what each is about, what it says in a sentence, and what it
+// did to whose access.
+package logbook
+
+import (
+	"encoding/json"
+	"strings"
+
+	"hiddengate/internal/ledger"
+)
+
+// Entry is an event with what it is about.
+type Entry struct {
+	ledger.Event
+	Request *ledger.RequestBody // that it is, or is about; nil for none
+	Asker   string              // who made that request
+	Policy  *ledger.PolicyBody  // of a change of the files; nil for none
+}
+
+// Reader finds out what events are about.
+type Reader struct {
+	// Find gives the event of a number; ok is false if there is none.
+	Find  func(number int64) (e ledger.Event, ok bool, err error)
+	known map[int64]*Entry // the requests that were read
+}
+
+// Read finds out what an event is about. What cannot be read is left out.
+func (r *Reader) Read(e ledger.Event) (*Entry, error) {
+	t := &Entry{Event: e}
+	switch e.Kind {
+	case ledger.Requested:
+		t.Request, t.Asker = new(ledger.RequestBody), e.Actor
+		if json.Unmarshal(e.Body, t.Request) != nil {
+			t.Request = nil
+		}
+		if r.known == nil {
+			r.known = map[int64]*Entry{}
+		}
+		r.known[e.Number] = t
+	case ledger.Approved, ledger.Refused, ledger.Finished:
+		of := r.known[e.About]
+		if of == nil {
+			made, ok, err := r.Find(e.About)
+			if err != nil {
+				return nil, err
+			}
+			if !ok || made.Kind != ledger.Requested {
+				return t, nil
+			}
+			if of, err = r.Read(made); err != nil {
+				return nil, err
+			}
+		}
+		t.Request, t.Asker = of.Request, of.Asker
+	case ledger.PolicyChanged, ledger.PolicyFound:
+		t.Policy = new(ledger.PolicyBody)
+		if json.Unmarshal(e.Body, t.Policy) != nil {
+			t.Policy = nil
+		}
+	}
+	return t, nil
+}
+
+// ByService says whether a service did it, and not a person by hand.
+func (t *Entry) ByService() bool { return strings.HasPrefix(t.Actor, "service:") }
+
+// Who names who did it: somebody of the policy, or the user of the operating system.
+func (t *Entry) Who() string {
+	if t.Actor == "" {
+		return "user " + t.User
+	}
+	return t.Actor
+}

@@ -1,0 +1,206 @@
+package logbook
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/ledger"
+	"hiddengate/internal/lending"
+	"hiddengate/internal/view"
+)
+
+// Origin says from where an event came: by which command, on which host, by whose hands, and whether it is signed.
+func (t *Entry) Origin() string {
+	by := "by hand"
+	if t.ByService() {
+		by = "by a service"
+	}
+	text := fmt.Sprintf("%s, %s at %s", by, t.User, t.Host)
+	if t.Signature != "" {
+		text += ", signed"
+	}
+	return text
+}
+
+// Sentence says what an event says.
+func (t *Entry) Sentence(zone *clock.Zone) string {
+	var said ledger.DecisionBody
+	_ = json.Unmarshal(t.Body, &said)
+	why := ""
+	if said.Why != "" {
+		why = ": " + said.Why
+	}
+	switch t.Kind {
+	case ledger.Began:
+		return "the log begins"
+	case ledger.Imported:
+		var body ledger.ImportedBody
+		_ = json.Unmarshal(t.Body, &body)
+		return fmt.Sprintf("took over %s of another log", count(int(body.Events), "event"))
+	case ledger.Requested:
+		return "asked for " + t.wish(zone)
+	case ledger.Approved:
+		return fmt.Sprintf("approved request %d%s%s", t.About, t.ofWhom(), why)
+	case ledger.Refused:
+		return fmt.Sprintf("refused request %d%s%s", t.About, t.ofWhom(), why)
+	case ledger.Finished:
+		return fmt.Sprintf("ended request %d%s%s", t.About, t.ofWhom(), why)
+	case ledger.PolicyChanged:
+		return t.changed()
+	case ledger.PolicyFound:
+		return t.foundText()
+	case ledger.ReviewOpened:
+		var body ledger.ReviewBody
+		_ = json.Unmarshal(t.Body, &body)
+		return fmt.Sprintf("opened a review of %s, which asks %s about %s", strings.Join(body.On, ", "),
+			strings.Join(body.By, ", "), count(len(body.Items), "item"))
+	case ledger.ReviewAnswered:
+		return t.answers()
+	case ledger.ReviewReminded:
+		return fmt.Sprintf("reminded of review %d", t.About)
+	case ledger.ReviewClosed:
+		var body ledger.ClosedBody
+		_ = json.Unmarshal(t.Body, &body)
+		return fmt.Sprintf("closed review %d: %d kept, %d ended, %d not answered", t.About, body.Kept, body.Ended, body.Left)
+	}
+	return string(t.Kind)
+}
+
+// answers says what a reviewer answered.
+func (t *Entry) answers() string {
+	var body ledger.AnswerBody
+	_ = json.Unmarshal(t.Body, &body)
+	var parts []string
+	for i, one := range body.Answers {
+		if i == 3 && len(body.Answers) > 4 {
+			parts = append(parts, fmt.Sprintf("%d more", len(body.Answers)-i))
+			break
+		}
+		parts = append(parts, one.Answer+" "+one.Item)
+	}
+	return fmt.Sprintf("answered in review %d: %s", t.About, view.And(parts))
+}
+
+// wish says what a request asks for.
+func (t *Entry) wish(zone *clock.Zone) string {
+	if t.Request == nil {
+		return "something that cannot be read"
+	}
+	text := "grant " + t.Request.Grant
+	if t.Request.Within != "" {
+		text += " on " + t.Request.Within
+	}
+	text += " for " + lending.Short(time.Duration(t.Request.Seconds)*time.Second)
+	if t.Request.Starts != nil {
+		text += " from " + zone.Format(clock.Instant(*t.Request.Starts))
+	}
+	if t.Request.Emergency {
+		text += ", in an emergency"
+	}
+	if t.Request.Reason != "" {
+		text += ": " + t.Request.Reason
+	}
+	if t.Request.Ticket != "" {
+		text += " (ticket " + t.Request.Ticket + ")"
+	}
+	return text
+}
+
+func (t *Entry) ofWhom() string {
+	if t.Request == nil {
+		return ""
+	}
+	text := " of " + t.Asker + ", grant " + t.Request.Grant
+	if t.Request.Within != "" {
+		text += " on " + t.Request.Within
+	}
+	return text
+}
+
+// changed says what an edit did.
+func (t *Entry) changed() string {
+	if t.Policy == nil {
+		return "changed the policy"
+	}
+	what := view.And(t.Policy.Entries)
+	if what == "" {
+		what = view.And(t.fileNames())
+	}
+	text := fmt.Sprintf("changed %s (hgate %s)", what, t.Command)
+	lines := t.Effect()
+	if there := slices.DeleteFunc(slices.Clone(lines), func(l EffectLine) bool { return l.Coming }); len(there) > 0 {
+		lines = there // what comes later goes without saying
+	}
+	for i, l := range lines {
+		if i == 2 {
+			text += "; and " + count(len(lines)-i, "more change")
+			break
+		}
+		text += "; " + l.text()
+	}
+	return text
+}
+
+func (l EffectLine) text() string {
+	operations := l.Operations
+	if len(operations) > 3 {
+		operations = append(slices.Clone(operations[:3]), fmt.Sprintf("%d more", len(operations)-3))
+	}
+	places := l.Where
+	if len(places) > 3 {
+		places = append(slices.Clone(places[:3]), fmt.Sprintf("%d more", len(places)-3))
+	}
+	text := fmt.Sprintf("%s %s %s on %s", l.Who, l.Way, view.And(operations), view.And(places))
+	if l.OnRequest {
+		text += ", on request"
+	}
+	return text
+}
+
+// Effect reads the lines of an edit's effect.
+func (t *Entry) Effect() []EffectLine {
+	var body struct {
+		Lines []EffectLine `json:"lines"`
+	}
+	if t.Policy != nil && t.Policy.Effect != nil {
+		_ = json.Unmarshal(t.Policy.Effect, &body)
+	}
+	return body.Lines
+}
+
+func (t *Entry) fileNames() (out []string) {
+	for i, f := range t.Policy.Files {
+		if i == 5 && len(t.Policy.Files) > 6 {
+			return append(out, fmt.Sprintf("%d more files", len(t.Policy.Files)-i))
+		}
+		out = append(out, f.Name)
+	}
+	return out
+}
+
+func (t *Entry) foundText() string {
+	if t.Policy == nil {
+		return "the files were found to be others"
+	}
+	fresh := !slices.ContainsFunc(t.Policy.Files, func(f ledger.FileChange) bool { return f.Was != "" })
+	text := "found that " + view.And(t.fileNames()) + " changed by another way than a command"
+	if fresh {
+		text = "found " + view.And(t.fileNames())
+	}
+	if t.Policy.Revision != "" {
+		text += fmt.Sprintf("; as in revision %.10s of %s", t.Policy.Revision, t.Policy.Author)
+	}
+	return text
+}
+
+// count writes "1 event" or "3 events".
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
 	"hiddengate/internal/view"
@@ -85,16 +86,40 @@ func (a *app) allRequests(b *book, from clock.Instant, all bool) (out []*lending
 		return nil, err
 	}
 	defer s.Close()
-	if all {
-		from = clock.Beginning
-	}
 	err = s.View(a.ctx, func(r *store.Reader) error {
 		if err := b.know(r); err != nil {
 			return err
 		}
-		out, err = b.requests(r, from)
+		if all {
+			out, err = b.everyRequest(r)
+		} else {
+			out, err = b.requests(r, from)
+		}
 		return err
 	})
+	return out, err
+}
+
+// everyRequest reads all requests that there ever were, by number.
+func (b *book) everyRequest(r *store.Reader) (out []*lending.Request, err error) {
+	about := map[int64][]ledger.Event{}
+	var numbers []int64
+	err = r.Events(store.Filter{Kinds: []string{"request.", "loan."}}, func(number int64, e ledger.Event, wrong error) bool {
+		switch {
+		case wrong != nil:
+		case e.Kind == ledger.Requested:
+			numbers = append(numbers, number)
+			about[number] = []ledger.Event{e}
+		case about[e.About] != nil:
+			about[e.About] = append(about[e.About], e)
+		}
+		return true
+	})
+	for _, n := range numbers {
+		if one := b.Read(about[n]); one != nil {
+			out = append(out, one)
+		}
+	}
 	return out, err
 }
 

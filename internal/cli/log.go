@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 	"time"
 
@@ -135,53 +136,90 @@ func (a *app) log(g *gate.Gate, f logFlags) error {
 	}
 }
 
+// atOnce is how many events are read in one go.
+const atOnce = 2000
+
 // logOnce tells the events that are there, and gives the number of the last one.
-func (a *app) logOnce(
-	s *store.Store,
-	wanted store.Filter,
-	f logFlags,
-	match func(*logbook.Entry) bool,
-	out *logWriter,
-) (int64, error) {
-	last := wanted.After
-	var kept []logbook.Entry // the newest, where only so many are wanted
-	var wrote error
-	err := s.View(a.ctx, func(r *store.Reader) error {
-		var all []ledger.Event
-		if err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
-			last = number
-			if wrong == nil {
-				all = append(all, e)
-			}
-			return true
-		}); err != nil {
-			return err
+func (a *app) logOnce(s *store.Store, wanted store.Filter, f logFlags, match func(*logbook.Entry) bool,
+	out *logWriter) (int64, error) {
+	if f.last > 0 {
+		last, kept, err := a.newest(s, wanted, f.last, match)
+		for i := len(kept) - 1; i >= 0 && err == nil; i-- {
+			err = out.write(kept[i])
 		}
-		reading := logbook.Reader{Find: r.Event}
-		for _, e := range all {
-			t, err := reading.Read(e)
-			if err != nil {
+		if err != nil {
+			return last, outside{err}
+		}
+		return last, out.flush()
+	}
+	for {
+		var batch []*logbook.Entry
+		more := false
+		err := s.View(a.ctx, func(r *store.Reader) error {
+			var events []ledger.Event
+			if err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
+				if wanted.After = number; wrong == nil {
+					events = append(events, e)
+				}
+				more = len(events) == atOnce
+				return !more
+			}); err != nil {
 				return err
 			}
-			if !match(t) {
-				continue
+			reading := logbook.Reader{Find: r.Event}
+			for _, e := range events {
+				t, err := reading.Read(e)
+				if err != nil {
+					return err
+				}
+				if match(t) {
+					batch = append(batch, t)
+				}
 			}
-			kept = append(kept, *t)
-			if f.last > 0 && len(kept) > f.last {
-				kept = kept[1:]
+			return nil
+		})
+		for i := 0; i < len(batch) && err == nil; i++ {
+			err = out.write(batch[i])
+		}
+		if err != nil {
+			return wanted.After, outside{err}
+		}
+		if !more {
+			return wanted.After, out.flush()
+		}
+	}
+}
+
+// newest reads the last so many events that match, the newest first, and gives the number of the newest of all.
+func (a *app) newest(s *store.Store, wanted store.Filter, most int,
+	match func(*logbook.Entry) bool) (last int64, out []*logbook.Entry, err error) {
+	last = wanted.After
+	err = s.View(a.ctx, func(r *store.Reader) error {
+		head, err := r.Head()
+		if err != nil {
+			return err
+		}
+		last = max(last, head.Number)
+		reading := logbook.Reader{Find: r.Event}
+		for before := int64(math.MaxInt64); len(out) < most; {
+			events, err := r.Newest(wanted, before, atOnce)
+			if err != nil || len(events) == 0 {
+				return err
+			}
+			for _, e := range events {
+				before = e.Number
+				t, err := reading.Read(e)
+				if err != nil {
+					return err
+				}
+				if match(t) && len(out) < most {
+					out = append(out, t)
+				}
 			}
 		}
 		return nil
 	})
-	if err != nil {
-		return last, outside{err}
-	}
-	for i := range kept {
-		if wrote = out.write(&kept[i]); wrote != nil {
-			return last, outside{wrote}
-		}
-	}
-	return last, out.flush()
+	return last, out, err
 }
 
 // filter reads what the store looks for.

@@ -123,14 +123,15 @@ func (v *verified) follow(r *store.Reader, g *gate.Gate, kept *ledger.Head) erro
 	}
 	var chain ledger.Chain
 	found := false
-	err := r.Events(store.Filter{}, func(number int64, e ledger.Event, wrong error) bool {
+	err := r.Opened(func(o store.Opened) bool {
+		number, e := o.Number, o.Event
 		v.events++
-		if wrong != nil {
-			v.fault("event %d: %s", number, wrong)
+		if o.Wrong != nil {
+			v.fault("event %d: %s", number, o.Wrong)
 			chain.Head = ledger.Head{Number: number}
 			return true
 		}
-		if err := chain.Next(number, e); err != nil {
+		if err := chain.Follow(number, e, o.Hash); err != nil {
 			v.fault("%s", err)
 		}
 		if kept != nil && number == kept.Number {

@@ -181,17 +181,15 @@ func (a *app) lastUsed(g *gate.Gate, name string, items []ledger.ReviewItem) err
 func (b *book) reviews(r *store.Reader) (out []*review.Review, err error) {
 	about := map[int64][]ledger.Event{}
 	var numbers []int64
-	err = r.Events(store.Filter{Kinds: []string{"review."}}, func(number int64, e ledger.Event, wrong error) bool {
-		switch {
-		case wrong != nil:
-		case e.Kind == ledger.ReviewOpened:
-			numbers = append(numbers, number)
-			about[number] = []ledger.Event{e}
-		case about[e.About] != nil:
+	events, err := r.Reviews()
+	for _, e := range events {
+		if e.Kind == ledger.ReviewOpened {
+			numbers = append(numbers, e.Number)
+			about[e.Number] = []ledger.Event{e}
+		} else if about[e.About] != nil {
 			about[e.About] = append(about[e.About], e)
 		}
-		return true
-	})
+	}
 	for _, n := range numbers {
 		if one := review.Read(&b.Book, about[n]); one != nil {
 			out = append(out, one)

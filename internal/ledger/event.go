@@ -120,15 +120,24 @@ func (s Statement) ID() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// digest gives what the hash of an event has to be.
-func (e Event) digest() (string, error) {
+// plain gives an event as canonical JSON without its hash, and what the hash has to be.
+func (e Event) plain() (text []byte, hash string, err error) {
 	e.Hash = ""
-	text, err := canonical(e)
-	if err != nil {
-		return "", err
+	if text, err = canonical(e); err != nil {
+		return nil, "", err
 	}
 	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:]), nil
+	return text, hex.EncodeToString(sum[:]), nil
+}
+
+// withHash puts a hash where it stands among the keys, which come in order. No text in JSON holds a bare quotation mark,
+// and the body comes before: what looks like the key behind the hash, and is the last that does, is that key.
+func withHash(plain []byte, hash string) ([]byte, error) {
+	host := bytes.LastIndex(plain, []byte(`,"host":`))
+	if host < 0 {
+		return nil, errForm
+	}
+	return slices.Concat(plain[:host], []byte(`,"hash":"`+hash+`"`), plain[host:]), nil
 }
 
 // Head is the newest event of a ledger; zero if there is none.
@@ -160,23 +169,19 @@ func isHash(text string) bool {
 // After puts a draft behind the head: it gives it its number, the hash before it and its own. The text is what Encode
 // gives of it.
 func (h Head) After(e Event) (_ Event, text []byte, err error) {
-	e.Number, e.Previous, e.Hash = h.Number+1, h.Hash, ""
-	plain, err := canonical(e)
+	e.Number, e.Previous = h.Number+1, h.Hash
+	plain, hash, err := e.plain()
 	if err != nil {
 		return e, nil, err
 	}
-	sum := sha256.Sum256(plain)
-	e.Hash = hex.EncodeToString(sum[:])
-	// The keys come in order, and no text in JSON holds a bare quotation mark: what stands after the body and looks like
-	// the next key is that key, and so is what stands before it and looks like the body's.
+	e.Hash = hash
 	body, command := bytes.Index(plain, []byte(`"body":`)), bytes.LastIndex(plain, []byte(`,"command":`))
-	host := bytes.LastIndex(plain, []byte(`,"host":`))
-	if body < 0 || command < body || host < command {
+	if body < 0 || command < body {
 		return e, nil, errForm
 	}
-	e.Body = bytes.Clone(plain[body+len(`"body":`) : command])
-	text = slices.Concat(plain[:host], []byte(`,"hash":"`+e.Hash+`"`), plain[host:])
-	return e, text, nil
+	e.Body = bytes.Clone(plain[body+len(`"body":`) : command]) // as canonical
+	text, err = withHash(plain, hash)
+	return e, text, err
 }
 
 // Encode gives an event as the stores and files keep it: canonical JSON.
@@ -187,12 +192,28 @@ var errForm = errors.New("it is no event as hgate writes one")
 
 // Decode reads an event as Encode writes it, byte for byte.
 func Decode(text []byte) (Event, error) {
-	var e Event
-	if err := json.Unmarshal(text, &e); err != nil {
-		return e, errForm
+	e, _, err := Open(text)
+	return e, err
+}
+
+// Open is Decode, and gives what the hash of the event has to be.
+func Open(text []byte) (e Event, hash string, err error) {
+	if e, err = Skim(text); err != nil {
+		return e, "", err
 	}
-	again, err := e.Encode()
-	if err != nil || string(again) != string(text) {
+	plain, hash, err := e.plain()
+	if err != nil {
+		return e, "", errForm
+	}
+	if again, err := withHash(plain, e.Hash); err != nil || !bytes.Equal(again, text) {
+		return e, "", errForm
+	}
+	return e, hash, nil
+}
+
+// Skim reads an event without asking whether Encode would write it so: for what only shows events.
+func Skim(text []byte) (e Event, err error) {
+	if json.Unmarshal(text, &e) != nil {
 		return e, errForm
 	}
 	return e, nil
@@ -204,15 +225,23 @@ type Chain struct{ Head }
 // Next takes the event that stands at a number of the store. Its error says what is wrong; the chain goes on from what
 // the event itself says, so that one fault is told once.
 func (c *Chain) Next(number int64, e Event) error {
+	_, hash, err := e.plain()
+	if err != nil {
+		hash = ""
+	}
+	return c.Follow(number, e, hash)
+}
+
+// Follow is Next where it is known what the hash of the event has to be.
+func (c *Chain) Follow(number int64, e Event, hash string) error {
 	was := c.Head
 	c.Head = Head{number, e.Hash}
-	digest, err := e.digest()
 	switch {
 	case number != was.Number+1:
 		return fmt.Errorf("event %d follows event %d: what stood between is missing", number, was.Number)
 	case e.Number != number:
 		return fmt.Errorf("event %d says that it is number %d: it was moved or put in", number, e.Number)
-	case err != nil || digest != e.Hash:
+	case hash != e.Hash:
 		return fmt.Errorf("event %d was changed: its hash is not that of what it says", number)
 	case e.Previous != was.Hash:
 		return fmt.Errorf("event %d does not follow the one before it: one of them was put in, moved or changed", number)

@@ -23,6 +23,7 @@ var postgresSchema = []string{
 		"about bigint NOT NULL, doc text NOT NULL)",
 	"CREATE INDEX events_about ON hgate.events (about) WHERE about > 0",
 	"CREATE INDEX events_imported ON hgate.events (number) WHERE kind = 'ledger.imported'",
+	"CREATE INDEX events_review ON hgate.events (number) WHERE kind >= 'review.' AND kind < 'review/'",
 	"CREATE TABLE hgate.requests (number bigint NOT NULL, event bigint NOT NULL, until bigint NOT NULL, " +
 		"PRIMARY KEY (number, event))",
 	"CREATE INDEX requests_until ON hgate.requests (until)",

@@ -23,6 +23,7 @@ var sqliteSchema = []string{
 		"about INTEGER NOT NULL, doc TEXT NOT NULL)",
 	"CREATE INDEX events_about ON events (about) WHERE about > 0",
 	"CREATE INDEX events_imported ON events (number) WHERE kind = 'ledger.imported'",
+	"CREATE INDEX events_review ON events (number) WHERE kind >= 'review.' AND kind < 'review/'",
 	"CREATE TABLE requests (number INTEGER NOT NULL, event INTEGER NOT NULL, until INTEGER NOT NULL, " +
 		"PRIMARY KEY (number, event)) WITHOUT ROWID",
 	"CREATE INDEX requests_until ON requests (until)",

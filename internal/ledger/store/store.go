@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/ledger"
@@ -203,10 +204,48 @@ type Filter struct {
 	From, Until clock.Instant
 }
 
-// Events visits events by number, until each returns false. What is no event as hgate writes one is told as wrong, and
-// stands in no other argument.
+// Events visits events by number, until each returns false. What is no event is told as wrong, and stands in no other
+// argument; whether an event is written as hgate writes it is not asked.
 func (r *Reader) Events(f Filter, each func(number int64, e ledger.Event, wrong error) bool) error {
-	query, args := "SELECT number, doc FROM events WHERE number > ?", []any{f.After}
+	where, args := f.where()
+	return r.each("SELECT number, doc FROM events WHERE "+where+" ORDER BY number", args, func(number int64, doc []byte) bool {
+		e, wrong := ledger.Skim(doc)
+		return each(number, e, wrong)
+	})
+}
+
+// Opened is one event as it stands in the store.
+type Opened struct {
+	Number int64
+	Event  ledger.Event
+	Hash   string // that it has to have
+	Wrong  error  // it is no event as hgate writes one, and the rest is nothing
+}
+
+// Opened visits all events by number, each looked at byte for byte, until each returns false.
+func (r *Reader) Opened(each func(Opened) bool) error {
+	return r.each("SELECT number, doc FROM events ORDER BY number", nil, func(number int64, doc []byte) bool {
+		e, hash, wrong := ledger.Open(doc)
+		return each(Opened{number, e, hash, wrong})
+	})
+}
+
+// Newest gives so many of the events that are wanted and have numbers below another, the newest first.
+func (r *Reader) Newest(f Filter, before int64, most int) (out []ledger.Event, err error) {
+	where, args := f.where()
+	query := fmt.Sprintf("SELECT number, doc FROM events WHERE %s AND number < ? ORDER BY number DESC LIMIT %d", where, most)
+	err = r.each(query, append(args, before), func(_ int64, doc []byte) bool {
+		if e, wrong := ledger.Skim(doc); wrong == nil {
+			out = append(out, e)
+		}
+		return true
+	})
+	return out, err
+}
+
+// where writes what is wanted as a condition.
+func (f *Filter) where() (query string, args []any) {
+	query, args = "number > ?", []any{f.After}
 	if f.Actor != "" {
 		query, args = query+" AND actor = ?", append(args, f.Actor)
 	}
@@ -216,30 +255,45 @@ func (r *Reader) Events(f Filter, each func(number int64, e ledger.Event, wrong 
 	if f.Until > 0 {
 		query, args = query+" AND at < ?", append(args, int64(f.Until))
 	}
-	rows, err := r.query(query+" ORDER BY number", args...)
+	var kinds []string
+	for _, kind := range f.Kinds {
+		if area, all := strings.CutSuffix(kind, "."); all {
+			kinds = append(kinds, "kind >= ? AND kind < ?")
+			args = append(args, kind, area+"/") // the character behind the dot
+			continue
+		}
+		kinds = append(kinds, "kind = ?")
+		args = append(args, kind)
+	}
+	if kinds != nil {
+		query += " AND (" + strings.Join(kinds, " OR ") + ")"
+	}
+	return query, args
+}
+
+// each visits rows of numbers and texts of events.
+func (r *Reader) each(query string, args []any, visit func(number int64, doc []byte) bool) error {
+	rows, err := r.query(query, args...)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var number int64
-		var doc string
+		var doc sql.RawBytes
 		if err := rows.Scan(&number, &doc); err != nil {
 			return err
 		}
-		e, wrong := ledger.Decode([]byte(doc))
-		if wrong == nil && !f.wants(e) {
-			continue
-		}
-		if !each(number, e, wrong) {
+		if !visit(number, doc) {
 			return nil
 		}
 	}
 	return rows.Err()
 }
 
-func (f *Filter) wants(e ledger.Event) bool {
-	return len(f.Kinds) == 0 || slices.ContainsFunc(f.Kinds, func(kind string) bool { return e.Kind.In(kind) })
+// Reviews gives the events about reviews, in order.
+func (r *Reader) Reviews() ([]ledger.Event, error) {
+	return r.list("SELECT number, doc FROM events WHERE kind >= 'review.' AND kind < 'review/' ORDER BY number")
 }
 
 // Imports gives the events by which other ledgers were taken over, in order.

@@ -225,7 +225,8 @@ func TestHostileWorkspaces(t *testing.T) {
 			before := x.around()
 			for _, line := range []string{
 				"list people", "show role look", "check --since main --by mal", "check --since HEAD --by mal", "compare HEAD",
-				"compare main", "try mal table.drop db:sky", "grid --who mal", "reach mal",
+				"compare main", "requests", "log", "log verify", "review show", "request all-look --for 1h --by mal",
+				"try mal table.drop db:sky", "grid --who mal", "reach mal",
 				"__complete list people ''", "tidy", "add person new", "set role look --title Looks", "remove person new",
 				"list roles", "test", "prove", "compare ./",
 			} {

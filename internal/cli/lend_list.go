@@ -104,7 +104,8 @@ func (a *app) allRequests(b *book, from clock.Instant, all bool) (out []*lending
 func (b *book) everyRequest(r *store.Reader) (out []*lending.Request, err error) {
 	about := map[int64][]ledger.Event{}
 	var numbers []int64
-	err = r.Events(store.Filter{Kinds: []string{"request.", "loan."}}, func(number int64, e ledger.Event, wrong error) bool {
+	wanted := store.Filter{Kinds: []string{"request.", "loan."}}
+	err = r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
 		switch {
 		case wrong != nil:
 		case e.Kind == ledger.Requested:

@@ -130,8 +130,8 @@ func (e Event) plain() (text []byte, hash string, err error) {
 	return text, hex.EncodeToString(sum[:]), nil
 }
 
-// withHash puts a hash where it stands among the keys, which come in order. No text in JSON holds a bare quotation mark,
-// and the body comes before: what looks like the key behind the hash, and is the last that does, is that key.
+// withHash puts a hash where it stands among the keys, which come in order. No text in JSON holds a bare quotation
+// mark, and the body comes before: what looks like the key behind the hash, and is the last that does, is that key.
 func withHash(plain []byte, hash string) ([]byte, error) {
 	host := bytes.LastIndex(plain, []byte(`,"host":`))
 	if host < 0 {

@@ -208,7 +208,8 @@ type Filter struct {
 // argument; whether an event is written as hgate writes it is not asked.
 func (r *Reader) Events(f Filter, each func(number int64, e ledger.Event, wrong error) bool) error {
 	where, args := f.where()
-	return r.each("SELECT number, doc FROM events WHERE "+where+" ORDER BY number", args, func(number int64, doc []byte) bool {
+	query := "SELECT number, doc FROM events WHERE " + where + " ORDER BY number"
+	return r.each(query, args, func(number int64, doc []byte) bool {
 		e, wrong := ledger.Skim(doc)
 		return each(number, e, wrong)
 	})
@@ -233,7 +234,8 @@ func (r *Reader) Opened(each func(Opened) bool) error {
 // Newest gives so many of the events that are wanted and have numbers below another, the newest first.
 func (r *Reader) Newest(f Filter, before int64, most int) (out []ledger.Event, err error) {
 	where, args := f.where()
-	query := fmt.Sprintf("SELECT number, doc FROM events WHERE %s AND number < ? ORDER BY number DESC LIMIT %d", where, most)
+	query := fmt.Sprintf("SELECT number, doc FROM events WHERE %s AND number < ? ORDER BY number DESC LIMIT %d", where,
+		most)
 	err = r.each(query, append(args, before), func(_ int64, doc []byte) bool {
 		if e, wrong := ledger.Skim(doc); wrong == nil {
 			out = append(out, e)

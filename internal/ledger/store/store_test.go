@@ -258,3 +258,92 @@ func TestAFileThatOthersCanReadIsNoLedger(t *testing.T) {
 	_, err = store.OpenFile(t.Context(), name, false)
 	require.ErrorContains(t, err, "is no file")
 }
+
+func TestEventsAreFiltered(t *testing.T) {
+	everywhere(t, func(t *testing.T, p place) {
+		s := p.open(t)
+		bo := event(ledger.Approved, 1, ledger.DecisionBody{})
+		bo.Actor, bo.Time = "bo", bo.Time+ledger.Time(clock.Hour)
+		made := put(t, s, request(60), bo, event(ledger.PolicyFound, 0, ledger.PolicyBody{}),
+			event(ledger.ReviewOpened, 0, ledger.ReviewBody{}), event(ledger.Imported, 0, ledger.ImportedBody{}))
+		at := clock.Instant(made[0].Time)
+		for _, c := range []struct {
+			filter store.Filter
+			want   []int64
+		}{
+			{store.Filter{}, []int64{1, 2, 3, 4, 5}}, {store.Filter{After: 3}, []int64{4, 5}},
+			{store.Filter{Actor: "bo"}, []int64{2}}, {store.Filter{Actor: "nobody"}, nil},
+			{store.Filter{Kinds: []string{"request."}}, []int64{1, 2}},
+			{store.Filter{Kinds: []string{"request.made"}}, []int64{1}},
+			{store.Filter{Kinds: []string{"review.", "policy.found"}}, []int64{3, 4}},
+			{store.Filter{Kinds: []string{"request"}}, nil},
+			{store.Filter{From: at + 1}, []int64{2}}, {store.Filter{Until: at + 1}, []int64{1, 3, 4, 5}},
+			{store.Filter{Actor: "ana", Kinds: []string{"request."}, Until: at + 1}, []int64{1}},
+		} {
+			var got, back []int64
+			require.NoError(t, s.View(t.Context(), func(r *store.Reader) error {
+				if err := r.Events(c.filter, func(n int64, _ ledger.Event, wrong error) bool {
+					require.NoError(t, wrong)
+					got = append(got, n)
+					return true
+				}); err != nil {
+					return err
+				}
+				for before := int64(100); ; {
+					page, err := r.Newest(c.filter, before, 2)
+					if err != nil || len(page) == 0 {
+						return err
+					}
+					for _, e := range page {
+						before = e.Number
+						back = append([]int64{e.Number}, back...)
+					}
+				}
+			}))
+			assert.Equal(t, c.want, got, "%+v", c.filter)
+			assert.Equal(t, c.want, back, "%+v, from the end", c.filter)
+		}
+		require.NoError(t, s.View(t.Context(), func(r *store.Reader) error {
+			reviews, err := r.Reviews()
+			require.NoError(t, err)
+			assert.Equal(t, made[3:4], reviews)
+			imports, err := r.Imports()
+			require.NoError(t, err)
+			assert.Equal(t, made[4:], imports)
+			number, ok, err := r.Find(made[1])
+			assert.Equal(t, []any{int64(2), true, nil}, []any{number, ok, err})
+			_, ok, err = r.Find(event(ledger.Refused, 0, nil))
+			assert.False(t, ok)
+			return err
+		}))
+	})
+}
+
+func TestDeliveriesAreKept(t *testing.T) {
+	everywhere(t, func(t *testing.T, p place) {
+		s := p.open(t)
+		put(t, s, request(60))
+		keep := func(name string, d store.Delivery) {
+			require.NoError(t, s.Update(t.Context(), func(w *store.Writer) error { return w.Deliver(name, d) }))
+		}
+		last := func(name string) (d store.Delivery, ok bool) {
+			require.NoError(t, s.View(t.Context(), func(r *store.Reader) (err error) {
+				d, ok, err = r.Delivered(name)
+				return err
+			}))
+			return d, ok
+		}
+		_, ok := last("desk")
+		assert.False(t, ok)
+		for _, d := range []store.Delivery{{Event: 3, Tries: 1, At: 5}, {Event: 3, Tries: 2, At: 6, Done: true},
+			{Event: 4, At: 7, Done: true}} {
+			keep("desk", d)
+			keep("desk", store.Delivery{Event: d.Event, Tries: d.Tries, At: 99}) // another came second
+			got, ok := last("desk")
+			assert.True(t, ok)
+			assert.Equal(t, d, got)
+		}
+		_, ok = last("other")
+		assert.False(t, ok)
+	})
+}

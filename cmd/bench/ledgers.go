@@ -90,10 +90,8 @@ func measureEvent(t *table, folder string, pairs int) {
 	s, err := store.OpenFile(context.Background(), filepath.Join(folder, "events", "one.db"), true)
 	must(err)
 	defer s.Close()
-	bare, err := sql.Open(
-		"sqlite",
-		filepath.Join(folder, "bare.db")+"?_pragma=synchronous(FULL)&_pragma=journal_mode(WAL)",
-	)
+	bare, err := sql.Open("sqlite",
+		filepath.Join(folder, "bare.db")+"?_pragma=synchronous(FULL)&_pragma=journal_mode(WAL)")
 	must(err)
 	defer bare.Close()
 	bare.SetMaxOpenConns(1)

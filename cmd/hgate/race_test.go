@@ -46,11 +46,7 @@ func race(t *testing.T, at string) {
 	}
 	by := func(who string) string { return " --by " + who + " --key .keys/" + who }
 	for round := range 3 {
-		code, out := hgate(
-			"request drivers-past-the-limits --for 1h --format json"+by("marek.dvorin"),
-			"--reason",
-			"stuck",
-		)
+		code, out := hgate("request drivers-past-the-limits --for 1h --format json"+by("marek.dvorin"), "--reason", "stuck")
 		require.Zero(t, code, out)
 		var made struct{ Number int64 }
 		require.NoError(t, json.Unmarshal([]byte(out), &made))

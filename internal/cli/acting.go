@@ -101,11 +101,8 @@ func (w *acting) whoActs(a *app, e *estate.Estate) (actor, error) {
 	}
 	s := e.Subject(out.who)
 	if s == nil {
-		return out, unknown(
-			map[bool]string{true: "service", false: "person"}[out.who.Kind == estate.IsService],
-			out.who.ID,
-			append(keys(e.People), keys(e.Services)...),
-		)
+		return out, unknown(map[bool]string{true: "service", false: "person"}[out.who.Kind == estate.IsService], out.who.ID,
+			append(keys(e.People), keys(e.Services)...))
 	}
 	out.own, out.keys = known && own == out.who, s.Keys
 	return out, nil
@@ -118,12 +115,8 @@ func (w *acting) sign(a *app, e *estate.Estate, who actor, s ledger.Statement) (
 		switch {
 		case !who.own:
 			return "", &draft.Error{
-				Message: fmt.Sprintf(
-					"the user %s is not %s in the policy, and %s has no keys there to sign with",
-					who.user,
-					who.who,
-					who.who,
-				),
+				Message: fmt.Sprintf("the user %s is not %s in the policy, and %s has no keys there to sign with", who.user,
+					who.who, who.who),
 				Help: fmt.Sprintf("hgate set person %s --keys \"ssh-ed25519 …\", and sign with that key", who.who.ID),
 			}
 		case e.SigningRequired && s.Kind.NeedsSignature():

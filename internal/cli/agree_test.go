@@ -35,12 +35,8 @@ func demo(t *testing.T) (dir string, g *gate.Gate) {
 
 func hgate(dir, in string, args ...string) (out, problems string, code int) {
 	var o, e bytes.Buffer
-	code = Run(
-		context.Background(),
-		append([]string{"-C", dir}, args...),
-		Streams{In: strings.NewReader(in), Out: &o, Err: &e},
-		at,
-	)
+	code = Run(context.Background(), append([]string{"-C", dir}, args...),
+		Streams{In: strings.NewReader(in), Out: &o, Err: &e}, at)
 	return o.String(), e.String(), code
 }
 

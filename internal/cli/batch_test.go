@@ -109,12 +109,8 @@ func TestBatchSkipsAnEndlessLine(t *testing.T) {
 	for _, end := range []string{"\n", ""} {
 		in := one + "\n" + strings.Repeat("x", maxBatchLine+10) + "\n" + one + end
 		var out, problems bytes.Buffer
-		code := Run(
-			t.Context(),
-			[]string{"-C", dir, "try", "--batch", "-"},
-			Streams{In: strings.NewReader(in), Out: &out, Err: &problems},
-			time.Now,
-		)
+		code := Run(t.Context(), []string{"-C", dir, "try", "--batch", "-"},
+			Streams{In: strings.NewReader(in), Out: &out, Err: &problems}, time.Now)
 		require.Equal(t, exitWrong, code)
 		answers := strings.Split(strings.TrimSpace(out.String()), "\n")
 		require.Len(t, answers, 3)

@@ -42,12 +42,8 @@ func TestAFaultTellsWhereItWasToThoseWhoAsk(t *testing.T) {
 	for debug, told := range map[string]bool{"": false, "1": true} {
 		t.Setenv("HGATE_DEBUG", debug)
 		var out, said bytes.Buffer
-		code := Run(
-			t.Context(),
-			[]string{"-C", dir, "try", "--batch", "-"},
-			Streams{In: bursting{}, Out: &out, Err: &said},
-			at,
-		)
+		code := Run(t.Context(), []string{"-C", dir, "try", "--batch", "-"}, Streams{In: bursting{}, Out: &out, Err: &said},
+			at)
 		assert.Equal(t, exitOutside, code)
 		assert.Contains(t, said.String(), "this is a fault of the program, not of your files: the pipe burst")
 		assert.Equal(t, told, bytes.Contains(said.Bytes(), []byte("bursting.Read")), said.String())

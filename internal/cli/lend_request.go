@@ -36,27 +36,14 @@ approve it. Nobody has to remember to end it: it is over when its time is.`,
 		Args: takes(1, 1), ValidArgsFunction: a.completeLent,
 	}
 	f := c.Flags()
-	f.StringVar(
-		&w.where,
-		"where",
-		"",
-		"the `place`, with all inside it (everything that the grant covers, where left out)",
-	)
+	f.StringVar(&w.where, "where", "",
+		"the `place`, with all inside it (everything that the grant covers, where left out)")
 	f.StringVar(&w.lasts, "for", "", "how long, as a `duration` such as 90m")
-	f.StringVar(
-		&w.starts,
-		"starts",
-		"",
-		"the `time` from which it is wished (as soon as it is approved, where left out)",
-	)
+	f.StringVar(&w.starts, "starts", "", "the `time` from which it is wished (as soon as it is approved, where left out)")
 	f.StringVar(&w.reason, "reason", "", "`why` it is needed")
 	f.StringVar(&w.ticket, "ticket", "", "the `ticket` that it belongs to")
-	f.BoolVar(
-		&w.emergency,
-		"emergency",
-		false,
-		"have it at once, and have it signed off afterwards; the grant must allow it",
-	)
+	f.BoolVar(&w.emergency, "emergency", false,
+		"have it at once, and have it signed off afterwards; the grant must allow it")
 	f.BoolVar(&w.dryRun, "dry-run", false, "tell what it would give, and ask for nothing")
 	by.flags(a, c)
 	c.RunE = func(_ *cobra.Command, args []string) error {

@@ -41,12 +41,8 @@ as found.`,
 	fl.StringVar(&f.subject, "subject", "", "what concerns the access of this `subject`")
 	fl.StringVar(&f.object, "object", "", "what concerns this `entry`, such as 'grant books'")
 	fl.StringVar(&f.where, "where", "", "what concerns this `place` or what is inside it")
-	fl.StringSliceVar(
-		&f.kinds,
-		"kind",
-		nil,
-		"events of this `kind`, such as request.made, or request. for all that begin so",
-	)
+	fl.StringSliceVar(&f.kinds, "kind", nil,
+		"events of this `kind`, such as request.made, or request. for all that begin so")
 	fl.StringVar(&f.since, "since", "", "from this `date or time` on")
 	fl.StringVar(&f.until, "until", "", "before this `time`, or through this date")
 	fl.IntVar(&f.last, "last", 0, "the last so `many` of them (30 in text, where left out)")
@@ -75,15 +71,8 @@ as found.`,
 		return a.log(g, f)
 	}
 	a.formats(c, "text", "json", "ndjson", "csv", "syslog", "cloudevents")
-	c.AddCommand(
-		a.logVerifyCommand(),
-		a.logHeadCommand(),
-		a.logStatementCommand(),
-		a.logExportCommand(),
-		a.logImportCommand(),
-		a.logPrepareCommand(),
-		a.logDeliverCommand(),
-	)
+	c.AddCommand(a.logVerifyCommand(), a.logHeadCommand(), a.logStatementCommand(), a.logExportCommand(),
+		a.logImportCommand(), a.logPrepareCommand(), a.logDeliverCommand())
 	return c
 }
 
@@ -249,10 +238,8 @@ func (f *logFlags) filter(zone *clock.Zone) (out store.Filter, err error) {
 	}
 	for _, kind := range f.kinds {
 		if !knownKind(kind) {
-			return out, fmt.Errorf(
-				"--kind %s is no kind of event: write one, as request.made, or a beginning, as `request.`",
-				kind,
-			)
+			return out, fmt.Errorf("--kind %s is no kind of event: write one, as request.made, or a beginning, as `request.`",
+				kind)
 		}
 	}
 	return out, nil

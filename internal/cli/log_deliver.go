@@ -205,12 +205,6 @@ func (d *deliverer) message(t *logbook.Entry) (notice.Message, error) {
 	zone := d.gate.Estate().Zone
 	line := fmt.Sprintf("%s %s", t.Who(), t.Sentence(zone))
 	return notice.Message{ID: t.Hash, Event: text, Subject: line, At: d.app.now(),
-		Text: fmt.Sprintf(
-			"%s\n\n%s, %s\nEvent %d, %s\n",
-			line,
-			stamp(zone, clock.Instant(t.Time)),
-			t.Origin(),
-			t.Number,
-			t.Hash,
-		)}, err
+		Text: fmt.Sprintf("%s\n\n%s, %s\nEvent %d, %s\n", line, stamp(zone, clock.Instant(t.Time)), t.Origin(), t.Number,
+			t.Hash)}, err
 }

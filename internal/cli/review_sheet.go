@@ -148,8 +148,7 @@ sheet that 'review show --format csv' wrote and somebody filled in: the columns 
 				return nil
 			}
 			return fmt.Errorf(
-				"this is written `hgate review answer REVIEW ITEM keep`, or end; or with the number of the review alone",
-			)
+				"this is written `hgate review answer REVIEW ITEM keep`, or end; or with the number of the review alone")
 		},
 	}
 	c.Flags().StringVar(&from, "from", "", "read the answers from a CSV `file`")

@@ -75,12 +75,8 @@ func (s *story) run(line string) (int, string) {
 	for i := range args {
 		args[i] = strings.ReplaceAll(args[i], "\x00", " ")
 	}
-	code := Run(
-		s.t.Context(),
-		args,
-		Streams{In: strings.NewReader(""), Out: &out, Err: &out},
-		func() time.Time { return s.at },
-	)
+	code := Run(s.t.Context(), args, Streams{In: strings.NewReader(""), Out: &out, Err: &out},
+		func() time.Time { return s.at })
 	return code, out.String()
 }
 

@@ -30,8 +30,7 @@ func (w *absence) check() (dated bool, err error) {
 		return true, nil
 	case w.from != "":
 		return false, fmt.Errorf(
-			"--from needs --until, the last day of the absence; without either the suspension has no end",
-		)
+			"--from needs --until, the last day of the absence; without either the suspension has no end")
 	case w.why != "":
 		return false, fmt.Errorf("--why stands in the record of a dated absence; add --until, or leave --why out")
 	}

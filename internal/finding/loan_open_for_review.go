@@ -17,15 +17,8 @@ var loanOpenForReview = &Finding{
 			if r.Reason != "" {
 				reason = ": " + r.Reason
 			}
-			c.report(
-				&r.Grant.Object,
-				r.Grant.Source.Position,
-				"request %d of %s for grant %s was an emergency, and is not signed off%s",
-				r.Number,
-				r.Subject,
-				r.GrantID,
-				reason,
-			)
+			c.report(&r.Grant.Object, r.Grant.Source.Position,
+				"request %d of %s for grant %s was an emergency, and is not signed off%s", r.Number, r.Subject, r.GrantID, reason)
 		}
 	},
 }

@@ -91,13 +91,8 @@ func (b *Book) Offer(a Asking) (*Offer, error) {
 	}
 	o.Approvers = b.Approvers(g, a.Who, a.Now)
 	if o.Needed > len(o.Approvers) {
-		return nil, refuse(
-			"see `hgate check`",
-			"grant %s needs %d approvals, and %d could approve: nobody could lend it",
-			g.ID,
-			o.Needed,
-			len(o.Approvers),
-		)
+		return nil, refuse("see `hgate check`", "grant %s needs %d approvals, and %d could approve: nobody could lend it",
+			g.ID, o.Needed, len(o.Approvers))
 	}
 	if why := b.kept(a, g, o); why != nil {
 		return nil, why

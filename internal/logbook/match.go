@@ -17,10 +17,8 @@ func (t *Entry) Concerns(subject string) bool {
 		return false
 	}
 	named := func(text string) bool {
-		return slices.Contains(
-			strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" ,;()", r) }),
-			subject,
-		)
+		return slices.Contains(strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" ,;()", r) }),
+			subject)
 	}
 	return slices.ContainsFunc(t.Policy.Entries, named) ||
 		slices.ContainsFunc(t.Effect(), func(l EffectLine) bool { return named(l.Who) })

@@ -55,12 +55,8 @@ type MailServer struct {
 
 var secretFields = []field{
 	of("env", textForm, "the variable of the environment that holds it", func(s *Secret) *string { return &s.Env }),
-	of(
-		"file",
-		textForm,
-		"the file that holds it, which the user alone may read",
-		func(s *Secret) *string { return &s.File },
-	),
+	of("file", textForm, "the file that holds it, which the user alone may read",
+		func(s *Secret) *string { return &s.File }),
 }
 
 var secretForm = form[Secret]{

@@ -38,8 +38,7 @@ func Postgres(t testing.TB) (address string) {
 		return c
 	}
 	out, err := run(
-		exec.Command(initdb, "-D", data, "-U", "owner", "-A", "trust", "-E", "UTF8", "--no-sync"),
-	).CombinedOutput()
+		exec.Command(initdb, "-D", data, "-U", "owner", "-A", "trust", "-E", "UTF8", "--no-sync")).CombinedOutput()
 	require.NoError(t, err, string(out))
 	c := run(exec.Command(server, "-D", data, "-k", folder, "-c", "listen_addresses=", "-c", "max_connections=150"))
 	log, err := os.Create(filepath.Join(folder, "log"))

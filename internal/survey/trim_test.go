@@ -44,9 +44,7 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 		f := strings.Fields(line)
 		at, err := e.Zone.ParseTime(f[0])
 		require.NoError(t, err)
-		trimmer.Take(
-			survey.Action{At: at, Who: estate.Principal{ID: f[1]}, Operation: f[2], Resource: f[3], Line: i + 1},
-		)
+		trimmer.Take(survey.Action{At: at, Who: estate.Principal{ID: f[1]}, Operation: f[2], Resource: f[3], Line: i + 1})
 	}
 	out := trimmer.Trim()
 	require.Equal(t, 7, out.Actions)
@@ -157,8 +155,7 @@ grants: {a: {to: ana, role: high, on: dish}}
 	require.NoError(t, err)
 	c.Time(later)
 	outcome, err := ng.Decide(
-		gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "unit.view", Resource: "dish", Context: c},
-	)
+		gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "unit.view", Resource: "dish", Context: c})
 	require.NoError(t, err)
 	require.Equal(t, gate.Deny, outcome)
 }

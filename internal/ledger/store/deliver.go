@@ -28,12 +28,6 @@ func (r *Reader) Delivered(name string) (d Delivery, ok bool, err error) {
 
 // Deliver keeps how far the notices of a name have come. Who was quicker counts.
 func (w *Writer) Deliver(name string, d Delivery) error {
-	return w.exec(
-		"INSERT INTO deliveries (name, event, try, at, done) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
-		name,
-		d.Event,
-		d.Tries,
-		int64(d.At),
-		d.Done,
-	)
+	return w.exec("INSERT INTO deliveries (name, event, try, at, done) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+		name, d.Event, d.Tries, int64(d.At), d.Done)
 }

@@ -84,8 +84,7 @@ func TestWhatIsNoEventIsTold(t *testing.T) {
 	s, _ := fileOf(t)
 	require.NoError(t, writeOne(t, s, 10))
 	_, err := s.db.Exec(
-		"INSERT INTO events (number, at, actor, kind, about, doc) VALUES (2, 0, '', 'request.approved', 1, '{}')",
-	)
+		"INSERT INTO events (number, at, actor, kind, about, doc) VALUES (2, 0, '', 'request.approved', 1, '{}')")
 	require.NoError(t, err)
 	require.ErrorIs(t, s.View(t.Context(), func(r *Reader) error {
 		_, err := r.About(1)

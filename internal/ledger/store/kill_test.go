@@ -49,11 +49,8 @@ func appendForEver(at string) {
 		err := s.Update(context.Background(), func(w *store.Writer) error {
 			e := request(int64(60 + d.IntN(3600)))
 			if last > 0 && d.IntN(2) == 0 {
-				e = event(
-					[]ledger.Kind{ledger.Approved, ledger.Refused, ledger.Finished}[d.IntN(3)],
-					last,
-					ledger.DecisionBody{Why: "x"},
-				)
+				e = event([]ledger.Kind{ledger.Approved, ledger.Refused, ledger.Finished}[d.IntN(3)], last,
+					ledger.DecisionBody{Why: "x"})
 			}
 			var err error
 			made, err = w.Append(e)

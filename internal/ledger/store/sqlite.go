@@ -105,11 +105,7 @@ func prepare(name string, make bool) error {
 		return fmt.Errorf("the ledger %s is no file", name)
 	}
 	if err := private.Check(info); err != nil {
-		return fmt.Errorf(
-			"the ledger %s is not taken: %w; do: chmod 600 it, once you know who wrote into it",
-			name,
-			err,
-		)
+		return fmt.Errorf("the ledger %s is not taken: %w; do: chmod 600 it, once you know who wrote into it", name, err)
 	}
 	return nil
 }

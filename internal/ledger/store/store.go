@@ -305,11 +305,8 @@ func (r *Reader) Imports() ([]ledger.Event, error) {
 
 // About gives the events about a request, in order, the first being that by which it was made.
 func (r *Reader) About(request int64) ([]ledger.Event, error) {
-	return r.list(
-		"SELECT number, doc FROM events WHERE number = ? OR about > 0 AND about = ? ORDER BY number",
-		request,
-		request,
-	)
+	return r.list("SELECT number, doc FROM events WHERE number = ? OR about > 0 AND about = ? ORDER BY number", request,
+		request)
 }
 
 func (r *Reader) list(query string, args ...any) (out []ledger.Event, err error) {

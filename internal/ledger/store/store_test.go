@@ -142,11 +142,8 @@ func TestWhatIsAppendedIsReadByOthers(t *testing.T) {
 			request(60),
 			event(ledger.Approved, 1, ledger.DecisionBody{Request: "x"}),
 			request(7200),
-			event(
-				ledger.PolicyChanged,
-				0,
-				ledger.PolicyBody{Files: []ledger.FileChange{{Name: "a", Is: "1"}, {Name: "b", Is: "2"}}},
-			),
+			event(ledger.PolicyChanged, 0,
+				ledger.PolicyBody{Files: []ledger.FileChange{{Name: "a", Is: "1"}, {Name: "b", Is: "2"}}}),
 			event(ledger.PolicyFound, 0, ledger.PolicyBody{Files: []ledger.FileChange{{Name: "a", Was: "1", Is: "3"},
 				{Name: "b", Was: "2"}}}),
 		)

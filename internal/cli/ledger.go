@@ -270,25 +270,33 @@ func (a *app) loans(g *gate.Gate, at clock.Instant) []*lending.Request {
 	return out
 }
 
-func (a *app) readLoans(g *gate.Gate, at clock.Instant) (out []*lending.Request, err error) {
-	dir, err := a.folder()
-	if err != nil {
-		return nil, err
-	}
-	s, err := a.ledger(dir, false)
-	if s == nil || err != nil {
-		return nil, err
-	}
-	defer s.Close()
-	err = s.View(context.WithoutCancel(a.ctx), func(r *store.Reader) error {
-		b := book{Book: lending.Book{Gate: g}, store: s}
-		if err := b.know(r); err != nil {
-			return err
-		}
-		out, err = b.requests(r, at)
+// readLoans reads the requests that may matter from an instant on; none where there is no ledger.
+func (a *app) readLoans(g *gate.Gate, from clock.Instant) (out []*lending.Request, err error) {
+	err = a.reading(g, func(b *book, r *store.Reader) error {
+		out, err = b.requests(r, from)
 		return err
 	})
 	return out, err
+}
+
+// reading lets do read the ledger with its policy, if there is one.
+func (a *app) reading(g *gate.Gate, do func(b *book, r *store.Reader) error) error {
+	dir, err := a.folder()
+	if err != nil {
+		return err
+	}
+	s, err := a.ledger(dir, false)
+	if s == nil || err != nil {
+		return err
+	}
+	defer s.Close()
+	return s.View(context.WithoutCancel(a.ctx), func(r *store.Reader) error {
+		b := &book{Book: lending.Book{Gate: g}, store: s}
+		if err := b.know(r); err != nil {
+			return err
+		}
+		return do(b, r)
+	})
 }
 
 // lends says whether anything can be lent.

@@ -218,7 +218,7 @@ func (a *app) completeRequests(_ *cobra.Command, args []string, _ string) ([]str
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	now := a.present()
-	list, err := a.allRequests(&book{Book: lending.Book{Gate: g}}, now, false)
+	list, err := a.readLoans(g, now)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}

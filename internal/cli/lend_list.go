@@ -48,7 +48,15 @@ emergency and is not signed off yet. --all lists those that are over as well.`,
 			}
 			only = &p
 		}
-		list, err := a.allRequests(&book{Book: lending.Book{Gate: g}}, now, all)
+		var list []*lending.Request
+		if all {
+			err = a.reading(g, func(b *book, r *store.Reader) error {
+				list, err = b.everyRequest(r)
+				return err
+			})
+		} else {
+			list, err = a.readLoans(g, now)
+		}
 		if err != nil {
 			return outside{err}
 		}
@@ -73,31 +81,6 @@ emergency and is not signed off yet. --all lists those that are over as well.`,
 func finished(r *lending.Request, at clock.Instant) bool {
 	state := r.StateAt(at)
 	return state != lending.Waiting && state != lending.Coming && state != lending.InForce && !r.ToSignOff()
-}
-
-// allRequests reads the requests that may matter from an instant on, or all that there are.
-func (a *app) allRequests(b *book, from clock.Instant, all bool) (out []*lending.Request, err error) {
-	dir, err := a.folder()
-	if err != nil {
-		return nil, err
-	}
-	s, err := a.ledger(dir, false)
-	if s == nil || err != nil {
-		return nil, err
-	}
-	defer s.Close()
-	err = s.View(a.ctx, func(r *store.Reader) error {
-		if err := b.know(r); err != nil {
-			return err
-		}
-		if all {
-			out, err = b.everyRequest(r)
-		} else {
-			out, err = b.requests(r, from)
-		}
-		return err
-	})
-	return out, err
 }
 
 // everyRequest reads all requests that there ever were, by number.

@@ -79,6 +79,9 @@ func (a answered) Error() string { return fmt.Sprintf("exit %d", int(a)) }
 // outside is an error of the world around the program.
 type outside struct{ error }
 
+// Unwrap gives what it was, so that an interruption is told as one.
+func (o outside) Unwrap() error { return o.error }
+
 // Run runs the program and gives its exit code. It ends soon after the context does. now is the clock. If the cache
 // goes away while it is read, the command begins anew without one.
 func Run(ctx context.Context, args []string, streams Streams, now func() time.Time) int {

@@ -123,7 +123,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	if err != nil {
 		return err
 	}
-	if err := a.write(root, dir, recorded{files, effect.Entries(), lines, before}); err != nil {
+	if err := a.write(dir, recorded{files, effect.Entries(), lines, before}); err != nil {
 		return err
 	}
 	a.keepEdited(root, recording, after, changes)

@@ -122,14 +122,18 @@ func settled(err error) error {
 	return outside{err}
 }
 
-// begun sees that a ledger has its id and its first event, and gives the id.
-func (a *app) begun(s *store.Store, dir string) (id string, err error) {
+// begun sees that a ledger has its id and its first event, which says how the policy's files are, and gives the id.
+func (a *app) begun(s *store.Store, dir string, p *estate.Estate) (id string, err error) {
 	err = s.View(a.ctx, func(r *store.Reader) error {
 		id, err = r.ID()
 		return err
 	})
 	if err != nil || id != "" {
 		return id, err
+	}
+	files, err := sumsIn(dir, p)
+	if err != nil {
+		return "", err
 	}
 	err = s.Update(a.ctx, func(w *store.Writer) error {
 		if id, err = w.ID(); err != nil || id != "" {
@@ -139,7 +143,7 @@ func (a *app) begun(s *store.Store, dir string) (id string, err error) {
 		if err := w.Begin(id); err != nil {
 			return err
 		}
-		e, err := a.event(id, "", ledger.Began, ledger.BeganBody{Workspace: dir})
+		e, err := a.event(id, "", ledger.Began, ledger.BeganBody{Workspace: dir, Files: changesOf(nil, files)})
 		if err == nil {
 			_, err = w.Append(e)
 		}
@@ -181,7 +185,7 @@ func (a *app) openBook(g *gate.Gate) (*book, error) {
 	if err != nil {
 		return nil, err
 	}
-	id, err := a.begun(s, dir)
+	id, err := a.begun(s, dir, g.Estate())
 	if err != nil {
 		s.Close()
 		return nil, outside{err}
@@ -209,6 +213,11 @@ func (a *app) inTheNameOf(by *acting, do func(b *book, who actor) error) error {
 		return err
 	}
 	defer b.store.Close()
+	if dir, err := a.folder(); err != nil {
+		return err
+	} else if err := a.noted(b.store, dir, g.Estate()); err != nil {
+		return outside{err}
+	}
 	return do(b, who)
 }
 

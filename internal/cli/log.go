@@ -98,6 +98,9 @@ func (a *app) log(g *gate.Gate, f logFlags) error {
 	}
 	if s != nil {
 		defer s.Close()
+		if err := a.noted(s, dir, g.Estate()); err != nil {
+			a.page(a.Err).Line("hgate: what was changed in the files by another way could not be noted: %s", err)
+		}
 	}
 	out := a.logWriter(g.Estate())
 	for first := true; ; first = false {

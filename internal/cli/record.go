@@ -31,13 +31,13 @@ type recorded struct {
 }
 
 // write puts an edit in place and into the log, both or neither.
-func (a *app) write(root *os.Root, dir string, r recorded) error {
+func (a *app) write(dir string, r recorded) error {
 	s, err := a.ledger(dir, true)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	id, err := a.begun(s, dir)
+	id, err := a.begun(s, dir, r.before)
 	if err != nil {
 		return outside{err}
 	}
@@ -56,7 +56,7 @@ func (a *app) write(root *os.Root, dir string, r recorded) error {
 	placed := false
 	err = s.Update(context.WithoutCancel(a.ctx), func(w *store.Writer) error {
 		if !placed { // else it is tried again, and the files are as the edit left them
-			if err := a.found(w, root, dir, r.before); err != nil {
+			if err := a.found(w, dir, r.before); err != nil {
 				return err
 			}
 		}
@@ -90,33 +90,19 @@ func sumOf(text []byte) string {
 }
 
 // found puts into the log what has changed in the files since its last event, by another way than a command.
-func (a *app) found(w *store.Writer, root *os.Root, dir string, e *estate.Estate) error {
+func (a *app) found(w *store.Writer, dir string, e *estate.Estate) error {
 	known, err := w.Files()
 	if err != nil {
 		return err
 	}
-	is, err := sums(root, policyfile.FilesOf(e))
+	is, err := sumsIn(dir, e)
 	if err != nil {
 		return err
 	}
 	if maps.Equal(known, is) {
 		return nil
 	}
-	var body ledger.PolicyBody
-	names := slices.Compact(slices.Sorted(func(yield func(string) bool) {
-		for _, list := range []map[string]string{known, is} {
-			for name := range list {
-				if !yield(name) {
-					return
-				}
-			}
-		}
-	}))
-	for _, name := range names {
-		if known[name] != is[name] {
-			body.Files = append(body.Files, ledger.FileChange{Name: name, Was: known[name], Is: is[name]})
-		}
-	}
+	body := ledger.PolicyBody{Files: changesOf(known, is)}
 	a.revisionOf(dir, &body)
 	id, err := w.ID()
 	if err != nil {
@@ -129,10 +115,30 @@ func (a *app) found(w *store.Writer, root *os.Root, dir string, e *estate.Estate
 	return err
 }
 
-// sums gives the hashes of files of a workspace.
-func sums(root *os.Root, names []string) (map[string]string, error) {
+// changesOf lists the files of which the hashes are others, by name.
+func changesOf(was, is map[string]string) (out []ledger.FileChange) {
+	all := maps.Clone(was)
+	if all == nil {
+		all = map[string]string{}
+	}
+	maps.Copy(all, is)
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		if was[name] != is[name] {
+			out = append(out, ledger.FileChange{Name: name, Was: was[name], Is: is[name]})
+		}
+	}
+	return out
+}
+
+// sumsIn gives the hashes of the files that an estate was read from.
+func sumsIn(dir string, e *estate.Estate) (map[string]string, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
 	out := map[string]string{}
-	for _, name := range names {
+	for _, name := range policyfile.FilesOf(e) {
 		f, err := root.Open(name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -149,6 +155,28 @@ func sums(root *os.Root, names []string) (map[string]string, error) {
 		out[name] = hex.EncodeToString(sum.Sum(nil))
 	}
 	return out, nil
+}
+
+// noted puts what was found into the log where something was, and asks for no more than to read it where nothing was.
+func (a *app) noted(s *store.Store, dir string, e *estate.Estate) error {
+	is, err := sumsIn(dir, e)
+	if err != nil {
+		return err
+	}
+	same := false
+	if err := s.View(a.ctx, func(r *store.Reader) error {
+		known, err := r.Files()
+		same = maps.Equal(known, is)
+		return err
+	}); err != nil || same {
+		return err
+	}
+	return s.Update(a.ctx, func(w *store.Writer) error {
+		if id, err := w.ID(); err != nil || id == "" {
+			return err
+		}
+		return a.found(w, dir, e)
+	})
 }
 
 // revisionOf adds who made the revision of Git in which the files stand as they are; nothing where they stand in none.

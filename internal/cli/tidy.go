@@ -77,7 +77,7 @@ nothing is written: it lists the files that are not in form, and exits with 1 if
 				e = estate.New()
 				e.Policies = names
 			}
-			if err := a.write(root, dir, recorded{files: files, before: e}); err != nil {
+			if err := a.write(dir, recorded{files: files, before: e}); err != nil {
 				return err
 			}
 			p.Line("Brought into form:")

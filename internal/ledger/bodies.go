@@ -40,7 +40,8 @@ type FileChange struct {
 
 // BeganBody begins a ledger.
 type BeganBody struct {
-	Workspace string `json:"workspace"` // its folder
+	Workspace string       `json:"workspace"` // its folder
+	Files     []FileChange `json:"files,omitempty"`
 }
 
 // ImportedBody says that the events of another ledger follow.

@@ -86,7 +86,6 @@ func TestEventsAreSentences(t *testing.T) {
 		{"", ledger.PolicyFound, 0, ledger.PolicyBody{Files: []ledger.FileChange{{Name: "a.yaml", Was: "1", Is: "2"}},
 			Revision: "0123456789abcdef", Author: "Ana <ana@ternhollow.example>"}, "found that a.yaml changed by " +
 			"another way than a command; as in revision 0123456789 of Ana <ana@ternhollow.example>"},
-		{"", ledger.PolicyFound, 0, ledger.PolicyBody{Files: []ledger.FileChange{{Name: "a.yaml", Is: "2"}}}, "found a.yaml"},
 		{"hana", ledger.Imported, 0, ledger.ImportedBody{Events: 1}, "took over 1 event of another log"},
 		{"hana", ledger.ReviewOpened, 0, ledger.ReviewBody{On: []string{"db"}, By: []string{"group:crew"},
 			Items: make([]ledger.ReviewItem, 2)}, "opened a review of db, which asks group:crew about 2 items"},

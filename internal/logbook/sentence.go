@@ -186,11 +186,7 @@ func (t *Entry) foundText() string {
 	if t.Policy == nil {
 		return "the files were found to be others"
 	}
-	fresh := !slices.ContainsFunc(t.Policy.Files, func(f ledger.FileChange) bool { return f.Was != "" })
 	text := "found that " + view.And(t.fileNames()) + " changed by another way than a command"
-	if fresh {
-		text = "found " + view.And(t.fileNames())
-	}
 	if t.Policy.Revision != "" {
 		text += fmt.Sprintf("; as in revision %.10s of %s", t.Policy.Revision, t.Policy.Author)
 	}

@@ -59,7 +59,10 @@ func (w *Writer) index(e ledger.Event) error {
 			}
 		}
 		return w.exec(intoRequests, request, e.Number, int64(ledger.Until(events)))
-	case ledger.PolicyChanged, ledger.PolicyFound:
+	case ledger.Began, ledger.PolicyChanged, ledger.PolicyFound:
+		if id, err := w.ID(); err != nil || e.Ledger != id {
+			return err // another ledger's files are no longer as they were there
+		}
 		var body ledger.PolicyBody
 		if err := json.Unmarshal(e.Body, &body); err != nil {
 			return err

@@ -63,6 +63,13 @@ func (r *receiver) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	}
 }
 
+// now changes how the receiver is, once it has answered.
+func (r *receiver) now(change func()) {
+	r.Lock()
+	defer r.Unlock()
+	change()
+}
+
 // notify gives the story's user settings that name who hears of what.
 func (s *story) notify(text string) {
 	dir := filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "hgate")
@@ -85,16 +92,18 @@ func TestNoticesComeOnceTheReceiverTakesThem(t *testing.T) {
 	s.says("log deliver", 0, "notice desk: 0 events sent") // its time has not come
 	s.later(10 * time.Second)
 	s.says("log deliver", 3, "answers 503")
-	hook.fail = false
+	hook.now(func() { hook.fail = false })
 	s.later(time.Minute)
 	s.says("log deliver", 0, "notice desk: 2 events sent")
 	s.says("log deliver", 0, "notice desk: 0 events sent")
 	s.says("finish 2"+s.by("marek"), 0)
 	s.says("request lift --where south --for 1h --reason stuck"+s.by("marek"), 0)
 	s.says("log deliver", 0, "notice desk: 2 events sent", "notice south: 1 event sent")
-	assert.Equal(t, []string{"hgate.request.made", "hgate.request.approved", "hgate.loan.ended", "hgate.request.made"},
-		hook.taken)
-	assert.Empty(t, hook.wrong)
+	hook.now(func() {
+		assert.Equal(t, []string{"hgate.request.made", "hgate.request.approved", "hgate.loan.ended", "hgate.request.made"},
+			hook.taken)
+		assert.Empty(t, hook.wrong)
+	})
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Equal(t, 1, strings.Count(string(text), "\n"))
@@ -128,12 +137,14 @@ func TestReceiversMayStallAndForget(t *testing.T) {
 		s.says("log deliver", 3, "does not answer in time")
 		s.later(time.Minute)
 	}
-	hook.stall, hook.forget = false, true
+	hook.now(func() { hook.stall, hook.forget = false, true })
 	s.says("log deliver", 3, "answers 500")
 	s.later(time.Minute)
 	s.says("log deliver", 0, "1 event sent")
-	require.Len(t, hook.ids, 2)
-	assert.Equal(t, hook.ids[0], hook.ids[1])
+	hook.now(func() {
+		require.Len(t, hook.ids, 2)
+		assert.Equal(t, hook.ids[0], hook.ids[1])
+	})
 }
 
 // letters is a mail server that takes what it is sent.

@@ -33,12 +33,15 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-func appendForEver(at string) {
-	open := func() (*store.Store, error) { return store.OpenFile(context.Background(), at, true) }
+func openAt(at string) (*store.Store, error) {
 	if store.IsPostgres(at) {
-		open = func() (*store.Store, error) { return store.OpenPostgres(context.Background(), at, "") }
+		return store.OpenPostgres(context.Background(), at, "")
 	}
-	s, err := open()
+	return store.OpenFile(context.Background(), at, true)
+}
+
+func appendForEver(at string) {
+	s, err := openAt(at)
 	if err != nil {
 		panic(err)
 	}
@@ -115,10 +118,7 @@ func killed(t *testing.T, kills int, at string) {
 		<-done
 		_ = c.Wait()
 	}
-	s, err := store.OpenFile(t.Context(), at, true)
-	if store.IsPostgres(at) {
-		s, err = store.OpenPostgres(t.Context(), at, "")
-	}
+	s, err := openAt(at)
 	require.NoError(t, err)
 	defer s.Close()
 	var chain ledger.Chain

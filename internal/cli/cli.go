@@ -153,27 +153,32 @@ func (a *app) run(args []string, out *stream) (code int, again bool) {
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
 	err := root.ExecuteContext(a.ctx)
+	if out.failed != nil {
+		a.page(a.Err).Line("hgate: the answer could not be written: %s", out.failed)
+		return exitOutside, false
+	}
+	return a.told(err), false
+}
+
+// told says what is wrong, and gives the exit code for it.
+func (a *app) told(err error) (code int) {
 	var answer answered
 	var list diagnostic.List
 	var world outside
 	var missing *gate.UnknownError
 	var refused *draft.Error
 	page := a.page(a.Err)
-	if out.failed != nil {
-		page.Line("hgate: the answer could not be written: %s", out.failed)
-		return exitOutside, false
-	}
 	switch {
 	case err == nil:
-		return exitYes, false
+		return exitYes
 	case errors.As(err, &answer):
-		return int(answer), false
+		return int(answer)
 	case errors.Is(err, context.Canceled):
 		page.Line("hgate: interrupted; nothing was done")
-		return exitOutside, false
+		return exitOutside
 	case errors.As(err, &world):
 		complain(page, world.Error())
-		return exitOutside, false
+		return exitOutside
 	case errors.As(err, &list):
 		diagnostic.Print(page, list, page.Severity)
 		page.Line("%s; nothing was done", count(list.Count(diagnostic.Error), "error"))
@@ -187,7 +192,7 @@ func (a *app) run(args []string, out *stream) (code int, again bool) {
 	default:
 		complain(page, err.Error())
 	}
-	return exitWrong, false
+	return exitWrong
 }
 
 // complain writes what is wrong. What is said over several lines is indented, so that it looks like no other answer.

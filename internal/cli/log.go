@@ -96,8 +96,12 @@ func (a *app) log(g *gate.Gate, f logFlags) error {
 	if err != nil {
 		return err
 	}
+	defer func() {
+		if s != nil {
+			s.Close()
+		}
+	}()
 	if s != nil {
-		defer s.Close()
 		if err := a.noted(s, dir, g.Estate()); err != nil {
 			a.page(a.Err).Line("hgate: what was changed in the files by another way could not be noted: %s", err)
 		}
@@ -114,6 +118,7 @@ func (a *app) log(g *gate.Gate, f logFlags) error {
 				return err
 			}
 		}
+		f.last = 0 // what comes is told as a whole
 		if first && !out.any() && a.format == "text" && !f.follow {
 			a.page(a.Out).Line("The log has no such events.")
 		}

@@ -29,26 +29,45 @@ come twice, and is never lost. No other command waits for it. A new notice begin
 	}
 	c.Flags().BoolVar(&watch, "watch", false, "stay, and send what comes, until it is interrupted")
 	c.RunE = func(*cobra.Command, []string) error {
-		for {
-			failed, err := a.deliver(!watch)
-			if err != nil || !watch {
-				if err == nil && failed > 0 {
-					err = answered(exitOutside)
-				}
-				return err
-			}
-			select {
-			case <-a.ctx.Done():
-				return nil
-			case <-time.After(deliverPace):
-			}
+		if watch {
+			return a.deliverAll()
 		}
+		failed, err := a.deliver(true)
+		if err == nil && failed > 0 {
+			err = answered(exitOutside)
+		}
+		return err
 	}
 	return c
 }
 
 // deliverPace is how often a watching deliverer looks for events.
 const deliverPace = 2 * time.Second
+
+// deliverAll stays and delivers. What hinders it at first ends it; what comes later, as a policy that is being edited or
+// a database that is away, is told once, and it goes on.
+func (a *app) deliverAll() error {
+	said := ""
+	for first := true; ; first = false {
+		_, err := a.deliver(false)
+		switch {
+		case a.ctx.Err() != nil:
+			return nil
+		case first && err != nil:
+			return err
+		case err == nil:
+			said = ""
+		case err.Error() != said:
+			a.told(err)
+			said = err.Error()
+		}
+		select {
+		case <-a.ctx.Done():
+			return nil
+		case <-time.After(deliverPace):
+		}
+	}
+}
 
 // back is how far back a new notice begins.
 const back = clock.Day
@@ -84,7 +103,7 @@ func (a *app) deliver(tell bool) (failed int, err error) {
 		sent, err := d.all()
 		if err != nil {
 			failed++
-			a.page(a.Err).Line("hgate: notice %s: %s; it is tried again later", n.Name, err)
+			a.page(a.Err).Line("hgate: notice %s: %s", n.Name, err)
 		}
 		if sent > 0 || tell && err == nil {
 			a.page(a.Out).Line("notice %s: %s sent", n.Name, count(sent, "event"))
@@ -125,18 +144,25 @@ func (d *deliverer) all() (sent int, err error) {
 			}
 			wrong := d.way.Send(d.app.ctx, m)
 			tries++
-			if err := d.keep(store.Delivery{Event: t.Number, Tries: tries, At: d.app.present(),
-				Done: wrong == nil || notice.GivenUp(tries)}); err != nil {
+			one := store.Delivery{Event: t.Number, Tries: tries, Done: true}
+			if wrong != nil && !notice.GivenUp(tries) {
+				one.Done, one.Due = false, notice.Next(tries, d.app.present())
+			}
+			if err := d.keep(one); err != nil {
 				return sent, err
 			}
-			if wrong != nil {
-				return sent, wrong
+			switch {
+			case wrong == nil:
+			case one.Done:
+				return sent, fmt.Errorf("%w; event %d is given up, as it was tried %d times", wrong, t.Number, tries)
+			default:
+				return sent, fmt.Errorf("%w; it is tried again later", wrong)
 			}
 			tries = 0
 			sent++
 		}
 		// what nobody wants to hear of is passed over
-		if err := d.keep(store.Delivery{Event: upTo, At: d.app.present(), Done: true}); err != nil {
+		if err := d.keep(store.Delivery{Event: upTo, Done: true}); err != nil {
 			return sent, err
 		}
 	}
@@ -154,7 +180,7 @@ func (d *deliverer) due() (due []logbook.Entry, upTo int64, tries int, err error
 			wanted.From = d.app.present() - back
 		}
 		if known && !last.Done {
-			if notice.Next(last.Tries, last.At) > d.app.present() {
+			if last.Due > d.app.present() {
 				return nil // it is not yet time
 			}
 			wanted.After, tries = last.Event-1, last.Tries

@@ -11,7 +11,6 @@ import (
 	"github.com/fsnotify/fsnotify"
 	"github.com/spf13/cobra"
 
-	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/view"
 )
 
@@ -94,15 +93,5 @@ func changed(ctx context.Context, w *fsnotify.Watcher, dir string) error {
 func (a *app) again(cmd *cobra.Command, args []string, run func(*cobra.Command, []string) error) {
 	p := a.page(a.Out)
 	p.Line("%s", p.Paint(view.Faint, "── "+a.now().Format("15:04:05")+" ──"))
-	err := run(cmd, args)
-	var answer answered
-	var list diagnostic.List
-	switch {
-	case err == nil, errors.As(err, &answer):
-	case errors.As(err, &list):
-		page := a.page(a.Err)
-		diagnostic.Print(page, list, page.Severity)
-	default:
-		a.page(a.Err).Line("hgate: %s", err)
-	}
+	a.told(run(cmd, args))
 }

@@ -29,7 +29,7 @@ var postgresSchema = []string{
 	"CREATE INDEX requests_until ON hgate.requests (until)",
 	"CREATE TABLE hgate.files (name text COLLATE \"C\" NOT NULL, event bigint NOT NULL, hash text NOT NULL, " +
 		"PRIMARY KEY (name, event))",
-	"CREATE TABLE hgate.deliveries (name text NOT NULL, event bigint NOT NULL, try int NOT NULL, at bigint NOT NULL, " +
+	"CREATE TABLE hgate.deliveries (name text NOT NULL, event bigint NOT NULL, try int NOT NULL, due bigint NOT NULL, " +
 		"done boolean NOT NULL, PRIMARY KEY (name, event, try))",
 	fmt.Sprintf("INSERT INTO hgate.ledger (name, value) VALUES ('version', '%d')", version),
 }

@@ -29,7 +29,7 @@ var sqliteSchema = []string{
 	"CREATE INDEX requests_until ON requests (until)",
 	"CREATE TABLE files (name TEXT NOT NULL, event INTEGER NOT NULL, hash TEXT NOT NULL, PRIMARY KEY (name, event)) " +
 		"WITHOUT ROWID",
-	"CREATE TABLE deliveries (name TEXT NOT NULL, event INTEGER NOT NULL, try INTEGER NOT NULL, at INTEGER NOT NULL, " +
+	"CREATE TABLE deliveries (name TEXT NOT NULL, event INTEGER NOT NULL, try INTEGER NOT NULL, due INTEGER NOT NULL, " +
 		"done BOOLEAN NOT NULL, PRIMARY KEY (name, event, try)) WITHOUT ROWID",
 	// What was written stays as it was, whatever is asked of the database by mistake.
 	"CREATE TRIGGER events_stay BEFORE UPDATE ON events BEGIN SELECT RAISE(ABORT, 'events are not changed'); END",

@@ -332,10 +332,10 @@ func TestDeliveriesAreKept(t *testing.T) {
 		}
 		_, ok := last("desk")
 		assert.False(t, ok)
-		for _, d := range []store.Delivery{{Event: 3, Tries: 1, At: 5}, {Event: 3, Tries: 2, At: 6, Done: true},
-			{Event: 4, At: 7, Done: true}} {
+		for _, d := range []store.Delivery{{Event: 3, Tries: 1, Due: 5}, {Event: 3, Tries: 2, Due: 6, Done: true},
+			{Event: 4, Due: 7, Done: true}} {
 			keep("desk", d)
-			keep("desk", store.Delivery{Event: d.Event, Tries: d.Tries, At: 99}) // another came second
+			keep("desk", store.Delivery{Event: d.Event, Tries: d.Tries, Due: 99}) // another came second
 			got, ok := last("desk")
 			assert.True(t, ok)
 			assert.Equal(t, d, got)

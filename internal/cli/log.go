@@ -150,41 +150,54 @@ func (a *app) logOnce(s *store.Store, wanted store.Filter, f logFlags, match fun
 		return last, out.flush()
 	}
 	for {
-		var batch []*logbook.Entry
-		more := false
-		err := s.View(a.ctx, func(r *store.Reader) error {
-			var events []ledger.Event
-			if err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
-				if wanted.After = number; wrong == nil {
-					events = append(events, e)
-				}
-				more = len(events) == atOnce
-				return !more
-			}); err != nil {
-				return err
-			}
-			reading := logbook.Reader{Find: r.Event}
-			for _, e := range events {
-				t, err := reading.Read(e)
-				if err != nil {
-					return err
-				}
-				if match(t) {
-					batch = append(batch, t)
-				}
-			}
-			return nil
+		var batch portion
+		err := s.View(a.ctx, func(r *store.Reader) (err error) {
+			batch, err = portionOf(r, wanted, atOnce, match)
+			return err
 		})
-		for i := 0; i < len(batch) && err == nil; i++ {
-			err = out.write(batch[i])
+		wanted.After = max(wanted.After, batch.last)
+		for i := 0; i < len(batch.entries) && err == nil; i++ {
+			err = out.write(batch.entries[i])
 		}
 		if err != nil {
 			return wanted.After, outside{err}
 		}
-		if !more {
+		if !batch.more {
 			return wanted.After, out.flush()
 		}
 	}
+}
+
+// portion is some of the events that are wanted, in order.
+type portion struct {
+	entries []*logbook.Entry // those that match
+	last    int64            // the number of the last that was looked at; 0 for none
+	more    bool             // there may be more behind it
+}
+
+// portionOf looks at the next events that are wanted, up to so many.
+func portionOf(r *store.Reader, wanted store.Filter, most int, match func(*logbook.Entry) bool) (out portion, err error) {
+	var events []ledger.Event
+	if err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
+		if out.last = number; wrong == nil {
+			events = append(events, e)
+		}
+		out.more = len(events) == most
+		return !out.more
+	}); err != nil {
+		return out, err
+	}
+	reading := logbook.Reader{Find: r.Event}
+	for _, e := range events {
+		t, err := reading.Read(e)
+		if err != nil {
+			return out, err
+		}
+		if match(t) {
+			out.entries = append(out.entries, t)
+		}
+	}
+	return out, nil
 }
 
 // newest reads the last so many events that match, the newest first, and gives the number of the newest of all.

@@ -10,7 +10,6 @@ import (
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/logbook"
 	"hiddengate/internal/notice"
@@ -130,15 +129,15 @@ const batch = 500
 // all sends what is due, in order, until something fails. Nothing is kept open while it sends.
 func (d *deliverer) all() (sent int, err error) {
 	for {
-		due, upTo, tries, err := d.due()
-		if err != nil || upTo == 0 {
+		due, tries, err := d.due()
+		if err != nil || due.last == 0 {
 			return sent, err
 		}
-		for _, t := range due {
+		for _, t := range due.entries {
 			if d.app.ctx.Err() != nil {
 				return sent, d.app.ctx.Err()
 			}
-			m, err := d.message(&t)
+			m, err := d.message(t)
 			if err != nil {
 				return sent, err
 			}
@@ -162,14 +161,14 @@ func (d *deliverer) all() (sent int, err error) {
 			sent++
 		}
 		// what nobody wants to hear of is passed over
-		if err := d.keep(store.Delivery{Event: upTo, Done: true}); err != nil {
+		if err := d.keep(store.Delivery{Event: due.last, Done: true}); err != nil {
 			return sent, err
 		}
 	}
 }
 
-// due gives the events that are to be sent now, up to which event was looked, and how often the first was tried.
-func (d *deliverer) due() (due []logbook.Entry, upTo int64, tries int, err error) {
+// due gives the events that are to be sent now, and how often the first was tried.
+func (d *deliverer) due() (due portion, tries int, err error) {
 	err = d.store.View(d.app.ctx, func(r *store.Reader) error {
 		last, known, err := r.Delivered(d.notice.Name)
 		if err != nil {
@@ -185,28 +184,10 @@ func (d *deliverer) due() (due []logbook.Entry, upTo int64, tries int, err error
 			}
 			wanted.After, tries = last.Event-1, last.Tries
 		}
-		var events []ledger.Event
-		if err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
-			if upTo = number; wrong == nil {
-				events = append(events, e)
-			}
-			return len(events) < batch
-		}); err != nil {
-			return err
-		}
-		reading := logbook.Reader{Find: r.Event}
-		for _, e := range events {
-			t, err := reading.Read(e)
-			if err != nil {
-				return err
-			}
-			if d.wants(t) {
-				due = append(due, *t)
-			}
-		}
-		return nil
+		due, err = portionOf(r, wanted, batch, d.wants)
+		return err
 	})
-	return due, upTo, tries, err
+	return due, tries, err
 }
 
 // keep writes down how far it has come, also where the command is interrupted.

@@ -49,20 +49,23 @@ emergency and is not signed off yet. --all lists those that are over as well.`,
 			only = &p
 		}
 		var list []*lending.Request
-		if all {
-			err = a.reading(g, func(b *book, r *store.Reader) error {
+		err = a.reading(g, func(b *book, r *store.Reader) error {
+			if now < a.present() {
+				b.Until = now
+			}
+			if all {
 				list, err = b.everyRequest(r)
-				return err
-			})
-		} else {
-			list, err = a.readLoans(g, now)
-		}
+			} else {
+				list, err = b.requests(r, now)
+			}
+			return err
+		})
 		if err != nil {
 			return outside{err}
 		}
 		var shown []*lending.Request
 		for _, r := range list {
-			if only != nil && r.Subject != *only || !all && finished(r, now) || r.Made > now {
+			if only != nil && r.Subject != *only || !all && finished(r, now) {
 				continue
 			}
 			shown = append(shown, r)

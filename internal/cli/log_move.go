@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"hiddengate/internal/gate"
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 )
@@ -108,10 +106,6 @@ the workspace does it.`,
 	}
 	by.flags(a, c)
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		g, err := a.compiled()
-		if err != nil {
-			return err
-		}
 		in, err := a.open(args[0])
 		if err != nil {
 			return outside{err}
@@ -121,7 +115,7 @@ the workspace does it.`,
 		if err != nil {
 			return err
 		}
-		return a.logImport(g, &by, other)
+		return a.inTheNameOf(&by, func(b *book, who actor) error { return a.logImport(b, &by, who, other) })
 	}
 	return c
 }
@@ -156,16 +150,7 @@ func readEvents(in io.Reader, name string) (out []ledger.Event, err error) {
 	return out, nil
 }
 
-func (a *app) logImport(g *gate.Gate, by *acting, other []ledger.Event) error {
-	who, err := by.whoActs(a, g.Estate())
-	if err != nil {
-		return err
-	}
-	b, err := a.openBook(g)
-	if err != nil {
-		return err
-	}
-	defer b.store.Close()
+func (a *app) logImport(b *book, by *acting, who actor, other []ledger.Event) error {
 	body := ledger.ImportedBody{Ledger: other[0].Ledger, Events: int64(len(other)),
 		Head: ledger.Head{Number: int64(len(other)), Hash: other[len(other)-1].Hash}.String()}
 	if body.Ledger == b.id {
@@ -178,22 +163,15 @@ func (a *app) logImport(g *gate.Gate, by *acting, other []ledger.Event) error {
 	if !b.MayImport(e) {
 		return fmt.Errorf("%s is not the workspace's owner, who alone takes over another ledger", who.who)
 	}
-	if e.Signature, err = by.sign(a, g.Estate(), who, e.Statement); err != nil {
+	if e.Signature, err = by.sign(a, b.Gate.Estate(), who, e.Statement); err != nil {
 		return err
 	}
 	taken := 0
 	err = b.store.Update(a.ctx, func(w *store.Writer) (err error) {
-		left, err := newEvents(&w.Reader, other)
-		if err != nil || len(left) == 0 {
-			return err
-		}
-		if _, err := w.Append(e); err != nil {
-			return err
-		}
-		taken, err = takeOver(w, other, left)
+		taken, err = w.TakeOver(e, other)
 		return err
 	})
-	var wrong *badImport
+	var wrong *store.ImportError
 	if errors.As(err, &wrong) {
 		return wrong
 	}
@@ -207,69 +185,4 @@ func (a *app) logImport(g *gate.Gate, by *acting, other []ledger.Event) error {
 	}
 	p.Line("Took over %s.", count(taken, "event"))
 	return nil
-}
-
-// badImport says why events cannot be taken over.
-type badImport struct{ text string }
-
-func (b *badImport) Error() string { return b.text }
-
-// newEvents gives the events of another ledger that were not taken over yet.
-func newEvents(r *store.Reader, other []ledger.Event) ([]ledger.Event, error) {
-	imports, err := r.Imports()
-	if err != nil {
-		return nil, err
-	}
-	for i := len(imports) - 1; i >= 0; i-- {
-		var body ledger.ImportedBody
-		if json.Unmarshal(imports[i].Body, &body) != nil || body.Ledger != other[0].Ledger {
-			continue
-		}
-		head, err := ledger.ParseHead(body.Head)
-		if err != nil {
-			return nil, err
-		}
-		if head.Number > int64(len(other)) {
-			return nil, &badImport{
-				fmt.Sprintf("%d events of that ledger were taken over before, and the file holds %d", head.Number,
-					len(other)),
-			}
-		}
-		if other[head.Number-1].Hash != head.Hash {
-			return nil, &badImport{
-				fmt.Sprintf("event %d of the file is not the one that was taken over before: one of the two was "+
-					"changed", head.Number),
-			}
-		}
-		return other[head.Number:], nil
-	}
-	return other, nil
-}
-
-// takeOver appends events of another ledger. Requests get new numbers, and what is about them follows.
-func takeOver(w *store.Writer, other, left []ledger.Event) (int, error) {
-	numbers := map[int64]int64{}
-	first := left[0].Number
-	for _, e := range other {
-		if e.Number >= first {
-			break
-		}
-		if e.Kind == ledger.Requested {
-			if n, ok, err := w.Find(e); err != nil {
-				return 0, err
-			} else if ok {
-				numbers[e.Number] = n
-			}
-		}
-	}
-	for _, e := range left {
-		was := e.Number
-		e.About = numbers[e.About]
-		e, err := w.Append(e)
-		if err != nil {
-			return 0, err
-		}
-		numbers[was] = e.Number
-	}
-	return len(left), nil
 }

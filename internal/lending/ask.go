@@ -61,6 +61,8 @@ func (b *Book) Offer(a Asking) (*Offer, error) {
 		return nil, refuse("", "grant %s is not for %s: its `to` is %s", g.ID, a.Who, terms(g.To))
 	case !who.ActiveAt(e.Zone, a.Now):
 		return nil, refuse("", "%s is not active", a.Who)
+	case !who.ActiveAt(e.Zone, begins):
+		return nil, refuse("", "%s is not active when it would begin", a.Who)
 	case a.Starts != nil && *a.Starts < a.Now:
 		return nil, refuse("", "the time at which it should begin is over")
 	case a.Lasts <= 0:

@@ -18,6 +18,8 @@ type Book struct {
 	Gate *gate.Gate
 	// Ledgers are the ids of the ledgers for which statements count: the ledger's own, and those that it took over.
 	Ledgers map[string]bool
+	// Until leaves out what was said after it, so that requests stand as they did then; 0 for nothing left out.
+	Until clock.Instant
 }
 
 func (b *Book) estate() *estate.Estate { return b.Gate.Estate() }
@@ -70,7 +72,7 @@ func (b *Book) Read(events []ledger.Event) *Request {
 	for _, e := range events[1:] {
 		var body ledger.DecisionBody
 		by, ok := b.Actor(e)
-		if !ok || json.Unmarshal(e.Body, &body) != nil || body.Request != r.ID || b.Counts(e) != nil {
+		if !ok || b.later(e) || json.Unmarshal(e.Body, &body) != nil || body.Request != r.ID || b.Counts(e) != nil {
 			continue
 		}
 		b.take(r, e.Kind, Said{by, clock.Instant(e.Time), body.Why, e.Number})
@@ -78,10 +80,13 @@ func (b *Book) Read(events []ledger.Event) *Request {
 	return r
 }
 
+// later says whether an event is one that is left out.
+func (b *Book) later(e ledger.Event) bool { return b.Until > 0 && clock.Instant(e.Time) > b.Until }
+
 // made reads the event by which a request was made.
 func (b *Book) made(events []ledger.Event) *Request {
 	var body ledger.RequestBody
-	if len(events) == 0 || events[0].Kind != ledger.Requested {
+	if len(events) == 0 || events[0].Kind != ledger.Requested || b.later(events[0]) {
 		return nil
 	}
 	e := events[0]

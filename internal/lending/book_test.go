@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -195,7 +196,12 @@ func TestLoansAreWhatThePlainRulesSay(t *testing.T) {
 			gates[m.policy()] = g
 		}
 		b := lending.Book{Gate: g, Ledgers: map[string]bool{"here": true}}
-		elevations := lending.Elevations([]*lending.Request{b.Read(h.events(t))})
+		events := h.events(t)
+		elevations := lending.Elevations([]*lending.Request{b.Read(events)})
+		then := b
+		then.Until = start + clock.Instant(pick(-5, 0, 5, 20, 70, 100))*clock.Minute
+		before := slices.DeleteFunc(slices.Clone(events), func(e ledger.Event) bool { return clock.Instant(e.Time) > then.Until })
+		require.Equal(t, b.Read(before), then.Read(events), "seed %d, as it stood", seed)
 		for minute := 0; minute < 400; minute += 5 {
 			now := start + clock.Instant(minute)*clock.Minute
 			is := len(elevations) > 0 && elevations[0].From <= now && now < elevations[0].To
@@ -209,8 +215,9 @@ func TestLoansAreWhatThePlainRulesSay(t *testing.T) {
 
 const offered = `hidden-gate: 1
 systems: {db: {kind: database, resources: {a: {type: table}, b: {type: table}}}, net: {kind: network-console}}
-people: {ana: {}, bo: {}, cai: {}, dee: {}, eli: {}, gone: {status: left}}
-groups: {crew: {members: [ana, bo, gone]}, heads: {members: [cai, dee]}}
+people: {ana: {}, bo: {}, cai: {}, dee: {}, eli: {}, gone: {status: left},
+  off: {away: {starts: 2027-01-15T08:30, ends: 2027-01-16}}}
+groups: {crew: {members: [ana, bo, gone, off]}, heads: {members: [cai, dee]}}
 roles:
   r: {allow: [table.drop, table.view]}
   s: {allow: [table.insert]}
@@ -245,6 +252,8 @@ func TestWhatIsNotLentSaysWhy(t *testing.T) {
 		{"it stands", "stands", lending.Asking{Grant: "stands", Who: estate.Principal{ID: "bo"}}},
 		{"not theirs", "is not for eli", lending.Asking{Grant: "plain", Reason: "x", Who: estate.Principal{ID: "eli"}}},
 		{"has left", "is not active", lending.Asking{Grant: "plain", Reason: "x", Who: estate.Principal{ID: "gone"}}},
+		{"away by then", "is not active when", lending.Asking{Grant: "plain", Reason: "x", Starts: &later,
+			Who: estate.Principal{ID: "off"}}},
 		{"too long", "at most 2h", lending.Asking{Grant: "plain", Reason: "x", Lasts: 3 * time.Hour}},
 		{"no reason", "says why", lending.Asking{Grant: "plain"}},
 		{"no ticket", "for a ticket", lending.Asking{Grant: "free"}},

@@ -40,7 +40,7 @@ as found.`,
 	fl.StringVar(&f.actor, "actor", "", "what this `subject` did")
 	fl.StringVar(&f.subject, "subject", "", "what concerns the access of this `subject`")
 	fl.StringVar(&f.object, "object", "", "what concerns this `entry`, such as 'grant books'")
-	fl.StringVar(&f.where, "where", "", "what concerns this `place` or what is inside it")
+	fl.StringVar(&f.where, "where", "", "what concerns this `place`, or what is inside it; or a scope:NAME")
 	fl.StringSliceVar(&f.kinds, "kind", nil,
 		"events of this `kind`, such as request.made, or request. for all that begin so")
 	fl.StringVar(&f.since, "since", "", "from this `date or time` on")
@@ -176,7 +176,9 @@ type portion struct {
 }
 
 // portionOf looks at the next events that are wanted, up to so many.
-func portionOf(r *store.Reader, wanted store.Filter, most int, match func(*logbook.Entry) bool) (out portion, err error) {
+func portionOf(
+	r *store.Reader, wanted store.Filter, most int, match func(*logbook.Entry) bool,
+) (out portion, err error) {
 	var events []ledger.Event
 	if err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
 		if out.last = number; wrong == nil {
@@ -268,18 +270,27 @@ func (f *logFlags) filter(zone *clock.Zone) (out store.Filter, err error) {
 
 // matcher reads what of events is compared beside what the store looks for.
 func (f *logFlags) matcher(g *gate.Gate) (func(*logbook.Entry) bool, error) {
-	var place *estate.Address
+	var area *logbook.Area
 	if f.where != "" {
-		at, err := estate.ParseAddress(f.where)
+		on, err := estate.ParseResourceTerm(f.where)
 		if err != nil {
 			return nil, fmt.Errorf("--where %s: %w", f.where, err)
 		}
-		at = g.Estate().Canonical(at)
-		place = &at
+		if on.Scope != "" && g.Estate().Scopes[on.Scope] == nil {
+			return nil, unknown("scope", on.Scope, keys(g.Estate().Scopes))
+		}
+		area = logbook.NewArea(g, estate.Resources{on})
+	}
+	var subject estate.Principal
+	if f.subject != "" {
+		var err error
+		if subject, err = estate.ParsePrincipal(f.subject); err != nil {
+			return nil, fmt.Errorf("--subject %s: %w", f.subject, err)
+		}
 	}
 	return func(t *logbook.Entry) bool {
-		return (f.subject == "" || t.Concerns(f.subject)) && (f.object == "" || t.Names(f.object)) &&
-			(place == nil || t.Touches(g, *place))
+		return (f.subject == "" || t.Concerns(subject)) && (f.object == "" || t.Names(f.object)) &&
+			(area == nil || area.Has(t))
 	}, nil
 }
 

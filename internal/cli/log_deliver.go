@@ -43,8 +43,8 @@ come twice, and is never lost. No other command waits for it. A new notice begin
 // deliverPace is how often a watching deliverer looks for events.
 const deliverPace = 2 * time.Second
 
-// deliverAll stays and delivers. What hinders it at first ends it; what comes later, as a policy that is being edited or
-// a database that is away, is told once, and it goes on.
+// deliverAll stays and delivers. What hinders it at first ends it; what comes later, as a policy that is being edited
+// or a database that is away, is told once, and it goes on.
 func (a *app) deliverAll() error {
 	said := ""
 	for first := true; ; first = false {
@@ -98,7 +98,10 @@ func (a *app) deliver(tell bool) (failed int, err error) {
 		if err != nil {
 			return failed, outside{fmt.Errorf("notice %s: %w", n.Name, err)}
 		}
-		d := deliverer{a, s, g, n, notice.Way{To: n.To, Secret: secret, Mail: notice.Mail(n.Mail)}}
+		d := deliverer{a, s, g, n, notice.Way{To: n.To, Secret: secret, Mail: notice.Mail(n.Mail)}, nil}
+		if n.On != nil {
+			d.area = logbook.NewArea(g, n.On)
+		}
 		sent, err := d.all()
 		if err != nil {
 			failed++
@@ -121,6 +124,7 @@ type deliverer struct {
 	gate   *gate.Gate
 	notice *policyfile.Notice
 	way    notice.Way
+	area   *logbook.Area // nil: anywhere
 }
 
 // batch is how many events are looked at in one go.
@@ -203,7 +207,7 @@ func (d *deliverer) wants(t *logbook.Entry) bool {
 	for _, kind := range d.notice.About {
 		about = about || t.Kind.In(kind)
 	}
-	return about && (d.notice.On == nil || t.Within(d.gate, d.notice.On))
+	return about && (d.area == nil || d.area.Has(t))
 }
 
 // message makes what is sent of an event.

@@ -1,6 +1,8 @@
 package gate
 
 import (
+	"cmp"
+	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -27,18 +29,22 @@ func (g *Gate) GrantOf(id string) *CompiledGrant {
 
 // Gives lists the operations, by name, that a grant's roles have and that apply where it is granted to something that
 // is listed, or that a system judges though it is not.
-func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
+func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation { return g.givesAmong(gr, g.whole()) }
+
+// givesAmong lists the operations that a grant gives at some spots, which are sorted by their marks.
+func (g *Gate) givesAmong(gr *estate.Grant, spots []placemap.Spot) (out []*estate.Operation) {
 	compiled := g.GrantOf(gr.ID)
 	if compiled == nil {
 		return nil // it names nobody whom this gate is asked about
 	}
-	set := g.Classes.Ops.NewSet()
-	for class := range g.classesWhere(compiled.List) {
-		for i, w := range g.Classes.Valid[class] {
-			set[i] |= w
+	set, seen := g.Classes.Ops.NewSet(), map[uint32]bool{}
+	g.covered(compiled.List, spots, func(s placemap.Spot) bool {
+		if !seen[s.Class] {
+			seen[s.Class] = true
+			unite(set, g.Classes.Valid[s.Class])
 		}
-	}
-	var out []*estate.Operation
+		return true
+	})
 	for i, o := range g.Classes.Ops.List {
 		if set.Has(uint32(i)) && g.gives(gr, o.Name) {
 			out = append(out, o)
@@ -47,51 +53,55 @@ func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 	return out
 }
 
-// classesWhere gives the classes of resources that the list of a grant, by number, covers: listed ones, and such as a
-// system judges though no inventory lists them.
-func (g *Gate) classesWhere(n int) map[uint32]bool {
-	if g.Places.Whole == nil {
-		known := map[placemap.Spot]bool{}
-		for _, s := range g.Places.Spots {
-			if !known[s] {
-				known[s] = true
-				g.Places.Whole = append(g.Places.Whole, s)
-			}
-		}
-		var lists []estate.Resources
-		for _, gr := range g.Grants {
-			lists = append(lists, gr.On)
-		}
-		for _, address := range newplace.ForLists(g.estate, lists) {
-			if s, _ := g.Places.Unlisted(address.String()); !known[s] {
-				known[s] = true
-				g.Places.Whole = append(g.Places.Whole, s)
-			}
-		}
-		slices.SortFunc(g.Places.Whole, func(a, b placemap.Spot) int { return int(a.Mark) - int(b.Mark) })
+// whole gives the spots, by their marks, of all that is listed and all that a system judges though it is not, each
+// once.
+func (g *Gate) whole() []placemap.Spot {
+	if g.Places.Whole != nil {
+		return g.Places.Whole
 	}
-	out := map[uint32]bool{}
-	spots := g.Places.Whole
-	if l := &g.Places.Lists[n]; l.Trait < 0 {
-		for _, span := range l.Spans {
-			from, _ := slices.BinarySearchFunc(spots, span.From,
-				func(s placemap.Spot, mark uint32) int { return int(s.Mark) - int(mark) })
-			for _, s := range spots[from:] {
-				if s.Mark >= span.To {
-					break
-				}
-				out[s.Class] = true
-			}
-		}
-		return out
+	known := map[placemap.Spot]bool{}
+	for _, s := range g.Places.Spots {
+		known[s] = true
 	}
-	for _, s := range spots {
-		if !out[s.Class] && g.Places.Covers(n, s) {
-			out[s.Class] = true
-		}
+	var lists []estate.Resources
+	for _, gr := range g.Grants {
+		lists = append(lists, gr.On)
 	}
-	return out
+	for _, address := range newplace.ForLists(g.estate, lists) {
+		s, _ := g.Places.Unlisted(address.String())
+		known[s] = true
+	}
+	g.Places.Whole = slices.SortedFunc(maps.Keys(known), byMark)
+	return g.Places.Whole
 }
+
+// covered visits those of some spots that the list of a grant, by its number, covers, until each returns false. The
+// spots are sorted by their marks.
+func (g *Gate) covered(n int, spots []placemap.Spot, each func(placemap.Spot) bool) {
+	l := &g.Places.Lists[n]
+	if l.Trait >= 0 {
+		for _, s := range spots {
+			if g.Places.Covers(n, s) && !each(s) {
+				return
+			}
+		}
+		return
+	}
+	for _, span := range l.Spans {
+		from, _ := slices.BinarySearchFunc(spots, placemap.Spot{Mark: span.From}, byMark)
+		for _, s := range spots[from:] {
+			if s.Mark >= span.To {
+				break
+			}
+			if !each(s) {
+				return
+			}
+		}
+	}
+}
+
+// byMark compares spots by their marks.
+func byMark(a, b placemap.Spot) int { return cmp.Compare(a.Mark, b.Mark) }
 
 // Systems lists the ids of the systems in which a list of resources covers something listed.
 func (g *Gate) Systems(list estate.Resources) []string {

@@ -88,7 +88,7 @@ func (b *Book) Offer(a Asking) (*Offer, error) {
 	if o.Over <= begins {
 		return nil, refuse("", "the end of %s, of grant %s or of its roles comes before it would begin", a.Who, g.ID)
 	}
-	if o.Operations = b.gives(g, a.Within); len(o.Operations) == 0 {
+	if o.Operations = b.Gate.Reached(g.On, a.Within).Gives(g); len(o.Operations) == 0 {
 		return nil, refuse("", "grant %s gives nothing in %s", g.ID, a.Within)
 	}
 	o.Approvers = b.Approvers(g, a.Who, a.Now)
@@ -100,33 +100,6 @@ func (b *Book) Offer(a Asking) (*Offer, error) {
 		return nil, why
 	}
 	return o, nil
-}
-
-// gives lists what a grant gives within a place: the operations of its roles that apply to something there, listed or
-// not.
-func (b *Book) gives(g *estate.Grant, within estate.Address) []*estate.Operation {
-	if within == (estate.Address{}) {
-		return b.Gate.Gives(g)
-	}
-	e := b.estate()
-	found := map[string]bool{}
-	look := func(r *estate.Resource) {
-		if !b.Gate.Covers(g.On, r) {
-			return
-		}
-		for _, o := range e.Offer(r.System.Kind.ID).On(r.Type) {
-			found[o.Name] = true
-		}
-	}
-	if r, err := b.Gate.Place(within); err == nil {
-		look(r)
-	}
-	for r := range e.Tree.All() {
-		if r.Address.Inside(e.Canonical(within)) {
-			look(r)
-		}
-	}
-	return slices.DeleteFunc(b.Gate.Gives(g), func(o *estate.Operation) bool { return !found[o.Name] })
 }
 
 // kept says whether a loan would break a separation of roles, or a role's `at-most`.

@@ -200,7 +200,9 @@ func TestLoansAreWhatThePlainRulesSay(t *testing.T) {
 		elevations := lending.Elevations([]*lending.Request{b.Read(events)})
 		then := b
 		then.Until = start + clock.Instant(pick(-5, 0, 5, 20, 70, 100))*clock.Minute
-		before := slices.DeleteFunc(slices.Clone(events), func(e ledger.Event) bool { return clock.Instant(e.Time) > then.Until })
+		before := slices.DeleteFunc(slices.Clone(events), func(e ledger.Event) bool {
+			return clock.Instant(e.Time) > then.Until
+		})
 		require.Equal(t, b.Read(before), then.Read(events), "seed %d, as it stood", seed)
 		for minute := 0; minute < 400; minute += 5 {
 			now := start + clock.Instant(minute)*clock.Minute

@@ -3,12 +3,17 @@ package logbook
 import (
 	"bytes"
 	"encoding/json"
+	"maps"
+	"slices"
 
 	"hiddengate/internal/change"
 )
 
-// mostEffect bounds how many lines of an effect are kept in the log.
-const mostEffect = 200
+// How many lines of an effect are kept in the log, and up to how many subjects.
+const (
+	mostEffect   = 200
+	mostSubjects = 1000
+)
 
 // EffectLine is one change of access, as the log keeps it.
 type EffectLine struct {
@@ -21,24 +26,38 @@ type EffectLine struct {
 	Coming     bool     `json:"coming,omitempty"` // about what is added later
 }
 
-// EffectOf gives an effect as the log keeps it: its lines, of which the rest is counted where there are too many.
+// Effect is what an edit did to access, as the log keeps it.
+type Effect struct {
+	Lines []EffectLine `json:"lines"`
+	More  int          `json:"more,omitempty"` // lines that are left out
+	// Subjects are all whose access it changed; nil where they are too many, and then anybody may be among them.
+	Subjects []string `json:"subjects,omitempty"`
+}
+
+// EffectOf gives an effect as the log keeps it; nil where it changed nobody's access.
 func EffectOf(e *change.Effect) (json.RawMessage, error) {
 	if e.Empty() {
 		return nil, nil
 	}
-	var out struct {
-		Lines []EffectLine `json:"lines"`
-		More  int          `json:"more,omitempty"`
-	}
-	add := func(lines []change.Line, coming bool) {
-		for i := range lines {
-			l := &lines[i]
+	var out Effect
+	subjects := map[string]bool{}
+	for _, part := range []struct {
+		lines  []change.Line
+		coming bool
+	}{{e.Lines, false}, {e.Coming, true}} {
+		for i := range part.lines {
+			l := &part.lines[i]
+			for _, s := range l.Subjects {
+				if len(subjects) <= mostSubjects {
+					subjects[s.String()] = true
+				}
+			}
 			if len(out.Lines) == mostEffect {
-				out.More += len(lines) - i
-				return
+				out.More++
+				continue
 			}
 			one := EffectLine{Way: l.Way.Word(), Who: e.Who(l), Operations: l.Operations, Where: e.Places(l),
-				OnRequest: l.OnRequest, Coming: coming, When: l.Is()}
+				OnRequest: l.OnRequest, Coming: part.coming, When: l.Is()}
 			if l.Way == change.Loses {
 				one.When = l.Was()
 			}
@@ -48,11 +67,20 @@ func EffectOf(e *change.Effect) (json.RawMessage, error) {
 			out.Lines = append(out.Lines, one)
 		}
 	}
-	add(e.Lines, false)
-	add(e.Coming, true)
+	if len(subjects) <= mostSubjects {
+		out.Subjects = slices.Sorted(maps.Keys(subjects))
+	}
 	var text bytes.Buffer
 	enc := json.NewEncoder(&text)
 	enc.SetEscapeHTML(false)
 	err := enc.Encode(out)
 	return text.Bytes(), err
+}
+
+// Effect reads what an edit did to access; it is empty of other events.
+func (t *Entry) Effect() (out Effect) {
+	if t.Policy != nil && t.Policy.Effect != nil {
+		_ = json.Unmarshal(t.Policy.Effect, &out)
+	}
+	return out
 }

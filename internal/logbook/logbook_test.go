@@ -2,6 +2,7 @@ package logbook_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"testing"
 	"testing/fstest"
 
@@ -113,7 +114,7 @@ func TestTheEffectOfAnEditIsKept(t *testing.T) {
 	l := newLog(t)
 	one := l.add("", ledger.PolicyChanged, 0, ledger.PolicyBody{Entries: effect.Entries(), Effect: text})
 	assert.Equal(t, "changed grant more (hgate set grant); bo gained device.view on net", one.Sentence(clock.UTC))
-	lines := one.Effect()
+	lines := one.Effect().Lines
 	require.Len(t, lines, len(effect.Lines)+len(effect.Coming))
 	assert.Equal(t, []string{"device.view"}, lines[0].Operations)
 	same, err := logbook.EffectOf(mustBeEmpty(t, before))
@@ -141,38 +142,32 @@ func TestWhatEventsAreAbout(t *testing.T) {
 	wide := l.add("ana", ledger.Requested, 0, ledger.RequestBody{Grant: "lift", Seconds: 60})
 	yes := l.add("bo", ledger.Approved, 1, ledger.DecisionBody{})
 	edit := l.add("", ledger.PolicyChanged, 0, ledger.PolicyBody{Entries: effect.Entries(), Effect: text})
-	place := func(text string) estate.Address {
-		a, err := estate.ParseAddress(text)
-		require.NoError(t, err)
-		return a
-	}
+	joins := l.add("", ledger.PolicyChanged, 0, ledger.PolicyBody{Entries: []string{"person bo"}})
 	list := func(text string) estate.Resources {
 		term, err := estate.ParseResourceTerm(text)
 		require.NoError(t, err)
 		return estate.Resources{term}
 	}
 	for _, c := range []struct {
-		entry  *logbook.Entry
-		whom   []string // whose access it is about
-		what   []string
-		where  []string // places that it touches
-		within []string // lists that it is within
+		entry *logbook.Entry
+		whom  []string // whose access it is about
+		what  []string
+		where []string // places and scopes
 	}{
-		{narrow, []string{"ana"}, []string{"grant lift", "lift"}, []string{"db", "db:a"},
-			[]string{"db", "scope:dbs", "db:a"}},
-		{wide, []string{"ana"}, []string{"grant lift", "lift"}, []string{"db", "db:a", "db:b", "net"},
-			[]string{"db", "scope:dbs", "db:a", "net", "db:b"}},
-		{yes, []string{"ana"}, []string{"grant lift", "lift"}, []string{"db", "db:a"}, []string{"db", "scope:dbs", "db:a"}},
-		{edit, []string{"bo"}, []string{"grant more", "more"}, []string{"net"}, []string{"net"}},
+		{narrow, []string{"ana"}, []string{"grant lift", "lift"}, []string{"db", "db:a", "scope:dbs"}},
+		{wide, []string{"ana"}, []string{"grant lift", "lift"}, []string{"db", "db:a", "db:b", "net", "scope:dbs"}},
+		{yes, []string{"ana"}, []string{"grant lift", "lift"}, []string{"db", "db:a", "scope:dbs"}},
+		{edit, []string{"bo"}, []string{"grant more", "more"}, []string{"net"}},
+		{joins, []string{"bo"}, []string{"person bo", "bo"}, nil},
 	} {
 		for what, is := range map[string]func(string) bool{
-			"whom": c.entry.Concerns, "what": c.entry.Names,
-			"where":  func(text string) bool { return c.entry.Touches(g, place(text)) },
-			"within": func(text string) bool { return c.entry.Within(g, list(text)) },
+			"whom":  func(text string) bool { return c.entry.Concerns(estate.Principal{ID: text}) },
+			"what":  c.entry.Names,
+			"where": func(text string) bool { return logbook.NewArea(g, list(text)).Has(c.entry) },
 		} {
-			want := map[string][]string{"whom": c.whom, "what": c.what, "where": c.where, "within": c.within}[what]
-			all := map[string][]string{"whom": {"ana", "bo"}, "what": {"grant lift", "lift", "grant more", "more", "look"},
-				"where": {"db", "db:a", "db:b", "net"}, "within": {"db", "scope:dbs", "db:a", "db:b", "net"}}[what]
+			want := map[string][]string{"whom": c.whom, "what": c.what, "where": c.where}[what]
+			all := map[string][]string{"whom": {"ana", "bo"}, "what": {"grant lift", "lift", "grant more", "more", "look",
+				"person bo", "bo"}, "where": {"db", "scope:dbs", "db:a", "db:b", "net"}}[what]
 			var got []string
 			for _, text := range all {
 				if is(text) {
@@ -184,5 +179,42 @@ func TestWhatEventsAreAbout(t *testing.T) {
 	}
 	term, err := estate.ParseResourceTerm("scope:gone")
 	require.NoError(t, err)
-	assert.False(t, wide.Within(g, estate.Resources{term}), "a scope that there is not holds nothing")
+	assert.False(t, logbook.NewArea(g, estate.Resources{term}).Has(wide), "a scope that there is not holds nothing")
+}
+
+// Whoever is told of by their group, or by number, is found by name; where there are too many, anybody may be among
+// them. So it is with places.
+func TestWhoAndWhereAreFoundThoughTheyAreSummedUp(t *testing.T) {
+	for _, c := range []struct {
+		people      int
+		who         string // as the event says it
+		others      bool   // those are found too whose access stayed as it was
+		says, where string
+	}{
+		{5, "p4", false, "all 5 people of group:crew gained schema.view", "db:f"},
+		{1100, "p1099", true, "all 1100 people of group:crew gained schema.view", "db:f"},
+	} {
+		text := "hidden-gate: 1\nsystems: {db: {kind: database, resources: {a: {}, b: {}, c: {}, d: {}, e: {}, f: {}}}," +
+			" net: {kind: network-console}, box: {kind: server}}\nroles: {r: {allow: [schema.view]}}\n"
+		people, members := "other: {}", ""
+		for i := range c.people {
+			people += fmt.Sprintf(", p%d: {}", i)
+			members += fmt.Sprintf(", p%d", i)
+		}
+		text += "people: {" + people + "}\ngroups: {crew: {members: [" + members[2:] + "]}}\n"
+		after := load(t, text+"grants: {g: {to: group:crew, role: r, on: everything}}\n")
+		g, err := gate.Compile(after, nil)
+		require.NoError(t, err)
+		effect, err := change.Of(load(t, text), after, change.How{})
+		require.NoError(t, err)
+		kept, err := logbook.EffectOf(effect)
+		require.NoError(t, err)
+		one := newLog(t).add("", ledger.PolicyChanged, 0, ledger.PolicyBody{Entries: effect.Entries(), Effect: kept})
+		assert.Contains(t, one.Sentence(clock.UTC), c.says)
+		assert.True(t, one.Concerns(estate.Principal{ID: c.who}))
+		assert.Equal(t, c.others, one.Concerns(estate.Principal{ID: "other"}))
+		term, err := estate.ParseResourceTerm(c.where)
+		require.NoError(t, err)
+		assert.True(t, logbook.NewArea(g, estate.Resources{term}).Has(one))
+	}
 }

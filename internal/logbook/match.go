@@ -5,24 +5,28 @@ import (
 	"strings"
 
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
 )
 
-// Concerns says whether an event is about somebody's access.
-func (t *Entry) Concerns(subject string) bool {
+// Concerns says whether an event is about somebody's access, or changed that of so many that they may be among them.
+func (t *Entry) Concerns(who estate.Principal) bool {
 	if t.Request != nil {
-		return t.Asker == subject
+		return t.Asker == who.String()
 	}
 	if t.Policy == nil {
 		return false
 	}
-	named := func(text string) bool {
-		return slices.Contains(strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" ,;()", r) }),
-			subject)
-	}
-	return slices.ContainsFunc(t.Policy.Entries, named) ||
-		slices.ContainsFunc(t.Effect(), func(l EffectLine) bool { return named(l.Who) })
+	effect := t.Effect()
+	return effect.Lines != nil && effect.Subjects == nil || slices.Contains(effect.Subjects, who.String()) ||
+		slices.ContainsFunc(t.Policy.Entries, func(entry string) bool {
+			section, id, _ := strings.Cut(entry, " ")
+			kind, is := entryKinds[section]
+			return is && who == estate.Principal{Kind: kind, ID: id}
+		})
 }
+
+// entryKinds are the entries that are subjects.
+var entryKinds = map[string]estate.PrincipalKind{"person": estate.IsPerson, "service": estate.IsService,
+	"group": estate.IsGroup}
 
 // Names says whether an event is about an entry, as in `grant books`, or by its id alone.
 func (t *Entry) Names(entry string) bool {
@@ -31,73 +35,4 @@ func (t *Entry) Names(entry string) bool {
 		return one == entry || id == entry
 	}
 	return t.Request != nil && is("grant "+t.Request.Grant) || t.Policy != nil && slices.ContainsFunc(t.Policy.Entries, is)
-}
-
-// placeIn gives the address in the words for a place.
-func placeIn(words string) string {
-	words, _, _ = strings.Cut(strings.TrimPrefix(words, "what is inside "), " ")
-	return words
-}
-
-// Touches says whether an event is about access in a place or inside it.
-func (t *Entry) Touches(g *gate.Gate, place estate.Address) bool {
-	in := func(text string) bool {
-		a, err := estate.ParseAddress(text)
-		return err == nil && (a.Inside(place) || place.Inside(a))
-	}
-	if t.Request != nil {
-		if t.Request.Within != "" {
-			return in(t.Request.Within)
-		}
-		gr := g.Estate().Grants[t.Request.Grant]
-		r, err := g.Place(place)
-		return gr != nil && err == nil && g.Covers(gr.On, r)
-	}
-	return slices.ContainsFunc(t.Effect(), func(l EffectLine) bool {
-		return slices.ContainsFunc(l.Where, func(where string) bool {
-			return in(placeIn(where))
-		})
-	})
-}
-
-// Within says whether an event is about access to something that a list covers.
-func (t *Entry) Within(g *gate.Gate, list estate.Resources) bool {
-	e := g.Estate()
-	for _, term := range list {
-		if term.Scope != "" && e.Scopes[term.Scope] == nil {
-			return false // what the policy does not name holds nothing
-		}
-	}
-	covered := func(text string) bool {
-		a, err := estate.ParseAddress(text)
-		if err != nil {
-			return false
-		}
-		r, err := g.Place(a)
-		return err == nil && g.Covers(list, r)
-	}
-	if t.Request != nil {
-		if t.Request.Within != "" && covered(t.Request.Within) {
-			return true
-		}
-		gr := e.Grants[t.Request.Grant]
-		if gr == nil {
-			return false
-		}
-		within, err := estate.ParseAddress(t.Request.Within)
-		for r := range e.Tree.All() {
-			if g.Covers(list, r) && g.Covers(gr.On, r) && (t.Request.Within == "" || err == nil && r.Address.Inside(within)) {
-				return true
-			}
-		}
-		return false
-	}
-	for _, l := range t.Effect() {
-		for _, where := range l.Where {
-			if covered(placeIn(where)) {
-				return true
-			}
-		}
-	}
-	return false
 }

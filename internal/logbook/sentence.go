@@ -131,13 +131,14 @@ func (t *Entry) changed() string {
 		what = view.And(t.fileNames())
 	}
 	text := fmt.Sprintf("changed %s (hgate %s)", what, t.Command)
-	lines := t.Effect()
+	effect := t.Effect()
+	lines := effect.Lines
 	if there := slices.DeleteFunc(slices.Clone(lines), func(l EffectLine) bool { return l.Coming }); len(there) > 0 {
 		lines = there // what comes later goes without saying
 	}
 	for i, l := range lines {
 		if i == 2 {
-			text += "; and " + count(len(lines)-i, "more change")
+			text += "; and " + count(len(lines)-i+effect.More, "more change")
 			break
 		}
 		text += "; " + l.text()
@@ -159,17 +160,6 @@ func (l EffectLine) text() string {
 		text += ", on request"
 	}
 	return text
-}
-
-// Effect reads the lines of an edit's effect.
-func (t *Entry) Effect() []EffectLine {
-	var body struct {
-		Lines []EffectLine `json:"lines"`
-	}
-	if t.Policy != nil && t.Policy.Effect != nil {
-		_ = json.Unmarshal(t.Policy.Effect, &body)
-	}
-	return body.Lines
 }
 
 func (t *Entry) fileNames() (out []string) {

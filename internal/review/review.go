@@ -25,9 +25,10 @@ const (
 // they go, and what is lent there, as keys of ledger.ReviewItem.
 func Items(g *gate.Gate, on estate.Resources, loans []*lending.Request) (out []ledger.ReviewItem) {
 	e := g.Estate()
+	there := g.Reached(on, estate.Address{})
 	groups := map[string]bool{}
 	for _, gr := range estate.Sorted(e.Grants) {
-		if !meet(g, on, gr.On) {
+		if !there.By(gr) {
 			continue
 		}
 		one := ledger.ReviewItem{
@@ -59,22 +60,12 @@ func Items(g *gate.Gate, on estate.Resources, loans []*lending.Request) (out []l
 		}
 	}
 	for _, r := range loans {
-		if r.Grant != nil && r.Begins < r.Over && meet(g, on, r.Grant.On) {
+		if r.Grant != nil && r.Begins < r.Over && g.Reached(on, r.Within).By(r.Grant) {
 			out = append(out, ledger.ReviewItem{Key: fmt.Sprintf("loan %d", r.Number), Loan: r.Number, Grant: r.GrantID,
-				Member: r.Subject.String(), Gives: names(g.Gives(r.Grant))})
+				Member: r.Subject.String(), Gives: names(g.Reached(r.Grant.On, r.Within).Gives(r.Grant))})
 		}
 	}
 	return out
-}
-
-// meet says whether two lists have a resource in common that is listed, or one names a place in the other.
-func meet(g *gate.Gate, a, b estate.Resources) bool {
-	for r := range g.Estate().Tree.All() {
-		if g.Covers(a, r) && g.Covers(b, r) {
-			return true
-		}
-	}
-	return false
 }
 
 func names(operations []*estate.Operation) (out []string) {

@@ -62,7 +62,6 @@ type app struct {
 	color  string
 	// command is the one at hand, without its values
 	command string
-	acts    string // who acts, where a command says so and edits besides
 
 	uncached bool // the cache is left alone
 	// withoutLent says that no loan counts; lent are those that do

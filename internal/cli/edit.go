@@ -24,6 +24,7 @@ type editing struct {
 	dryRun, yes, expand bool
 	from                [3]string // a section, an id in it, and another that it gets
 	head                string    // what is said before the effect, if it has one
+	who                 string    // who acts, where the command says so
 	// beyond gives what a copy has that its original has not, in the estate as it will be; nil: the edit copies nobody
 	beyond func(after *estate.Estate) (*beyond, error)
 }
@@ -123,7 +124,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	if err != nil {
 		return err
 	}
-	if err := a.write(dir, recorded{files, effect.Entries(), lines, before}); err != nil {
+	if err := a.write(dir, recorded{files, effect.Entries(), lines, before, c.who}); err != nil {
 		return err
 	}
 	a.keepEdited(root, recording, after, changes)

@@ -145,11 +145,11 @@ func (a *app) decide(b *book, by *acting, who actor, d deciding, what decided) e
 		return nil
 	}
 	if err := b.store.View(a.ctx, look); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	body := ledger.DecisionBody{Request: r.ID, Why: what.why}
 	if _, err := a.say(b, by, who, spoken{d.kind, what.number, body, look}); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	if err := b.store.View(a.ctx, func(in *store.Reader) (err error) {
 		r, err = b.request(in, what.number)

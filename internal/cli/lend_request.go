@@ -102,7 +102,7 @@ func (a *app) request(b *book, by *acting, who actor, wanted wishFor) error {
 		return err
 	}
 	if err := b.store.View(a.ctx, look); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	if a.format == "text" {
 		offerText(a.page(a.Out), e, ask, offer)
@@ -131,7 +131,7 @@ func (a *app) request(b *book, by *acting, who actor, wanted wishFor) error {
 	}
 	made, err := a.say(b, by, who, spoken{kind: ledger.Requested, body: body, check: look})
 	if err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	if a.format == "json" {
 		return a.requestJSON(e, made.Number, ask, offer)
@@ -167,8 +167,10 @@ func (a *app) say(b *book, by *acting, who actor, s spoken) (made ledger.Event, 
 		return e, err
 	}
 	err = b.store.Update(a.ctx, func(w *store.Writer) error {
-		if err := s.check(&w.Reader); err != nil {
-			return err
+		if s.check != nil {
+			if err := s.check(&w.Reader); err != nil {
+				return err
+			}
 		}
 		made, err = w.Append(e)
 		return err
@@ -176,8 +178,9 @@ func (a *app) say(b *book, by *acting, who actor, s spoken) (made ledger.Event, 
 	return made, err
 }
 
-// refusedLoan gives an error of lending as the command ends with it: what the rules refuse is an answer of no.
-func refusedLoan(err error) error {
+// asRefused gives an error of what is done in a ledger as the command ends with it: what the rules refuse is an answer
+// of no.
+func asRefused(err error) error {
 	if err == nil {
 		return nil
 	}

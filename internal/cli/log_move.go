@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -59,13 +58,13 @@ such as from a laptop's to a server's.`,
 		Args:    takes(1, 1), ValidArgsFunction: firstFile,
 		RunE: func(_ *cobra.Command, args []string) (err error) {
 			out := a.Out
+			var file *newFile
 			if args[0] != "-" {
-				f, err := os.OpenFile(args[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-				if err != nil {
-					return outside{err}
+				if file, err = createFile(args[0]); err != nil {
+					return err
 				}
-				defer f.Close()
-				out = f
+				defer file.drop()
+				out = file
 			}
 			w := bufio.NewWriter(out)
 			if err := a.inLedger(func(r *store.Reader) error {
@@ -88,6 +87,9 @@ such as from a laptop's to a server's.`,
 			}
 			if err := w.Flush(); err != nil {
 				return outside{err}
+			}
+			if file != nil {
+				return file.keep()
 			}
 			return nil
 		},

@@ -28,6 +28,7 @@ type recorded struct {
 	entries []string
 	effect  json.RawMessage // nil where nobody's access changes
 	before  *estate.Estate  // as the files were
+	who     string          // who acts; where it is "", whoever the user is in the policy
 }
 
 // write puts an edit in place and into the log, both or neither.
@@ -41,7 +42,7 @@ func (a *app) write(dir string, r recorded) error {
 	if err != nil {
 		return outside{err}
 	}
-	who := a.acts
+	who := r.who
 	if p, ok := userIs(r.before, a.osUser()); who == "" && ok {
 		who = p.String()
 	}

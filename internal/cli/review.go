@@ -2,14 +2,11 @@ package cli
 
 import (
 	"fmt"
-	"os"
-	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"hiddengate/internal/clock"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -64,10 +61,9 @@ reads it.`,
 			if err != nil {
 				return err
 			}
-			made, err := a.say(b, &by, who, spoken{kind: ledger.ReviewOpened, body: body,
-				check: func(*store.Reader) error { return nil }})
+			made, err := a.say(b, &by, who, spoken{kind: ledger.ReviewOpened, body: body})
 			if err != nil {
-				return refusedLoan(err)
+				return asRefused(err)
 			}
 			p := a.page(a.Out)
 			p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("Review %d asks about %s until %s.", made.Number,
@@ -149,28 +145,8 @@ func (a *app) lastUsed(g *gate.Gate, name string, items []ledger.ReviewItem) err
 	}
 	for i := range items {
 		one := &items[i]
-		var last clock.Instant
-		switch {
-		case one.Group != "":
-			member, err := estate.ParsePrincipal(one.Member)
-			for _, gr := range g.Estate().Grants {
-				if err == nil &&
-					slices.ContainsFunc(
-						gr.To,
-						func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && t.ID == one.Group },
-					) {
-					last = max(last, trimmer.LastUse(gr.ID, &member))
-				}
-			}
-		case one.Loan > 0:
-			member, err := estate.ParsePrincipal(one.Member)
-			if err == nil {
-				last = trimmer.LastUse(one.Grant, &member)
-			}
-		default:
-			last = trimmer.LastUse(one.Grant, nil)
-		}
-		if one.Used = "never"; last > 0 {
+		one.Used = "never"
+		if last := review.LastUsed(g.Estate(), one, trimmer.LastUse); last > 0 {
 			one.Used = stamp(g.Estate().Zone, last)
 		}
 	}
@@ -198,18 +174,22 @@ func (b *book) reviews(r *store.Reader) (out []*review.Review, err error) {
 	return out, err
 }
 
-// review finds the review of a number.
-func (b *book) review(r *store.Reader, number int64) (*review.Review, error) {
+// review finds the review of a number, and who kept its items last before it.
+func (b *book) review(r *store.Reader, number int64) (*review.Review, map[string]review.Answer, error) {
 	all, err := b.reviews(r)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, one := range all {
 		if one.Number == number {
-			return one, nil
+			return one, one.Confirmed(all), nil
 		}
 	}
-	return nil, &draft.Error{Message: fmt.Sprintf("there is no review %d", number), Help: "see `hgate review show`"}
+	return nil, nil, noReview(number)
+}
+
+func noReview(number int64) error {
+	return &draft.Error{Message: fmt.Sprintf("there is no review %d", number), Help: "see `hgate review show`"}
 }
 
 func numberOf(text string) (int64, error) {
@@ -218,20 +198,6 @@ func numberOf(text string) (int64, error) {
 		return 0, fmt.Errorf("%q is no number of a review: `hgate review show` lists them", text)
 	}
 	return n, nil
-}
-
-// inBook opens the ledger with its policy, and lets do read it.
-func (a *app) inBook(do func(b *book, r *store.Reader) error) error {
-	g, err := a.compiled()
-	if err != nil {
-		return err
-	}
-	b, err := a.openBook(g)
-	if err != nil {
-		return err
-	}
-	defer b.store.Close()
-	return refusedLoan(b.store.View(a.ctx, func(r *store.Reader) error { return do(b, r) }))
 }
 
 func (a *app) reviewShowCommand() *cobra.Command {
@@ -251,7 +217,7 @@ last, and what is answered. --format csv writes a sheet that can go round, and c
 			if remind {
 				return fmt.Errorf("--remind is about one review: name its number")
 			}
-			return a.inBook(a.listReviews)
+			return a.listReviews()
 		}
 		number, err := numberOf(args[0])
 		if err != nil {
@@ -260,28 +226,39 @@ last, and what is answered. --format csv writes a sheet that can go round, and c
 		if remind {
 			return a.inTheNameOf(&by, func(b *book, who actor) error { return a.remind(b, &by, who, number) })
 		}
-		return a.inBook(func(b *book, r *store.Reader) error {
-			one, err := b.review(r, number)
-			if err != nil {
-				return err
-			}
-			before, err := b.confirmed(r, one)
-			if err != nil {
-				return err
-			}
-			return a.showReview(b.Gate, one, before)
-		})
+		g, err := a.compiled()
+		if err != nil {
+			return err
+		}
+		sheet := reviewSheet{gate: g, now: a.present()}
+		if err := a.reading(g, func(b *book, r *store.Reader) (err error) {
+			sheet.of, sheet.before, err = b.review(r, number)
+			return err
+		}); err != nil {
+			return asRefused(err)
+		}
+		if sheet.of == nil {
+			return noReview(number)
+		}
+		return a.showReview(&sheet)
 	}
 	a.formats(c, "text", "csv", "md", "json")
 	return c
 }
 
-func (a *app) listReviews(b *book, r *store.Reader) error {
-	all, err := b.reviews(r)
+func (a *app) listReviews() error {
+	g, err := a.compiled()
 	if err != nil {
 		return err
 	}
-	zone, now := b.Gate.Estate().Zone, a.present()
+	var all []*review.Review
+	if err := a.reading(g, func(b *book, r *store.Reader) error {
+		all, err = b.reviews(r)
+		return err
+	}); err != nil {
+		return asRefused(err)
+	}
+	zone, now := g.Estate().Zone, a.present()
 	rows := [][]view.Cell{}
 	var list []object
 	for _, one := range all {
@@ -297,11 +274,8 @@ func (a *app) listReviews(b *book, r *store.Reader) error {
 			{Text: strings.Join(one.Body.On, ", ")}, {Text: strings.Join(one.Body.By, ", ")},
 			{Text: fmt.Sprintf("%d of %d answered", len(one.Body.Items)-left, len(one.Body.Items))},
 			{Text: "until " + clockText(zone, now, one.Until)}})
-		list = append(
-			list,
-			object{{"review", one.Number}, {"state", state}, {"on", one.Body.On}, {"reviewers", one.Body.By},
-				{"items", len(one.Body.Items)}, {"left", left}, {"until", zone.Format(one.Until)}},
-		)
+		list = append(list, object{{"review", one.Number}, {"state", state}, {"on", one.Body.On},
+			{"reviewers", one.Body.By}, {"items", len(one.Body.Items)}, {"left", left}, {"until", zone.Format(one.Until)}})
 	}
 	if a.format == "json" {
 		return a.json(object{{"rows", append([]object{}, list...)}})
@@ -318,7 +292,7 @@ func (a *app) listReviews(b *book, r *store.Reader) error {
 func (a *app) remind(b *book, by *acting, who actor, number int64) error {
 	var left []string
 	check := func(r *store.Reader) error {
-		one, err := b.review(r, number)
+		one, _, err := b.review(r, number)
 		if err != nil {
 			return err
 		}
@@ -328,38 +302,12 @@ func (a *app) remind(b *book, by *acting, who actor, number int64) error {
 		return nil
 	}
 	if err := b.store.View(a.ctx, check); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	if _, err := a.say(b, by, who, spoken{ledger.ReviewReminded, number, map[string]any{"left": left},
 		check}); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	a.page(a.Out).Line("The log reminds of %s; `hgate log deliver` sends it.", count(len(left), "item"))
 	return nil
-}
-
-// confirmed tells of each item who kept it last, in the reviews before.
-func (b *book) confirmed(r *store.Reader, of *review.Review) (map[string]review.Answer, error) {
-	all, err := b.reviews(r)
-	out := map[string]review.Answer{}
-	for _, one := range all {
-		if one.Number >= of.Number {
-			break
-		}
-		for key, answer := range one.Answers {
-			if answer.Says == review.Keep {
-				out[key] = answer
-			}
-		}
-	}
-	return out, err
-}
-
-// createFile makes a file that was not there.
-func createFile(name string) (*os.File, error) {
-	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return nil, outside{err}
-	}
-	return f, nil
 }

@@ -1,9 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
+	"maps"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
@@ -12,8 +13,8 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
-	"hiddengate/internal/review"
 	"hiddengate/internal/splice"
+	"hiddengate/internal/view"
 )
 
 func (a *app) reviewCloseCommand() *cobra.Command {
@@ -58,30 +59,34 @@ type closing struct {
 type reportIn struct{ name, format string }
 
 func (a *app) closeReview(b *book, by *acting, who actor, what closing) error {
-	number, edit, to := what.number, what.edit, what.report
-	var r *review.Review
-	var before map[string]review.Answer
+	number, edit := what.number, what.edit
+	sheet := reviewSheet{gate: b.Gate, now: a.present()}
 	check := func(in *store.Reader) (err error) {
-		if r, err = b.review(in, number); err != nil {
+		if sheet.of, sheet.before, err = b.review(in, number); err != nil {
 			return err
 		}
-		if before, err = b.confirmed(in, r); err != nil {
-			return err
-		}
-		if r.Closed != nil {
+		if sheet.of.Closed != nil {
 			return &draft.Error{Message: fmt.Sprintf("review %d is closed", number)}
 		}
-		if err := r.MayClose(&b.Book, who.who); err != nil {
+		if err := sheet.of.MayClose(&b.Book, who.who); err != nil {
 			return &draft.Error{Message: err.Error()}
 		}
 		return nil
 	}
 	if err := b.store.View(a.ctx, check); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
-	a.acts = who.text()
-	ended := endedItems(r)
-	if policy := ended.policy(); len(policy) > 0 {
+	var report *newFile
+	if what.report.name != "" && !edit.dryRun {
+		var err error
+		if report, err = createFile(what.report.name); err != nil {
+			return err
+		}
+		defer report.drop()
+	}
+	edit.who = who.text()
+	policy, loans := sheet.of.Ended()
+	if len(policy) > 0 {
 		if err := a.edit(edit, func(d *draft.Draft, old *estate.Estate) error {
 			return a.takeOut(d, old, policy)
 		}); err != nil {
@@ -91,56 +96,64 @@ func (a *app) closeReview(b *book, by *acting, who actor, what closing) error {
 	if edit.dryRun {
 		return nil
 	}
-	for _, one := range ended.loans() {
+	for _, one := range loans {
 		if err := a.endLoan(b, by, who, one); err != nil {
 			return err
 		}
 	}
-	left := len(r.Left())
-	body := ledger.ClosedBody{Review: r.ID, Kept: len(r.Body.Items) - left - len(ended), Ended: len(ended), Left: left}
-	if _, err := a.say(b, by, who, spoken{ledger.ReviewClosed, number, body, check}); err != nil {
-		return refusedLoan(err)
+	ended, left := len(policy)+len(loans), len(sheet.of.Left())
+	body := ledger.ClosedBody{Review: sheet.of.ID, Kept: len(sheet.of.Body.Items) - left - ended, Ended: ended, Left: left}
+	answers := sheet.of.Answers
+	if _, err := a.say(b, by, who, spoken{ledger.ReviewClosed, number, body, func(in *store.Reader) error {
+		if err := check(in); err != nil {
+			return err
+		}
+		if !maps.Equal(answers, sheet.of.Answers) {
+			return &draft.Error{Message: fmt.Sprintf("review %d was answered meanwhile; close it again", number)}
+		}
+		return nil
+	}}); err != nil {
+		return asRefused(err)
 	}
-	a.page(a.Out).
-		Line("Review %d is closed: %d kept, %d ended, %d not answered.", number, body.Kept, body.Ended, body.Left)
-	if to.name == "" {
+	p := a.page(a.Out)
+	p.Line("Review %d is closed: %d kept, %d ended, %d not answered.", number, body.Kept, body.Ended, body.Left)
+	if report == nil {
 		return nil
 	}
-	return a.writeReport(b, r, before, to)
+	if err := b.store.View(a.ctx, func(in *store.Reader) (err error) {
+		sheet.of, sheet.before, err = b.review(in, number)
+		return err
+	}); err != nil {
+		return asRefused(err)
+	}
+	if err := what.report.write(report, &sheet); err != nil {
+		return err
+	}
+	p.Line("Wrote %s.", what.report.name)
+	return nil
 }
 
-// ending is what a review ends.
-type ending []*ledger.ReviewItem
-
-func endedItems(r *review.Review) (out ending) {
-	for i := range r.Body.Items {
-		if one := &r.Body.Items[i]; r.Answers[one.Key].Says == review.End {
-			out = append(out, one)
+// write writes what a review came to.
+func (to reportIn) write(f *newFile, s *reviewSheet) error {
+	var text bytes.Buffer
+	switch to.format {
+	case "csv":
+		if err := s.csv(&text); err != nil {
+			return err
 		}
+	case "md":
+		s.markdown(&view.Page{Writer: &text})
+	default:
+		s.text(&view.Page{Writer: &text, Width: 100})
 	}
-	return out
-}
-
-func (e ending) policy() (out ending) {
-	for _, one := range e {
-		if one.Loan == 0 {
-			out = append(out, one)
-		}
+	if _, err := f.Write(text.Bytes()); err != nil {
+		return outside{err}
 	}
-	return out
-}
-
-func (e ending) loans() (out ending) {
-	for _, one := range e {
-		if one.Loan > 0 {
-			out = append(out, one)
-		}
-	}
-	return out
+	return f.keep()
 }
 
 // takeOut takes out of the policy what is to end; what is gone already stays so.
-func (a *app) takeOut(d *draft.Draft, old *estate.Estate, items ending) error {
+func (a *app) takeOut(d *draft.Draft, old *estate.Estate, items []*ledger.ReviewItem) error {
 	for _, one := range items {
 		if one.Group == "" {
 			if old.Grants[one.Grant] != nil {
@@ -188,33 +201,8 @@ func (a *app) endLoan(b *book, by *acting, who actor, one *ledger.ReviewItem) er
 		return nil
 	}
 	if err := b.store.View(a.ctx, check); err != nil || over {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	_, err := a.say(b, by, who, spoken{ledger.Finished, one.Loan, body, check})
-	return refusedLoan(err)
-}
-
-// writeReport writes what a review came to into a new file.
-func (a *app) writeReport(b *book, r *review.Review, before map[string]review.Answer, to reportIn) error {
-	f, err := createFile(to.name)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	inner := &app{
-		Streams: Streams{In: strings.NewReader(""), Out: f, Err: a.Err},
-		ctx:     a.ctx,
-		now:     a.now,
-		format:  to.format,
-		color:   "never",
-		dir:     a.dir,
-	}
-	if err := inner.showReview(b.Gate, r, before); err != nil {
-		return err
-	}
-	if err := f.Sync(); err != nil {
-		return outside{err}
-	}
-	a.page(a.Out).Line("Wrote %s.", to.name)
-	return nil
+	return asRefused(err)
 }

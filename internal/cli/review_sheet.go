@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/ledger"
@@ -24,8 +25,16 @@ import (
 // reviewColumns are the columns of a review's sheet; a reviewer fills in the last two.
 var reviewColumns = []string{"item", "what", "gives", "used", "confirmed", "answered", "answer", "why"}
 
-// reviewRow writes an item for people.
-func reviewRow(g *gate.Gate, r *review.Review, one *ledger.ReviewItem, before map[string]review.Answer) []string {
+// reviewSheet is a review as it is shown.
+type reviewSheet struct {
+	gate   *gate.Gate
+	now    clock.Instant
+	of     *review.Review
+	before map[string]review.Answer // who kept each item last, in an earlier review
+}
+
+// row writes an item for people, with reviewColumns but the last two.
+func (s *reviewSheet) row(one *ledger.ReviewItem) []string {
 	var what string
 	switch {
 	case one.Loan > 0:
@@ -42,95 +51,98 @@ func reviewRow(g *gate.Gate, r *review.Review, one *ledger.ReviewItem, before ma
 	if len(gives) > 3 {
 		gives = append(gives[:3:3], fmt.Sprintf("%d more", len(one.Gives)-3))
 	}
-	zone := g.Estate().Zone
-	said := func(a review.Answer, ok bool, word bool) string {
-		if !ok {
-			return ""
-		}
-		text := a.By.String() + " " + zone.DateOf(a.At).String()
-		if word {
-			text = a.Says + " by " + text
-			if a.Why != "" {
-				text += ": " + a.Why
-			}
-		}
-		return text
+	confirmed, answered := "", ""
+	if last, ok := s.before[one.Key]; ok {
+		confirmed = s.signed(last)
 	}
-	last, confirmed := before[one.Key]
-	answer, answered := r.Answers[one.Key]
-	return []string{
-		one.Key,
-		what,
-		strings.Join(gives, ", "),
-		one.Used,
-		said(last, confirmed, false),
-		said(answer, answered, true),
+	if answer, ok := s.of.Answers[one.Key]; ok {
+		if answered = answer.Says + " by " + s.signed(answer); answer.Why != "" {
+			answered += ": " + answer.Why
+		}
 	}
+	return []string{one.Key, what, strings.Join(gives, ", "), one.Used, confirmed, answered}
 }
 
-func (a *app) showReview(g *gate.Gate, r *review.Review, before map[string]review.Answer) error {
+// signed names who answered, and the day.
+func (s *reviewSheet) signed(a review.Answer) string {
+	return a.By.String() + " " + dateOf(s.gate.Estate().Zone, a.At)
+}
+
+// rows gives a row for each item.
+func (s *reviewSheet) rows() (out [][]string) {
+	for i := range s.of.Body.Items {
+		out = append(out, s.row(&s.of.Body.Items[i]))
+	}
+	return out
+}
+
+func (a *app) showReview(s *reviewSheet) error {
 	switch a.format {
 	case "csv":
-		w := tabular.NewWriter(a.Out)
-		w.Write(reviewColumns)
-		for i := range r.Body.Items {
-			w.Write(append(reviewRow(g, r, &r.Body.Items[i], before), "", ""))
-		}
-		return w.Flush()
-	case "json":
-		items := []object{}
-		for i := range r.Body.Items {
-			row := reviewRow(g, r, &r.Body.Items[i], before)
-			one := object{}
-			for k, text := range row {
-				if text != "" {
-					one = append(one, member{reviewColumns[k], text})
-				}
-			}
-			items = append(items, one)
-		}
-		return a.json(object{{"review", r.Number}, {"items", items}})
+		return s.csv(a.Out)
 	case "md":
-		p := a.page(a.Out)
-		reviewMarkdown(p, g, r, before)
-		return nil
+		s.markdown(a.page(a.Out))
+	case "json":
+		return a.json(s.object())
+	default:
+		s.text(a.page(a.Out))
 	}
-	p := a.page(a.Out)
-	left := r.Left()
-	state := fmt.Sprintf("%d of %d answered, until %s", len(r.Body.Items)-len(left), len(r.Body.Items),
-		clockText(g.Estate().Zone, a.present(), r.Until))
+	return nil
+}
+
+func (s *reviewSheet) csv(out io.Writer) error {
+	w := tabular.NewWriter(out)
+	w.Write(reviewColumns)
+	for _, row := range s.rows() {
+		w.Write(append(row, "", ""))
+	}
+	return w.Flush()
+}
+
+func (s *reviewSheet) object() object {
+	items := []object{}
+	for _, row := range s.rows() {
+		one := object{}
+		for k, text := range row {
+			if text != "" {
+				one = append(one, member{reviewColumns[k], text})
+			}
+		}
+		items = append(items, one)
+	}
+	return object{{"review", s.of.Number}, {"items", items}}
+}
+
+func (s *reviewSheet) text(p *view.Page) {
+	r := s.of
+	state := fmt.Sprintf("%d of %d answered, until %s", len(r.Body.Items)-len(r.Left()), len(r.Body.Items),
+		clockText(s.gate.Estate().Zone, s.now, r.Until))
 	if r.Closed != nil {
 		state = "closed"
 	}
 	p.Line("%s  %s", p.Paint(view.Heading, fmt.Sprintf("review %d", r.Number)), state)
 	p.Line("of %s, by %s", strings.Join(r.Body.On, ", "), strings.Join(r.Body.By, ", "))
 	var rows [][]view.Cell
-	for i := range r.Body.Items {
-		row := reviewRow(g, r, &r.Body.Items[i], before)
+	for _, row := range s.rows() {
 		style := map[string]view.Style{review.Keep: view.Yes, review.End: view.No}[r.Answers[row[0]].Says]
 		if row[5] == "" {
 			row[5], style = "open", view.Maybe
 		}
-		rows = append(
-			rows,
-			[]view.Cell{{Text: row[0]}, {Text: row[1]}, {Text: row[2]}, {Text: row[3], Style: view.Faint},
-				{Text: row[4], Style: view.Faint}, {Text: row[5], Style: style}},
-		)
+		rows = append(rows, []view.Cell{{Text: row[0]}, {Text: row[1]}, {Text: row[2]}, {Text: row[3], Style: view.Faint},
+			{Text: row[4], Style: view.Faint}, {Text: row[5], Style: style}})
 	}
 	p.Table(0, []string{"item", "what", "gives", "last used", "confirmed", "answer"}, rows)
-	return nil
 }
 
-// reviewMarkdown writes a review as a table of Markdown.
-func reviewMarkdown(p io.Writer, g *gate.Gate, r *review.Review, before map[string]review.Answer) {
+// markdown writes a review as a table of Markdown.
+func (s *reviewSheet) markdown(p io.Writer) {
 	cell := strings.NewReplacer("|", "\\|", "\n", " ").Replace
 	fmt.Fprintln(p, "| item | what | gives | last used | confirmed | answer |\n|---|---|---|---|---|---|")
-	for i := range r.Body.Items {
-		var cells []string
-		for _, text := range reviewRow(g, r, &r.Body.Items[i], before) {
-			cells = append(cells, cell(text))
+	for _, row := range s.rows() {
+		for k := range row {
+			row[k] = cell(row[k])
 		}
-		fmt.Fprintln(p, "| "+strings.Join(cells, " | ")+" |")
+		fmt.Fprintln(p, "| "+strings.Join(row, " | ")+" |")
 	}
 }
 
@@ -188,11 +200,11 @@ func (a *app) answerReview(b *book, by *acting, who actor, what answering) error
 	g := b.Gate
 	var r *review.Review
 	look := func(in *store.Reader) (err error) {
-		r, err = b.review(in, what.number)
+		r, _, err = b.review(in, what.number)
 		return err
 	}
 	if err := b.store.View(a.ctx, look); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	list, err := what.answers(r)
 	if err != nil || len(list) == 0 {
@@ -218,12 +230,12 @@ func (a *app) answerReview(b *book, by *acting, who actor, what answering) error
 		return nil
 	}
 	if err := b.store.View(a.ctx, check); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	if _, err := a.say(b, by, who, spoken{ledger.ReviewAnswered, what.number,
 		ledger.AnswerBody{Review: r.ID, Answers: list},
 		check}); err != nil {
-		return refusedLoan(err)
+		return asRefused(err)
 	}
 	a.page(a.Out).Line("Took down %s.", count(len(list), "answer"))
 	return nil
@@ -293,7 +305,7 @@ func (a *app) askEach(b *book, r *review.Review, who actor) (out []ledger.ItemAn
 		if r.MayAnswer(b.Gate, key, who.who) != nil {
 			continue
 		}
-		row := reviewRow(b.Gate, r, r.Item(key), nil)
+		row := (&reviewSheet{gate: b.Gate, of: r}).row(r.Item(key))
 		p.Line("\n%s  %s", p.Paint(view.Heading, row[0]), row[1])
 		facts(p, 2, []pair{{"gives", row[2]}, {"last used", row[3]}})
 		fmt.Fprint(p, "Keep, end, later, or quit? [k/e/l/q] ")

@@ -165,6 +165,61 @@ func (r *Review) Left() (out []string) {
 	return out
 }
 
+// Ended lists the items that are to end, by the answers: entries of the policy, and what is lent.
+func (r *Review) Ended() (policy, loans []*ledger.ReviewItem) {
+	for i := range r.Body.Items {
+		switch one := &r.Body.Items[i]; {
+		case r.Answers[one.Key].Says != End:
+		case one.Loan > 0:
+			loans = append(loans, one)
+		default:
+			policy = append(policy, one)
+		}
+	}
+	return policy, loans
+}
+
+// Confirmed tells who kept each item last, in the reviews before one; all are in order.
+func (r *Review) Confirmed(all []*Review) map[string]Answer {
+	out := map[string]Answer{}
+	for _, one := range all {
+		if one.Number >= r.Number {
+			break
+		}
+		for key, answer := range one.Answers {
+			if answer.Says == Keep {
+				out[key] = answer
+			}
+		}
+	}
+	return out
+}
+
+// LastUsed tells when what an item gives was last used, 0 for never. use tells it of a grant and somebody, or of a
+// grant and anybody.
+func LastUsed(e *estate.Estate, one *ledger.ReviewItem,
+	use func(grant string, who *estate.Principal) clock.Instant,
+) (last clock.Instant) {
+	if one.Member == "" {
+		return use(one.Grant, nil)
+	}
+	member, err := estate.ParsePrincipal(one.Member)
+	if err != nil {
+		return 0
+	}
+	if one.Group == "" {
+		return use(one.Grant, &member)
+	}
+	for _, gr := range e.Grants {
+		if slices.ContainsFunc(gr.To, func(t estate.SubjectTerm) bool {
+			return t.Kind == estate.IsGroup && t.ID == one.Group
+		}) {
+			last = max(last, use(gr.ID, &member))
+		}
+	}
+	return last
+}
+
 // IsReviewer says whether somebody is among those who are to answer.
 func (r *Review) IsReviewer(g *gate.Gate, p estate.Principal) bool {
 	var list estate.Subjects

@@ -88,8 +88,23 @@ func amount(n int64, bytes bool) string {
 func files() string {
 	var b strings.Builder
 	b.WriteString(strings.Replace(filesHead, "LIMITS\n", limits(), 1))
-	for _, p := range policyfile.Pages() {
-		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n", p.Name, p.Doc)
+	tables(&b, policyfile.Pages())
+	b.WriteString("\n## Your own settings\n\n`settings.yaml` in your configuration folder says where the ledger is, " +
+		"which notices go where, and by which secrets, by the folder of a workspace. No workspace can say it.\n")
+	tables(&b, policyfile.OperatorPages())
+	b.WriteString(authorship())
+	b.WriteString("\n## Findings\n\nWhat `hgate check` reports. `check:` in `hidden-gate.yaml` sets another " +
+		"severity.\n\n| code | severity | what it means | what to do |\n|---|---|---|---|\n")
+	for _, f := range finding.All {
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", f.Code, f.Severity, f.Doc, f.Cure)
+	}
+	return b.String()
+}
+
+// tables writes a table of keys for each page.
+func tables(b *strings.Builder, pages []policyfile.Page) {
+	for _, p := range pages {
+		fmt.Fprintf(b, "\n### %s\n\n%s\n\n", p.Name, p.Doc)
 		judged := p.Fields[0].Authority != ""
 		if judged {
 			b.WriteString("| key | written as | what it says | whose it is to change |\n|---|---|---|---|\n")
@@ -101,20 +116,13 @@ func files() string {
 			if f.Required {
 				name += " (needed)"
 			}
-			fmt.Fprintf(&b, "| %s | %s | %s |", name, f.Form, f.Doc)
+			fmt.Fprintf(b, "| %s | %s | %s |", name, f.Form, f.Doc)
 			if judged {
-				fmt.Fprintf(&b, " %s |", f.Authority.Words())
+				fmt.Fprintf(b, " %s |", f.Authority.Words())
 			}
 			b.WriteString("\n")
 		}
 	}
-	b.WriteString(authorship())
-	b.WriteString("\n## Findings\n\nWhat `hgate check` reports. `check:` in `hidden-gate.yaml` sets another " +
-		"severity.\n\n| code | severity | what it means | what to do |\n|---|---|---|---|\n")
-	for _, f := range finding.All {
-		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", f.Code, f.Severity, f.Doc, f.Cure)
-	}
-	return b.String()
 }
 
 // authorship is the rules by which a change is its author's to make.

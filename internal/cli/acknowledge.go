@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"os"
-	"os/user"
 
 	"github.com/spf13/cobra"
 
@@ -26,16 +25,12 @@ func (k *acknowledging) flags(c *cobra.Command) {
 // acceptance says who accepts, why, and that it is today.
 func (k *acknowledging) acceptance(a *app, e *estate.Estate) (draft.Acceptance, error) {
 	now, err := a.day(e.Zone)
-	return draft.Acceptance{By: k.who(), Why: k.why, Date: dateOf(e.Zone, now)}, err
+	return draft.Acceptance{By: k.who(a), Why: k.why, Date: dateOf(e.Zone, now)}, err
 }
 
 // who names whoever is at the keyboard.
-func (k *acknowledging) who() string {
-	name := cmp.Or(k.by, os.Getenv(byVariable))
-	if u, err := user.Current(); name == "" && err == nil {
-		name = u.Username
-	}
-	return cmp.Or(name, "unknown")
+func (k *acknowledging) who(a *app) string {
+	return cmp.Or(k.by, os.Getenv(byVariable), a.osUser())
 }
 
 // recheck sees, once a grant has been changed, that what its roles ask is accepted.

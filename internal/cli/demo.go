@@ -23,7 +23,7 @@ type step struct {
 	later time.Duration // how long after the others it would be
 }
 
-// asked stands for the number of the demo's request.
+// askedFor stands for the number of the demo's request.
 const askedFor = "REQUEST"
 
 // by is the flags with which somebody of the demo acts, from its folder.

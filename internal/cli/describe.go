@@ -11,7 +11,6 @@ import (
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/newplace"
-	"hiddengate/internal/survey"
 	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
@@ -349,7 +348,7 @@ func describeGrant(g *gate.Gate, id string) []pair {
 	}
 	request := ""
 	if gr.OnRequest != nil {
-		request = "for up to " + survey.Duration(gr.OnRequest.Longest)
+		request = "for up to " + estate.DurationText(gr.OnRequest.Longest)
 		if len(gr.OnRequest.Approvers) > 0 {
 			request += fmt.Sprintf(", %s by %s", count(gr.OnRequest.Approvals, "approval"),
 				strings.Join(texts(gr.OnRequest.Approvers), ", "))
@@ -380,7 +379,7 @@ func describeDelegation(g *gate.Gate, id string) []pair {
 	d := g.Estate().Delegations[id]
 	longest := ""
 	if d.Longest > 0 {
-		longest = survey.Duration(d.Longest)
+		longest = estate.DurationText(d.Longest)
 	}
 	return head(&d.Object, pair{"to", texts(d.To)}, pair{"may-grant", refTexts(d.MayGrant)},
 		pair{"within", texts(d.Within)}, pair{"on", texts(d.On)},

@@ -152,7 +152,7 @@ func timesOf(e *estate.Estate, r *lending.Request, now clock.Instant) string {
 		}
 		return span(e.Zone, now, r.Begins, r.Over)
 	}
-	text := lending.Short(r.Asked)
+	text := estate.DurationText(r.Asked)
 	if r.Wished != nil {
 		text += " from " + clockText(e.Zone, now, *r.Wished)
 	}

@@ -204,7 +204,7 @@ func offerText(p *view.Page, e *estate.Estate, ask lending.Asking, o *lending.Of
 	}
 	when := span(e.Zone, ask.Now, o.Begins, o.Over)
 	if o.Needed > 0 && ask.Starts == nil {
-		when = "for " + lending.Short(ask.Lasts) + " from the approval; until " + clockText(e.Zone, ask.Now, o.Over) +
+		when = "for " + estate.DurationText(ask.Lasts) + " from the approval; until " + clockText(e.Zone, ask.Now, o.Over) +
 			" if it comes now"
 	}
 	facts(p, 2, []pair{{"gives", p.Operations(namingOf(o.Operations))}, {"where", placeText(o.Grant, ask.Within)},

@@ -94,7 +94,7 @@ func askCommand(n survey.Near, req gate.Request) string {
 	}
 	lends := n.Grant.OnRequest
 	line := fmt.Sprintf("hgate request %s --where %s --for %s", n.Grant.ID, quoted(req.Resource),
-		lending.Short(min(lends.Longest, time.Hour)))
+		estate.DurationText(min(lends.Longest, time.Hour)))
 	if lends.Reason {
 		line += " --reason WHY"
 	}

@@ -242,22 +242,14 @@ func (f *logFlags) filter(zone *clock.Zone) (out store.Filter, err error) {
 		if err != nil {
 			return out, fmt.Errorf("--since %s: %w", f.since, err)
 		}
-		out.From = m.Instant
-		if m.IsDate {
-			parts := zone.Until(m.Date.Before())
-			out.From = parts[len(parts)-1].To
-		}
+		out.From = m.Begin(zone)
 	}
 	if f.until != "" {
 		m, err := estate.ParseMoment(zone, f.until)
 		if err != nil {
 			return out, fmt.Errorf("--until %s: %w", f.until, err)
 		}
-		out.Until = m.Instant
-		if m.IsDate {
-			parts := zone.Until(m.Date)
-			out.Until = parts[len(parts)-1].To
-		}
+		out.Until = m.End(zone)
 	}
 	for _, kind := range f.kinds {
 		if !knownKind(kind) {

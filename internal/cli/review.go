@@ -114,11 +114,7 @@ func (a *app) opened(g *gate.Gate, o opening) (body ledger.ReviewBody, err error
 	if m.OverAt(e.Zone, now) {
 		return body, fmt.Errorf("--until %s is over", o.until)
 	}
-	body.Until = ledger.Time(m.Instant)
-	if m.IsDate {
-		parts := e.Zone.Until(m.Date)
-		body.Until = ledger.Time(parts[len(parts)-1].To)
-	}
+	body.Until = ledger.Time(m.End(e.Zone))
 	body.Items = review.Items(g, places, a.loans(g, now))
 	if len(body.Items) == 0 {
 		return body, fmt.Errorf("nothing gives access there")

@@ -126,24 +126,14 @@ func (r *actionReader) period(from, to string) error {
 		if err != nil {
 			return fmt.Errorf("--from: %w", err)
 		}
-		r.from = m.Instant
-		if m.IsDate {
-			r.from, _ = r.zone.ParseTime(from + "T00:00")
-		}
+		r.from = m.Begin(r.zone)
 	}
 	if to != "" {
 		m, err := estate.ParseMoment(r.zone, to)
 		if err != nil {
 			return fmt.Errorf("--to: %w", err)
 		}
-		r.to = m.Instant
-		if m.IsDate {
-			last, err := r.zone.ParseTime(to + "T23:59:59.999999")
-			if err != nil {
-				return fmt.Errorf("--to: %w", err)
-			}
-			r.to = last + 1
-		}
+		r.to = m.End(r.zone)
 	}
 	return nil
 }

@@ -156,3 +156,16 @@ func ParseDuration(text string) (time.Duration, error) {
 	}
 	return 0, fmt.Errorf("%q is no duration; write it as 90m, 8h or 30d", text)
 }
+
+// DurationText writes a duration as ParseDuration reads it; one that is no whole number of minutes as Go does.
+func DurationText(d time.Duration) string {
+	switch {
+	case d%(24*time.Hour) == 0:
+		return fmt.Sprintf("%dd", d/(24*time.Hour))
+	case d%time.Hour == 0:
+		return fmt.Sprintf("%dh", d/time.Hour)
+	case d%time.Minute == 0:
+		return fmt.Sprintf("%dm", d/time.Minute)
+	}
+	return d.String()
+}

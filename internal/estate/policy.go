@@ -280,6 +280,31 @@ func (m *Moment) BegunAt(zone *clock.Zone, at clock.Instant) bool {
 	return at >= m.Instant
 }
 
+// Begin gives the first instant of the moment, a date being a whole day.
+func (m *Moment) Begin(zone *clock.Zone) clock.Instant {
+	if m.IsDate {
+		return endOf(zone, m.Date.Before())
+	}
+	return m.Instant
+}
+
+// End gives the first instant at which all of the moment is over, a date being a whole day.
+func (m *Moment) End(zone *clock.Zone) clock.Instant {
+	if m.IsDate {
+		return endOf(zone, m.Date)
+	}
+	return m.Instant
+}
+
+// endOf gives the first instant at which a day is over for good, though the clock be set back over its midnight.
+func endOf(zone *clock.Zone, day clock.Date) clock.Instant {
+	last := clock.Beginning
+	for _, part := range zone.Until(day) {
+		last = max(last, part.To)
+	}
+	return last
+}
+
 // OverAt says whether all of the moment, a date as a whole day, is over at the instant.
 func (m *Moment) OverAt(zone *clock.Zone, at clock.Instant) bool {
 	if m.IsDate {

@@ -3,6 +3,7 @@ package finding
 import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/lending"
 )
 
 var approversMissing = &Finding{
@@ -15,18 +16,13 @@ var approversMissing = &Finding{
 			if g.OnRequest == nil || g.OnRequest.Approvals == 0 {
 				continue
 			}
-			there := map[estate.Principal]bool{}
-			for _, p := range c.gate.Members(g.OnRequest.Approvers) {
-				if s := c.estate.Subject(p); p.Kind != estate.IsAnonymous && s != nil && s.ActiveAt(c.estate.Zone, c.now) {
-					there[p] = true
-				}
-			}
+			there := (&lending.Book{Gate: c.gate}).Approvers(g, estate.Principal{}, c.now)
 			if needed := g.OnRequest.Approvals; len(there) < needed {
 				c.report(&g.Object, g.Source.Position, "grant %s needs %d approvals, and has %d active approvers", g.ID, needed,
 					len(there))
 			} else if len(there) == needed {
 				var own []estate.Principal
-				for _, p := range sortedPrincipals(there) {
+				for _, p := range there {
 					if c.gate.Selects(g.To, p) {
 						own = append(own, p)
 					}

@@ -18,7 +18,7 @@ var roleShort = &Finding{
 			if r.AtLeast == 0 && r.AtLeastPerSystem == 0 {
 				continue
 			}
-			h := c.holdersOf(r.ID, func(g *estate.Grant, s *estate.Subject) bool {
+			h := c.gate.Holding(r.ID, func(g *estate.Grant, _ estate.Principal, s *estate.Subject) bool {
 				return g.OnRequest == nil && estate.Within(g.Starts, g.Ends, c.estate.Zone, c.now) &&
 					s.ActiveAt(c.estate.Zone, c.now)
 			})
@@ -32,10 +32,10 @@ var roleShort = &Finding{
 						least, names)
 				}
 			}
-			tell("", h.all, r.AtLeast)
+			tell("", h.All, r.AtLeast)
 			for _, s := range estate.Sorted(c.estate.Systems) {
-				if h.in[s.ID] != nil || c.grantedIn(r.ID, s.ID) {
-					tell(fmt.Sprintf(" in %s", s.ID), h.in[s.ID], r.AtLeastPerSystem)
+				if h.In[s.ID] != nil || c.grantedIn(r.ID, s.ID) {
+					tell(fmt.Sprintf(" in %s", s.ID), h.In[s.ID], r.AtLeastPerSystem)
 				}
 			}
 		}
@@ -45,7 +45,7 @@ var roleShort = &Finding{
 // grantedIn says whether a role is granted in a system at all.
 func (c *check) grantedIn(role, system string) bool {
 	for _, g := range c.estate.Grants {
-		if !c.holds(g, role) {
+		if !c.gate.IsOf(g, role) {
 			continue
 		}
 		for _, id := range c.gate.Systems(g.On) {

@@ -70,7 +70,7 @@ func (b *Book) Offer(a Asking) (*Offer, error) {
 	case a.Lasts%time.Second != 0:
 		return nil, refuse("", "the time for which it should last has parts of seconds")
 	case a.Lasts > g.OnRequest.Longest:
-		return nil, refuse("", "grant %s is lent for at most %s", g.ID, Short(g.OnRequest.Longest))
+		return nil, refuse("", "grant %s is lent for at most %s", g.ID, estate.DurationText(g.OnRequest.Longest))
 	case a.Emergency && !g.OnRequest.Emergency:
 		return nil, refuse("leave --emergency out", "grant %s is not lent in emergencies without its approvals", g.ID)
 	case g.OnRequest.Reason && strings.TrimSpace(a.Reason) == "":
@@ -121,10 +121,13 @@ func (b *Book) kept(a Asking, g *estate.Grant, o *Offer) *Refusal {
 		}
 	}
 	for _, role := range estate.Sorted(e.Roles) {
-		if role.AtMost == 0 && role.AtMostPerSystem == 0 || !b.includes(g, role.ID) {
+		if role.AtMost == 0 && role.AtMostPerSystem == 0 || !b.Gate.IsOf(g, role.ID) {
 			continue
 		}
-		all, in := b.holders(role.ID, holds)
+		is := b.Gate.Holding(role.ID, func(gr *estate.Grant, p estate.Principal, s *estate.Subject) bool {
+			return s.Status != "left" && holds(gr, p)
+		})
+		all, in := is.All, is.In
 		if role.AtMost > 0 && !all[a.Who] && len(all) >= role.AtMost {
 			return refuse("", "role %s is held by %d in that time, and allows %d (%s)", role.ID, len(all), role.AtMost,
 				role.Source.Short())
@@ -156,35 +159,6 @@ func (b *Book) holds(others []*Request, g *estate.Grant, p estate.Principal, o *
 	})
 }
 
-func (b *Book) includes(g *estate.Grant, role string) bool {
-	return slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return b.Gate.Includes(ref.ID, role) })
-}
-
-// holders lists who holds a role, by grants of it or of a role that includes it, in all and by system.
-func (b *Book) holders(role string, holds func(*estate.Grant, estate.Principal) bool) (all map[estate.Principal]bool,
-	in map[string]map[estate.Principal]bool) {
-	all, in = map[estate.Principal]bool{}, map[string]map[estate.Principal]bool{}
-	for _, g := range b.estate().Grants {
-		if !b.includes(g, role) {
-			continue
-		}
-		systems := b.Gate.Systems(g.On)
-		for _, p := range b.Gate.Members(g.To) {
-			if s := b.estate().Subject(p); s == nil || s.Status == "left" || !holds(g, p) {
-				continue
-			}
-			all[p] = true
-			for _, id := range systems {
-				if in[id] == nil {
-					in[id] = map[estate.Principal]bool{}
-				}
-				in[id][p] = true
-			}
-		}
-	}
-	return all, in
-}
-
 // terms writes subjects as a file does.
 func terms(list estate.Subjects) string {
 	var out []string
@@ -192,17 +166,4 @@ func terms(list estate.Subjects) string {
 		out = append(out, t.String())
 	}
 	return strings.Join(out, ", ")
-}
-
-// Short writes a duration as files do.
-func Short(d time.Duration) string {
-	for _, unit := range []struct {
-		name string
-		size time.Duration
-	}{{"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}} {
-		if d%unit.size == 0 {
-			return fmt.Sprintf("%d%s", d/unit.size, unit.name)
-		}
-	}
-	return d.String()
 }

@@ -126,12 +126,5 @@ func endOf(zone *clock.Zone, m *estate.Moment) clock.Instant {
 	if m == nil {
 		return clock.End
 	}
-	if !m.IsDate {
-		return m.Instant
-	}
-	last := clock.Beginning
-	for _, part := range zone.Until(m.Date) {
-		last = max(last, part.To)
-	}
-	return last
+	return m.End(zone)
 }

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
 	"hiddengate/internal/ledger"
-	"hiddengate/internal/lending"
 	"hiddengate/internal/view"
 )
 
@@ -94,7 +94,7 @@ func (t *Entry) wish(zone *clock.Zone) string {
 	if t.Request.Within != "" {
 		text += " on " + t.Request.Within
 	}
-	text += " for " + lending.Short(time.Duration(t.Request.Seconds)*time.Second)
+	text += " for " + estate.DurationText(time.Duration(t.Request.Seconds)*time.Second)
 	if t.Request.Starts != nil {
 		text += " from " + zone.Format(clock.Instant(*t.Request.Starts))
 	}

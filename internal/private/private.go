@@ -3,6 +3,8 @@ package private
 
 import (
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -56,4 +58,24 @@ func State() (string, error) {
 		return "", errors.New("the home folder is no absolute path")
 	}
 	return filepath.Join(home, ".local", "state"), nil
+}
+
+// ReadFile reads the first bytes of a regular file, up to so many, that is the user's alone.
+func ReadFile(name string, most int64) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no file", name)
+	}
+	if err := Check(info); err != nil {
+		return nil, fmt.Errorf("%s is not taken: %w; do: chmod 600 %s", name, err, name)
+	}
+	return io.ReadAll(io.LimitReader(f, most))
 }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -33,22 +32,7 @@ const maxKey = 1 << 16
 
 // FromFile reads a private key from a file that nobody else may read. passphrase is asked for where the key has one.
 func FromFile(name string, keys []string, passphrase func() ([]byte, error)) (*Found, error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is no file", name)
-	}
-	if err := private.Check(info); err != nil {
-		return nil, fmt.Errorf("the key in %s is not taken: %w; do: chmod 600 %s", name, err, name)
-	}
-	text, err := io.ReadAll(io.LimitReader(f, maxKey))
+	text, err := private.ReadFile(name, maxKey)
 	if err != nil {
 		return nil, err
 	}

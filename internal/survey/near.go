@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -113,7 +112,7 @@ func ownedBy(g *gate.Gate, req gate.Request, fact string) string {
 }
 
 func request(r *estate.OnRequest) string {
-	text := "on request, for up to " + Duration(r.Longest)
+	text := "on request, for up to " + estate.DurationText(r.Longest)
 	if r.Approvals > 0 {
 		text += fmt.Sprintf(", with %d approval", r.Approvals)
 		if r.Approvals > 1 {
@@ -124,17 +123,6 @@ func request(r *estate.OnRequest) string {
 		text += " by " + join(r.Approvers)
 	}
 	return text
-}
-
-// Duration writes a duration as files do.
-func Duration(d time.Duration) string {
-	switch {
-	case d%(24*time.Hour) == 0:
-		return fmt.Sprintf("%dd", d/(24*time.Hour))
-	case d%time.Hour == 0:
-		return fmt.Sprintf("%dh", d/time.Hour)
-	}
-	return fmt.Sprintf("%dm", d/time.Minute)
 }
 
 func roles(gr *estate.Grant) string {

@@ -45,24 +45,28 @@ func EachNaming(section string, entry estate.Head, visit func(Naming)) {
 
 // EachName visits every name in an entry, with the key under which it stands.
 func EachName(section string, entry estate.Head, visit func(key string, n Name)) {
-	EachNaming(section, entry, func(n Naming) { n.Each(func(one Name) { visit(n.Key, one) }) })
+	EachNaming(section, entry, func(n Naming) {
+		key := n.Key
+		n.Each(func(one Name) { visit(key, one) })
+	})
 }
 
 func tableNamings(table []field, entry any, visit func(Naming)) {
-	for _, f := range table {
-		if f.namings == nil {
-			continue
+	var f *field
+	named := func(n Naming) { // made once, since there are many entries
+		if len(n.Entries)+len(n.Subjects)+len(n.Operations)+len(n.Resources) == 0 {
+			return
 		}
-		f.namings(entry, func(n Naming) {
-			if len(n.Entries)+len(n.Subjects)+len(n.Operations)+len(n.Resources) == 0 {
-				return
-			}
-			if n.Key == "" {
-				n.Key = f.name
-			}
-			n.nests = n.nests || f.nesting
-			visit(n)
-		})
+		if n.Key == "" {
+			n.Key = f.name
+		}
+		n.nests = n.nests || f.nesting
+		visit(n)
+	}
+	for i := range table {
+		if f = &table[i]; f.namings != nil {
+			f.namings(entry, named)
+		}
 	}
 }
 

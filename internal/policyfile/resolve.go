@@ -257,12 +257,14 @@ func (l *loader) look(n Name, at diagnostic.Position) {
 			}
 			return out
 		}
-		found := e.Entry(n.Section, ref.ID) != nil
-		if help := l.misnamed(n); !found && help != "" {
+		if e.Entry(n.Section, ref.ID) != nil {
+			return
+		}
+		if help := l.misnamed(n); help != "" {
 			l.fail(ref.Position, help, "there is no %s %q", estate.Singular(n.Section), ref.ID)
 			return
 		}
-		l.exists(found, ref, estate.Singular(n.Section), known)
+		l.exists(false, ref, estate.Singular(n.Section), known)
 	}
 }
 

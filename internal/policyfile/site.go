@@ -110,8 +110,8 @@ func inside(path []string, key string) []string { return append(path[:len(path):
 // tableSites visits the sites under the keys of a mapping.
 func tableSites(table []field, n *yaml.Node, path []string, visit func(Site)) {
 	eachPair(n, func(key, value *yaml.Node) {
-		for _, f := range table {
-			if f.name == key.Value && f.sites != nil {
+		for i := range table {
+			if f := &table[i]; f.name == key.Value && f.sites != nil {
 				f.sites(value, inside(path, f.name), func(one Site) {
 					if one.Key == "" {
 						one.Key = f.name

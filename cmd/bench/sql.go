@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"database/sql"
 	_ "embed"
 	"fmt"
@@ -237,7 +238,7 @@ func measureSQL(s shape.Shape, g *gate.Gate, subjects int) (out bySQL) {
 	}
 	want := map[string]map[string]counting.Count{}
 	operations := estate.Sorted(g.Estate().Operations)
-	must(counting.NewTable(g, c).Counts(func(who estate.Principal, counts []counting.Count) bool {
+	must(counting.NewTable(g, c).Counts(context.Background(), func(who estate.Principal, counts []counting.Count) bool {
 		if asked[who.ID] {
 			want[who.ID] = map[string]counting.Count{}
 			for i, n := range counts {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"time"
@@ -29,7 +30,7 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 	for range min(pairs, 3) {
 		cells = 0
 		start := time.Now()
-		must(counting.NewTable(g, c).Counts(func(_ estate.Principal, list []counting.Count) bool {
+		must(counting.NewTable(g, c).Counts(context.Background(), func(_ estate.Principal, list []counting.Count) bool {
 			for _, n := range list {
 				cells += n.Allowed + n.Depends
 			}
@@ -40,7 +41,8 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 		must(g.Reach(g.Subjects()[1], c, func(gate.Answer) bool { return true }))
 		reaches = append(reaches, float64(time.Since(start)))
 		start = time.Now()
-		_, err := counting.Holders(g, c, []*estate.Resource{g.Estate().Tree.At(g.Estate().Tree.Len() / 2)},
+		middle := g.Estate().Tree.At(g.Estate().Tree.Len() / 2)
+		_, err := counting.Holders(context.Background(), g, c, []*estate.Resource{middle},
 			func(o *estate.Operation) bool { return o.Level == estate.Change })
 		must(err)
 		holders = append(holders, float64(time.Since(start)))
@@ -81,7 +83,7 @@ func cellByCell(t *table, g *gate.Gate, c *gate.Context, each float64) {
 		number[o.Name] = i
 	}
 	var table [few][]counting.Count
-	must(counting.NewTable(g, c).Counts(func(who estate.Principal, list []counting.Count) bool {
+	must(counting.NewTable(g, c).Counts(context.Background(), func(who estate.Principal, list []counting.Count) bool {
 		if k, ok := asked[who]; ok {
 			table[k] = append([]counting.Count(nil), list...)
 		}

@@ -302,7 +302,7 @@ func TestWhatIsAcceptedIsCovered(t *testing.T) {
 			if err != nil {
 				continue
 			}
-			breaches, err := change.Judge(e, after, estate.Principal{ID: "lead"}, now)
+			breaches, err := change.Judge(t.Context(), e, after, estate.Principal{ID: "lead"}, now)
 			require.NoError(t, err)
 			if len(breaches) > 0 {
 				counts["refused"]++
@@ -368,7 +368,7 @@ func TestWhatIsCoveredIsAccepted(t *testing.T) {
 		c.grants["n"] = [3]string{to, role, on}
 		after, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(c.text())}})
 		require.NoError(t, err)
-		breaches, err := change.Judge(first, after, estate.Principal{ID: "lead"}, now)
+		breaches, err := change.Judge(t.Context(), first, after, estate.Principal{ID: "lead"}, now)
 		require.NoError(t, err)
 		require.Empty(t, breaches, "seed %d: %v\n%s", seed, c.grants["n"], s.text())
 		accepted++

@@ -1,6 +1,7 @@
 package change
 
 import (
+	"context"
 	"errors"
 	"slices"
 
@@ -30,16 +31,24 @@ type Consequences struct {
 }
 
 // Consequences works them out, as of now.
-func (e *Effect) Consequences(now clock.Instant) (c Consequences, err error) {
-	var was, is []finding.Found
+func (e *Effect) Consequences(ctx context.Context, now clock.Instant) (c Consequences, err error) {
+	run := func(g *gate.Gate, _ *estate.Estate) ([]finding.Found, error) { return finding.Run(ctx, g, now) }
 	if c.Part = e.Part; c.Part {
-		old, fresh := e.Others()
-		was, is = finding.RunAbout(e.Gates.Old, old, now), finding.RunAbout(e.Gates.New, fresh, now)
-	} else {
-		was, is = finding.Run(e.Gates.Old, now), finding.Run(e.Gates.New, now)
+		run = func(g *gate.Gate, about *estate.Estate) ([]finding.Found, error) {
+			return finding.RunAbout(ctx, g, about, now)
+		}
+	}
+	old, fresh := e.Others()
+	was, err := run(e.Gates.Old, old)
+	if err != nil {
+		return c, err
+	}
+	is, err := run(e.Gates.New, fresh)
+	if err != nil {
+		return c, err
 	}
 	c.Found, c.Gone = beyond(is, was), beyond(was, is)
-	c.Turned, err = e.Turned(now)
+	c.Turned, err = e.Turned(ctx, now)
 	return c, err
 }
 
@@ -103,16 +112,16 @@ func beyond(list, other []finding.Found) (out []finding.Found) {
 
 // Turned lists the tests and the guarantees that come out otherwise, or are new. Its error is a diagnostic.List if a
 // test can't be run.
-func (e *Effect) Turned(now clock.Instant) ([]Turned, error) {
-	tests, err := e.tests(now)
+func (e *Effect) Turned(ctx context.Context, now clock.Instant) ([]Turned, error) {
+	tests, err := e.tests(ctx, now)
 	if err != nil {
 		return nil, err
 	}
-	guarantees, err := e.guarantees(now)
+	guarantees, err := e.guarantees(ctx, now)
 	return append(tests, guarantees...), err
 }
 
-func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
+func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, err error) {
 	before, err := e.asItWas()
 	if err != nil {
 		return nil, err
@@ -125,6 +134,9 @@ func (e *Effect) tests(now clock.Instant) (out []Turned, err error) {
 	}
 	var wrong diagnostic.List
 	for _, t := range estate.Sorted(e.After.Tests) {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		passed, known := was[t.ID]
 		r, err := verify.Run(e.Gates.New, t, now)
 		var list diagnostic.List
@@ -169,7 +181,7 @@ func reason(err error) string {
 	return err.Error()
 }
 
-func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
+func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turned, err error) {
 	if len(e.After.Guarantees) == 0 {
 		return nil, nil
 	}
@@ -187,7 +199,7 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 	for _, g := range estate.Sorted(e.After.Guarantees) {
 		was := e.Before.Guarantees[g.ID]
 		if was != nil && e.only != nil && !slices.Contains(e.altered["guarantees"], g.ID) {
-			if same, err := e.same(few, was, g); err != nil || same {
+			if same, err := e.same(ctx, few, was, g); err != nil || same {
 				if err != nil {
 					return nil, err
 				}
@@ -196,11 +208,11 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 		}
 		failed := false
 		if was != nil {
-			if failed, err = all[0].Fails(was); err != nil {
+			if failed, err = all[0].Fails(ctx, was); err != nil {
 				return nil, err
 			}
 		}
-		fails, err := all[1].Fails(g)
+		fails, err := all[1].Fails(ctx, g)
 		if err != nil {
 			return nil, err
 		}
@@ -214,7 +226,7 @@ func (e *Effect) guarantees(now clock.Instant) (out []Turned, err error) {
 // same says that a guarantee comes out as before, as far as that can be told from those alone whose access can differ.
 // What it says of each subject by itself it says of them likewise; the others count people, or hold them against one
 // another.
-func (e *Effect) same(few [2]*verify.Prover, was, is *estate.Guarantee) (bool, error) {
+func (e *Effect) same(ctx context.Context, few [2]*verify.Prover, was, is *estate.Guarantee) (bool, error) {
 	if verify.KindOf(is).Together {
 		return !slices.ContainsFunc(e.Lines, func(l Line) bool {
 			return slices.ContainsFunc(l.Operations, func(name string) bool {
@@ -223,11 +235,11 @@ func (e *Effect) same(few [2]*verify.Prover, was, is *estate.Guarantee) (bool, e
 			})
 		}) && e.alike(is.Subjects), nil
 	}
-	failed, err := few[0].Fails(was)
+	failed, err := few[0].Fails(ctx, was)
 	if err != nil {
 		return false, err
 	}
-	fails, err := few[1].Fails(is)
+	fails, err := few[1].Fails(ctx, is)
 	return failed == fails, err
 }
 

@@ -3,6 +3,7 @@ package change
 
 import (
 	"cmp"
+	"context"
 	"encoding/binary"
 	"slices"
 	"strings"
@@ -86,7 +87,7 @@ type How struct {
 
 // Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else
 // nil.
-func Of(before, after *estate.Estate, how How) (*Effect, error) {
+func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, error) {
 	if how.Few == 0 {
 		how.Few = Few
 	}
@@ -111,7 +112,7 @@ func Of(before, after *estate.Estate, how How) (*Effect, error) {
 			e.Gates = pair
 		}
 		g := gatherer{pair: pair, lent: which == gate.OnRequest, lines: map[string]*Line{}}
-		if err := pair.Differences(how.Since, g.take); err != nil {
+		if err := pair.Differences(ctx, how.Since, g.take); err != nil {
 			return nil, err
 		}
 		there, coming := g.finish()
@@ -122,7 +123,7 @@ func Of(before, after *estate.Estate, how How) (*Effect, error) {
 
 // Between works out how what one subject may do differs from what another may, from an instant on: what the other gains
 // is the other's alone, what is lost the one's.
-func Between(e *estate.Estate, one, other estate.Principal, since clock.Instant) (*Effect, error) {
+func Between(ctx context.Context, e *estate.Estate, one, other estate.Principal, since clock.Instant) (*Effect, error) {
 	altered := alteredIn(e, e)
 	rosters := rostersOf(e, e, altered, nil)
 	pair, err := differing.CompilePair(differing.Estates{Before: e, After: e,

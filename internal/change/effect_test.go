@@ -46,7 +46,7 @@ func told(t *testing.T, edits ...string) ([]string, *change.Effect) {
 		require.Equal(t, 1, strings.Count(text, edits[i]), edits[i])
 		text = strings.Replace(text, edits[i], edits[i+1], 1)
 	}
-	e, err := change.Of(estateOf(t, small), estateOf(t, text), change.How{Since: noon})
+	e, err := change.Of(t.Context(), estateOf(t, small), estateOf(t, text), change.How{Since: noon})
 	require.NoError(t, err)
 	var out []string
 	for i := range e.Lines {
@@ -110,7 +110,7 @@ func TestWhatMayComeHasAnySubjectsValue(t *testing.T) {
 		"people:\n  ana: {}\n  bo: {}\n  cai: {}\n  dee: {}\n  eve: {}\n"+people.String(), 1)
 	own := strings.Replace(text, "grants:\n",
 		"grants:\n  own: {to: everyone, role: dropper, on: db, when: {same: [team]}}\n", 1)
-	e, err := change.Of(estateOf(t, text), estateOf(t, own), change.How{Since: noon})
+	e, err := change.Of(t.Context(), estateOf(t, text), estateOf(t, own), change.How{Since: noon})
 	require.NoError(t, err)
 	require.Empty(t, e.Lines)
 	gain := map[estate.Principal]bool{}

@@ -2,6 +2,7 @@ package change
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -69,7 +70,8 @@ const mostTried = 24
 // Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of
 // the estate and the request decided again; those that do not do it are left out. They come with the least side effect
 // first. quote writes a word for a shell.
-func Fixes(g *gate.Gate, req gate.Request, now clock.Instant, quote func(string) string) ([]Fix, error) {
+func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instant, quote func(string) string,
+) ([]Fix, error) {
 	outcome, err := g.Decide(req)
 	if err != nil {
 		return nil, err
@@ -91,7 +93,10 @@ func Fixes(g *gate.Gate, req gate.Request, now clock.Instant, quote func(string)
 	}
 	var out []Fix
 	for _, p := range f.found[:min(len(f.found), mostTried)] {
-		effect, err := Of(g.Estate(), p.edited, How{Since: now, Roster: g.Roster})
+		effect, err := Of(ctx, g.Estate(), p.edited, How{Since: now, Roster: g.Roster})
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		if err != nil {
 			continue // its conditions would be too complex
 		}

@@ -71,7 +71,7 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 	} {
 		ctx := g.NewContext()
 		ctx.Time(at)
-		fixes, err := change.Fixes(g, gate.Request{Subject: estate.Principal{ID: c.who}, Operation: "table.drop",
+		fixes, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: c.who}, Operation: "table.drop",
 			Resource: c.where, Context: ctx}, at, func(word string) string {
 			if word == "" || strings.Contains(word, " ") {
 				return `"` + word + `"`
@@ -107,7 +107,8 @@ blocks: {b: {to: service:bot, deny: only view, on: 'db:x'}}
 	for _, who := range []estate.Principal{{ID: "ana"}, {Kind: estate.IsService, ID: "bot"}, {Kind: estate.IsAnonymous}} {
 		c := g.NewContext()
 		c.Time(at)
-		fixes, err := change.Fixes(g, gate.Request{Subject: who, Operation: "server.view", Resource: "db", Context: c}, at,
+		req := gate.Request{Subject: who, Operation: "server.view", Resource: "db", Context: c}
+		fixes, err := change.Fixes(t.Context(), g, req, at,
 			func(s string) string { return s })
 		require.NoError(t, err)
 		for _, f := range fixes {

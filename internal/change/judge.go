@@ -1,6 +1,7 @@
 package change
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -21,6 +22,7 @@ import (
 type judge struct {
 	old, new *estate.Estate
 	grown    *estate.Estate // the old one, with the members that the author may add and take out
+	ctx      context.Context
 	by       estate.Principal
 	now      clock.Instant
 	was      *gate.Gate      // of old
@@ -41,12 +43,13 @@ type delegation struct {
 
 // Judge tells what in a change its author may not do: what none of the rules permits. Nothing is left to what the
 // author says of it.
-func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant) ([]Breach, error) {
+func Judge(ctx context.Context, before, after *estate.Estate, by estate.Principal, now clock.Instant,
+) ([]Breach, error) {
 	if who := before.Subject(by); who == nil || !who.ActiveAt(before.Zone, now) {
 		return []Breach{{Rule: AuthorActive, Message: fmt.Sprintf("%s is not active, and changes nothing", by),
 			Who: by.String(), Position: positionOf(by, after, before)}}, nil
 	}
-	j := &judge{by: by, now: now, joiners: map[estate.Principal]string{}}
+	j := &judge{ctx: ctx, by: by, now: now, joiners: map[estate.Principal]string{}}
 	if o := before.Owner; o != nil && slices.Contains(membership.New(before).Of(estate.Subjects{{Principal: *o}}), by) {
 		return nil, nil
 	}
@@ -57,7 +60,7 @@ func Judge(before, after *estate.Estate, by estate.Principal, now clock.Instant)
 		return nil, err
 	}
 	j.grown = j.withMembers(j.edited())
-	effect, err := Of(j.grown, j.new, How{Since: j.now, apart: j.apart()})
+	effect, err := Of(ctx, j.grown, j.new, How{Since: j.now, apart: j.apart()})
 	if err != nil {
 		return nil, err
 	}

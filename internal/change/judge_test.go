@@ -84,7 +84,7 @@ func TestChangesMayBeSplitAndPutTogether(t *testing.T) {
 		if err != nil {
 			return -1 // the two do not go together
 		}
-		breaches, err := change.Judge(estateFrom(t, before), e, estate.Principal{ID: "lead"}, noon)
+		breaches, err := change.Judge(t.Context(), estateFrom(t, before), e, estate.Principal{ID: "lead"}, noon)
 		require.NoError(t, err)
 		return len(breaches)
 	}
@@ -133,7 +133,7 @@ func TestOwnershipIsToldWhateverStoodThere(t *testing.T) {
 	}
 	now, err := clock.UTC.ParseTime("2026-11-23T12:00Z")
 	require.NoError(t, err)
-	breaches, err := change.Judge(with("title: lead"), with("owner: lead"), estate.Principal{ID: "lead"}, now)
+	breaches, err := change.Judge(t.Context(), with("title: lead"), with("owner: lead"), estate.Principal{ID: "lead"}, now)
 	require.NoError(t, err)
 	require.NotEmpty(t, breaches)
 	require.Equal(t, change.EntryOwner, breaches[0].Rule)
@@ -146,7 +146,7 @@ func TestLossesMayBeDelegated(t *testing.T) {
 		require.Equal(t, 1, strings.Count(text, from), from)
 		now, err := clock.UTC.ParseTime("2026-11-23T12:00Z")
 		require.NoError(t, err)
-		out, err := change.Judge(estateFrom(t, text), estateFrom(t, strings.Replace(text, from, to, 1)),
+		out, err := change.Judge(t.Context(), estateFrom(t, text), estateFrom(t, strings.Replace(text, from, to, 1)),
 			estate.Principal{ID: "lead"}, now)
 		require.NoError(t, err)
 		return out
@@ -178,7 +178,7 @@ delegations: {hand-out: {to: lead, may-grant: opener, on: dome}}
 			require.NoError(t, err, full)
 			both[i] = e
 		}
-		out, err := change.Judge(both[0], both[1], estate.Principal{ID: "lead"},
+		out, err := change.Judge(t.Context(), both[0], both[1], estate.Principal{ID: "lead"},
 			clock.Of(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)))
 		require.NoError(t, err)
 		return out
@@ -206,7 +206,7 @@ delegations: {fill: {to: lead, may-edit: group:crew, ` + ceiling + `on: dome}}
 			require.NoError(t, err)
 			both[i] = e
 		}
-		out, err := change.Judge(both[0], both[1], estate.Principal{ID: "lead"},
+		out, err := change.Judge(t.Context(), both[0], both[1], estate.Principal{ID: "lead"},
 			clock.Of(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)))
 		require.NoError(t, err)
 		return out
@@ -242,13 +242,14 @@ grants:
 		{"grants:\n", "grants:\n  more: {to: group:crew, role: reads, on: 'db:s'}\n"}: false,
 	} {
 		require.Equal(t, 1, strings.Count(text, edit[0]), edit[0])
-		breaches, err := change.Judge(estateFrom(t, text), estateFrom(t, strings.Replace(text, edit[0], edit[1], 1)),
+		breaches, err := change.Judge(t.Context(), estateFrom(t, text),
+			estateFrom(t, strings.Replace(text, edit[0], edit[1], 1)),
 			estate.Principal{ID: "lead"}, noon)
 		require.NoError(t, err)
 		assert.Equal(t, yours, len(breaches) == 0, "%s: %v", edit[1], breaches)
 	}
 	e := estateFrom(t, text)
-	ways, err := escalation.Work(e, noon)
+	ways, err := escalation.Work(t.Context(), e, noon)
 	require.NoError(t, err)
 	at, err := estate.ParseAddress("db:s")
 	require.NoError(t, err)

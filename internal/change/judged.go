@@ -1,6 +1,7 @@
 package change
 
 import (
+	"context"
 	"maps"
 	"slices"
 
@@ -14,7 +15,8 @@ import (
 // Judged tells what some subjects, or all where who is nil, may do from an instant on to what no inventory lists and
 // a system judges all the same; nil where no system does. Its lines are about what may come, as all that is gained
 // beside an estate without grants.
-func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant) (*Effect, error) {
+func Judged(ctx context.Context, e *estate.Estate, who map[estate.Principal]bool, since clock.Instant,
+) (*Effect, error) {
 	if !slices.ContainsFunc(slices.Collect(maps.Values(e.Systems)), func(s *estate.System) bool { return s.Judge }) {
 		return nil, nil
 	}
@@ -26,7 +28,7 @@ func Judged(e *estate.Estate, who map[estate.Principal]bool, since clock.Instant
 		return nil, err
 	}
 	g := gatherer{pair: pair, lines: map[string]*Line{}}
-	if err := pair.Differences(since, g.take); err != nil {
+	if err := pair.Differences(ctx, since, g.take); err != nil {
 		return nil, err
 	}
 	out := &Effect{Before: bare, After: e, altered: alteredIn(e, e), Gates: pair, ComingInPart: !pair.Whole}

@@ -116,7 +116,7 @@ func (c tried) judge(t testing.TB, by string) []change.Breach {
 func judgedFrom(t testing.TB, by, before, after string) []change.Breach {
 	author, err := estate.ParsePrincipal(by)
 	require.NoError(t, err)
-	breaches, err := change.Judge(estateFrom(t, before), estateFrom(t, after), author, noon)
+	breaches, err := change.Judge(t.Context(), estateFrom(t, before), estateFrom(t, after), author, noon)
 	require.NoError(t, err)
 	return breaches
 }

@@ -19,7 +19,7 @@ grants: {
 `
 	before, after := estateOf(t, text+"}\n"),
 		estateOf(t, text+"  own: {to: everyone, role: dropper, on: db, when: {owner: true}}\n}\n")
-	effect, err := change.Of(before, after, change.How{Since: noon})
+	effect, err := change.Of(t.Context(), before, after, change.How{Since: noon})
 	require.NoError(t, err)
 	require.Empty(t, effect.Lines, "nobody owns anything yet")
 	var who []string

@@ -33,7 +33,7 @@ grants:
 		{"groups", "lead", map[string][]string{"ana": {"table.drop"}}},
 		{"groups", "crew", map[string][]string{"bo": {"table.view"}}},
 	} {
-		effect, err := change.Of(e, change.Without(e, c.section, c.id), change.How{})
+		effect, err := change.Of(t.Context(), e, change.Without(e, c.section, c.id), change.How{})
 		require.NoError(t, err)
 		lost := map[string][]string{}
 		for _, l := range effect.Lines {

@@ -43,7 +43,7 @@ func (a *app) beyondOriginal(original, made estate.Principal) func(*estate.Estat
 		if err != nil {
 			return nil, err
 		}
-		effect, err := change.Between(after, original, made, now)
+		effect, err := change.Between(a.ctx, after, original, made, now)
 		if err != nil {
 			return nil, err
 		}

@@ -12,7 +12,6 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/lending"
 	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
@@ -62,7 +61,7 @@ before. It exits with 1 if anything is not.`,
 			return err
 		}
 		done := a.working("checking")
-		c, err := checkAll(g, now, a.loans(g, now))
+		c, err := a.checkAll(g, now)
 		done()
 		if err != nil {
 			return err
@@ -95,8 +94,8 @@ type checked struct {
 func (c checked) fails() bool { return len(c.tests)+len(c.guarantees) > 0 }
 
 // checkAll looks for findings, runs the tests and judges the guarantees. Its error says that a test can't be run.
-func checkAll(g *gate.Gate, now clock.Instant, loans []*lending.Request) (c checked, err error) {
-	results, err := runTests(g, nil, now)
+func (a *app) checkAll(g *gate.Gate, now clock.Instant) (c checked, err error) {
+	results, err := a.runTests(g, nil, now)
 	if err != nil {
 		return c, err
 	}
@@ -107,7 +106,7 @@ func checkAll(g *gate.Gate, now clock.Instant, loans []*lending.Request) (c chec
 	}
 	prover := verify.NewProver(g, verify.Of{Since: now})
 	for _, one := range estate.Sorted(g.Estate().Guarantees) {
-		fails, err := prover.Fails(one)
+		fails, err := prover.Fails(a.ctx, one)
 		if err != nil {
 			return c, err
 		}
@@ -115,8 +114,8 @@ func checkAll(g *gate.Gate, now clock.Instant, loans []*lending.Request) (c chec
 			c.guarantees = append(c.guarantees, &one.Object)
 		}
 	}
-	c.found = finding.RunWith(g, now, loans)
-	return c, nil
+	c.found, err = finding.RunWith(a.ctx, g, now, a.loans(g, now))
+	return c, err
 }
 
 // tally counts the findings that are not accepted, by severity.

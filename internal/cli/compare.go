@@ -125,7 +125,7 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 		return nil, 0, err
 	}
 	defer a.working("comparing")()
-	effect, err := change.Of(before, after, change.How{Since: now})
+	effect, err := change.Of(a.ctx, before, after, change.How{Since: now})
 	return effect, now, err
 }
 
@@ -137,7 +137,7 @@ func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) erro
 	} else {
 		a.effectText(p, e, withCauses)
 	}
-	turned, err := e.Turned(now)
+	turned, err := e.Turned(a.ctx, now)
 	if err != nil {
 		return err
 	}
@@ -198,7 +198,7 @@ func whenOf(l *change.Line) string {
 }
 
 func (a *app) compareJSON(e *change.Effect, now clock.Instant) error {
-	turned, err := e.Turned(now)
+	turned, err := e.Turned(a.ctx, now)
 	if err != nil {
 		return err
 	}
@@ -353,7 +353,7 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 				cell(whenOf(l)), cell(strings.Join(through, ", ")))
 		}
 	}
-	turned, err := e.Turned(now)
+	turned, err := e.Turned(a.ctx, now)
 	for i, t := range turned {
 		if i == 0 {
 			fmt.Fprintln(p)
@@ -398,7 +398,7 @@ func (a *app) compareEntries(one, other string) error {
 		}
 		who[i] = p
 	}
-	effect, err := change.Between(e, who[0], who[1], now)
+	effect, err := change.Between(a.ctx, e, who[0], who[1], now)
 	if err != nil {
 		return err
 	}

@@ -65,11 +65,11 @@ can than are enough (--least). --without shows what would be left if somebody we
 			gone = append(gone, p)
 		}
 		done := a.working("looking who can")
-		rows, err := survey.Cover(survey.Without(e, gone), w)
+		rows, err := survey.Cover(a.ctx, survey.Without(e, gone), w)
 		var lost []survey.Covered
 		if err == nil && len(gone) > 0 {
 			var before []survey.Covered
-			if before, err = survey.Cover(e, w); err == nil {
+			if before, err = survey.Cover(a.ctx, e, w); err == nil {
 				lost = survey.Lost(before, rows)
 			}
 		}

@@ -80,7 +80,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		done()
 		return err
 	}
-	effect, err := change.Of(before, after, change.How{Since: now, Roster: roster})
+	effect, err := change.Of(a.ctx, before, after, change.How{Since: now, Roster: roster})
 	if err != nil {
 		done()
 		return err
@@ -88,7 +88,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	if c.from[0] != "" {
 		effect.Renamed(c.from[0], c.from[1], c.from[2])
 	}
-	consequences, err := effect.Consequences(now)
+	consequences, err := effect.Consequences(a.ctx, now)
 	done()
 	if err != nil {
 		return refusedByFiles(err)

@@ -25,11 +25,11 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 	}
 	now := clock.Of(a.now())
 	done := a.working("trying edits")
-	fixes, err := change.Fixes(g, req, now, quoted)
+	fixes, err := change.Fixes(a.ctx, g, req, now, quoted)
 	var turns []change.Consequences // of those that are told
 	for i := 0; err == nil && i < min(len(fixes), mostFixes); i++ {
 		var one change.Consequences
-		one, err = fixes[i].Effect.Consequences(now)
+		one, err = fixes[i].Effect.Consequences(a.ctx, now)
 		turns = append(turns, one)
 	}
 	done()

@@ -123,7 +123,7 @@ if anything differs. --as-tests adds the grid to the workspace as a test.`,
 				len(q.Columns), g.Estate().Tree.Len())
 		}
 		done := a.working("working out the grid")
-		grid, err := survey.NewGrid(g.Estate(), q)
+		grid, err := survey.NewGrid(a.ctx, g.Estate(), q)
 		done()
 		if err != nil {
 			return err

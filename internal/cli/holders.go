@@ -65,7 +65,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 			return a.eventualHolders(q, now, resources, fits)
 		}
 		done := a.working("asking for every subject")
-		holders, err := counting.Holders(g, ctx, resources, fits)
+		holders, err := counting.Holders(a.ctx, g, ctx, resources, fits)
 		done()
 		if err != nil {
 			return err
@@ -242,10 +242,10 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Resource,
 	selects func(*estate.Operation) bool) error {
 	done := a.working("looking for ways to more")
-	ways, err := escalation.Work(q.gate.Estate(), now)
+	ways, err := escalation.Work(a.ctx, q.gate.Estate(), now)
 	var holders []escalation.Holder
 	if err == nil {
-		holders, err = ways.Holders(q.context, q.gate, resources, selects)
+		holders, err = ways.Holders(a.ctx, q.context, q.gate, resources, selects)
 	}
 	done()
 	if err != nil {

@@ -26,7 +26,7 @@ func (a *app) judged(g *gate.Gate, c *gate.Context, who map[estate.Principal]boo
 	if !timed {
 		since = clock.Beginning
 	}
-	e, err := change.Judged(g.Estate(), who, since)
+	e, err := change.Judged(a.ctx, g.Estate(), who, since)
 	if err != nil || e == nil {
 		return []judgedRow{}, err
 	}

@@ -85,7 +85,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 		of := verify.Of{Since: now, InForce: inForce}
 		if eventual {
 			done := a.working("looking for ways to more")
-			of.Ways, err = escalation.Work(g.Estate(), now)
+			of.Ways, err = escalation.Work(a.ctx, g.Estate(), now)
 			done()
 			if err != nil {
 				return err
@@ -96,7 +96,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 		var verdicts []verify.Verdict
 		for _, one := range chosen {
 			done := a.working("proving " + one.ID)
-			v, err := prover.Judge(one)
+			v, err := prover.Judge(a.ctx, one)
 			done()
 			if err != nil {
 				return err

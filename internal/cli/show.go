@@ -146,7 +146,7 @@ func (a *app) loss(g *gate.Gate, section, id string) (*change.Effect, error) {
 		return nil, nil
 	}
 	defer a.working("working out what would be lost without it")()
-	return change.Of(g.Estate(), change.Without(g.Estate(), section, id),
+	return change.Of(a.ctx, g.Estate(), change.Without(g.Estate(), section, id),
 		change.How{Since: clock.Of(a.now()), Roster: g.Roster})
 }
 

@@ -88,7 +88,7 @@ func (a *app) checkSince(since, by string) error {
 		return fmt.Errorf("%s is no one whom the workspace knew at %s, so nothing is delegated to them", by, since)
 	}
 	done = a.working("holding the change against the delegations")
-	breaches, err := change.Judge(before, after, author, now)
+	breaches, err := change.Judge(a.ctx, before, after, author, now)
 	done()
 	if err != nil {
 		return err

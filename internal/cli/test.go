@@ -43,7 +43,7 @@ tests are named, all of them must be.`,
 		if err != nil {
 			return err
 		}
-		results, err := runTests(g, args, now)
+		results, err := a.runTests(g, args, now)
 		if err != nil {
 			return err
 		}
@@ -70,7 +70,7 @@ tests are named, all of them must be.`,
 }
 
 // runTests runs the named tests, or all; what is wrong with any of them is reported together.
-func runTests(g *gate.Gate, names []string, now clock.Instant) ([]verify.Result, error) {
+func (a *app) runTests(g *gate.Gate, names []string, now clock.Instant) ([]verify.Result, error) {
 	for _, name := range names {
 		if g.Estate().Tests[name] == nil {
 			return nil, unknown("test", name, ids(g.Estate().Section("tests")))
@@ -80,7 +80,7 @@ func runTests(g *gate.Gate, names []string, now clock.Instant) ([]verify.Result,
 	if len(names) > 0 {
 		tests = slices.DeleteFunc(tests, func(t *estate.Test) bool { return !slices.Contains(names, t.ID) })
 	}
-	return verify.RunAll(g, tests, now)
+	return verify.RunAll(a.ctx, g, tests, now)
 }
 
 func (a *app) testJSON(results []verify.Result) error {

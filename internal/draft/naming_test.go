@@ -290,7 +290,9 @@ func TestWhatGathersNothingIsFound(t *testing.T) {
 				looked++
 				g, err := gate.Compile(after, nil)
 				require.NoError(t, err)
-				assert.True(t, slices.ContainsFunc(finding.Run(g, now), func(f finding.Found) bool {
+				found, err := finding.Run(t.Context(), g, now)
+				require.NoError(t, err)
+				assert.True(t, slices.ContainsFunc(found, func(f finding.Found) bool {
 					return f.Code == "matches-nothing" && strings.Contains(f.Message, o.ID)
 				}), "%s of %s %s", n.Key, section, o.ID)
 			})

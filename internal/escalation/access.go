@@ -1,6 +1,7 @@
 package escalation
 
 import (
+	"context"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -23,7 +24,7 @@ func (w *Ways) Places() (out []estate.Resources) {
 // Each goes through all that may be done from the instant on, once all steps are taken. The cells are of Estate, and
 // were made with Places. Somebody may come more than once, and so may what may be done. It stops when each returns
 // false.
-func (w *Ways) Each(c *differing.Cells, each func(differing.Access) bool) error {
+func (w *Ways) Each(ctx context.Context, c *differing.Cells, each func(differing.Access) bool) error {
 	goOn := true
 	c.Among(nil, differing.Whole)
 	tell := func(a differing.Access) bool {
@@ -49,7 +50,7 @@ func (w *Ways) Each(c *differing.Cells, each func(differing.Access) bool) error 
 		}
 		return true
 	}
-	if err := c.Each(w.since, tell); err != nil || !goOn {
+	if err := c.Each(ctx, w.since, tell); err != nil || !goOn {
 		return err
 	}
 	alone := map[string]*differing.Pile{}
@@ -92,7 +93,7 @@ type Holder struct {
 
 // Holders lists whoever may do one of the selected operations on one of the resources in a context, of a gate, or can
 // get to it: first who may, then by how many steps it takes.
-func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resource,
+func (w *Ways) Holders(ctx context.Context, c *gate.Context, of *gate.Gate, resources []*estate.Resource,
 	selects func(*estate.Operation) bool) ([]Holder, error) {
 	best := map[estate.Principal]Holder{}
 	found := func(a gate.Answer, chain Chain) {
@@ -103,7 +104,7 @@ func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resou
 		}
 	}
 	now := w.stages[0]
-	answers, err := counting.Holders(now.Gate, now.For(c, of), resources, selects)
+	answers, err := counting.Holders(ctx, now.Gate, now.For(c, of), resources, selects)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +116,7 @@ func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resou
 			if !selects(o) {
 				continue
 			}
-			later, err := w.after(c, of, o, r)
+			later, err := w.after(ctx, c, of, o, r)
 			if err != nil {
 				return nil, err
 			}
@@ -147,10 +148,10 @@ func (w *Ways) Holders(c *gate.Context, of *gate.Gate, resources []*estate.Resou
 }
 
 // after lists whoever may do an operation on a resource once all steps are taken, in a context.
-func (w *Ways) after(c *gate.Context, of *gate.Gate, o *estate.Operation, r *estate.Resource) ([]gate.Answer, error) {
+func (w *Ways) after(ctx context.Context, c *gate.Context, of *gate.Gate, o *estate.Operation, r *estate.Resource,
+) ([]gate.Answer, error) {
 	last := w.last()
-	ctx := last.For(c, of)
-	answers, err := counting.Holders(last.Gate, ctx, []*estate.Resource{r},
+	answers, err := counting.Holders(ctx, last.Gate, last.For(c, of), []*estate.Resource{r},
 		func(one *estate.Operation) bool { return one == o })
 	if err != nil {
 		return nil, err

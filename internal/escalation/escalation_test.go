@@ -142,7 +142,7 @@ func TestWaysAreWhatTakingStepsFinds(t *testing.T) {
 	chains := map[int]int{}
 	for seed := range uint64(scaled(60)) {
 		w := drawn(seed)
-		ways, err := escalation.Work(w.load(t), 0)
+		ways, err := escalation.Work(t.Context(), w.load(t), 0)
 		require.NoError(t, err)
 		w.played(t, ways, func(at string, want int, could bool, chain escalation.Chain, ok bool) {
 			if could || ok && len(chain.Steps) <= deepest {
@@ -190,7 +190,7 @@ func TestWhatIsNotLookedAtIsSaid(t *testing.T) {
 			w.grants[i] = strings.Replace(w.grants[i], "to: [group:g0]", "to: [group:g0, not group:g1]", 1)
 		}
 		w.rest = strings.Replace(w.rest, "to: [everyone], deny", "to: [group:g0], deny", 1)
-		ways, err := escalation.Work(w.load(t), 0)
+		ways, err := escalation.Work(t.Context(), w.load(t), 0)
 		require.NoError(t, err)
 		unseen := ways.Unseen()
 		w.played(t, ways, func(at string, _ int, could bool, _ escalation.Chain, ok bool) {
@@ -231,7 +231,7 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 		e := w.load(t)
 		g, err := gate.Compile(e, nil)
 		require.NoError(t, err)
-		ways, err := escalation.Work(e, 0)
+		ways, err := escalation.Work(t.Context(), e, 0)
 		require.NoError(t, err)
 		prover := verify.NewProver(g, verify.Of{Ways: ways})
 		at := g.NewContext()
@@ -250,7 +250,7 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 					reached[who] = reached[who] || ok
 				}
 			}
-			holders, err := ways.Holders(at, g, resources, func(one *estate.Operation) bool { return one == o })
+			holders, err := ways.Holders(t.Context(), at, g, resources, func(one *estate.Operation) bool { return one == o })
 			require.NoError(t, err)
 			told := map[string]bool{}
 			for _, h := range holders {
@@ -258,7 +258,7 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 			}
 			for who, is := range reached {
 				require.Equal(t, is, told[who], "seed %d: %s %s\n%s", seed, who, name, w.text())
-				v, err := prover.Judge(&estate.Guarantee{
+				v, err := prover.Judge(t.Context(), &estate.Guarantee{
 					Object: estate.Object{ID: "g"}, Kind: "never", Subjects: estate.Subjects{{Principal: estate.Principal{ID: who}}},
 					May: estate.Operations{{Name: name}}, On: estate.Resources{{Everything: true}},
 				})
@@ -288,7 +288,7 @@ func TestTheShortestWayIsTold(t *testing.T) {
 		require.NoError(t, err)
 		g, err := gate.Compile(e, nil)
 		require.NoError(t, err)
-		w, err := escalation.Work(e, 0)
+		w, err := escalation.Work(t.Context(), e, 0)
 		require.NoError(t, err)
 		var resources []*estate.Resource
 		for _, place := range places {
@@ -296,7 +296,7 @@ func TestTheShortestWayIsTold(t *testing.T) {
 			require.NoError(t, err)
 			resources = append(resources, e.Listed(a))
 		}
-		holders, err := w.Holders(g.NewContext(), g, resources,
+		holders, err := w.Holders(t.Context(), g.NewContext(), g, resources,
 			func(o *estate.Operation) bool { return o.Name == "box.wipe" })
 		require.NoError(t, err)
 		for _, h := range holders {
@@ -317,9 +317,9 @@ func TestMoreIsOfWhatIsListed(t *testing.T) {
 			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\n" +
 			"grants: {a: {to: group:g, role: w, on: " + where + "}}\n")}})
 		require.NoError(t, err)
-		w, err := escalation.Work(e, 0)
+		w, err := escalation.Work(t.Context(), e, 0)
 		require.NoError(t, err)
-		more, err := w.More(func(o *estate.Operation) bool { return o.Name == "box.wipe" })
+		more, err := w.More(t.Context(), func(o *estate.Operation) bool { return o.Name == "box.wipe" })
 		require.NoError(t, err)
 		require.Len(t, more, found, where)
 	}
@@ -332,9 +332,9 @@ func TestMoreIsWhatSomebodyHasNot(t *testing.T) {
 		"roles: {w: {allow: [box.wipe, box.look]}, l: {allow: box.look}}\n" +
 		"grants: {a: {to: group:g, role: w, on: one}, b: {to: p0, role: l, on: one}}\n")}})
 	require.NoError(t, err)
-	w, err := escalation.Work(e, 0)
+	w, err := escalation.Work(t.Context(), e, 0)
 	require.NoError(t, err)
-	more, err := w.More(func(*estate.Operation) bool { return true })
+	more, err := w.More(t.Context(), func(*estate.Operation) bool { return true })
 	require.NoError(t, err)
 	require.Len(t, more, 1)
 	require.Equal(t, []string{"box.wipe"}, more[0].Operations)
@@ -421,7 +421,7 @@ func TestSteps(t *testing.T) {
 			require.NoError(t, err)
 			g, err := gate.Compile(e, nil)
 			require.NoError(t, err)
-			ways, err := escalation.Work(e, 0)
+			ways, err := escalation.Work(t.Context(), e, 0)
 			require.NoError(t, err)
 			at, err := estate.ParseAddress(c.resource)
 			require.NoError(t, err)
@@ -437,7 +437,7 @@ func TestSteps(t *testing.T) {
 				got = append(got, s.Subject.ID+" "+what[s.Kind])
 			}
 			require.Equal(t, c.want, strings.Join(got, ", "))
-			v, err := verify.NewProver(g, verify.Of{Ways: ways}).Judge(e.Guarantees["g"])
+			v, err := verify.NewProver(g, verify.Of{Ways: ways}).Judge(t.Context(), e.Guarantees["g"])
 			require.NoError(t, err)
 			require.Equal(t, ok, !v.Holds())
 		})

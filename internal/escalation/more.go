@@ -1,6 +1,7 @@
 package escalation
 
 import (
+	"context"
 	"maps"
 	"slices"
 	"strings"
@@ -22,7 +23,7 @@ type More struct {
 }
 
 // More lists what can be got of some operations.
-func (w *Ways) More(wanted func(*estate.Operation) bool) ([]More, error) {
+func (w *Ways) More(ctx context.Context, wanted func(*estate.Operation) bool) ([]More, error) {
 	if !slices.ContainsFunc(slices.Collect(maps.Values(w.moves)), func(m *move) bool { return m.Kind != Asks }) {
 		return nil, nil
 	}
@@ -53,7 +54,7 @@ func (w *Ways) More(wanted func(*estate.Operation) bool) ([]More, error) {
 	gains := map[estate.Principal]*gain{}
 	cells.Choose(wanted, nil)
 	var bad error
-	err = w.Each(cells, func(a differing.Access) bool {
+	err = w.Each(ctx, cells, func(a differing.Access) bool {
 		for _, pile := range a.Piles {
 			if !pile.Listed() {
 				continue

@@ -1,6 +1,7 @@
 package escalation
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -56,7 +57,7 @@ type opened struct {
 
 // Work works out all ways from an instant on. Its error says that conditions are too complex, or that there are too
 // many ways.
-func Work(e *estate.Estate, since clock.Instant) (*Ways, error) {
+func Work(ctx context.Context, e *estate.Estate, since clock.Instant) (*Ways, error) {
 	w := &Ways{
 		since: since, estate: e, moves: map[string]*move{}, of: map[estate.Principal][]*move{},
 		opened: map[opening]map[estate.Principal]int{},
@@ -74,7 +75,7 @@ func Work(e *estate.Estate, since clock.Instant) (*Ways, error) {
 		} else {
 			w.stages = append(w.stages, w.stages[cost-1])
 		}
-		if err := w.look(cost); err != nil {
+		if err := w.look(ctx, cost); err != nil {
 			return nil, err
 		}
 		if len(w.later) == 0 && !w.grows(cost+1) {
@@ -122,7 +123,7 @@ func (w *Ways) grows(cost int) bool {
 }
 
 // look looks for what can be done once all steps of a cost are taken, and for the steps that follow.
-func (w *Ways) look(cost int) error {
+func (w *Ways) look(ctx context.Context, cost int) error {
 	c := w.stages[cost]
 	w.entries(c.Gate, cost)
 	fresh := w.later[cost]
@@ -131,7 +132,7 @@ func (w *Ways) look(cost int) error {
 		c.Choose(func(o *estate.Operation) bool { return len(o.Opens) > 0 }, nil)
 		tree := c.Estate().Tree
 		inside := make([]bool, tree.Len())
-		err := c.Each(w.since, func(a differing.Access) bool {
+		err := c.Each(ctx, w.since, func(a differing.Access) bool {
 			o := c.Estate().Operations[a.Operation]
 			var rows []int
 			for _, pile := range a.Piles {

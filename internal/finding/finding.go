@@ -2,6 +2,7 @@
 package finding
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -44,6 +45,7 @@ type Found struct {
 
 // check is one run: what is looked at, and what was found.
 type check struct {
+	ctx     context.Context
 	estate  *estate.Estate
 	about   *estate.Estate // the entries that are looked at; all of them, or a few
 	gate    *gate.Gate
@@ -55,25 +57,30 @@ type check struct {
 	listed  []namedList               // once somebody asks for them
 }
 
-// Run looks for every finding as of now.
-func Run(g *gate.Gate, now clock.Instant) []Found { return RunWith(g, now, nil) }
+// Run looks for every finding as of now. Its error says that the context ended.
+func Run(ctx context.Context, g *gate.Gate, now clock.Instant) ([]Found, error) {
+	return RunWith(ctx, g, now, nil)
+}
 
 // RunWith looks for every finding, what was lent included.
-func RunWith(g *gate.Gate, now clock.Instant, loans []*lending.Request) []Found {
-	return run(&check{estate: g.Estate(), about: g.Estate(), gate: g, now: now, loans: loans}, All)
+func RunWith(ctx context.Context, g *gate.Gate, now clock.Instant, loans []*lending.Request) ([]Found, error) {
+	return run(&check{ctx: ctx, estate: g.Estate(), about: g.Estate(), gate: g, now: now, loans: loans}, All)
 }
 
 // RunAbout looks at a few entries of an estate alone, those that another estate has; it leaves out the findings that
 // take long on a large estate, or need a gate that answers for everybody.
-func RunAbout(g *gate.Gate, about *estate.Estate, now clock.Instant) []Found {
-	return run(&check{estate: g.Estate(), about: about, gate: g, now: now},
+func RunAbout(ctx context.Context, g *gate.Gate, about *estate.Estate, now clock.Instant) ([]Found, error) {
+	return run(&check{ctx: ctx, estate: g.Estate(), about: about, gate: g, now: now},
 		slices.DeleteFunc(slices.Clone(All), func(f *Finding) bool { return f.expensive }))
 }
 
-func run(c *check, findings []*Finding) []Found {
+func run(c *check, findings []*Finding) ([]Found, error) {
 	for _, f := range findings {
 		c.finding = f
 		f.find(c)
+		if c.ctx.Err() != nil {
+			return nil, context.Cause(c.ctx)
+		}
 	}
 	slices.SortStableFunc(c.found, func(a, b Found) int {
 		if d := b.Severity - a.Severity; d != 0 {
@@ -84,7 +91,7 @@ func run(c *check, findings []*Finding) []Found {
 		}
 		return a.Position.Compare(b.Position)
 	})
-	return slices.Compact(c.found)
+	return slices.Compact(c.found), nil
 }
 
 // report adds what was found about an entry, at a position in it.

@@ -29,7 +29,9 @@ func runOn(t *testing.T, text string) []Found {
 	require.NoError(t, err)
 	now, err := clock.UTC.ParseTime("2026-11-23T12:00Z")
 	require.NoError(t, err)
-	return Run(g, now)
+	found, err := Run(t.Context(), g, now)
+	require.NoError(t, err)
+	return found
 }
 
 func TestEveryFindingIsKnownToTheFiles(t *testing.T) {

@@ -12,7 +12,7 @@ var missingNeed = &Finding{
 	Cure:      "add what is missing to the role or grant it beside it, or take the operation out",
 	expensive: true,
 	find: func(c *check) {
-		all, err := auditing.Lacking(c.gate)
+		all, err := auditing.Lacking(c.ctx, c.gate)
 		if err != nil {
 			c.report(nil, diagnostic.Position{File: "."}, "what operations need was not looked for: %s", err)
 			return

@@ -17,12 +17,12 @@ var wayToMore = &Finding{
 	Cure:      "take out what the first step takes, narrow where it holds, or accept it",
 	expensive: true,
 	find: func(c *check) {
-		ways, err := escalation.Work(c.estate, c.now)
+		ways, err := escalation.Work(c.ctx, c.estate, c.now)
 		if err != nil {
 			c.report(nil, diagnostic.Position{File: "."}, "ways to more were not looked for: %s", err)
 			return
 		}
-		all, err := ways.More(func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern })
+		all, err := ways.More(c.ctx, func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern })
 		if err != nil {
 			c.report(nil, diagnostic.Position{File: "."}, "ways to more were not looked for: %s", err)
 			return

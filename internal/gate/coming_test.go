@@ -56,7 +56,7 @@ func coming(t *testing.T, before, after *estate.Estate, since string) (pair *dif
 	from, err := after.Zone.ParseTime(since)
 	require.NoError(t, err)
 	told = map[string]map[cellName][2]differing.Cell{}
-	require.NoError(t, pair.Differences(from, func(x differing.Difference) bool {
+	require.NoError(t, pair.Differences(t.Context(), from, func(x differing.Difference) bool {
 		for _, pile := range x.Piles {
 			if pile.May() == nil {
 				continue

@@ -23,7 +23,7 @@ func TestCoverCountsWhatGuaranteesHoldTo(t *testing.T) {
 		since, err := e.Zone.ParseTime(d.one(drawnTimes[:3]...))
 		require.NoError(t, err)
 		least := 1 + d.IntN(2)
-		rows, err := survey.Cover(e, survey.Watch{Since: since, Least: least,
+		rows, err := survey.Cover(t.Context(), e, survey.Watch{Since: since, Least: least,
 			What: func(*estate.Operation) bool { return true }})
 		require.NoError(t, err)
 		places := map[string]int{}
@@ -56,7 +56,7 @@ func TestCoverCountsWhatGuaranteesHoldTo(t *testing.T) {
 			require.NoError(t, err)
 			p := verify.NewProver(g, verify.Of{Since: since, InForce: true})
 			fails := func(id string) bool {
-				v, err := p.Judge(with.Guarantees[id])
+				v, err := p.Judge(t.Context(), with.Guarantees[id])
 				require.NoError(t, err)
 				return !v.Holds()
 			}

@@ -48,7 +48,7 @@ grants:
 				After: load(t, strings.Replace(text, x.old, x.new, 1))})
 			require.NoError(t, err)
 			got := []string{}
-			require.NoError(t, pair.Differences(0, func(d differing.Difference) bool {
+			require.NoError(t, pair.Differences(t.Context(), 0, func(d differing.Difference) bool {
 				doubt := ""
 				if d.New.Sure != d.New.Possible {
 					require.Equal(t, region.Empty, d.New.Sure, "no session allows what the others do")

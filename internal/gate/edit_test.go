@@ -242,7 +242,7 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 	if seed%2 == 0 { // as in a large estate, in which only those are looked at who can be concerned
 		how.Few = -1
 	}
-	effect, err := change.Of(before, after, how)
+	effect, err := change.Of(t.Context(), before, after, how)
 	require.NoError(t, err)
 	found := map[cellName][2]differing.Cell{}
 	for i := range effect.Lines {

@@ -40,7 +40,7 @@ func TestGridsSayWhatDecidingSays(t *testing.T) {
 			q.Within = func(r *estate.Resource) bool { return chosen[r.Index] }
 		}
 		about := fmt.Sprintf("seed %d\n%s", seed, text)
-		grid, err := survey.NewGrid(e, q)
+		grid, err := survey.NewGrid(t.Context(), e, q)
 		require.NoError(t, err)
 		newcomer, member := e.WithNewMember("g1")
 		brute := make([][]survey.Reached, len(q.Columns)-1) // of each resource alone

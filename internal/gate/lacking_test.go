@@ -22,7 +22,7 @@ func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 		d := newDraw(uint64(seed) + 90_000)
 		e := load(t, withoutSessions(d.estate()))
 		g := compiled(t, e)
-		all, err := auditing.Lacking(g)
+		all, err := auditing.Lacking(t.Context(), g)
 		require.NoError(t, err)
 		told := map[[3]string]bool{} // subject, operation, need
 		cells := map[estate.Principal]*differing.Cells{}
@@ -81,7 +81,7 @@ func lacks(t *testing.T, cells *differing.Cells, e *estate.Estate, l auditing.La
 		return false
 	}
 	when := map[[2]string]differing.Cell{}
-	require.NoError(t, cells.Each(clock.Beginning, func(a differing.Access) bool {
+	require.NoError(t, cells.Each(t.Context(), clock.Beginning, func(a differing.Access) bool {
 		for _, p := range a.Piles {
 			for at := range p.Addresses() {
 				when[[2]string{a.Operation, at}] = a.Cell

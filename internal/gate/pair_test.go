@@ -84,7 +84,7 @@ func differencesAgree(t *testing.T, d draw, seed uint64, before, after *estate.E
 	since, err := after.Zone.ParseTime(d.one(drawnTimes[:3]...))
 	require.NoError(t, err)
 	found := map[cellName][2]differing.Cell{}
-	require.NoError(t, pair.Differences(since, func(x differing.Difference) bool {
+	require.NoError(t, pair.Differences(t.Context(), since, func(x differing.Difference) bool {
 		for _, who := range x.Subjects {
 			for _, pile := range x.Piles {
 				for address := range pile.Addresses() {

@@ -201,7 +201,7 @@ func TestHoldersAreThoseWhoMay(t *testing.T) {
 		q := questions(d, e, 1)[0]
 		r, err := g.Place(q.where)
 		require.NoError(t, err)
-		holders, err := counting.Holders(g, q.request.context(g), []*estate.Resource{r},
+		holders, err := counting.Holders(t.Context(), g, q.request.context(g), []*estate.Resource{r},
 			func(o *estate.Operation) bool { return o.Name == q.operation })
 		require.NoError(t, err)
 		found := map[estate.Principal]gate.Outcome{}
@@ -228,7 +228,8 @@ func holdersOfMany(t *testing.T, seed int, d draw, g *gate.Gate, q asked) {
 		return
 	}
 	ctx := q.request.context(g)
-	holders, err := counting.Holders(g, ctx, resources, func(o *estate.Operation) bool { return o.Level >= estate.Change })
+	holders, err := counting.Holders(t.Context(), g, ctx, resources,
+		func(o *estate.Operation) bool { return o.Level >= estate.Change })
 	require.NoError(t, err)
 	for _, p := range g.Subjects() {
 		best := gate.Deny

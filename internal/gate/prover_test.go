@@ -321,7 +321,7 @@ func TestGuaranteesHoldAsTheOracleSays(t *testing.T) {
 		p := verify.NewProver(g, verify.Of{Since: w.since})
 		for _, gu := range estate.Sorted(e.Guarantees) {
 			about := fmt.Sprintf("seed %d, %s", seed, gu.ID)
-			v, err := p.Judge(gu)
+			v, err := p.Judge(t.Context(), gu)
 			require.NoError(t, err, "%s\n%s", about, text)
 			counts[fmt.Sprintf("%s %v", gu.Kind, v.Holds())]++
 			if v.Holds() && gu.Kind == "at-least" {
@@ -378,7 +378,7 @@ func leavesNoneOut(t *testing.T, p *verify.Prover, g *gate.Gate, gu *estate.Guar
 		}
 		only, err := gate.Compile(&e, nil)
 		require.NoError(t, err)
-		fails, err := verify.NewProver(only, verify.Of{Since: since}).Fails(gu)
+		fails, err := verify.NewProver(only, verify.Of{Since: since}).Fails(t.Context(), gu)
 		require.NoError(t, err)
 		return fails
 	}
@@ -421,7 +421,7 @@ func TestFalseGuaranteesAreRefuted(t *testing.T) {
 			g, err := gate.Compile(with, nil)
 			require.NoError(t, err)
 			p := verify.NewProver(g, verify.Of{Since: w.since})
-			v, err := p.Judge(with.Guarantees["false"])
+			v, err := p.Judge(t.Context(), with.Guarantees["false"])
 			require.NoError(t, err, said)
 			require.False(t, v.Holds(), "seed %d: %s may %s on %s at %+v\n%s", seed, who, op.Name, place, x, said)
 			w.e, w.oracle.e.Guarantees = with, with.Guarantees

@@ -29,7 +29,7 @@ func TestTwoPeopleDifferAsTheOracleSays(t *testing.T) {
 		one, other := estate.Principal{ID: drawnPeople[who[0]]}, estate.Principal{ID: drawnPeople[who[1]]}
 		since, err := e.Zone.ParseTime(d.one(drawnTimes[:3]...))
 		require.NoError(t, err)
-		effect, err := change.Between(e, one, other, since)
+		effect, err := change.Between(t.Context(), e, one, other, since)
 		require.NoError(t, err)
 		found := map[cellName][2]differing.Cell{}
 		for i := range effect.Lines {
@@ -157,7 +157,7 @@ func TestProposedEditsTurnTheRequest(t *testing.T) {
 			if was == gate.Allow {
 				want = gate.Deny
 			}
-			fixes, err := change.Fixes(g, req, now, strconv.Quote)
+			fixes, err := change.Fixes(t.Context(), g, req, now, strconv.Quote)
 			require.NoError(t, err)
 			for _, f := range fixes {
 				about := fmt.Sprintf("seed %d: %v for %s %s %s", seed, f.Commands, req.Subject, req.Operation, req.Resource)

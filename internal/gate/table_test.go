@@ -32,7 +32,7 @@ func TestCountsAreCellByCell(t *testing.T) {
 				q.request.at = nil
 			}
 			c := q.request.context(g)
-			err := counting.NewTable(g, c).Counts(func(who estate.Principal, counts []counting.Count) bool {
+			err := counting.NewTable(g, c).Counts(t.Context(), func(who estate.Principal, counts []counting.Count) bool {
 				want := make([]counting.Count, len(operations))
 				for i, o := range operations {
 					for r := range e.Tree.All() {

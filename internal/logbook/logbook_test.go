@@ -107,7 +107,7 @@ func TestEventsAreSentences(t *testing.T) {
 func TestTheEffectOfAnEditIsKept(t *testing.T) {
 	before := load(t, policy)
 	after := load(t, policy+"  more: {to: bo, role: n, on: net}\n")
-	effect, err := change.Of(before, after, change.How{})
+	effect, err := change.Of(t.Context(), before, after, change.How{})
 	require.NoError(t, err)
 	text, err := logbook.EffectOf(effect)
 	require.NoError(t, err)
@@ -123,7 +123,7 @@ func TestTheEffectOfAnEditIsKept(t *testing.T) {
 }
 
 func mustBeEmpty(t *testing.T, e *estate.Estate) *change.Effect {
-	effect, err := change.Of(e, e, change.How{})
+	effect, err := change.Of(t.Context(), e, e, change.How{})
 	require.NoError(t, err)
 	require.True(t, effect.Empty())
 	return effect
@@ -133,7 +133,7 @@ func TestWhatEventsAreAbout(t *testing.T) {
 	e := load(t, policy)
 	g, err := gate.Compile(e, nil)
 	require.NoError(t, err)
-	effect, err := change.Of(e, load(t, policy+"  more: {to: bo, role: n, on: net}\n"), change.How{})
+	effect, err := change.Of(t.Context(), e, load(t, policy+"  more: {to: bo, role: n, on: net}\n"), change.How{})
 	require.NoError(t, err)
 	text, err := logbook.EffectOf(effect)
 	require.NoError(t, err)
@@ -205,7 +205,7 @@ func TestWhoAndWhereAreFoundThoughTheyAreSummedUp(t *testing.T) {
 		after := load(t, text+"grants: {g: {to: group:crew, role: r, on: everything}}\n")
 		g, err := gate.Compile(after, nil)
 		require.NoError(t, err)
-		effect, err := change.Of(load(t, text), after, change.How{})
+		effect, err := change.Of(t.Context(), load(t, text), after, change.How{})
 		require.NoError(t, err)
 		kept, err := logbook.EffectOf(effect)
 		require.NoError(t, err)

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"cmp"
+	"context"
 	"maps"
 	"slices"
 	"strings"
@@ -55,7 +56,7 @@ type Reliance struct {
 
 // Cover tells who can do each of some operations, and where: on what is listed, and on what is judged though it is not.
 // Rows come by operation and place. Its error says that conditions are too complex.
-func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
+func Cover(ctx context.Context, e *estate.Estate, w Watch) ([]Covered, error) {
 	within := w.Within
 	if within == nil {
 		within = estate.Resources{{Everything: true}}
@@ -79,7 +80,7 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 				enough: counting.NewHeadcount(standing.Space(), max(1, w.Least), c.window)}
 		}
 	}
-	if err := c.count(); err != nil {
+	if err := c.count(ctx); err != nil {
 		return nil, err
 	}
 	if slices.ContainsFunc(estate.Sorted(e.Grants), func(g *estate.Grant) bool { return g.OnRequest != nil }) {
@@ -89,7 +90,7 @@ func Cover(e *estate.Estate, w Watch) ([]Covered, error) {
 			return nil, err
 		}
 		lent.Choose(w.What, within)
-		if err := c.countLent(lent); err != nil {
+		if err := c.countLent(ctx, lent); err != nil {
 			return nil, err
 		}
 	}
@@ -144,12 +145,12 @@ func (c *classAtHand) next(subjects []estate.Principal, last *estate.Principal) 
 	}
 }
 
-func (c *counter) count() error {
+func (c *counter) count(ctx context.Context) error {
 	space := c.cells.Space()
 	var bad error
 	var now classAtHand
 	last := estate.Principal{Kind: -1}
-	err := c.cells.Each(c.watch.Since, func(a differing.Access) bool {
+	err := c.cells.Each(ctx, c.watch.Since, func(a differing.Access) bool {
 		now.next(a.Subjects, &last)
 		when, known := c.moments[a.Possible]
 		if !known {
@@ -197,7 +198,7 @@ func (c *classAtHand) joined(people uint32) uint32 {
 }
 
 // countLent counts those to whom it can be lent. The piles are the same: both are made of all grants, whichever count.
-func (c *counter) countLent(lent *differing.Cells) error {
+func (c *counter) countLent(ctx context.Context, lent *differing.Cells) error {
 	var now classAtHand
 	last := estate.Principal{Kind: -1}
 	for _, rows := range c.rows {
@@ -207,7 +208,7 @@ func (c *counter) countLent(lent *differing.Cells) error {
 			}
 		}
 	}
-	return lent.Each(c.watch.Since, func(a differing.Access) bool {
+	return lent.Each(ctx, c.watch.Since, func(a differing.Access) bool {
 		now.next(a.Subjects, &last)
 		rows := c.rows[a.Operation]
 		for _, pile := range a.Piles {

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -52,7 +53,7 @@ const (
 )
 
 // NewGrid works a grid out: it costs columns times resources.
-func NewGrid(e *estate.Estate, q Question) (*Grid, error) {
+func NewGrid(ctx context.Context, e *estate.Estate, q Question) (*Grid, error) {
 	g := &Grid{Columns: q.Columns, estate: e, ask: q, named: make([]bool, len(q.Columns)),
 		looked: make([]int32, e.Tree.Len()), size: make([]int32, e.Tree.Len())}
 	for i := range e.Tree.Len() {
@@ -83,6 +84,9 @@ func NewGrid(e *estate.Estate, q Question) (*Grid, error) {
 		}
 	}
 	for c := range q.Columns {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		masks, err := g.column(c, contexts)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", q.Columns[c].Name, err)

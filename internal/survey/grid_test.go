@@ -64,7 +64,7 @@ func TestTheCellsAndRowsOfAGrid(t *testing.T) {
 		{Name: "cai", Subject: estate.Principal{ID: "cai"}, Invited: true},
 		{Name: "group:crew", Subject: estate.Principal{Kind: estate.IsGroup, ID: "crew"}}, {Name: "role:fill", Role: "fill"},
 	}
-	grid, err := survey.NewGrid(e, survey.Question{Columns: columns,
+	grid, err := survey.NewGrid(t.Context(), e, survey.Question{Columns: columns,
 		Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
 	require.NoError(t, err)
 	var got []string
@@ -129,7 +129,7 @@ roles: {fill: {allow: rack.fill}}
 ` + text + "\n")}})
 		require.NoError(t, err)
 		columns := []survey.Column{{Name: "ana", Subject: estate.Principal{ID: "ana"}}}
-		grid, err := survey.NewGrid(e, survey.Question{Columns: columns,
+		grid, err := survey.NewGrid(t.Context(), e, survey.Question{Columns: columns,
 			Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
 		require.NoError(t, err)
 		rows := grid.Rows(survey.Folding{Depth: 1})
@@ -149,7 +149,7 @@ roles: {read: {allow: paper.read}}
 grants: {g: {to: ana, role: read, on: everything}, h: {to: bo, role: read, on: t}}
 `)}})
 	require.NoError(t, err)
-	grid, err := survey.NewGrid(e, survey.Question{Columns: []survey.Column{
+	grid, err := survey.NewGrid(t.Context(), e, survey.Question{Columns: []survey.Column{
 		{Name: "ana", Subject: estate.Principal{ID: "ana"}}, {Name: "bo", Subject: estate.Principal{ID: "bo"}}},
 		Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
 	require.NoError(t, err)

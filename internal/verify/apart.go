@@ -18,7 +18,7 @@ func meeting(s search) (out *violation, err error) {
 	groups := [2]map[estate.Principal]bool{s.members(s.says.Subjects[:1]), s.members(s.says.Subjects[1:])}
 	found := make([][2]*claim, s.cells.Numbers())
 	either := func(who estate.Principal) bool { return groups[0][who] || groups[1][who] }
-	err = s.each(s.cells, either, differing.Whole, func(a differing.Access) bool {
+	err = s.each(either, differing.Whole, func(a differing.Access) bool {
 		for k, members := range groups {
 			i := slices.IndexFunc(a.Subjects, func(who estate.Principal) bool { return members[who] })
 			if i < 0 {

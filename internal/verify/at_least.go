@@ -68,7 +68,7 @@ func tooFew(s search) (*violation, error) {
 		}
 		touched = touched[:0]
 	}
-	err := s.cells.Each(s.since, func(a differing.Access) bool {
+	err := s.cells.Each(s.ctx, s.since, func(a differing.Access) bool {
 		if class == nil || a.Subjects[0] != class[0] {
 			settle()
 			class = a.Subjects

@@ -16,7 +16,7 @@ func tooMany(s search) (out *violation, err error) {
 	found := map[estate.Principal]bool{}
 	var claims []claim
 	isPerson := func(who estate.Principal) bool { return who.Kind == estate.IsPerson }
-	err = s.each(s.cells, isPerson, differing.First, func(a differing.Access) bool {
+	err = s.each(isPerson, differing.First, func(a differing.Access) bool {
 		for _, who := range a.Subjects {
 			if who.Kind == estate.IsPerson && !found[who] {
 				found[who] = true

@@ -1,6 +1,8 @@
 package verify
 
 import (
+	"context"
+
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/differing"
 )
@@ -35,6 +37,7 @@ type Kind struct {
 
 // search is where a violation of a guarantee is looked for.
 type search struct {
+	ctx context.Context // of the question
 	*Prover
 	cells *differing.Cells // of the operations and resources of which it speaks
 	says  *estate.Guarantee

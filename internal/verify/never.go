@@ -9,6 +9,6 @@ var never = &Kind{
 	Takes: TakesSubjects, Denies: true,
 	find: func(s search) (*violation, error) {
 		named := s.members(s.says.Subjects)
-		return s.any(s.cells, func(who estate.Principal) bool { return named[who] })
+		return s.any(func(who estate.Principal) bool { return named[who] })
 	},
 }

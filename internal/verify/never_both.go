@@ -21,7 +21,7 @@ func bothOf(s search) (out *violation, err error) {
 	var class estate.Principal
 	found := map[int]*seen{}
 	known := map[estate.Principal]map[int]*seen{} // where somebody comes more than once
-	err = s.each(s.cells, nil, differing.Whole, func(a differing.Access) bool {
+	err = s.each(nil, differing.Whole, func(a differing.Access) bool {
 		if a.Subjects[0] != class {
 			class = a.Subjects[0]
 			if s.steps {

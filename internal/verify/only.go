@@ -9,6 +9,6 @@ var only = &Kind{
 	Takes: TakesSubjects, Excepts: true,
 	find: func(s search) (*violation, error) {
 		named := s.members(s.says.Subjects)
-		return s.any(s.cells, func(who estate.Principal) bool { return !named[who] })
+		return s.any(func(who estate.Principal) bool { return !named[who] })
 	},
 }

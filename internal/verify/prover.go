@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"context"
 	"time"
 
 	"hiddengate/internal/clock"
@@ -99,27 +100,27 @@ type violation struct {
 	at     clock.Instant
 }
 
-// Judge judges a guarantee. Its error says that conditions are too complex.
-func (p *Prover) Judge(g *estate.Guarantee) (Verdict, error) {
+// Judge judges a guarantee. Its error says that conditions are too complex, or that the context ended.
+func (p *Prover) Judge(ctx context.Context, g *estate.Guarantee) (Verdict, error) {
 	cells, err := p.look(g)
 	if err != nil {
 		return Verdict{}, err
 	}
-	v, err := p.find(cells, g)
+	v, err := p.find(ctx, cells, g)
 	out := Verdict{Guarantee: g, Empty: len(cells.Piles()) == 0}
 	if err == nil && v != nil {
-		out.Witness, err = p.witness(cells, g, v)
+		out.Witness, err = p.witness(ctx, cells, g, v)
 	}
 	return out, err
 }
 
 // Fails says whether a guarantee fails, without looking for a witness.
-func (p *Prover) Fails(g *estate.Guarantee) (bool, error) {
+func (p *Prover) Fails(ctx context.Context, g *estate.Guarantee) (bool, error) {
 	cells, err := p.look(g)
 	if err != nil {
 		return false, err
 	}
-	v, err := p.find(cells, g)
+	v, err := p.find(ctx, cells, g)
 	return v != nil, err
 }
 
@@ -160,21 +161,20 @@ func (p *Prover) look(g *estate.Guarantee) (*differing.Cells, error) {
 }
 
 // find looks for a violation; nil if there is none.
-func (p *Prover) find(c *differing.Cells, g *estate.Guarantee) (*violation, error) {
+func (p *Prover) find(ctx context.Context, c *differing.Cells, g *estate.Guarantee) (*violation, error) {
 	c.Among(nil, differing.Whole)
 	p.choose(c, g)
-	return KindOf(g).find(search{p, c, g, p.countsSteps(g)})
+	return KindOf(g).find(search{ctx, p, c, g, p.countsSteps(g)})
 }
 
 // each goes through what may be done in cells, and by steps where they count. who and far say whom alone to go
 // through, and how far.
-func (p *Prover) each(c *differing.Cells, who func(estate.Principal) bool, far differing.Depth,
-	each func(differing.Access) bool) error {
-	if p.more != nil {
-		return p.more.Each(c, each)
+func (s *search) each(who func(estate.Principal) bool, far differing.Depth, each func(differing.Access) bool) error {
+	if s.more != nil {
+		return s.more.Each(s.ctx, s.cells, each)
 	}
-	c.Among(who, far)
-	return c.Each(p.since, each)
+	s.cells.Among(who, far)
+	return s.cells.Each(s.ctx, s.since, each)
 }
 
 // members tells whom a list selects.
@@ -187,8 +187,8 @@ func (p *Prover) members(list estate.Subjects) map[estate.Principal]bool {
 }
 
 // any looks for somebody who fits and may anything.
-func (p *Prover) any(c *differing.Cells, fits func(estate.Principal) bool) (out *violation, err error) {
-	err = p.each(c, fits, differing.First, func(a differing.Access) bool {
+func (s *search) any(fits func(estate.Principal) bool) (out *violation, err error) {
+	err = s.each(fits, differing.First, func(a differing.Access) bool {
 		for _, who := range a.Subjects {
 			if fits(who) {
 				out = &violation{claims: []claim{{who, a.Operation, a.Piles[0], a.Possible}}}

@@ -69,7 +69,7 @@ func TestGuarantees(t *testing.T) {
 			require.NoError(t, err)
 			at, err := e.Zone.ParseTime("2027-06-01T12:00")
 			require.NoError(t, err)
-			v, err := verify.NewProver(g, verify.Of{Since: at}).Judge(e.Guarantees["g"])
+			v, err := verify.NewProver(g, verify.Of{Since: at}).Judge(t.Context(), e.Guarantees["g"])
 			require.NoError(t, err)
 			var got []string
 			if w := v.Witness; w != nil && w.Resource != "" {

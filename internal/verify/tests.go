@@ -2,6 +2,7 @@
 package verify
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -40,10 +41,13 @@ func Run(g *gate.Gate, t *estate.Test, now clock.Instant) (Result, error) {
 }
 
 // RunAll judges tests; what is wrong with any of them is reported together.
-func RunAll(g *gate.Gate, tests []*estate.Test, now clock.Instant) ([]Result, error) {
+func RunAll(ctx context.Context, g *gate.Gate, tests []*estate.Test, now clock.Instant) ([]Result, error) {
 	var results []Result
 	var wrong diagnostic.List
 	for _, t := range tests {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		r, err := Run(g, t, now)
 		if list, ok := err.(diagnostic.List); ok {
 			wrong = append(wrong, list...)

@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"time"
@@ -13,15 +14,15 @@ import (
 )
 
 // witness makes requests of a violation, each allowed, and finds the grants that make it so.
-func (p *Prover) witness(c *differing.Cells, g *estate.Guarantee, v *violation) (*Witness, error) {
+func (p *Prover) witness(ctx context.Context, c *differing.Cells, g *estate.Guarantee, v *violation) (*Witness, error) {
 	if v.short != nil {
-		return p.shortage(g, v)
+		return p.shortage(ctx, g, v)
 	}
 	if p.countsSteps(g) {
 		return p.reached(v)
 	}
 	if len(v.claims) == 1 {
-		return p.single(c, g, v.claims[0])
+		return p.single(ctx, c, g, v.claims[0])
 	}
 	var chosen []string
 	for _, x := range v.claims {
@@ -33,7 +34,7 @@ func (p *Prover) witness(c *differing.Cells, g *estate.Guarantee, v *violation) 
 			chosen = append(chosen, ways[0].Grant.ID)
 		}
 	}
-	chosen, v, c, err := p.least(g, chosen)
+	chosen, v, c, err := p.least(ctx, g, chosen)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +50,7 @@ func (p *Prover) witness(c *differing.Cells, g *estate.Guarantee, v *violation) 
 }
 
 // single shows a claim that is a violation by itself: one grant makes it so.
-func (p *Prover) single(c *differing.Cells, g *estate.Guarantee, x claim) (*Witness, error) {
+func (p *Prover) single(ctx context.Context, c *differing.Cells, g *estate.Guarantee, x claim) (*Witness, error) {
 	ways, err := p.ways(c, x)
 	if err != nil {
 		return nil, err
@@ -58,7 +59,7 @@ func (p *Prover) single(c *differing.Cells, g *estate.Guarantee, x claim) (*Witn
 	for i := 0; err != nil && i < len(ways); i++ {
 		// A grant can have a role in no session in which it counts: then it does not, alone.
 		by = ways[i].Grant.ID
-		v, cells, bad := p.with(g, []string{by})
+		v, cells, bad := p.with(ctx, g, []string{by})
 		if bad == nil && v != nil {
 			shown, _, err = p.shown(cells, v.claims[0])
 		}
@@ -132,14 +133,15 @@ func onRequest(g *estate.Grant) int {
 // least takes out of some grants, which together make a guarantee fail, one after another that it fails without. Taking
 // out more never makes it fail, so none of those that are left can be left out (as in A. Zeller, R. Hildebrandt,
 // "Simplifying and Isolating Failure-Inducing Input", 2002).
-func (p *Prover) least(g *estate.Guarantee, grants []string) ([]string, *violation, *differing.Cells, error) {
-	v, c, err := p.with(g, grants)
+func (p *Prover) least(ctx context.Context, g *estate.Guarantee, grants []string,
+) ([]string, *violation, *differing.Cells, error) {
+	v, c, err := p.with(ctx, g, grants)
 	if err == nil && v == nil {
 		err = fmt.Errorf("guarantee %s: the grants that were found do not make it fail", g.ID)
 	}
 	for i := 0; err == nil && i < len(grants) && len(grants) > 1; {
 		without := slices.Delete(slices.Clone(grants), i, i+1)
-		fewer, cells, bad := p.with(g, without)
+		fewer, cells, bad := p.with(ctx, g, without)
 		if err = bad; fewer == nil {
 			i++
 			continue
@@ -150,7 +152,7 @@ func (p *Prover) least(g *estate.Guarantee, grants []string) ([]string, *violati
 }
 
 // with looks for a violation where there are no other grants.
-func (p *Prover) with(g *estate.Guarantee, grants []string) (*violation, *differing.Cells, error) {
+func (p *Prover) with(ctx context.Context, g *estate.Guarantee, grants []string) (*violation, *differing.Cells, error) {
 	all := p.gate.Estate()
 	edits := []estate.Edit{estate.Clear("grants"), estate.Clear("guarantees"), estate.Put("guarantees", g)}
 	for _, id := range grants {
@@ -163,7 +165,7 @@ func (p *Prover) with(g *estate.Guarantee, grants []string) (*violation, *differ
 	if err != nil {
 		return nil, nil, err
 	}
-	v, err := p.find(c, g)
+	v, err := p.find(ctx, c, g)
 	return v, c, err
 }
 
@@ -244,7 +246,7 @@ func (p *Prover) reached(v *violation) (*Witness, error) {
 }
 
 // shortage tells who is left, and sees that these are too few.
-func (p *Prover) shortage(g *estate.Guarantee, v *violation) (*Witness, error) {
+func (p *Prover) shortage(ctx context.Context, g *estate.Guarantee, v *violation) (*Witness, error) {
 	w := &Witness{Resource: v.short.First(), At: v.at}
 	address, err := estate.ParseAddress(w.Resource)
 	if err != nil {
@@ -254,10 +256,10 @@ func (p *Prover) shortage(g *estate.Guarantee, v *violation) (*Witness, error) {
 	if err != nil {
 		return nil, err
 	}
-	ctx := p.gate.NewContext()
-	ctx.Time(v.at)
+	asked := p.gate.NewContext()
+	asked.Time(v.at)
 	edition := p.gate.Estate().Edition
-	holders, err := counting.Holders(p.gate, ctx, []*estate.Resource{place},
+	holders, err := counting.Holders(ctx, p.gate, asked, []*estate.Resource{place},
 		func(o *estate.Operation) bool { return g.May.Fit(o, edition) })
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package auditing
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -28,7 +29,7 @@ const mostLacking = 4
 
 // Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. It costs
 // what the cells do. Its error says that conditions are too complex.
-func Lacking(g *gate.Gate) ([]Lack, error) {
+func Lacking(ctx context.Context, g *gate.Gate) ([]Lack, error) {
 	cells, err := differing.CompileCells(g.Estate(), differing.Scene{Which: g.Which, Roster: g.Roster})
 	if err != nil {
 		return nil, err
@@ -40,7 +41,7 @@ func Lacking(g *gate.Gate) ([]Lack, error) {
 	wanted := l.numberNeeds()
 	cells.Choose(func(o *estate.Operation) bool { return wanted[o.Name] }, nil)
 	l.climb()
-	err = cells.ByClass(clock.Beginning, l.take, func(class []estate.Principal) error {
+	err = cells.ByClass(ctx, clock.Beginning, l.take, func(class []estate.Principal) error {
 		err := l.settle(class)
 		l.round++
 		l.touched = l.touched[:0]

@@ -1,6 +1,7 @@
 package counting
 
 import (
+	"context"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -13,13 +14,13 @@ import (
 // Holders tells who may do any of the operations on any of the resources: the best answer for each subject, those who
 // are denied everything left out. Of many resources it costs what a table of all subjects does, and a few decisions for
 // each who may.
-func Holders(g *gate.Gate, c *gate.Context, resources []*estate.Resource,
+func Holders(ctx context.Context, g *gate.Gate, c *gate.Context, resources []*estate.Resource,
 	selects func(*estate.Operation) bool) ([]gate.Answer, error) {
 	h := holding{gate: g, context: c, resources: resources, selects: selects}
 	if len(resources) == 1 || slices.ContainsFunc(resources, func(r *estate.Resource) bool { return r.Index < 0 }) {
-		return h.ask()
+		return h.ask(ctx)
 	}
-	return h.count()
+	return h.count(ctx)
 }
 
 // holding is the question who may do something.
@@ -35,8 +36,11 @@ type holding struct {
 }
 
 // ask asks for every subject.
-func (h *holding) ask() (out []gate.Answer, err error) {
+func (h *holding) ask(ctx context.Context) (out []gate.Answer, err error) {
 	for n := range h.gate.All {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		best, err := h.best(n, gate.Allow)
 		if err != nil {
 			return nil, err
@@ -62,7 +66,7 @@ func (h *holding) best(subject int, enough gate.Outcome) (gate.Answer, error) {
 }
 
 // count counts for all subjects at once, and looks for an example for each who may.
-func (h *holding) count() (out []gate.Answer, err error) {
+func (h *holding) count(ctx context.Context) (out []gate.Answer, err error) {
 	g := h.gate
 	h.table = tableOf(g, h.context, h.resources)
 	h.core, h.covers, h.wanted = h.table.core(), map[uint32][gate.Allow + 1]opset.Set{}, g.Classes.Ops.NewSet()
@@ -72,7 +76,7 @@ func (h *holding) count() (out []gate.Answer, err error) {
 		}
 	}
 	n := -1
-	bad := h.table.Counts(func(_ estate.Principal, counts []Count) bool {
+	bad := h.table.Counts(ctx, func(_ estate.Principal, counts []Count) bool {
 		n++
 		best := gate.Deny
 		for i, c := range counts {

@@ -3,6 +3,7 @@
 package counting
 
 import (
+	"context"
 	"math/bits"
 	"slices"
 
@@ -147,8 +148,9 @@ func (t *Table) core() *tableGate {
 
 // Counts tells of every subject, by number, and every operation, by number of the operations by name, how many listed
 // resources it is allowed on and on how many it depends. It works on all cores and calls each in the order of the
-// subjects; the counts are each's to read until it returns. It stops when each returns false.
-func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) error {
+// subjects; the counts are each's to read until it returns. It stops when each returns false, and with
+// an error when the context ends.
+func (t *Table) Counts(ctx context.Context, each func(who estate.Principal, counts []Count) bool) error {
 	const size = 256
 	people := len(t.gate.All)
 	for len(t.gates) < parallel.Workers() {
@@ -160,7 +162,7 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 		err    error
 	}
 	batches := func(yield func(int) bool) {
-		for first := 0; first < people && yield(first); first += size {
+		for first := 0; first < people && ctx.Err() == nil && yield(first); first += size {
 		}
 	}
 	var err error
@@ -185,6 +187,9 @@ func (t *Table) Counts(each func(who estate.Principal, counts []Count) bool) err
 		}
 		return true
 	})
+	if err == nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
 	return err
 }
 

@@ -1,6 +1,7 @@
 package differing
 
 import (
+	"context"
 	"slices"
 
 	"hiddengate/internal/clock"
@@ -120,20 +121,23 @@ func (c *Cells) In(pile *Pile, lists []estate.Resources) (out []int) {
 
 // Each goes through what may be done from an instant on. It comes by class of subjects; the same pile may come in
 // parts. It stops when each returns false. Its error says that the conditions are too complex.
-func (c *Cells) Each(since clock.Instant, each func(Access) bool) error {
+func (c *Cells) Each(ctx context.Context, since clock.Instant, each func(Access) bool) error {
 	c.pair.begin(since)
-	return c.pair.tell(c.classes, func(d Difference) bool {
+	return c.pair.tell(ctx, c.classes, func(d Difference) bool {
 		return each(Access{d.Subjects, d.Operation, d.New, d.Piles})
 	})
 }
 
 // ByClass goes through the subjects whom nothing tells apart, from an instant on: take is told what they may do on some
 // piles, and settle who they are when all of it has been told. It stops at settle's first error.
-func (c *Cells) ByClass(since clock.Instant, take func(ChangeList, []*Pile),
+func (c *Cells) ByClass(ctx context.Context, since clock.Instant, take func(ChangeList, []*Pile),
 	settle func(class []estate.Principal) error) error {
 	c.pair.begin(since)
 	d := differ{Pair: c.pair, marked: make([]uint32, c.Numbers()), each: take}
 	for _, class := range c.classes {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
 		if _, err := d.walk(class[0]); err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package differing
 
 import (
 	"cmp"
+	"context"
 	"maps"
 	"slices"
 	"strings"
@@ -52,10 +53,10 @@ type likeness struct {
 }
 
 // Differences tells whose access differs from an instant on. They come by subject. It stops when each returns false.
-// Its error says that the conditions are too complex.
-func (p *Pair) Differences(since clock.Instant, each func(Difference) bool) error {
+// Its error says that the conditions are too complex, or that the context ended.
+func (p *Pair) Differences(ctx context.Context, since clock.Instant, each func(Difference) bool) error {
 	p.begin(since)
-	return p.tell(p.alikes(), each)
+	return p.tell(ctx, p.alikes(), each)
 }
 
 // alikes puts subjects together whom nothing tells apart.
@@ -78,9 +79,12 @@ func (p *Pair) alikes() (classes [][]who) {
 }
 
 // tell tells the differences of classes of subjects.
-func (p *Pair) tell(classes [][]who, each func(Difference) bool) error {
+func (p *Pair) tell(ctx context.Context, classes [][]who, each func(Difference) bool) error {
 	d := differ{Pair: p, marked: make([]uint32, len(p.piles))}
 	for _, class := range classes {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
 		if p.among != nil && !slices.ContainsFunc(class, func(w who) bool { return p.among(w.principal) }) {
 			continue
 		}

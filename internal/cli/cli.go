@@ -106,9 +106,9 @@ func Run(ctx context.Context, args []string, streams Streams, now func() time.Ti
 // toEnd is how long a command has to come to its end once it is interrupted; then it is left behind.
 const toEnd = time.Second
 
-// attended runs the program once, until it ends or is interrupted. What works for long ends with the context; reading and
-// compiling a workspace do not look at it, and are left behind. An edit is not cut off where it puts files in place, and
-// nothing else leaves anything behind.
+// attended runs the program once, until it ends or is interrupted. What works for long ends with the context; reading
+// and compiling a workspace do not look at it, and are left behind. An edit is not cut off where it puts files in
+// place, and nothing else leaves anything behind.
 func (a *app) attended(args []string, out *stream) (code int, again bool) {
 	type ended struct {
 		code  int

@@ -37,9 +37,10 @@ vulnerabilities:
 # that fails is tried again. An input at fault is kept in testdata, and fails again at once.
 fuzz:
 	@for target in policyfile/Load policyfile/Subject policyfile/Operation policyfile/Resource policyfile/Condition policyfile/Time evaluation/Batch \
-	  policyfile/Inventory splice/Edits visible/JSON directory/Directories revision/Tree cli/Sheet cli/Log journal/Plan cache/Snapshot; do \
+	  policyfile/Inventory splice/Edits visible/JSON directory/Directories revision/Tree cli/Sheet cli/Log journal/Plan cache/Snapshot \
+	  target/postgres/Quoting; do \
 	  echo "fuzzing $$target"; \
-	  run="go test ./internal/$${target%/*} -run ^$$ -fuzz ^Fuzz$${target#*/}\$$ -fuzztime $(FUZZTIME) -fuzzminimizetime 50x"; \
+	  run="go test ./internal/$${target%/*} -run ^$$ -fuzz ^Fuzz$${target##*/}\$$ -fuzztime $(FUZZTIME) -fuzzminimizetime 50x"; \
 	  $$run || $$run || exit 1; \
 	done
 

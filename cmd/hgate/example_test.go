@@ -81,6 +81,9 @@ var elsewhere = []string{
 	"ldaps://",
 	"fish",
 	"Out-String",
+	"hgate connect",
+	"hgate push",
+	"hgate probe",
 }
 
 // own are files that the examples take for the reader's own.

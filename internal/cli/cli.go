@@ -253,6 +253,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 		{ID: "look", Title: "Look at what results:"},
 		{ID: "hold", Title: "Hold it to what must be:"},
 		{ID: "lend", Title: "Lend access, and see who did what:"},
+		{ID: "carry", Title: "Carry it to real systems:"},
 		{ID: "other", Title: "Other:"},
 	} {
 		root.AddGroup(&g)
@@ -276,6 +277,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 			a.contestCommand(), a.trimCommand()}},
 		{"hold", []*cobra.Command{a.checkCommand(), a.testCommand(), a.proveCommand(), a.compareCommand()}},
 		{"lend", a.lendCommands()},
+		{"carry", []*cobra.Command{a.connectCommand(), a.compileCommand(), a.pushCommand(), a.probeCommand()}},
 		{"other", []*cobra.Command{a.demoCommand(), a.schemaCommand(), a.versionCommand()}},
 	} {
 		for _, c := range in.commands {

@@ -1,13 +1,16 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
+	"time"
 
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/private"
@@ -78,6 +81,25 @@ func operator(dir string) (*policyfile.Operator, error) {
 	return &policyfile.Operator{}, nil
 }
 
+// toPrint is how long a command may take to print a secret.
+const toPrint = 30 * time.Second
+
+// printed gives what a command of the user's own settings prints.
+func printed(command []string) (string, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), toPrint)
+	defer cancel()
+	c := exec.CommandContext(ctx, command[0], command[1:]...)
+	c.WaitDelay = time.Second
+	text, err := c.Output()
+	if err == nil && len(text) > maxSecret {
+		err = errors.New("it prints too much")
+	}
+	if err != nil {
+		return "", fmt.Errorf("the command %s of your settings, which should print a secret, failed: %w", command[0], err)
+	}
+	return strings.TrimRight(string(text), "\r\n"), nil
+}
+
 // maxSecret bounds how long a secret is, in bytes.
 const maxSecret = 1 << 16
 
@@ -89,6 +111,9 @@ func reveal(s policyfile.Secret) (string, error) {
 			return "", fmt.Errorf("the secret should stand in %s, which is not set", s.Env)
 		}
 		return text, nil
+	}
+	if len(s.Command) > 0 {
+		return printed(s.Command)
 	}
 	if s.File == "" {
 		return "", nil

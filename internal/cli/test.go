@@ -116,27 +116,31 @@ func (a *app) testJSON(results []verify.Result) error {
 	return a.json(out)
 }
 
+// junitSuite is a result as JUnit's readers take it.
+type junitSuite struct {
+	XMLName  xml.Name    `xml:"testsuite"`
+	Name     string      `xml:"name,attr"`
+	Tests    int         `xml:"tests,attr"`
+	Failures int         `xml:"failures,attr"`
+	Cases    []junitCase `xml:"testcase"`
+}
+
+type junitCase struct {
+	Name      string        `xml:"name,attr"`
+	Classname string        `xml:"classname,attr"`
+	File      string        `xml:"file,attr,omitempty"`
+	Failure   *junitFailure `xml:"failure,omitempty"`
+}
+
+type junitFailure struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
 func (a *app) testJUnit(results []verify.Result) error {
-	type failure struct {
-		Message string `xml:"message,attr"`
-		Text    string `xml:",chardata"`
-	}
-	type testcase struct {
-		Name      string   `xml:"name,attr"`
-		Classname string   `xml:"classname,attr"`
-		File      string   `xml:"file,attr"`
-		Failure   *failure `xml:"failure,omitempty"`
-	}
-	type suite struct {
-		XMLName  xml.Name   `xml:"testsuite"`
-		Name     string     `xml:"name,attr"`
-		Tests    int        `xml:"tests,attr"`
-		Failures int        `xml:"failures,attr"`
-		Cases    []testcase `xml:"testcase"`
-	}
-	s := suite{Name: "hgate test", Tests: len(results)}
+	s := junitSuite{Name: "hgate test", Tests: len(results)}
 	for _, r := range results {
-		one := testcase{Name: r.Test.ID, Classname: "policy", File: r.Test.Source.File}
+		one := junitCase{Name: r.Test.ID, Classname: "policy", File: r.Test.Source.File}
 		if !r.Passed() {
 			s.Failures++
 			var lines []string
@@ -144,10 +148,15 @@ func (a *app) testJUnit(results []verify.Result) error {
 				lines = append(lines, visible.Clean(fmt.Sprintf("%s: %s %s %s: expected %s, got %s", f.Position, f.Subject,
 					f.Operation, f.Resource, f.Expected, f.Got)))
 			}
-			one.Failure = &failure{Message: count(len(r.Failures), "expectation") + " not met", Text: strings.Join(lines, "\n")}
+			one.Failure = &junitFailure{Message: count(len(r.Failures), "expectation") + " not met",
+				Text: strings.Join(lines, "\n")}
 		}
 		s.Cases = append(s.Cases, one)
 	}
+	return a.junit(s)
+}
+
+func (a *app) junit(s junitSuite) error {
 	text, err := xml.MarshalIndent(s, "", "  ")
 	if err != nil {
 		return err

@@ -93,3 +93,15 @@ type ClosedBody struct {
 	Ended  int    `json:"ended"`
 	Left   int    `json:"left"` // that nobody answered
 }
+
+// PushedBody is what a real system was told.
+type PushedBody struct {
+	System     string   `json:"system"`
+	Driver     string   `json:"driver"`
+	Statements []string `json:"statements"`        // at most MostStatements
+	Count      int      `json:"count"`             // how many there were
+	Despite    string   `json:"despite,omitempty"` // the reason, where something stood against it
+}
+
+// MostStatements bounds how many statements an event keeps.
+const MostStatements = 200

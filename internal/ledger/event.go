@@ -35,11 +35,12 @@ const (
 	ReviewAnswered Kind = "review.answered"
 	ReviewReminded Kind = "review.reminded"
 	ReviewClosed   Kind = "review.closed"
+	Pushed         Kind = "system.pushed"
 )
 
 // Kinds lists all kinds of event.
 var Kinds = []Kind{Began, Imported, Requested, Approved, Refused, Finished, PolicyChanged, PolicyFound,
-	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed}
+	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed, Pushed}
 
 // NeedsSignature says whether an event of the kind counts only with a signature, where the workspace requires them.
 func (k Kind) NeedsSignature() bool {

@@ -66,6 +66,14 @@ func (t *Entry) Sentence(zone *clock.Zone) string {
 		var body ledger.ClosedBody
 		_ = json.Unmarshal(t.Body, &body)
 		return fmt.Sprintf("closed review %d: %d kept, %d ended, %d not answered", t.About, body.Kept, body.Ended, body.Left)
+	case ledger.Pushed:
+		var body ledger.PushedBody
+		_ = json.Unmarshal(t.Body, &body)
+		text := fmt.Sprintf("pushed the policy to %s: %s", body.System, count(body.Count, "statement"))
+		if body.Despite != "" {
+			text += ", despite what stood against it: " + body.Despite
+		}
+		return text
 	}
 	return string(t.Kind)
 }

@@ -21,6 +21,16 @@ import (
 type Operator struct {
 	Ledger  LedgerPlace
 	Notices []*Notice // by name
+	Systems map[string]*Reach
+}
+
+// Reach is how a real system is reached, and whose accounts it has.
+type Reach struct {
+	Driver string
+	At     string
+	Secret Secret
+	// Create makes an account, named after the id, for whoever has access to the system and none there.
+	Create bool
 }
 
 // LedgerPlace is where a ledger is kept: a file of SQLite, or a database of PostgreSQL.
@@ -29,11 +39,15 @@ type LedgerPlace struct {
 	Secret Secret
 }
 
-// Secret is where a secret comes from: a variable of the environment, or a file that the user alone may read.
-type Secret struct{ Env, File string }
+// Secret is where a secret comes from: a variable of the environment, a file that the user alone may read, or what a
+// command prints.
+type Secret struct {
+	Env, File string
+	Command   []string // a program with its arguments; no shell comes between
+}
 
 // Given says whether there is a secret at all.
-func (s Secret) Given() bool { return s != Secret{} }
+func (s Secret) Given() bool { return s.Env != "" || s.File != "" || len(s.Command) > 0 }
 
 // Notice says who hears of which events.
 type Notice struct {
@@ -57,6 +71,8 @@ var secretFields = []field{
 	of("env", textForm, "the variable of the environment that holds it", func(s *Secret) *string { return &s.Env }),
 	of("file", textForm, "the file that holds it, which the user alone may read",
 		func(s *Secret) *string { return &s.File }),
+	of("command", listOf(textForm), "a program with its arguments, which prints it",
+		func(s *Secret) *[]string { return &s.Command }),
 }
 
 var secretForm = form[Secret]{
@@ -66,8 +82,15 @@ var secretForm = form[Secret]{
 		var s Secret
 		before := len(r.errors)
 		ok := r.fields(secretFields, &s, n, owner{"a secret", r.at(n)})
-		if ok && (s.Env == "") == (s.File == "") {
-			r.wrong(n, "write {env: VARIABLE} or {file: PATH}", "a secret comes from a variable or from a file")
+		ways := 0
+		for _, given := range []bool{s.Env != "", s.File != "", len(s.Command) > 0} {
+			if given {
+				ways++
+			}
+		}
+		if ok && ways != 1 {
+			r.wrong(n, "write {env: VARIABLE}, {file: PATH} or {command: [PROGRAM, ARGUMENT]}",
+				"a secret comes from a variable, a file or a command")
 		}
 		return s, ok && len(r.errors) == before
 	},
@@ -162,8 +185,49 @@ func (n *Notice) wrong() string {
 	return "`to` is https://…, mailto:NAME@HOST, or the absolute path of a file"
 }
 
+// The values of accounts.
+const (
+	accountsListed = "listed"
+	accountsCreate = "create"
+)
+
+var reachFields = []field{
+	of("driver", textForm, "what kind of real system it is, as postgres",
+		func(r *Reach) *string { return &r.Driver }).must(),
+	of("at", textForm, "its address, without a password", func(r *Reach) *string { return &r.At }).must(),
+	of("secret", secretForm, "the password of hgate's own account there", func(r *Reach) *Secret { return &r.Secret }),
+	of("accounts", accountsForm, "create makes an account, named after the id, for whoever has access and none; listed, "+
+		"the default, goes by the accounts that the inventory lists", func(r *Reach) *bool { return &r.Create }),
+}
+
+var accountsForm = scalarForm("listed or create", object{"enum": []string{accountsListed, accountsCreate}},
+	func(_ *reader, text string) (bool, error) {
+		if text != accountsListed && text != accountsCreate {
+			return false, fmt.Errorf("%q is neither %s nor %s", text, accountsListed, accountsCreate)
+		}
+		return text == accountsCreate, nil
+	})
+
+var reachesForm = form[map[string]*Reach]{name: "connections by system", schema: object{"type": "object"},
+	read: func(r *reader, n *yaml.Node) (map[string]*Reach, bool) {
+		out := map[string]*Reach{}
+		ok := r.pairs(n, "connections by system", func(key, value *yaml.Node) {
+			one := &Reach{}
+			if err := estate.CheckID(key.Value); err != nil {
+				r.wrong(key, "", "%s", err)
+			}
+			before := len(r.errors)
+			if r.fields(reachFields, one, value, owner{"the connection of " + key.Value, r.at(key)}) &&
+				len(r.errors) == before {
+				out[key.Value] = one
+			}
+		})
+		return out, ok
+	}}
+
 var operatorFields = []field{
 	of("ledger", ledgerForm, "where the workspace's ledger is", func(o *Operator) *LedgerPlace { return &o.Ledger }),
+	of("connect", reachesForm, "how real systems are reached", func(o *Operator) *map[string]*Reach { return &o.Systems }),
 	of("notify", noticesForm, "who hears of which events", func(o *Operator) *[]*Notice { return &o.Notices }),
 }
 
@@ -199,6 +263,7 @@ func OperatorPages() []Page {
 	}{
 		{"of a workspace", "Under the folder of a workspace.", operatorFields},
 		{"ledger", "Under `ledger`.", ledgerFields},
+		{"a connection", "Under `connect`, by the id of a system.", reachFields},
 		{"a notice", "Under `notify`, by a name.", noticeFields},
 		{"a secret", "Under `secret`.", secretFields},
 	} {

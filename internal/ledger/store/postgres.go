@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"net"
 	"strconv"
 	"strings"
 	"time"
@@ -13,6 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/stdlib"
+
+	"hiddengate/internal/pgaddress"
 )
 
 // postgresSchema makes the tables, in a schema of their own.
@@ -35,9 +36,7 @@ var postgresSchema = []string{
 }
 
 // IsPostgres says whether the place of a ledger is a database of PostgreSQL.
-func IsPostgres(at string) bool {
-	return strings.HasPrefix(at, "postgres://") || strings.HasPrefix(at, "postgresql://")
-}
+func IsPostgres(at string) bool { return pgaddress.Is(at) }
 
 // writing is the key of the advisory lock that whoever appends holds: "hgate" in ASCII.
 const writing = 0x6867617465
@@ -55,33 +54,11 @@ const (
 	wrongAccount = "28"
 )
 
-// postgresConfig reads where a database is. Unless the address says otherwise, the server's certificate is checked in
-// full, except on this machine. An address with a password is refused: it would stand in lists of processes and files.
+// postgresConfig reads where a database is.
 func postgresConfig(at, secret string) (*pgx.ConnConfig, error) {
-	config, err := pgx.ParseConfig(at)
+	config, err := pgaddress.Read(at, secret)
 	if err != nil {
-		return nil, errors.New("the address of the ledger cannot be read: write postgres://USER@HOST/DATABASE")
-	}
-	if _, after, found := strings.Cut(at, "://"); found {
-		user, _, isUser := strings.Cut(after, "@")
-		if isUser && strings.Contains(user, ":") || strings.Contains(at, "password=") {
-			return nil, errors.New("the address of the ledger holds a password: take it out, and give it as a secret")
-		}
-	}
-	if !strings.Contains(at, "sslmode=") {
-		host := config.Host
-		if ip := net.ParseIP(host); !strings.HasPrefix(host, "/") && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			separator := "?"
-			if strings.Contains(at, "?") {
-				separator = "&"
-			}
-			if config, err = pgx.ParseConfig(at + separator + "sslmode=verify-full"); err != nil {
-				return nil, errors.New("the server's certificate cannot be checked with what is at hand")
-			}
-		}
-	}
-	if secret != "" {
-		config.Password = secret
+		return nil, fmt.Errorf("the ledger: %w", err)
 	}
 	config.ConnectTimeout = patience
 	config.RuntimeParams["search_path"] = "hgate"
@@ -99,8 +76,8 @@ func OpenPostgres(ctx context.Context, at, secret string) (*Store, error) {
 	}
 	db := stdlib.OpenDB(*config)
 	db.SetMaxOpenConns(2)
-	s := &Store{db: db, name: placeOf(config), dialect: dialect{
-		rebind: numbered, begin: beginPostgres, again: lost, tell: tellPostgres(placeOf(config)),
+	s := &Store{db: db, name: pgaddress.Name(config), dialect: dialect{
+		rebind: numbered, begin: beginPostgres, again: lost, tell: tellPostgres(pgaddress.Name(config)),
 	}}
 	var text string
 	err = db.QueryRowContext(ctx, "SELECT value FROM ledger WHERE name = 'version'").Scan(&text)
@@ -109,11 +86,6 @@ func OpenPostgres(ctx context.Context, at, secret string) (*Store, error) {
 		return nil, s.told(err)
 	}
 	return s, nil
-}
-
-// placeOf names a database without what is secret.
-func placeOf(c *pgx.ConnConfig) string {
-	return fmt.Sprintf("postgres://%s@%s/%s", c.User, net.JoinHostPort(c.Host, strconv.Itoa(int(c.Port))), c.Database)
 }
 
 // PreparePostgres makes the tables of a ledger in a database, and lets a role of that database read and append, and
@@ -125,7 +97,7 @@ func PreparePostgres(ctx context.Context, at, secret, role string) error {
 	}
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
-		return tellPostgres(placeOf(config))(err)
+		return tellPostgres(pgaddress.Name(config))(err)
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
 	tx, err := conn.Begin(ctx)
@@ -149,7 +121,7 @@ func PreparePostgres(ctx context.Context, at, secret, role string) error {
 	}
 	for _, one := range statements {
 		if _, err := tx.Exec(ctx, one); err != nil {
-			return tellPostgres(placeOf(config))(err)
+			return tellPostgres(pgaddress.Name(config))(err)
 		}
 	}
 	return tx.Commit(ctx)

@@ -1,0 +1,143 @@
+//go:build unix
+
+package main
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/servers"
+	"hiddengate/internal/starter"
+)
+
+// observatory is the demo with a real database.
+type observatory struct {
+	t       *testing.T
+	dir     string
+	address string
+	owner   *pgx.Conn
+}
+
+func newObservatory(t *testing.T) *observatory {
+	o := &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo"), address: servers.Postgres(t)}
+	require.NoError(t, starter.Write(starter.Demo(), o.dir))
+	o.owner = o.as("owner")
+	o.exec(`CREATE SCHEMA sky; CREATE TABLE sky.catalogue (id serial PRIMARY KEY, star text);
+		CREATE TABLE sky."frames-0388" (id serial, frame text); CREATE TABLE sky."frames-0411" (id serial, frame text)`)
+	return o
+}
+
+// as connects as an account. The private server asks for no password.
+func (o *observatory) as(account string) *pgx.Conn {
+	conn, err := pgx.Connect(o.t.Context(), strings.Replace(o.address, "//owner@", "//"+account+"@", 1))
+	require.NoError(o.t, err)
+	o.t.Cleanup(func() { conn.Close(context.Background()) })
+	return conn
+}
+
+func (o *observatory) exec(text string) {
+	_, err := o.owner.Exec(o.t.Context(), text)
+	require.NoError(o.t, err)
+}
+
+// hgate runs the program in the demo's folder.
+func (o *observatory) hgate(args ...string) (out string, code int) {
+	run := exec.Command(filepath.Join(bin, "hgate"), args...)
+	run.Dir = o.dir
+	state := filepath.Dir(o.dir)
+	run.Env = append(os.Environ(), "XDG_STATE_HOME="+state, "XDG_CONFIG_HOME="+state)
+	text, err := run.CombinedOutput()
+	if err == nil {
+		return string(text), 0
+	}
+	var exit *exec.ExitError
+	require.ErrorAs(o.t, err, &exit, string(text))
+	return string(text), exit.ExitCode()
+}
+
+func (o *observatory) says(code int, want string, args ...string) {
+	o.t.Helper()
+	out, got := o.hgate(args...)
+	assert.Equal(o.t, code, got, "%s\n%s", args, out)
+	assert.Contains(o.t, out, want, args)
+}
+
+// refused says that an account may not run a statement.
+func refused(t *testing.T, conn *pgx.Conn, statement string) {
+	t.Helper()
+	_, err := conn.Exec(t.Context(), statement)
+	var fault *pgconn.PgError
+	if assert.ErrorAs(t, err, &fault, statement) {
+		assert.Equal(t, "42501", fault.Code, statement)
+	}
+}
+
+// The demo's policy is carried to a real database, whose answers agree; drift is found, named and undone; and the
+// junior administrator can do there what the policy lets them do, and no more.
+func TestThePolicyIsCarriedToARealDatabase(t *testing.T) {
+	o := newObservatory(t)
+	o.says(2, "do: hgate connect obsdb --driver postgres", "push", "obsdb")
+	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "postgres", "--at", o.address, "--accounts", "create")
+	o.says(0, "obsdb is reached", "connect", "obsdb")
+	o.says(0, "postgres://owner@", "connect")
+	o.says(0, `+ CREATE ROLE "lucas.amarel" LOGIN;`, "push", "obsdb", "--dry-run")
+	o.says(2, "nobody can be asked", "push", "obsdb")
+	o.says(0, "obsdb was told", "push", "obsdb", "--yes")
+	o.says(0, "nothing to tell it", "push", "obsdb")
+	o.says(0, "obsdb does what the policy says", "probe", "obsdb")
+	o.says(0, "pushed the policy to obsdb", "log")
+
+	junior := o.as("lucas.amarel")
+	_, err := junior.Exec(t.Context(), "SELECT star FROM sky.catalogue")
+	require.NoError(t, err)
+	var known int
+	require.NoError(t, junior.QueryRow(t.Context(), "SELECT count(query) FROM pg_stat_activity").Scan(&known))
+	refused(t, junior, `SELECT frame FROM sky."frames-0388"`)
+	refused(t, junior, "ALTER TABLE sky.catalogue ADD extra text")
+	refused(t, junior, "INSERT INTO sky.catalogue (star) VALUES ('Vega')")
+	refused(t, junior, "SELECT pg_reload_conf()")
+
+	o.exec(`GRANT SELECT ON sky."frames-0388" TO PUBLIC; CREATE ROLE accounting; CREATE ROLE stranger LOGIN;
+		GRANT UPDATE ON sky.catalogue TO accounting, stranger; GRANT accounting TO "lucas.amarel";
+		ALTER ROLE "marek.dvorin" SUPERUSER`)
+	o.says(1, "SELECT is granted to PUBLIC", "probe", "obsdb")
+	o.says(1, "a member of accounting, which has UPDATE on it", "probe", "obsdb", "--who", "lucas.amarel")
+	o.says(1, "the account is a superuser", "probe", "obsdb", "--who", "marek.dvorin", "--where", "obsdb:sky")
+	o.says(1, `"system": "allow"`, "probe", "obsdb", "--format", "json")
+	o.says(1, "<failure", "probe", "obsdb", "--format", "junit")
+	o.says(0, `- REVOKE SELECT ON TABLE "sky"."frames-0388" FROM PUBLIC;`, "push", "obsdb", "--yes")
+	o.says(0, "obsdb does what the policy says", "probe", "obsdb")
+	var left bool
+	require.NoError(t, o.owner.QueryRow(t.Context(), "SELECT has_table_privilege('stranger', 'sky.catalogue', 'UPDATE')").
+		Scan(&left))
+	assert.True(t, left, "an account outside the policy's care keeps what it has")
+
+	o.says(0, "", "suspend", "lucas.amarel", "--yes")
+	o.says(0, `~ ALTER ROLE "lucas.amarel" NOLOGIN;`, "push", "obsdb", "--yes", "--despite", "they left in a hurry")
+	o.says(0, "despite what stood against it: they left in a hurry", "log")
+	_, err = pgx.Connect(t.Context(), strings.Replace(o.address, "//owner@", "//lucas.amarel@", 1))
+	require.ErrorContains(t, err, "not permitted to log in")
+	o.says(0, "settings.yaml", "connect", "obsdb", "--remove")
+}
+
+// A policy that fails its tests is not carried anywhere.
+func TestNothingIsToldWhileATestFails(t *testing.T) {
+	o := newObservatory(t)
+	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "postgres", "--at", o.address)
+	o.says(0, "", "set", "role", "database-watcher", "--allow", "+table.alter", "--yes")
+	o.says(2, "fails, so nothing was told to obsdb", "push", "obsdb", "--yes")
+	rows, err := o.owner.Query(t.Context(), "SELECT rolname FROM pg_roles WHERE rolname LIKE 'hgate%'")
+	require.NoError(t, err)
+	roles, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	assert.Empty(t, roles)
+}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/lending"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/target"
+	"hiddengate/internal/target/postgres"
+)
+
+// drivers are those for real systems.
+var drivers = []*target.Driver{postgres.Driver}
+
+func driverNames() (out []string) {
+	for _, d := range drivers {
+		out = append(out, d.Name)
+	}
+	return out
+}
+
+// carrying is a system of the policy that is carried to a real one.
+type carrying struct {
+	id     string
+	driver *target.Driver
+	reach  *policyfile.Reach // nil if your settings do not say how it is reached
+	gate   *gate.Gate        // with what is lent
+	lent   []estate.Elevation
+	at     clock.Instant
+}
+
+// carried finds a system with what it has to give, its driver, and how your settings say that it is reached.
+func (a *app) carried(id string) (*carrying, error) {
+	dir, err := a.folder()
+	if err != nil {
+		return nil, err
+	}
+	op, err := operator(dir)
+	if err != nil {
+		return nil, settled(err)
+	}
+	c, err := a.carriedBy(id, op.Systems[id])
+	if err != nil {
+		return nil, err
+	}
+	if c.gate, err = a.withLoans(c.gate, c.at); err != nil {
+		return nil, err
+	}
+	c.lent = lending.Elevations(a.lent)
+	return c, nil
+}
+
+// carriedBy finds a system as it stands in the policy, and its driver.
+func (a *app) carriedBy(id string, reach *policyfile.Reach) (*carrying, error) {
+	g, err := a.compiled()
+	if err != nil {
+		return nil, err
+	}
+	system := g.Estate().Systems[id]
+	if system == nil {
+		return nil, unknown("system", id, keys(g.Estate().Systems))
+	}
+	c := &carrying{id: id, gate: g, at: a.present(), reach: reach}
+	for _, d := range drivers {
+		if reach != nil && reach.Driver == d.Name || reach == nil && d.Kind == system.Kind.ID {
+			c.driver = d
+		}
+	}
+	switch {
+	case c.driver == nil && reach != nil:
+		return nil, fmt.Errorf("there is no driver %q: write %s", reach.Driver, strings.Join(driverNames(), " or "))
+	case c.driver == nil:
+		return nil, &draft.Error{Message: fmt.Sprintf("no driver carries a %s", system.Kind.ID)}
+	case c.driver.Kind != system.Kind.ID:
+		return nil, fmt.Errorf("the driver %s carries a %s, and %s is a %s", c.driver.Name, c.driver.Kind, id, system.Kind.ID)
+	}
+	return c, nil
+}
+
+// openSystem reaches the real system, and reads it.
+func (a *app) openSystem(c *carrying) (target.System, target.Snapshot, error) {
+	if c.reach == nil {
+		return nil, nil, &draft.Error{Message: fmt.Sprintf("your settings do not say how %s is reached", c.id),
+			Help: fmt.Sprintf("hgate connect %s --driver %s --at %s", c.id, c.driver.Name, c.driver.Address)}
+	}
+	secret, err := reveal(c.reach.Secret)
+	if err != nil {
+		return nil, nil, outside{err}
+	}
+	done := a.progress("reading " + c.id)
+	defer done()
+	s, err := c.driver.Connect(a.ctx, target.Connection{System: c.id, At: c.reach.At, Secret: secret})
+	if err != nil {
+		return nil, nil, outside{err}
+	}
+	snap, err := s.Read(a.ctx)
+	if err != nil {
+		s.Close()
+		return nil, nil, outside{fmt.Errorf("%s cannot be read: %w", c.id, err)}
+	}
+	return s, snap, nil
+}
+
+// arranged says what a system has to give, as it is now.
+func (a *app) arranged(c *carrying, state *target.State) (*target.Arrangement, error) {
+	task := target.Task{Gate: c.gate, System: c.id, At: c.at, Carries: &c.driver.Carries, State: state, Lent: c.lent}
+	task.Create = c.reach != nil && c.reach.Create
+	w, err := target.Work(a.ctx, task)
+	if err != nil {
+		return nil, err
+	}
+	return w.Arrange(a.ctx)
+}
+
+// inventoryState is a system as the policy's inventory has it.
+func inventoryState(g *gate.Gate, id string) *target.State {
+	s := &target.State{}
+	tree := g.Estate().Tree
+	for i := range tree.Rows {
+		r := tree.At(i)
+		if r.Address.System != id {
+			continue
+		}
+		in := estate.Address{System: id, Path: target.AccountsIn}
+		if !r.Address.Inside(in) {
+			s.Places = append(s.Places, target.Place{Path: r.Address.Path, Type: r.Type})
+		}
+	}
+	return s
+}
+
+// asideText tells which accounts are left alone, and who has none.
+func (a *app) asideText(w *target.Wanted, s *target.State) {
+	p := a.page(a.Err)
+	if len(w.Without) > 0 {
+		p.Line("hgate: no account: %s %s access and no account of %s; list one with its owner, or let push make them "+
+			"(accounts: create)", some(w.Without), map[bool]string{true: "has", false: "have"}[len(w.Without) == 1], w.System)
+	}
+	if len(w.Reserved) > 0 {
+		p.Line("hgate: left alone: %s", strings.Join(w.Reserved, ", "))
+	}
+	var unlisted []string
+	for i := range s.Places {
+		if !w.Listed(i) {
+			unlisted = append(unlisted, s.Address(w.System, i).String())
+		}
+	}
+	if len(unlisted) > 0 {
+		p.Line("hgate: in no inventory, and so not looked at: %s", someTexts(unlisted))
+	}
+	if len(s.Unnamed) > 0 {
+		p.Line("hgate: no address can name %s", someTexts(s.Unnamed))
+	}
+}
+
+func some(list []estate.Principal) string {
+	var out []string
+	for _, p := range list {
+		out = append(out, p.String())
+	}
+	return someTexts(out)
+}
+
+// someTexts names a few of many.
+func someTexts(list []string) string {
+	const most = 5
+	if len(list) <= most+1 {
+		return strings.Join(list, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), len(list)-most)
+}
+
+// systemArg completes the first argument with the systems that some driver carries.
+func (a *app) systemArg(c *cobra.Command) { c.ValidArgsFunction = a.completeSection("systems") }

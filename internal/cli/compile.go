@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/target"
+	"hiddengate/internal/view"
+)
+
+func (a *app) compileCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "compile SYSTEM", Short: "Print what a real system has to be told, and what becomes of each operation",
+		Long: `Prints what a system that has what the inventory lists, and gives nothing to anybody yet, has to be told
+so that it allows what the policy allows now: each line with the grant that caused it. It reads the
+policy alone, and reaches no system.
+
+Then it tells what becomes of each operation: as-written; narrower, and why; to-everybody, where the
+system gives it to every account; or nothing, where it has no right for it. What hangs on more than
+the moment, as on a network, is left out: the system never gives more than the policy.`,
+		Example: "  hgate compile obsdb\n  hgate compile obsdb --format json",
+		Args:    takes(1, 1),
+	}
+	a.systemArg(c)
+	a.formats(c, "text", "json")
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		c, err := a.carried(args[0])
+		if err != nil {
+			return err
+		}
+		state := inventoryState(c.gate, c.id)
+		arrangement, err := a.arranged(c, state)
+		if err != nil {
+			return err
+		}
+		to := target.Connection{System: c.id}
+		if c.reach != nil {
+			to.At = c.reach.At
+		}
+		plan := c.driver.Blank(to, state).Plan(arrangement)
+		carried := arrangement.Fidelity()
+		if a.format == "json" {
+			return a.compileJSON(c, state, plan, carried)
+		}
+		a.compileText(c, state, plan, carried)
+		a.asideText(arrangement.Wanted, state)
+		return nil
+	}
+	return c
+}
+
+func (a *app) compileJSON(c *carrying, state *target.State, plan *target.Plan, carried []target.Carried) error {
+	lines, fidelity := []object{}, []object{}
+	for _, s := range plan.Statements {
+		lines = append(lines, object{{"text", s.Text}, {"grants", append([]string{}, s.Grants...)}})
+	}
+	for _, one := range carried {
+		fidelity = append(fidelity, object{{"operation", one.Operation},
+			{"resource", state.Address(c.id, one.Place).String()},
+			{"subjects", one.Subjects}, {"carried", string(one.How)}, {"why", one.Why}})
+	}
+	return a.json(object{{"system", c.id}, {"lines", lines}, {"fidelity", fidelity}})
+}
+
+func (a *app) compileText(c *carrying, state *target.State, plan *target.Plan, carried []target.Carried) {
+	p := a.page(a.Out)
+	p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%s, told to %s", c.id, c.driver.About)))
+	a.statementsText(p, plan)
+	p.Line("")
+	a.fidelityText(p, c, state, carried)
+}
+
+// statementsText prints statements, each with its grants or its reason.
+func (a *app) statementsText(p *view.Page, plan *target.Plan) {
+	if len(plan.Statements) == 0 {
+		p.Line("  nothing")
+	}
+	signs := map[target.Doing]string{target.Add: "+", target.Remove: "-", target.Alter: "~"}
+	styles := map[target.Doing]view.Style{target.Add: view.Yes, target.Remove: view.No, target.Alter: view.Maybe}
+	last := ""
+	for _, s := range plan.Statements {
+		from := s.Why
+		if len(s.Grants) > 0 {
+			from = "by " + strings.Join(s.Grants, ", ")
+		}
+		if from != last && from != "" {
+			p.Line("  %s", p.Paint(view.Faint, from))
+		}
+		last = from
+		p.Line("  %s %s", p.Paint(styles[s.Do], signs[s.Do]), s.Text)
+	}
+}
+
+// fidelityText tells what becomes of each operation, those of one fate and reason together.
+func (a *app) fidelityText(p *view.Page, c *carrying, state *target.State, carried []target.Carried) {
+	type fate struct {
+		how target.How
+		why string
+	}
+	type group struct {
+		operations []*estate.Operation
+		places     []string
+	}
+	groups := map[fate]*group{}
+	var order []fate
+	for _, one := range carried {
+		if one.Subjects == 0 && one.How != target.ToEverybody {
+			continue
+		}
+		k := fate{one.How, one.Why}
+		if groups[k] == nil {
+			groups[k] = &group{}
+			order = append(order, k)
+		}
+		g := groups[k]
+		if o := c.gate.Estate().Operations[one.Operation]; !slices.Contains(g.operations, o) {
+			g.operations = append(g.operations, o)
+		}
+		if place := state.Address(c.id, one.Place).String(); !slices.Contains(g.places, place) {
+			g.places = append(g.places, place)
+		}
+	}
+	rank := []target.How{target.AsWritten, target.Narrower, target.ToEverybody, target.NotCarried}
+	slices.SortStableFunc(order, func(a, b fate) int { return slices.Index(rank, a.how) - slices.Index(rank, b.how) })
+	styles := map[target.How]view.Style{target.AsWritten: view.Yes, target.Narrower: view.Maybe,
+		target.ToEverybody: view.Maybe, target.NotCarried: view.No}
+	var rows [][]view.Cell
+	for _, k := range order {
+		g := groups[k]
+		rows = append(rows, []view.Cell{{Text: string(k.how), Style: styles[k.how]},
+			{Text: p.Operations(namingOf(g.operations))}, {Text: someTexts(g.places)}, {Text: k.why, Style: view.Faint}})
+	}
+	if len(rows) == 0 {
+		p.Line("Nobody with an account may do anything there.")
+		return
+	}
+	p.Table(0, []string{"carried", "operations", "where", "why"}, rows)
+}

@@ -1,0 +1,236 @@
+package cli
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/target"
+	"hiddengate/internal/view"
+	"hiddengate/internal/visible"
+)
+
+// probing says what is asked, and how fast.
+type probing struct {
+	sample int
+	who    []string
+	where  []string
+	rate   int
+}
+
+func (a *app) probeCommand() *cobra.Command {
+	var q probing
+	c := &cobra.Command{
+		Use: "probe SYSTEM", Short: "Ask a real system itself, as each account, whether it does what the policy says",
+		Long: `Asks the system about every account, operation and resource that its driver carries. It tries for
+real where that is harmless, in that the system gets ready to do it as the account and then does not,
+and asks the system's own functions elsewhere; nothing is changed. It exits with 1 on a difference, and
+tells its cause in the system.`,
+		Example: "  hgate probe obsdb\n  hgate probe obsdb --who group:juniors --where obsdb:sky\n" +
+			"  hgate probe obsdb --sample 1000 --format junit",
+		Args: takes(1, 1),
+	}
+	a.systemArg(c)
+	c.Flags().IntVar(&q.sample, "sample", 0, "ask so `many` questions, chosen at random; all, where left out")
+	c.Flags().StringSliceVar(&q.who, "who", nil, "ask about these `subjects` alone")
+	c.Flags().StringSliceVar(&q.where, "where", nil, "ask about these `places` alone")
+	c.Flags().IntVar(&q.rate, "rate", 0, "ask so `many` questions a second at most")
+	a.formats(c, "text", "json", "junit")
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		if q.sample < 0 || q.rate < 0 {
+			return fmt.Errorf("--sample and --rate are numbers from 1 on")
+		}
+		return a.probe(args[0], q)
+	}
+	return c
+}
+
+// probed is what a system said.
+type probed struct {
+	asked, tried int
+	wrong        []target.Answer
+}
+
+func (a *app) probe(id string, q probing) error {
+	c, err := a.carried(id)
+	if err != nil {
+		return err
+	}
+	who, where, err := q.chosen(c)
+	if err != nil {
+		return err
+	}
+	s, snap, err := a.openSystem(c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	arrangement, err := a.arranged(c, snap.State())
+	if err != nil {
+		return err
+	}
+	questions := sampled(arrangement.Questions(who, where), q.sample)
+	var out probed
+	begun := time.Now()
+	done := a.progress(fmt.Sprintf("asking %s %s", c.id, count(len(questions), "question")))
+	err = s.Ask(a.ctx, snap, questions, func(answer target.Answer) bool {
+		out.asked++
+		if answer.Tried {
+			out.tried++
+		}
+		if answer.Allowed != answer.Expected {
+			out.wrong = append(out.wrong, answer)
+		}
+		return q.wait(a, begun, out.asked)
+	})
+	done()
+	if err == nil {
+		err = a.ctx.Err()
+	}
+	if err != nil {
+		return outside{err}
+	}
+	switch a.format {
+	case "json":
+		err = a.probeJSON(c, snap.State(), out)
+	case "junit":
+		err = a.probeJUnit(c, snap.State(), out)
+	default:
+		a.probeText(c, snap.State(), out)
+		a.asideText(arrangement.Wanted, snap.State())
+	}
+	if err == nil && len(out.wrong) > 0 {
+		err = answered(exitNo)
+	}
+	return err
+}
+
+// wait holds the pace; false if the command is to end.
+func (q probing) wait(a *app, begun time.Time, asked int) bool {
+	if q.rate > 0 {
+		due := begun.Add(time.Duration(asked) * time.Second / time.Duration(q.rate))
+		select {
+		case <-time.After(time.Until(due)):
+		case <-a.ctx.Done():
+		}
+	}
+	return a.ctx.Err() == nil
+}
+
+// chosen says about whom and where is asked.
+func (q probing) chosen(c *carrying) (who func(estate.Principal) bool, where func(estate.Address) bool, err error) {
+	who, where = func(estate.Principal) bool { return true }, func(estate.Address) bool { return true }
+	if len(q.who) > 0 {
+		var list estate.Subjects
+		for _, text := range q.who {
+			t, err := estate.ParseSubjectTerm(text)
+			if err != nil {
+				return nil, nil, fmt.Errorf("--who %s: %w", text, err)
+			}
+			list = append(list, t)
+		}
+		if len(c.gate.Members(list)) == 0 {
+			return nil, nil, fmt.Errorf("--who %s names nobody", strings.Join(q.who, ","))
+		}
+		who = func(p estate.Principal) bool { return c.gate.Selects(list, p) }
+	}
+	if len(q.where) > 0 {
+		var list estate.Resources
+		for _, text := range q.where {
+			t, err := estate.ParseResourceTerm(text)
+			if err != nil {
+				return nil, nil, fmt.Errorf("--where %s: %w", text, err)
+			}
+			if t.Scope != "" && c.gate.Estate().Scopes[t.Scope] == nil {
+				return nil, nil, unknown("scope", t.Scope, keys(c.gate.Estate().Scopes))
+			}
+			list = append(list, t)
+		}
+		e := c.gate.Estate()
+		where = func(at estate.Address) bool {
+			row := e.Tree.Find(e.Canonical(at).String())
+			return row >= 0 && c.gate.Covers(list, e.Tree.At(row))
+		}
+	}
+	return who, where, nil
+}
+
+// sampled chooses some of the questions at random, in their order.
+func sampled(questions []target.Question, most int) []target.Question {
+	if most == 0 || len(questions) <= most {
+		return questions
+	}
+	chosen := rand.Perm(len(questions))[:most]
+	slices.Sort(chosen)
+	var out []target.Question
+	for _, i := range chosen {
+		out = append(out, questions[i])
+	}
+	return out
+}
+
+func verdict(allowed bool) string { return map[bool]string{true: "allow", false: "deny"}[allowed] }
+
+func howAsked(a target.Answer) string { return map[bool]string{true: "tried", false: "asked"}[a.Tried] }
+
+func (a *app) probeText(c *carrying, state *target.State, out probed) {
+	p := a.page(a.Out)
+	said := fmt.Sprintf("%d of %s, %d of them tried", out.asked-len(out.wrong), count(out.asked, "answer"), out.tried)
+	switch {
+	case out.asked == 0:
+		p.Line("There is nothing to ask %s about.", c.id)
+		return
+	case len(out.wrong) == 0:
+		p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("%s does what the policy says: %s.", c.id, said)))
+		return
+	}
+	p.Line("%s", p.Paint(view.No, fmt.Sprintf("%s does not do what the policy says: it agrees in %s.", c.id, said)))
+	for _, d := range target.Group(out.wrong) {
+		var operations []*estate.Operation
+		for _, name := range d.Operations {
+			operations = append(operations, c.gate.Estate().Operations[name])
+		}
+		var places []string
+		for _, n := range d.Places {
+			places = append(places, state.Address(c.id, n).String())
+		}
+		word, style, says := "cannot use", view.Maybe, "which the policy allows"
+		if d.Allowed {
+			word, style, says = "can use", view.No, "which the policy denies"
+		}
+		p.Line("  %s %s %s on %s, %s: %s", p.Paint(view.Heading, someTexts(d.Accounts)), p.Paint(style, word),
+			p.Operations(namingOf(operations)), someTexts(places), says, d.Why)
+	}
+	p.Line("  do: hgate push %s", c.id)
+}
+
+func (a *app) probeJSON(c *carrying, state *target.State, out probed) error {
+	differences := []object{}
+	for _, w := range out.wrong {
+		differences = append(differences, object{{"account", w.Holder.Account}, {"subject", w.Holder.Subject.String()},
+			{"operation", w.Operation}, {"resource", state.Address(c.id, w.Place).String()}, {"system", verdict(w.Allowed)},
+			{"policy", verdict(w.Expected)}, {"how", howAsked(w)}, {"why", w.Why}})
+	}
+	return a.json(object{{"system", c.id}, {"asked", out.asked}, {"agreed", out.asked - len(out.wrong)},
+		{"tried", out.tried}, {"differences", differences}})
+}
+
+// probeJUnit writes a case for the system, and one for each difference.
+func (a *app) probeJUnit(c *carrying, state *target.State, out probed) error {
+	s := junitSuite{Name: "hgate probe " + c.id, Tests: out.asked, Failures: len(out.wrong)}
+	s.Cases = append(s.Cases, junitCase{Name: fmt.Sprintf("%d answers that agree", out.asked-len(out.wrong)),
+		Classname: c.id})
+	for _, w := range out.wrong {
+		s.Cases = append(s.Cases, junitCase{
+			Name:      visible.Clean(fmt.Sprintf("%s %s %s", w.Holder.Account, w.Operation, state.Address(c.id, w.Place))),
+			Classname: c.id,
+			Failure: &junitFailure{Message: fmt.Sprintf("the system says %s, the policy %s", verdict(w.Allowed),
+				verdict(w.Expected)), Text: visible.Clean(w.Why)}})
+	}
+	return a.junit(s)
+}

@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"hiddengate/internal/diagnostic"
+	"hiddengate/internal/draft"
+	"hiddengate/internal/ledger"
+	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/target"
+	"hiddengate/internal/view"
+)
+
+// pushing is how a system is told.
+type pushing struct {
+	dryRun, yes bool
+	despite     string
+}
+
+func (a *app) pushCommand() *cobra.Command {
+	var how pushing
+	c := &cobra.Command{
+		Use: "push SYSTEM", Short: "Tell a real system what it has to give, after showing the difference",
+		Long: `Reads the system, shows what it has to be told so that it gives what the policy gives now, asks, and
+tells it: all of it or nothing. It touches what it made and what the policy names, and never the account
+by which it came. It refuses while a test or guarantee fails or an error finding stands; --despite gives
+a reason, which the log keeps. What came between reading and telling is noticed, and nothing is done.`,
+		Example: "  hgate push obsdb --dry-run\n  hgate push obsdb --yes",
+		Args:    takes(1, 1),
+	}
+	a.systemArg(c)
+	c.Flags().BoolVar(&how.dryRun, "dry-run", false, "show the difference, and tell nothing")
+	c.Flags().BoolVarP(&how.yes, "yes", "y", false, "tell without asking")
+	c.Flags().StringVar(&how.despite, "despite", "", "tell though something stands against it, and say `why`")
+	a.formats(c, "text", "json")
+	c.RunE = func(_ *cobra.Command, args []string) error { return a.push(args[0], how) }
+	return c
+}
+
+func (a *app) push(id string, how pushing) error {
+	c, err := a.carried(id)
+	if err != nil {
+		return err
+	}
+	s, snap, err := a.openSystem(c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	arrangement, err := a.arranged(c, snap.State())
+	if err != nil {
+		return err
+	}
+	plan := snap.Plan(arrangement)
+	if a.format != "json" {
+		a.pushText(c, plan)
+		a.asideText(arrangement.Wanted, snap.State())
+	}
+	applied := false
+	if len(plan.Statements) > 0 && !how.dryRun {
+		if err := a.mayPush(c, how); err != nil {
+			return err
+		}
+		if err := a.tell(c, s, snap, plan, how); err != nil {
+			return err
+		}
+		applied = true
+	}
+	if a.format == "json" {
+		return a.pushJSON(c, plan, applied)
+	}
+	if applied {
+		a.page(a.Out).Line("%s was told.", c.id)
+	}
+	return nil
+}
+
+func (a *app) pushText(c *carrying, plan *target.Plan) {
+	p := a.page(a.Out)
+	if len(plan.Statements) == 0 {
+		p.Line("%s gives what the policy gives: there is nothing to tell it.", c.id)
+	} else {
+		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%s has to be told %s", c.id, count(len(plan.Statements), "thing"))))
+		a.statementsText(p, plan)
+	}
+	for _, left := range plan.Left {
+		p.Line("%s %s", p.Paint(view.Maybe, "left as it is:"), left)
+	}
+}
+
+func (a *app) pushJSON(c *carrying, plan *target.Plan, applied bool) error {
+	changes := []object{}
+	for _, s := range plan.Statements {
+		changes = append(changes, object{{"do", string(s.Do)}, {"text", s.Text}, {"grants", append([]string{}, s.Grants...)},
+			{"why", s.Why}})
+	}
+	return a.json(object{{"system", c.id}, {"changes", changes}, {"applied", applied},
+		{"left", append([]string{}, plan.Left...)}})
+}
+
+// mayPush sees that nothing stands against telling a system, and asks.
+func (a *app) mayPush(c *carrying, how pushing) error {
+	found, err := a.checkAll(c.gate, c.at)
+	if err != nil {
+		return err
+	}
+	var against []string
+	for _, t := range found.tests {
+		against = append(against, "test "+t.ID+" fails")
+	}
+	for _, g := range found.guarantees {
+		against = append(against, "guarantee "+g.ID+" fails")
+	}
+	if n := tally(found.found)[diagnostic.Error]; n > 0 {
+		against = append(against, "`hgate check` finds "+count(n, "error"))
+	}
+	if len(against) > 0 && how.despite == "" {
+		return &draft.Error{Message: fmt.Sprintf("%s, so nothing was told to %s", someTexts(against), c.id),
+			Help: "mend it, or add --despite \"REASON\""}
+	}
+	if how.yes {
+		return nil
+	}
+	in, isFile := a.In.(*os.File)
+	if !isFile || !term.IsTerminal(int(in.Fd())) {
+		return &draft.Error{Message: fmt.Sprintf("nobody can be asked, so nothing was told to %s", c.id),
+			Help: "look at it with --dry-run, and tell it with --yes"}
+	}
+	p := a.page(a.Err)
+	fmt.Fprintf(p, "Tell %s? [y/N] ", c.id)
+	line, err := a.answer()
+	if err != nil {
+		return err
+	}
+	if word := strings.ToLower(strings.TrimSpace(line)); word != "y" && word != "yes" {
+		p.Line("Nothing was told.")
+		return answered(exitNo)
+	}
+	return nil
+}
+
+// tell carries a plan out, and puts it into the log: both or neither.
+func (a *app) tell(c *carrying, s target.System, was target.Snapshot, plan *target.Plan, how pushing) error {
+	dir, err := a.folder()
+	if err != nil {
+		return err
+	}
+	log, err := a.ledger(dir, true)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	e := c.gate.Estate()
+	id, err := a.begun(log, dir, e)
+	if err != nil {
+		return outside{err}
+	}
+	who := ""
+	if p, ok := userIs(e, a.osUser()); ok {
+		who = p.String()
+	}
+	body := ledger.PushedBody{System: c.id, Driver: c.driver.Name, Count: len(plan.Statements), Despite: how.despite}
+	for _, one := range plan.Statements[:min(len(plan.Statements), ledger.MostStatements)] {
+		body.Statements = append(body.Statements, one.Text)
+	}
+	event, err := a.event(id, who, ledger.Pushed, body)
+	if err != nil {
+		return err
+	}
+	check := func(is target.Snapshot) error {
+		arrangement, err := a.arranged(c, is.State())
+		if err != nil {
+			return err
+		}
+		if again := is.Plan(arrangement); len(again.Statements) > 0 {
+			return fmt.Errorf("the system does not do what it is told, and nothing was done: it would still need\n  %s",
+				again.Statements[0].Text)
+		}
+		return nil
+	}
+	told := false
+	defer a.progress("telling " + c.id)()
+	err = log.Update(context.WithoutCancel(a.ctx), func(w *store.Writer) error {
+		if _, err := w.Append(event); err != nil || told {
+			return err
+		}
+		if err := s.Write(a.ctx, was, plan, check); err != nil {
+			return err
+		}
+		told = true
+		return nil
+	})
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, target.ErrChanged):
+		return outside{fmt.Errorf("%w, so nothing was told to %s; run the command again", err, c.id)}
+	case told:
+		return outside{fmt.Errorf("%s was told, and the log has no event of it: %w", c.id, err)}
+	}
+	return outside{err}
+}

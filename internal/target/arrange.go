@@ -1,0 +1,217 @@
+package target
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+)
+
+// Arrangement is how a system is told what it has to give: roles for grants whose holders all get the same by them, and
+// rights of single accounts for the rest.
+type Arrangement struct {
+	*Wanted
+	Roles   []*Role           // by grant
+	Direct  map[string][]Held // by account
+	grants  []*reaching
+	members map[string][]int // by account: its roles
+}
+
+// Role is a native role, made for a grant.
+type Role struct {
+	Grant   string
+	Rights  []Right
+	Members []string // accounts
+}
+
+// Held is a right of one account, with the grants that it comes from.
+type Held struct {
+	Right
+	Grants []string
+}
+
+// reaching is a grant that reaches into the system: what its roles come to on each place.
+type reaching struct {
+	grant *estate.Grant
+	order []int        // the places that it covers, in order
+	masks map[int]Mask // by place: natives of which it gives all operations
+	some  map[int]Mask // by place: natives of which it gives any operation
+	to    map[estate.Principal]bool
+}
+
+// Arrange brings what a system has to give into roles and rights. Whoever is a member of a role has all of its rights
+// by the policy, so nobody gets more than that.
+func (w *Wanted) Arrange(ctx context.Context) (*Arrangement, error) {
+	a := &Arrangement{Wanted: w, Direct: map[string][]Held{}, members: map[string][]int{}}
+	for _, gr := range estate.Sorted(w.Gate.Estate().Grants) {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		if one := w.reach(gr); one != nil {
+			a.grants = append(a.grants, one)
+			a.addRole(one)
+		}
+	}
+	for _, h := range w.Holders {
+		a.addDirect(h)
+	}
+	return a, nil
+}
+
+// reach finds what a grant comes to in the system; nil for nothing.
+func (w *Wanted) reach(gr *estate.Grant) *reaching {
+	out := &reaching{grant: gr, masks: map[int]Mask{}, some: map[int]Mask{}, to: map[estate.Principal]bool{}}
+	g := w.Gate
+	has := func(operation string) bool {
+		return slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, operation) })
+	}
+	var all, some Mask
+	for k, native := range w.Carries.Natives {
+		if slices.ContainsFunc(native.Gives, has) {
+			some |= 1 << k
+		}
+		if !slices.ContainsFunc(native.Gives, func(name string) bool { return !has(name) }) {
+			all |= 1 << k
+		}
+	}
+	list := g.GrantOf(gr.ID)
+	if some == 0 || list == nil {
+		return nil
+	}
+	for place, row := range w.rows {
+		m := some & w.Carries.on(w.State.Places[place].Type)
+		if row >= 0 && m != 0 && g.Places.Covers(list.List, g.Places.Spots[row]) {
+			out.order = append(out.order, place)
+			out.some[place], out.masks[place] = m, m&all
+		}
+	}
+	if len(out.order) == 0 {
+		return nil
+	}
+	for _, p := range g.Members(gr.To) {
+		out.to[p] = true
+	}
+	if gr.OnRequest != nil { // it is nobody's until it is lent
+		lent := map[estate.Principal]bool{}
+		for _, l := range w.Lent {
+			if l.Grant == gr.ID && out.to[l.Subject] && l.From <= w.At && w.At < l.To {
+				lent[l.Subject] = true
+			}
+		}
+		out.to = lent
+	}
+	return out
+}
+
+// addRole makes a role of what most of a grant's holders get by it, and puts in it whoever gets all of that.
+func (a *Arrangement) addRole(r *reaching) {
+	type share struct {
+		rights []Right
+		count  int
+		key    string
+	}
+	shares := map[string]*share{}
+	byProfile := map[*profile]*share{}
+	var order []*share
+	var holders []*Holder
+	for _, h := range a.Holders {
+		if !r.to[h.Subject] {
+			continue
+		}
+		holders = append(holders, h)
+		one := byProfile[h.profile]
+		if one == nil {
+			rights := a.within(h.profile, r)
+			key := rightsKey(rights)
+			if one = shares[key]; one == nil {
+				one = &share{rights: rights, key: key}
+				shares[key] = one
+				order = append(order, one)
+			}
+			byProfile[h.profile] = one
+		}
+		one.count++
+	}
+	var best *share
+	for _, one := range order {
+		if len(one.rights) > 0 && (best == nil || one.count > best.count ||
+			one.count == best.count && (len(one.rights) > len(best.rights) ||
+				len(one.rights) == len(best.rights) && one.key < best.key)) {
+			best = one
+		}
+	}
+	if best == nil {
+		return
+	}
+	role := &Role{Grant: r.grant.ID, Rights: best.rights}
+	fits := map[*profile]bool{}
+	for p := range byProfile {
+		fits[p] = !slices.ContainsFunc(best.rights, func(x Right) bool { return a.mask(p, x.Place)&(1<<x.Native) == 0 })
+	}
+	for _, h := range holders {
+		if fits[h.profile] {
+			role.Members = append(role.Members, h.Account)
+			a.members[h.Account] = append(a.members[h.Account], len(a.Roles))
+		}
+	}
+	a.Roles = append(a.Roles, role)
+}
+
+// within lists what somebody has to have of what a grant comes to.
+func (a *Arrangement) within(p *profile, r *reaching) (out []Right) {
+	for _, place := range r.order {
+		m := r.masks[place] & a.mask(p, place)
+		for k := 0; m != 0; k, m = k+1, m>>1 {
+			if m&1 != 0 {
+				out = append(out, Right{k, place})
+			}
+		}
+	}
+	return out
+}
+
+func rightsKey(rights []Right) string {
+	var b strings.Builder
+	for _, r := range rights {
+		b.Write([]byte{byte(r.Native), byte(r.Place), byte(r.Place >> 8), byte(r.Place >> 16), byte(r.Place >> 24)})
+	}
+	return b.String()
+}
+
+// addDirect gives an account what none of its roles gives.
+func (a *Arrangement) addDirect(h *Holder) {
+	had := map[int]Mask{}
+	for _, n := range a.members[h.Account] {
+		for _, x := range a.Roles[n].Rights {
+			had[x.Place] |= 1 << x.Native
+		}
+	}
+	for place := range a.rows {
+		m := a.mask(h.profile, place) &^ had[place]
+		for k := 0; m != 0; k, m = k+1, m>>1 {
+			if m&1 != 0 {
+				x := Right{k, place}
+				a.Direct[h.Account] = append(a.Direct[h.Account], Held{x, a.grantsOf(h, x)})
+			}
+		}
+	}
+}
+
+// grantsOf lists the grants by which somebody gets a right.
+func (a *Arrangement) grantsOf(h *Holder, x Right) (out []string) {
+	for _, r := range a.grants {
+		if r.to[h.Subject] && r.some[x.Place]&(1<<x.Native) != 0 {
+			out = append(out, r.grant.ID)
+		}
+	}
+	return out
+}
+
+// RolesOf lists the roles of an account.
+func (a *Arrangement) RolesOf(account string) (out []*Role) {
+	for _, n := range a.members[account] {
+		out = append(out, a.Roles[n])
+	}
+	return out
+}

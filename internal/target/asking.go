@@ -1,0 +1,94 @@
+package target
+
+import (
+	"fmt"
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+)
+
+// Question asks a system whether an account can do an operation on a place.
+type Question struct {
+	Holder    *Holder
+	Operation string
+	Place     int
+	Expected  bool // by the policy, as far as it is carried
+}
+
+// Answer is what the system said.
+type Answer struct {
+	Question
+	Allowed bool
+	Tried   bool   // for real; else the system's own functions said so
+	Why     string // what in the system makes it so, where it is not as expected
+}
+
+// Questions lists what a system can be asked of the accounts that there are: every operation that is carried, on every
+// place that the policy lists.
+func (w *Wanted) Questions(who func(estate.Principal) bool, where func(estate.Address) bool) (out []Question) {
+	for _, h := range w.Holders {
+		if h.New || !who(h.Subject) {
+			continue
+		}
+		for place, n := range h.profile.sets {
+			if n < 0 || !where(w.State.Address(w.System, place)) {
+				continue
+			}
+			set := w.sets[n]
+			for i, o := range set.Operations {
+				natives := w.Carries.of(o.Name, set.typ)
+				if natives == 0 || w.Carries.everybody(o.Name, set.typ) {
+					continue
+				}
+				out = append(out, Question{h, o.Name, place, set.Outcomes[i] == gate.Allow && set.mask&natives != 0})
+			}
+		}
+	}
+	return out
+}
+
+// Difference is that some accounts get, or lack, the same for the same reason.
+type Difference struct {
+	Accounts   []string
+	Allowed    bool   // the system allows it, and the policy does not; else the other way round
+	Why        string // what in the system makes it so
+	Operations []string
+	Places     []int
+}
+
+// Group puts answers that are not as expected together, as a person would tell them.
+func Group(answers []Answer) (out []*Difference) {
+	type cause struct {
+		account, why string
+		allowed      bool
+	}
+	byCause := map[cause]*Difference{}
+	var single []*Difference
+	for _, a := range answers {
+		k := cause{a.Holder.Account, a.Why, a.Allowed}
+		d := byCause[k]
+		if d == nil {
+			d = &Difference{Accounts: []string{a.Holder.Account}, Allowed: a.Allowed, Why: a.Why}
+			byCause[k] = d
+			single = append(single, d)
+		}
+		if !slices.Contains(d.Operations, a.Operation) {
+			d.Operations = append(d.Operations, a.Operation)
+		}
+		if !slices.Contains(d.Places, a.Place) {
+			d.Places = append(d.Places, a.Place)
+		}
+	}
+	alike := map[string]*Difference{}
+	for _, d := range single {
+		key := fmt.Sprint(d.Allowed, d.Why, d.Operations, d.Places)
+		if same := alike[key]; same != nil {
+			same.Accounts = append(same.Accounts, d.Accounts...)
+			continue
+		}
+		alike[key] = d
+		out = append(out, d)
+	}
+	return out
+}

@@ -1,0 +1,72 @@
+package target
+
+import (
+	"context"
+	"errors"
+)
+
+// A Driver knows one kind of real system.
+type Driver struct {
+	Name    string
+	About   string // what it reaches, in a sentence
+	Kind    string // the kind of system that it serves
+	Address string // how the address of one is written, with an example
+	Carries Carries
+	// Connect reaches a system.
+	Connect func(ctx context.Context, to Connection) (System, error)
+	// Blank is a system that has the places of a state and gives nothing to anybody. Its address may be "".
+	Blank func(to Connection, s *State) Snapshot
+}
+
+// Connection says how a system is reached.
+type Connection struct {
+	System string
+	At     string
+	Secret string
+}
+
+// System is a real system that has been reached.
+type System interface {
+	// Read reads what there is, and who may do what.
+	Read(ctx context.Context) (Snapshot, error)
+	// Write carries a plan out, all of it or nothing. It gives ErrChanged, and does nothing, if the system is no more as
+	// it was when the plan was made. check sees what has come of it before it counts; on its error nothing does.
+	Write(ctx context.Context, was Snapshot, p *Plan, check func(Snapshot) error) error
+	// Ask puts questions to it, and tells each answer in turn; it changes nothing. It stops when tell returns false.
+	Ask(ctx context.Context, was Snapshot, questions []Question, tell func(Answer) bool) error
+	Close()
+}
+
+// ErrChanged says that somebody else has changed a system.
+var ErrChanged = errors.New("the system has changed meanwhile")
+
+// Snapshot is what a system had at a moment.
+type Snapshot interface {
+	State() *State
+	// Plan says what has to be told to the system so that it gives what is arranged. It does no I/O.
+	Plan(a *Arrangement) *Plan
+}
+
+// Plan is what a system has to be told.
+type Plan struct {
+	Statements []Statement
+	Left       []string // what differs and stays as it is, each with the reason
+}
+
+// Statement is one thing that a system is told.
+type Statement struct {
+	Do     Doing
+	Text   string   // in the system's own language
+	Grants []string // that caused it, by id
+	Why    string   // of what is taken away: what it is
+}
+
+// Doing is what a statement does to what is there.
+type Doing string
+
+// What statements do.
+const (
+	Add    Doing = "add"
+	Remove Doing = "remove"
+	Alter  Doing = "alter"
+)

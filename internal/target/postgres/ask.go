@@ -1,0 +1,287 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"hiddengate/internal/target"
+)
+
+// denied is the code of an error that says that a right is missing (insufficient_privilege).
+const denied = "42501"
+
+// Ask puts questions as their accounts, in a transaction that is rolled back: what reads and changes rows is tried, in
+// that PostgreSQL plans it, which it does for nobody who may not; of all else its own functions are asked.
+func (s *system) Ask(ctx context.Context, was target.Snapshot, questions []target.Question,
+	tell func(target.Answer) bool) error {
+	snap := was.(*snapshot)
+	for len(questions) > 0 {
+		n := slices.IndexFunc(questions, func(q target.Question) bool { return q.Holder != questions[0].Holder })
+		if n < 0 {
+			n = len(questions)
+		}
+		goOn, err := s.askAs(ctx, snap, questions[:n], tell)
+		if err != nil || !goOn {
+			return err
+		}
+		questions = questions[n:]
+	}
+	return nil
+}
+
+// asking is what is asked as one account.
+type asking struct {
+	*snapshot
+	account string
+	ways    map[string][]string
+}
+
+func (s *system) askAs(ctx context.Context, snap *snapshot, questions []target.Question,
+	tell func(target.Answer) bool) (goOn bool, err error) {
+	tx, err := s.conn.Begin(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	one := asking{snapshot: snap, account: questions[0].Holder.Account}
+	one.ways = snap.ways(one.account)
+	answers := make([]target.Answer, len(questions))
+	var tried, asked []int
+	for i, q := range questions {
+		answers[i].Question = q
+		if text := one.try(q); text == "" {
+			asked = append(asked, i)
+		} else {
+			tried = append(tried, i)
+		}
+	}
+	if err := one.functionsOf(ctx, tx, asked, answers); err != nil {
+		return false, err
+	}
+	if err := one.tries(ctx, tx, tried, answers); err != nil {
+		return false, err
+	}
+	for _, a := range answers {
+		if a.Allowed != a.Expected {
+			a.Why = one.why(a)
+		}
+		if !tell(a) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// nativeOf gives the native that carries an operation on a type.
+func nativeOf(operation, typ string) int {
+	return slices.IndexFunc(natives, func(n target.Native) bool {
+		return slices.Contains(n.Types, typ) && slices.Contains(n.Gives, operation)
+	})
+}
+
+// try gives the statement by which a question is tried; "" where the system's functions are asked. What should be
+// allowed is tried on whole rows, what should not on as little as there is.
+func (a *asking) try(q target.Question) string {
+	o := &a.objects[q.Place]
+	if o.foreign {
+		return ""
+	}
+	name := ident(o.schema, o.name)
+	switch nativeOf(q.Operation, a.state.Places[q.Place].Type) {
+	case selecting:
+		if q.Expected {
+			return "EXPLAIN SELECT t FROM " + name + " AS t"
+		}
+		return "EXPLAIN SELECT 1 FROM " + name
+	case inserting:
+		return "EXPLAIN INSERT INTO " + name + " DEFAULT VALUES"
+	case updating:
+		if o.column == "" {
+			return ""
+		}
+		return "EXPLAIN UPDATE " + name + " SET " + ident(o.column) + " = NULL WHERE false"
+	case deleting:
+		return "EXPLAIN DELETE FROM " + name + " WHERE false"
+	}
+	return ""
+}
+
+// functions asks PostgreSQL's own functions about one native on many objects.
+func (a *asking) functions(ctx context.Context, tx pgx.Tx, native int, which []int, answers []target.Answer) error {
+	if len(which) == 0 {
+		return nil
+	}
+	var oids, schemas []uint32
+	for _, i := range which {
+		o := &a.objects[answers[i].Place]
+		oids = append(oids, o.oid)
+		if n, ok := a.schemas[o.schema]; ok && o.schema != "" {
+			schemas = append(schemas, a.objects[n].oid)
+		} else {
+			schemas = append(schemas, 0)
+		}
+	}
+	call := map[kind]string{
+		database: "pg_catalog.has_database_privilege(r.oid, o.oid, $2)",
+		schema: "pg_catalog.has_schema_privilege(r.oid, o.oid, $2) AND " +
+			"pg_catalog.has_schema_privilege(r.oid, o.oid, 'USAGE')",
+		relation: "pg_catalog.has_table_privilege(r.oid, o.oid, $2) AND " +
+			"pg_catalog.has_schema_privilege(r.oid, o.schema, 'USAGE')",
+		routine: "pg_catalog.has_function_privilege(r.oid, o.oid, $2) AND " +
+			"pg_catalog.has_schema_privilege(r.oid, o.schema, 'USAGE')",
+	}[a.objects[answers[which[0]].Place].kind]
+	if native == connecting {
+		call += " AND r.rolcanlogin"
+	}
+	if memberOf[native] != "" {
+		call = "pg_catalog.pg_has_role(r.oid, $2, 'MEMBER')"
+	}
+	rows, err := tx.Query(ctx, "SELECT "+call+`
+		FROM ROWS FROM (pg_catalog.unnest($3::oid[]), pg_catalog.unnest($4::oid[])) WITH ORDINALITY
+			AS o(oid, schema, n), pg_catalog.pg_roles r
+		WHERE r.rolname = $1 ORDER BY o.n`,
+		a.account, natives[native].Name, oids, schemas)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	n := 0
+	for ; rows.Next(); n++ {
+		if err := rows.Scan(&answers[which[n]].Allowed); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if n != len(which) {
+		return fmt.Errorf("the account %s is gone: %w", a.account, target.ErrChanged)
+	}
+	return nil
+}
+
+// atOnce is how many tries are on their way at once.
+const atOnce = 200
+
+// tries tries as the account. Where hgate's own account may not act as it, the functions are asked.
+func (a *asking) tries(ctx context.Context, tx pgx.Tx, which []int, answers []target.Answer) error {
+	if len(which) == 0 {
+		return nil
+	}
+	if _, err := tx.Exec(ctx, "SAVEPOINT hgate"); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, "SET LOCAL ROLE "+ident(a.account)); err != nil {
+		var fault *pgconn.PgError
+		if !errors.As(err, &fault) {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "ROLLBACK TO hgate"); err != nil {
+			return err
+		}
+		return a.functionsOf(ctx, tx, which, answers)
+	}
+	if _, err := tx.Exec(ctx, "SAVEPOINT tried"); err != nil {
+		return err
+	}
+	conn := tx.Conn().PgConn()
+	var unclear []int // what could not be tried for another reason, such as a view that was never filled
+	for part := range slices.Chunk(which, atOnce) {
+		pipe := conn.StartPipeline(ctx)
+		for _, i := range part {
+			text := a.try(answers[i].Question)
+			for _, one := range []string{text, "ROLLBACK TO tried"} {
+				pipe.SendQueryParams(one, nil, nil, nil, nil)
+				if err := pipe.Sync(); err != nil {
+					return err
+				}
+			}
+		}
+		for _, i := range part {
+			for k := range 2 {
+				failed, err := outcome(pipe)
+				if err != nil {
+					pipe.Close()
+					return err
+				}
+				if k == 0 {
+					answers[i].Allowed = failed == nil
+					if answers[i].Tried = failed == nil || failed.Code == denied; !answers[i].Tried {
+						unclear = append(unclear, i)
+					}
+				} else if failed != nil {
+					pipe.Close()
+					return failed
+				}
+			}
+		}
+		if err := pipe.Close(); err != nil {
+			return err
+		}
+	}
+	return a.functionsOf(ctx, tx, unclear, answers)
+}
+
+// functionsOf asks the functions about questions of any natives.
+func (a *asking) functionsOf(ctx context.Context, tx pgx.Tx, which []int, answers []target.Answer) error {
+	by := map[int][]int{}
+	for _, i := range which {
+		native := nativeOf(answers[i].Operation, a.state.Places[answers[i].Place].Type)
+		by[native] = append(by[native], i)
+	}
+	for native := range natives {
+		if err := a.functions(ctx, tx, native, by[native], answers); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// outcome reads what became of one statement, up to its synchronization.
+func outcome(pipe *pgconn.Pipeline) (failed *pgconn.PgError, err error) {
+	for {
+		result, err := pipe.GetResults()
+		if err != nil {
+			if errors.As(err, &failed) {
+				continue
+			}
+			return nil, err
+		}
+		switch r := result.(type) {
+		case *pgconn.ResultReader:
+			if _, err := r.Close(); err != nil && !errors.As(err, &failed) {
+				return nil, err
+			}
+		case *pgconn.PipelineSync:
+			return failed, nil
+		case nil:
+			return nil, errors.New("the server ended before it answered")
+		}
+	}
+}
+
+// why says what in the database makes an answer what it is.
+func (a *asking) why(answer target.Answer) string {
+	native := nativeOf(answer.Operation, a.state.Places[answer.Place].Type)
+	causes := a.has(a.account, a.ways, native, answer.Place)
+	if answer.Allowed {
+		if len(causes) == 0 {
+			return "nothing that hgate knows of gives it"
+		}
+		return causes[0].text
+	}
+	switch o := &a.objects[answer.Place]; {
+	case native == connecting && !a.roles[a.account].login:
+		return "the account cannot sign in"
+	case len(causes) == 0:
+		return "the account lacks " + natives[native].Name
+	case o.schema != "":
+		return "the account lacks USAGE of the schema " + o.schema
+	}
+	return "the account has " + natives[native].Name + ", and is refused all the same"
+}

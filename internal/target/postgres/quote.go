@@ -1,0 +1,43 @@
+package postgres
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// longestName is how many bytes of a name PostgreSQL keeps; it cuts off the rest without a word.
+const longestName = 63
+
+// ident quotes a name, or a schema and a name in it.
+func ident(names ...string) string { return pgx.Identifier(names).Sanitize() }
+
+// literal quotes a text as a constant, whatever standard_conforming_strings says.
+func literal(text string) string {
+	quoted := "'" + strings.ReplaceAll(strings.ReplaceAll(text, `\`, `\\`), "'", "''") + "'"
+	if strings.Contains(text, `\`) {
+		return "E" + quoted
+	}
+	return quoted
+}
+
+// mark begins the comment on whatever hgate made for a system.
+func mark(system string) string { return "hgate:" + system + ":" }
+
+// roleName names the role for a grant. One that is too long ends in a part of its hash.
+func roleName(system, grant string) string {
+	name := mark(system) + grant
+	if len(name) <= longestName {
+		return name
+	}
+	sum := sha256.Sum256([]byte(name))
+	end := "~" + hex.EncodeToString(sum[:8])
+	cut := name[:longestName-len(end)]
+	for !utf8.ValidString(cut) {
+		cut = cut[:len(cut)-1]
+	}
+	return cut + end
+}

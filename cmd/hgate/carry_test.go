@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -140,4 +141,57 @@ func TestNothingIsToldWhileATestFails(t *testing.T) {
 	roles, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
 	assert.Empty(t, roles)
+}
+
+// A loan is on the real system while it lasts, with a push that stays, and gone after its end.
+func TestALoanIsCarriedWhileAPushStays(t *testing.T) {
+	o := newObservatory(t)
+	require.NoError(t, starter.WriteKeys(o.dir))
+	o.says(0, "", "add", "grant", "drivers-tidy", "--to", "marek.dvorin", "--role", "data-keeper", "--on",
+		"obsdb:sky/catalogue", "--on-request", "longest=1h", "--yes")
+	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "postgres", "--at", o.address, "--accounts", "create")
+	stays := exec.Command(filepath.Join(bin, "hgate"), "push", "obsdb", "--watch", "--yes")
+	stays.Dir = o.dir
+	state := filepath.Dir(o.dir)
+	stays.Env = append(os.Environ(), "XDG_STATE_HOME="+state, "XDG_CONFIG_HOME="+state)
+	var said strings.Builder
+	stays.Stdout, stays.Stderr = &said, &said
+	require.NoError(t, stays.Start())
+	defer func() {
+		_ = stays.Process.Signal(os.Interrupt)
+		assert.NoError(t, stays.Wait(), said.String())
+	}()
+	may := func() bool {
+		var yes bool
+		err := o.owner.QueryRow(t.Context(), `SELECT coalesce((SELECT has_table_privilege(oid, 'sky.catalogue', 'UPDATE')
+			FROM pg_roles WHERE rolname = 'marek.dvorin'), false)`).Scan(&yes)
+		return err == nil && yes
+	}
+	assert.False(t, may())
+	key := []string{"--by", "marek.dvorin", "--key", filepath.Join(starter.KeysFolder, "marek.dvorin")}
+	o.says(0, "asks for grant drivers-tidy",
+		append([]string{"request", "drivers-tidy", "--for", "1h", "--reason", "a look"}, key...)...)
+	require.Eventually(t, may, 20*time.Second, 100*time.Millisecond, said.String())
+	o.says(0, "", append([]string{"finish"}, key...)...)
+	require.Eventually(t, func() bool { return !may() }, 20*time.Second, 100*time.Millisecond, said.String())
+}
+
+// A database that is in use is adopted: what it gives becomes a policy, and what the policy forbids is told.
+func TestALiveDatabaseIsAdopted(t *testing.T) {
+	o := newObservatory(t)
+	o.exec(`CREATE ROLE readers; CREATE ROLE "pia.lindqvist" LOGIN; CREATE ROLE lucas LOGIN; CREATE ROLE stranger LOGIN;
+		GRANT USAGE ON SCHEMA sky TO readers, stranger; GRANT SELECT ON ALL TABLES IN SCHEMA sky TO readers;
+		GRANT readers TO "pia.lindqvist", lucas; GRANT SELECT (star) ON sky.catalogue TO stranger`)
+	require.NoError(t, os.WriteFile(filepath.Join(o.dir, "map.csv"), []byte("account,owner\nlucas,lucas.amarel\n"), 0o600))
+	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "postgres", "--at", o.address)
+	o.says(0, "fit nobody: stranger", "pull", "obsdb", "--match", "map.csv", "--yes")
+	text, err := os.ReadFile(filepath.Join(o.dir, "found-obsdb.yaml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "obsdb-readers: {title: readers, members: [lucas.amarel, pia.lindqvist]}")
+	o.says(0, "Nothing changes", "pull", "obsdb", "--match", "map.csv", "--yes")
+	o.says(0, "ALLOWED", "try", "lucas.amarel", "table.read", "obsdb:sky/catalogue")
+	o.says(1, "the account is a member of readers, which has SELECT on it", "probe", "obsdb", "--who", "lucas.amarel")
+	o.exec("CREATE TABLE sky.later (id int)")
+	o.says(0, "found-obsdb.csv", "pull", "obsdb", "--match", "map.csv", "--yes")
+	o.says(0, "obsdb:sky/later", "list", "resources")
 }

@@ -82,6 +82,7 @@ var elsewhere = []string{
 	"fish",
 	"Out-String",
 	"hgate connect",
+	"hgate pull",
 	"hgate push",
 	"hgate probe",
 }

@@ -31,7 +31,8 @@ type carrying struct {
 	id     string
 	driver *target.Driver
 	reach  *policyfile.Reach // nil if your settings do not say how it is reached
-	gate   *gate.Gate        // with what is lent
+	plain  *gate.Gate
+	gate   *gate.Gate // with what is lent
 	lent   []estate.Elevation
 	at     clock.Instant
 }
@@ -67,7 +68,7 @@ func (a *app) carriedBy(id string, reach *policyfile.Reach) (*carrying, error) {
 	if system == nil {
 		return nil, unknown("system", id, keys(g.Estate().Systems))
 	}
-	c := &carrying{id: id, gate: g, at: a.present(), reach: reach}
+	c := &carrying{id: id, plain: g, gate: g, at: a.present(), reach: reach}
 	for _, d := range drivers {
 		if reach != nil && reach.Driver == d.Name || reach == nil && d.Kind == system.Kind.ID {
 			c.driver = d

@@ -277,7 +277,8 @@ or with 'hgate new', which starts a workspace of your own.`,
 			a.contestCommand(), a.trimCommand()}},
 		{"hold", []*cobra.Command{a.checkCommand(), a.testCommand(), a.proveCommand(), a.compareCommand()}},
 		{"lend", a.lendCommands()},
-		{"carry", []*cobra.Command{a.connectCommand(), a.compileCommand(), a.pushCommand(), a.probeCommand()}},
+		{"carry", []*cobra.Command{a.connectCommand(), a.pullCommand(), a.compileCommand(), a.pushCommand(),
+			a.probeCommand()}},
 		{"other", []*cobra.Command{a.demoCommand(), a.schemaCommand(), a.versionCommand()}},
 	} {
 		for _, c := range in.commands {

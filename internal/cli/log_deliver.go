@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -29,7 +28,10 @@ come twice, and is never lost. No other command waits for it. A new notice begin
 	c.Flags().BoolVar(&watch, "watch", false, "stay, and send what comes, until it is interrupted")
 	c.RunE = func(*cobra.Command, []string) error {
 		if watch {
-			return a.deliverAll()
+			return a.staying(func() error {
+				_, err := a.deliver(false)
+				return err
+			})
 		}
 		failed, err := a.deliver(true)
 		if err == nil && failed > 0 {
@@ -38,34 +40,6 @@ come twice, and is never lost. No other command waits for it. A new notice begin
 		return err
 	}
 	return c
-}
-
-// deliverPace is how often a watching deliverer looks for events.
-const deliverPace = 2 * time.Second
-
-// deliverAll stays and delivers. What hinders it at first ends it; what comes later, as a policy that is being edited
-// or a database that is away, is told once, and it goes on.
-func (a *app) deliverAll() error {
-	said := ""
-	for first := true; ; first = false {
-		_, err := a.deliver(false)
-		switch {
-		case a.ctx.Err() != nil:
-			return nil
-		case first && err != nil:
-			return err
-		case err == nil:
-			said = ""
-		case err.Error() != said:
-			a.told(err)
-			said = err.Error()
-		}
-		select {
-		case <-a.ctx.Done():
-			return nil
-		case <-time.After(deliverPace):
-		}
-	}
 }
 
 // back is how far back a new notice begins.

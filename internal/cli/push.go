@@ -20,8 +20,8 @@ import (
 
 // pushing is how a system is told.
 type pushing struct {
-	dryRun, yes bool
-	despite     string
+	dryRun, yes, watch bool
+	despite            string
 }
 
 func (a *app) pushCommand() *cobra.Command {
@@ -31,16 +31,27 @@ func (a *app) pushCommand() *cobra.Command {
 		Long: `Reads the system, shows what it has to be told so that it gives what the policy gives now, asks, and
 tells it: all of it or nothing. It touches what it made and what the policy names, and never the account
 by which it came. It refuses while a test or guarantee fails or an error finding stands; --despite gives
-a reason, which the log keeps. What came between reading and telling is noticed, and nothing is done.`,
-		Example: "  hgate push obsdb --dry-run\n  hgate push obsdb --yes",
+a reason, which the log keeps. What came between reading and telling is noticed, and nothing is done.
+With --watch it stays, and tells what changes: the policy, a loan that begins or ends, drift.`,
+		Example: "  hgate push obsdb --dry-run\n  hgate push obsdb --yes\n  hgate push obsdb --watch --yes",
 		Args:    takes(1, 1),
 	}
 	a.systemArg(c)
 	c.Flags().BoolVar(&how.dryRun, "dry-run", false, "show the difference, and tell nothing")
 	c.Flags().BoolVarP(&how.yes, "yes", "y", false, "tell without asking")
 	c.Flags().StringVar(&how.despite, "despite", "", "tell though something stands against it, and say `why`")
+	c.Flags().BoolVar(&how.watch, "watch", false, "stay, and tell whatever changes, as when a loan ends")
 	a.formats(c, "text", "json")
-	c.RunE = func(_ *cobra.Command, args []string) error { return a.push(args[0], how) }
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		switch {
+		case !how.watch:
+			return a.push(args[0], how)
+		case !how.yes || how.dryRun || a.format != "text":
+			return fmt.Errorf("--watch tells without asking, and prints text: write --watch --yes")
+		}
+		longRun()
+		return a.staying(func() error { return a.push(args[0], how) })
+	}
 	return c
 }
 
@@ -59,7 +70,7 @@ func (a *app) push(id string, how pushing) error {
 		return err
 	}
 	plan := snap.Plan(arrangement)
-	if a.format != "json" {
+	if a.format != "json" && (!how.watch || len(plan.Statements) > 0) {
 		a.pushText(c, plan)
 		a.asideText(arrangement.Wanted, snap.State())
 	}
@@ -107,7 +118,7 @@ func (a *app) pushJSON(c *carrying, plan *target.Plan, applied bool) error {
 
 // mayPush sees that nothing stands against telling a system, and asks.
 func (a *app) mayPush(c *carrying, how pushing) error {
-	found, err := a.checkAll(c.gate, c.at)
+	found, err := a.checkAll(c.plain, c.at)
 	if err != nil {
 		return err
 	}

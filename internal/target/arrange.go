@@ -2,6 +2,7 @@ package target
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -16,6 +17,7 @@ type Arrangement struct {
 	Direct  map[string][]Held // by account
 	grants  []*reaching
 	members map[string][]int // by account: its roles
+	rest    map[likeness][]Right
 }
 
 // Role is a native role, made for a grant.
@@ -43,7 +45,8 @@ type reaching struct {
 // Arrange brings what a system has to give into roles and rights. Whoever is a member of a role has all of its rights
 // by the policy, so nobody gets more than that.
 func (w *Wanted) Arrange(ctx context.Context) (*Arrangement, error) {
-	a := &Arrangement{Wanted: w, Direct: map[string][]Held{}, members: map[string][]int{}}
+	a := &Arrangement{Wanted: w, Direct: map[string][]Held{}, members: map[string][]int{},
+		rest: map[likeness][]Right{}}
 	for _, gr := range estate.Sorted(w.Gate.Estate().Grants) {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
@@ -179,8 +182,27 @@ func rightsKey(rights []Right) string {
 	return b.String()
 }
 
+// likeness is what tells apart what accounts have to have beside their roles.
+type likeness struct {
+	profile *profile
+	roles   string
+}
+
 // addDirect gives an account what none of its roles gives.
 func (a *Arrangement) addDirect(h *Holder) {
+	key := likeness{h.profile, fmt.Sprint(a.members[h.Account])}
+	rest, known := a.rest[key]
+	if !known {
+		rest = a.beside(h)
+		a.rest[key] = rest
+	}
+	for _, x := range rest {
+		a.Direct[h.Account] = append(a.Direct[h.Account], Held{x, a.grantsOf(h, x)})
+	}
+}
+
+// beside lists what an account has to have and none of its roles gives.
+func (a *Arrangement) beside(h *Holder) (out []Right) {
 	had := map[int]Mask{}
 	for _, n := range a.members[h.Account] {
 		for _, x := range a.Roles[n].Rights {
@@ -191,11 +213,11 @@ func (a *Arrangement) addDirect(h *Holder) {
 		m := a.mask(h.profile, place) &^ had[place]
 		for k := 0; m != 0; k, m = k+1, m>>1 {
 			if m&1 != 0 {
-				x := Right{k, place}
-				a.Direct[h.Account] = append(a.Direct[h.Account], Held{x, a.grantsOf(h, x)})
+				out = append(out, Right{k, place})
 			}
 		}
 	}
+	return out
 }
 
 // grantsOf lists the grants by which somebody gets a right.

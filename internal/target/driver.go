@@ -45,6 +45,8 @@ type Snapshot interface {
 	State() *State
 	// Plan says what has to be told to the system so that it gives what is arranged. It does no I/O.
 	Plan(a *Arrangement) *Plan
+	// Found tells what the system gives as it stands. It does no I/O.
+	Found() *Found
 }
 
 // Plan is what a system has to be told.

@@ -29,6 +29,7 @@ var carries = target.Carries{
 }
 
 const kind = `hidden-gate: 1
+edition: 2
 catalogs:
   signal-box:
     about: A box with levers

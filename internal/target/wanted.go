@@ -156,6 +156,8 @@ func (w *Wanted) profileOf(asked *gate.Context, who estate.Principal, known map[
 		typ      string
 	}
 	seen := map[look]int32{}
+	var last look
+	var number int32
 	out := &profile{sets: make([]int32, len(w.rows))}
 	for i, row := range w.rows {
 		if row < 0 {
@@ -166,13 +168,15 @@ func (w *Wanted) profileOf(asked *gate.Context, who estate.Principal, known map[
 		if err != nil {
 			return nil, err
 		}
-		at := look{outcomes, w.State.Places[i].Type}
-		n, ok := seen[at]
-		if !ok {
-			n = w.setOf(outcomes, at.typ, known)
-			seen[at] = n
+		if at := (look{outcomes, w.State.Places[i].Type}); at != last { // it mostly is as at the place before
+			n, ok := seen[at]
+			if !ok {
+				n = w.setOf(outcomes, at.typ, known)
+				seen[at] = n
+			}
+			last, number = at, n
 		}
-		out.sets[i] = n
+		out.sets[i] = number
 	}
 	return out, nil
 }

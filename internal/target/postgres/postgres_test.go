@@ -163,7 +163,7 @@ const people = 8
 // policy draws a policy for what is listed.
 func (b *bench) policy(d *rand.Rand, addresses []string) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "hidden-gate: 1\nsystems: {db: {kind: database, resources: {%s, accounts: {}", b.text)
+	fmt.Fprintf(&out, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {%s, accounts: {}", b.text)
 	for i := range people / 2 {
 		path, _ := target.Escaped(awkward[i] + " person")
 		fmt.Fprintf(&out, ", %q: {owner: p%d}", "accounts/"+path, i)

@@ -380,7 +380,7 @@ func (r *reading) readSequences() error {
 
 // readColumns reads the rights on single columns, as rights on their table.
 func (r *reading) readColumns() error {
-	return r.entries(classRelation, `SELECT a.attrelid, g.rolname, x.privilege_type, b.rolname
+	return r.entries(classRelation, `SELECT a.attrelid, g.rolname, x.privilege_type || '`+columns+`', b.rolname
 		FROM pg_catalog.pg_attribute a CROSS JOIN LATERAL pg_catalog.aclexplode(a.attacl) x
 		LEFT JOIN pg_catalog.pg_roles g ON g.oid = x.grantee LEFT JOIN pg_catalog.pg_roles b ON b.oid = x.grantor
 		WHERE a.attacl IS NOT NULL AND NOT a.attisdropped AND x.grantee NOT IN (SELECT y.grantee

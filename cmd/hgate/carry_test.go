@@ -195,3 +195,32 @@ func TestALiveDatabaseIsAdopted(t *testing.T) {
 	o.says(0, "found-obsdb.csv", "pull", "obsdb", "--match", "map.csv", "--yes")
 	o.says(0, "obsdb:sky/later", "list", "resources")
 }
+
+// The guide's chapter on databases shows what the program does on a real one, command after command.
+func TestTheChapterOnDatabasesRuns(t *testing.T) {
+	o := newObservatory(t)
+	part := chapter(t, "../../docs/guide.md", "\n## Carry the policy to a database")
+	ran := 0
+	for i, block := range strings.Split(part, "```") {
+		if i%2 == 0 {
+			continue
+		}
+		if text, ok := strings.CutPrefix(block, "sql\n"); ok {
+			o.exec(text)
+			continue
+		}
+		for _, one := range strings.Split(strings.TrimPrefix(block, "\n$ "), "\n$ ") {
+			line, want, _ := strings.Cut(strings.TrimSpace(one), "\n")
+			line = strings.ReplaceAll(line, "postgres://hgate@db.ternhollow.example/obs", o.address)
+			out, code := o.hgate(strings.Fields(line)[1:]...)
+			assert.LessOrEqual(t, code, 1, "%s\n%s", line, out)
+			for shown := range strings.Lines(want) {
+				if shown = strings.TrimRight(shown, "\n"); shown != "" {
+					assert.Contains(t, out, shown, line)
+				}
+			}
+			ran++
+		}
+	}
+	assert.Greater(t, ran, 8)
+}

@@ -1,5 +1,5 @@
-// Command makedocs writes the reference pages that come from the program's own tables: docs/files.md and
-// docs/catalogs.md. Run it from the top of the project.
+// Command makedocs writes the reference pages that come from the program's own tables: docs/files.md, docs/catalogs.md
+// and docs/targets.md. Run it from the top of the project.
 package main
 
 import (
@@ -36,7 +36,7 @@ func main() {
 }
 
 func pages() map[string]string {
-	return map[string]string{"files.md": files(), "catalogs.md": catalogs()}
+	return map[string]string{"files.md": files(), "catalogs.md": catalogs(), "targets.md": targets()}
 }
 
 // limits writes what may be how large.

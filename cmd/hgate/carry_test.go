@@ -90,7 +90,7 @@ func TestThePolicyIsCarriedToARealDatabase(t *testing.T) {
 	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "postgres", "--at", o.address, "--accounts", "create")
 	o.says(0, "obsdb is reached", "connect", "obsdb")
 	o.says(0, "postgres://owner@", "connect")
-	o.says(0, `+ CREATE ROLE "lucas.amarel" LOGIN;`, "push", "obsdb", "--dry-run")
+	o.says(0, `add     CREATE ROLE "lucas.amarel" LOGIN;`, "push", "obsdb", "--dry-run")
 	o.says(2, "nobody can be asked", "push", "obsdb")
 	o.says(0, "obsdb was told", "push", "obsdb", "--yes")
 	o.says(0, "nothing to tell it", "push", "obsdb")
@@ -115,7 +115,7 @@ func TestThePolicyIsCarriedToARealDatabase(t *testing.T) {
 	o.says(1, "the account is a superuser", "probe", "obsdb", "--who", "marek.dvorin", "--where", "obsdb:sky")
 	o.says(1, `"system": "allow"`, "probe", "obsdb", "--format", "json")
 	o.says(1, "<failure", "probe", "obsdb", "--format", "junit")
-	o.says(0, `- REVOKE SELECT ON TABLE "sky"."frames-0388" FROM PUBLIC;`, "push", "obsdb", "--yes")
+	o.says(0, `remove  REVOKE SELECT ON TABLE "sky"."frames-0388" FROM PUBLIC;`, "push", "obsdb", "--yes")
 	o.says(0, "obsdb does what the policy says", "probe", "obsdb")
 	var left bool
 	require.NoError(t, o.owner.QueryRow(t.Context(), "SELECT has_table_privilege('stranger', 'sky.catalogue', 'UPDATE')").
@@ -123,7 +123,7 @@ func TestThePolicyIsCarriedToARealDatabase(t *testing.T) {
 	assert.True(t, left, "an account outside the policy's care keeps what it has")
 
 	o.says(0, "", "suspend", "lucas.amarel", "--yes")
-	o.says(0, `~ ALTER ROLE "lucas.amarel" NOLOGIN;`, "push", "obsdb", "--yes", "--despite", "they left in a hurry")
+	o.says(0, `alter   ALTER ROLE "lucas.amarel" NOLOGIN;`, "push", "obsdb", "--yes", "--despite", "they left in a hurry")
 	o.says(0, "despite what stood against it: they left in a hurry", "log")
 	_, err = pgx.Connect(t.Context(), strings.Replace(o.address, "//owner@", "//lucas.amarel@", 1))
 	require.ErrorContains(t, err, "not permitted to log in")

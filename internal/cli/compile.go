@@ -13,6 +13,7 @@ import (
 )
 
 func (a *app) compileCommand() *cobra.Command {
+	var fidelity bool
 	c := &cobra.Command{
 		Use: "compile SYSTEM", Short: "Print what a real system has to be told, and what becomes of each operation",
 		Long: `Prints what a system that has what the inventory lists, and gives nothing to anybody yet, has to be told
@@ -22,10 +23,11 @@ policy alone, and reaches no system.
 Then it tells what becomes of each operation: as-written; narrower, and why; to-everybody, where the
 system gives it to every account; or nothing, where it has no right for it. What hangs on more than
 the moment, as on a network, is left out: the system never gives more than the policy.`,
-		Example: "  hgate compile obsdb\n  hgate compile obsdb --format json",
+		Example: "  hgate compile obsdb\n  hgate compile obsdb --fidelity\n  hgate compile obsdb --format json",
 		Args:    takes(1, 1),
 	}
 	a.systemArg(c)
+	c.Flags().BoolVar(&fidelity, "fidelity", false, "tell what becomes of each operation alone")
 	a.formats(c, "text", "json")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		c, err := a.carried(args[0])
@@ -46,7 +48,13 @@ the moment, as on a network, is left out: the system never gives more than the p
 		if a.format == "json" {
 			return a.compileJSON(c, state, plan, carried)
 		}
-		a.compileText(c, state, plan, carried)
+		p := a.page(a.Out)
+		if !fidelity {
+			p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%s, told to %s", c.id, c.driver.About)))
+			a.statementsText(p, plan)
+			p.Line("")
+		}
+		a.fidelityText(p, c, state, carried)
 		a.asideText(arrangement.Wanted, state)
 		return nil
 	}
@@ -66,20 +74,11 @@ func (a *app) compileJSON(c *carrying, state *target.State, plan *target.Plan, c
 	return a.json(object{{"system", c.id}, {"lines", lines}, {"fidelity", fidelity}})
 }
 
-func (a *app) compileText(c *carrying, state *target.State, plan *target.Plan, carried []target.Carried) {
-	p := a.page(a.Out)
-	p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%s, told to %s", c.id, c.driver.About)))
-	a.statementsText(p, plan)
-	p.Line("")
-	a.fidelityText(p, c, state, carried)
-}
-
 // statementsText prints statements, each with its grants or its reason.
 func (a *app) statementsText(p *view.Page, plan *target.Plan) {
 	if len(plan.Statements) == 0 {
 		p.Line("  nothing")
 	}
-	signs := map[target.Doing]string{target.Add: "+", target.Remove: "-", target.Alter: "~"}
 	styles := map[target.Doing]view.Style{target.Add: view.Yes, target.Remove: view.No, target.Alter: view.Maybe}
 	last := ""
 	for _, s := range plan.Statements {
@@ -91,7 +90,7 @@ func (a *app) statementsText(p *view.Page, plan *target.Plan) {
 			p.Line("  %s", p.Paint(view.Faint, from))
 		}
 		last = from
-		p.Line("  %s %s", p.Paint(styles[s.Do], signs[s.Do]), s.Text)
+		p.Line("    %s  %s", p.Paint(styles[s.Do], fmt.Sprintf("%-6s", s.Do)), s.Text)
 	}
 }
 
@@ -103,7 +102,7 @@ func (a *app) fidelityText(p *view.Page, c *carrying, state *target.State, carri
 	}
 	type group struct {
 		operations []*estate.Operation
-		places     []string
+		places     []estate.Address
 	}
 	groups := map[fate]*group{}
 	var order []fate
@@ -120,7 +119,7 @@ func (a *app) fidelityText(p *view.Page, c *carrying, state *target.State, carri
 		if o := c.gate.Estate().Operations[one.Operation]; !slices.Contains(g.operations, o) {
 			g.operations = append(g.operations, o)
 		}
-		if place := state.Address(c.id, one.Place).String(); !slices.Contains(g.places, place) {
+		if place := state.Address(c.id, one.Place); !slices.Contains(g.places, place) {
 			g.places = append(g.places, place)
 		}
 	}
@@ -131,8 +130,13 @@ func (a *app) fidelityText(p *view.Page, c *carrying, state *target.State, carri
 	var rows [][]view.Cell
 	for _, k := range order {
 		g := groups[k]
+		slices.SortFunc(g.places, estate.Address.Compare)
+		var where []string
+		for _, place := range g.places {
+			where = append(where, place.String())
+		}
 		rows = append(rows, []view.Cell{{Text: string(k.how), Style: styles[k.how]},
-			{Text: p.Operations(namingOf(g.operations))}, {Text: someTexts(g.places)}, {Text: k.why, Style: view.Faint}})
+			{Text: p.Operations(namingOf(g.operations))}, {Text: someTexts(where)}, {Text: k.why, Style: view.Faint}})
 	}
 	if len(rows) == 0 {
 		p.Line("Nobody with an account may do anything there.")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -79,7 +80,7 @@ func (a *app) push(id string, how pushing) error {
 		if err := a.mayPush(c, how); err != nil {
 			return err
 		}
-		if err := a.tell(c, s, snap, plan, how); err != nil {
+		if err := a.tell(c, telling{s, snap, arrangement, plan, how.despite}); err != nil {
 			return err
 		}
 		applied = true
@@ -157,8 +158,33 @@ func (a *app) mayPush(c *carrying, how pushing) error {
 	return nil
 }
 
+// telling is what is told to a system, and of what it was made.
+type telling struct {
+	system      target.System
+	was         target.Snapshot
+	arrangement *target.Arrangement
+	plan        *target.Plan
+	despite     string
+}
+
+// check sees that a system which was told has nothing left to be told.
+func (a *app) check(c *carrying, t telling, is target.Snapshot) (err error) {
+	arrangement := t.arrangement
+	if !slices.Equal(is.State().Places, t.was.State().Places) { // somebody made something meanwhile
+		if arrangement, err = a.arranged(c, is.State()); err != nil {
+			return err
+		}
+	}
+	if again := is.Plan(arrangement); len(again.Statements) > 0 {
+		return fmt.Errorf("the system does not do what it is told, and nothing was done: it would still need\n  %s",
+			again.Statements[0].Text)
+	}
+	return nil
+}
+
 // tell carries a plan out, and puts it into the log: both or neither.
-func (a *app) tell(c *carrying, s target.System, was target.Snapshot, plan *target.Plan, how pushing) error {
+func (a *app) tell(c *carrying, t telling) error {
+	plan := t.plan
 	dir, err := a.folder()
 	if err != nil {
 		return err
@@ -177,7 +203,7 @@ func (a *app) tell(c *carrying, s target.System, was target.Snapshot, plan *targ
 	if p, ok := userIs(e, a.osUser()); ok {
 		who = p.String()
 	}
-	body := ledger.PushedBody{System: c.id, Driver: c.driver.Name, Count: len(plan.Statements), Despite: how.despite}
+	body := ledger.PushedBody{System: c.id, Driver: c.driver.Name, Count: len(plan.Statements), Despite: t.despite}
 	for _, one := range plan.Statements[:min(len(plan.Statements), ledger.MostStatements)] {
 		body.Statements = append(body.Statements, one.Text)
 	}
@@ -185,24 +211,14 @@ func (a *app) tell(c *carrying, s target.System, was target.Snapshot, plan *targ
 	if err != nil {
 		return err
 	}
-	check := func(is target.Snapshot) error {
-		arrangement, err := a.arranged(c, is.State())
-		if err != nil {
-			return err
-		}
-		if again := is.Plan(arrangement); len(again.Statements) > 0 {
-			return fmt.Errorf("the system does not do what it is told, and nothing was done: it would still need\n  %s",
-				again.Statements[0].Text)
-		}
-		return nil
-	}
 	told := false
 	defer a.progress("telling " + c.id)()
 	err = log.Update(context.WithoutCancel(a.ctx), func(w *store.Writer) error {
 		if _, err := w.Append(event); err != nil || told {
 			return err
 		}
-		if err := s.Write(a.ctx, was, plan, check); err != nil {
+		check := func(is target.Snapshot) error { return a.check(c, t, is) }
+		if err := t.system.Write(a.ctx, t.was, plan, check); err != nil {
 			return err
 		}
 		told = true

@@ -45,6 +45,9 @@ func (a *Area) Has(t *Entry) bool {
 	if t.Request != nil {
 		return a.asked(t.Request.Grant, t.Request.Within)
 	}
+	if t.Pushed != nil {
+		return a.in(estate.Address{System: t.Pushed.System})
+	}
 	effect := t.Effect()
 	return effect.More > 0 || slices.ContainsFunc(effect.Lines, func(l EffectLine) bool {
 		return slices.ContainsFunc(l.Where, a.told)

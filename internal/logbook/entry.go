@@ -15,6 +15,7 @@ type Entry struct {
 	Request *ledger.RequestBody // that it is, or is about; nil for none
 	Asker   string              // who made that request
 	Policy  *ledger.PolicyBody  // of a change of the files; nil for none
+	Pushed  *ledger.PushedBody  // of a push
 }
 
 // Reader finds out what events are about.
@@ -56,6 +57,11 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 		t.Policy = new(ledger.PolicyBody)
 		if json.Unmarshal(e.Body, t.Policy) != nil {
 			t.Policy = nil
+		}
+	case ledger.Pushed:
+		t.Pushed = new(ledger.PushedBody)
+		if json.Unmarshal(e.Body, t.Pushed) != nil {
+			t.Pushed = nil
 		}
 	}
 	return t, nil

@@ -142,6 +142,9 @@ func TestWhatEventsAreAbout(t *testing.T) {
 	wide := l.add("ana", ledger.Requested, 0, ledger.RequestBody{Grant: "lift", Seconds: 60})
 	yes := l.add("bo", ledger.Approved, 1, ledger.DecisionBody{})
 	edit := l.add("", ledger.PolicyChanged, 0, ledger.PolicyBody{Entries: effect.Entries(), Effect: text})
+	pushed := l.add("", ledger.Pushed, 0, ledger.PushedBody{System: "db", Count: 3, Despite: "a storm"})
+	assert.Equal(t, "pushed the policy to db: 3 statements, despite what stood against it: a storm",
+		pushed.Sentence(clock.UTC))
 	joins := l.add("", ledger.PolicyChanged, 0, ledger.PolicyBody{Entries: []string{"person bo"}})
 	list := func(text string) estate.Resources {
 		term, err := estate.ParseResourceTerm(text)
@@ -158,6 +161,7 @@ func TestWhatEventsAreAbout(t *testing.T) {
 		{wide, []string{"ana"}, []string{"grant lift", "lift"}, []string{"db", "db:a", "db:b", "net", "scope:dbs"}},
 		{yes, []string{"ana"}, []string{"grant lift", "lift"}, []string{"db", "db:a", "scope:dbs"}},
 		{edit, []string{"bo"}, []string{"grant more", "more"}, []string{"net"}},
+		{pushed, nil, []string{"system db", "db"}, []string{"db", "db:a", "db:b", "scope:dbs"}},
 		{joins, []string{"bo"}, []string{"person bo", "bo"}, nil},
 	} {
 		for what, is := range map[string]func(string) bool{
@@ -167,7 +171,7 @@ func TestWhatEventsAreAbout(t *testing.T) {
 		} {
 			want := map[string][]string{"whom": c.whom, "what": c.what, "where": c.where}[what]
 			all := map[string][]string{"whom": {"ana", "bo"}, "what": {"grant lift", "lift", "grant more", "more", "look",
-				"person bo", "bo"}, "where": {"db", "scope:dbs", "db:a", "db:b", "net"}}[what]
+				"person bo", "bo", "system db", "db"}, "where": {"db", "scope:dbs", "db:a", "db:b", "net"}}[what]
 			var got []string
 			for _, text := range all {
 				if is(text) {

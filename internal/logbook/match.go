@@ -34,5 +34,6 @@ func (t *Entry) Names(entry string) bool {
 		_, id, _ := strings.Cut(one, " ")
 		return one == entry || id == entry
 	}
-	return t.Request != nil && is("grant "+t.Request.Grant) || t.Policy != nil && slices.ContainsFunc(t.Policy.Entries, is)
+	return t.Request != nil && is("grant "+t.Request.Grant) || t.Pushed != nil && is("system "+t.Pushed.System) ||
+		t.Policy != nil && slices.ContainsFunc(t.Policy.Entries, is)
 }

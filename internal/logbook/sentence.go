@@ -67,8 +67,10 @@ func (t *Entry) Sentence(zone *clock.Zone) string {
 		_ = json.Unmarshal(t.Body, &body)
 		return fmt.Sprintf("closed review %d: %d kept, %d ended, %d not answered", t.About, body.Kept, body.Ended, body.Left)
 	case ledger.Pushed:
-		var body ledger.PushedBody
-		_ = json.Unmarshal(t.Body, &body)
+		if t.Pushed == nil {
+			break
+		}
+		body := t.Pushed
 		text := fmt.Sprintf("pushed the policy to %s: %s", body.System, count(body.Count, "statement"))
 		if body.Despite != "" {
 			text += ", despite what stood against it: " + body.Despite

@@ -1,3 +1,5 @@
+//go:build unix
+
 package postgres
 
 import (
@@ -26,17 +28,13 @@ var at = clock.Instant(1_900_000_000_000_000)
 
 // bench is a server with a policy for it.
 type bench struct {
-	t      *testing.T
+	t      testing.TB
 	owner  *pgx.Conn
 	system target.System
 	text   string // the inventory
 }
 
-// awkward names need quoting, and what does not hold together if it is not quoted.
-var awkward = []string{"plain", "Upper Case", `quo"te`, "quo'te", "select", "ünïcode", `back\slash`, "a;b--c",
-	"dollar$$", strings.Repeat("l", 63), "per%cent", "sl/ash", "st*ar", "$1", "пути"}
-
-func connectAs(t *testing.T, address string) *pgx.Conn {
+func connectAs(t testing.TB, address string) *pgx.Conn {
 	conn, err := pgx.Connect(t.Context(), address)
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close(context.Background()) })
@@ -49,7 +47,7 @@ func (b *bench) exec(format string, args ...any) {
 }
 
 // newBench makes a database of some schemas with tables, views and functions, and its inventory.
-func newBench(t *testing.T, address, base string) *bench {
+func newBench(t testing.TB, address, base string) *bench {
 	admin := connectAs(t, address)
 	_, err := admin.Exec(t.Context(), "CREATE DATABASE "+ident(base))
 	require.NoError(t, err)

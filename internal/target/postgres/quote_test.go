@@ -10,6 +10,10 @@ import (
 	"hiddengate/internal/target"
 )
 
+// awkward names need quoting, and what does not hold together if it is not quoted.
+var awkward = []string{"plain", "Upper Case", `quo"te`, "quo'te", "select", "ünïcode", `back\slash`, "a;b--c",
+	"dollar$$", strings.Repeat("l", 63), "per%cent", "sl/ash", "st*ar", "$1", "пути"}
+
 // closed says whether a text between quotes has no quote of its own that is not doubled.
 func closed(text string, quote string) bool {
 	inner, begins := strings.CutPrefix(text, quote)

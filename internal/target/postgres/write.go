@@ -2,11 +2,10 @@ package postgres
 
 import (
 	"context"
-	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 
 	"hiddengate/internal/target"
 )
@@ -33,12 +32,8 @@ func (s *system) Write(ctx context.Context, was target.Snapshot, p *target.Plan,
 	if is.key != was.(*snapshot).key {
 		return target.ErrChanged
 	}
-	for _, one := range p.Statements {
-		if _, err := tx.Exec(ctx, one.Text, pgx.QueryExecModeSimpleProtocol); err != nil {
-			var fault *pgconn.PgError
-			if errors.As(err, &fault) {
-				return fmt.Errorf("the system refuses, and nothing was done: %s\n  %s", fault.Message, one.Text)
-			}
+	for part := range slices.Chunk(p.Statements, atOnce) {
+		if err := run(ctx, tx, part); err != nil {
 			return err
 		}
 	}
@@ -49,4 +44,27 @@ func (s *system) Write(ctx context.Context, was target.Snapshot, p *target.Plan,
 		return err
 	}
 	return tx.Commit(ctx)
+}
+
+// run runs statements without waiting for one before the next is sent. The first that is refused ends it.
+func run(ctx context.Context, tx pgx.Tx, statements []target.Statement) error {
+	pipe := tx.Conn().PgConn().StartPipeline(ctx)
+	for _, one := range statements {
+		pipe.SendQueryParams(one.Text, nil, nil, nil, nil)
+		if err := pipe.Sync(); err != nil {
+			pipe.Close()
+			return err
+		}
+	}
+	for _, one := range statements {
+		failed, err := outcome(pipe)
+		if err == nil && failed != nil {
+			err = fmt.Errorf("the system refuses, and nothing was done: %s\n  %s", failed.Message, one.Text)
+		}
+		if err != nil {
+			pipe.Close()
+			return err
+		}
+	}
+	return pipe.Close()
 }

@@ -109,6 +109,28 @@ func (a *app) openSystem(c *carrying) (target.System, target.Snapshot, error) {
 	return s, snap, nil
 }
 
+// reached is a system that has been read, with what it has to give.
+type reached struct {
+	*carrying
+	system      target.System
+	was         target.Snapshot
+	arrangement *target.Arrangement
+}
+
+// reached reaches a system and reads it. Whoever has it closes it.
+func (a *app) reached(c *carrying) (*reached, error) {
+	s, snap, err := a.openSystem(c)
+	if err != nil {
+		return nil, err
+	}
+	arrangement, err := a.arranged(c, snap.State())
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	return &reached{c, s, snap, arrangement}, nil
+}
+
 // arranged says what a system has to give, as it is now.
 func (a *app) arranged(c *carrying, state *target.State) (*target.Arrangement, error) {
 	task := target.Task{Gate: c.gate, System: c.id, At: c.at, Carries: &c.driver.Carries, State: state, Lent: c.lent}

@@ -65,20 +65,17 @@ func (a *app) probe(id string, q probing) error {
 	if err != nil {
 		return err
 	}
-	s, snap, err := a.openSystem(c)
+	r, err := a.reached(c)
 	if err != nil {
 		return err
 	}
-	defer s.Close()
-	arrangement, err := a.arranged(c, snap.State())
-	if err != nil {
-		return err
-	}
-	questions := sampled(arrangement.Questions(who, where), q.sample)
+	defer r.system.Close()
+	state := r.was.State()
+	questions := sampled(r.arrangement.Questions(who, where), q.sample)
 	var out probed
 	begun := time.Now()
 	done := a.progress(fmt.Sprintf("asking %s %s", c.id, count(len(questions), "question")))
-	err = s.Ask(a.ctx, snap, questions, func(answer target.Answer) bool {
+	err = r.system.Ask(a.ctx, r.was, questions, func(answer target.Answer) bool {
 		out.asked++
 		if answer.Tried {
 			out.tried++
@@ -97,12 +94,12 @@ func (a *app) probe(id string, q probing) error {
 	}
 	switch a.format {
 	case "json":
-		err = a.probeJSON(c, snap.State(), out)
+		err = a.probeJSON(c, state, out)
 	case "junit":
-		err = a.probeJUnit(c, snap.State(), out)
+		err = a.probeJUnit(c, state, out)
 	default:
-		a.probeText(c, snap.State(), out)
-		a.asideText(arrangement.Wanted, snap.State())
+		a.probeText(c, state, out)
+		a.asideText(r.arrangement.Wanted, state)
 	}
 	if err == nil && len(out.wrong) > 0 {
 		err = answered(exitNo)

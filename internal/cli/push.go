@@ -61,26 +61,22 @@ func (a *app) push(id string, how pushing) error {
 	if err != nil {
 		return err
 	}
-	s, snap, err := a.openSystem(c)
+	r, err := a.reached(c)
 	if err != nil {
 		return err
 	}
-	defer s.Close()
-	arrangement, err := a.arranged(c, snap.State())
-	if err != nil {
-		return err
-	}
-	plan := snap.Plan(arrangement)
+	defer r.system.Close()
+	plan := r.was.Plan(r.arrangement)
 	if a.format != "json" && (!how.watch || len(plan.Statements) > 0) {
 		a.pushText(c, plan)
-		a.asideText(arrangement.Wanted, snap.State())
+		a.asideText(r.arrangement.Wanted, r.was.State())
 	}
 	applied := false
 	if len(plan.Statements) > 0 && !how.dryRun {
 		if err := a.mayPush(c, how); err != nil {
 			return err
 		}
-		if err := a.tell(c, telling{s, snap, arrangement, plan, how.despite}); err != nil {
+		if err := a.tell(r, plan, how.despite); err != nil {
 			return err
 		}
 		applied = true
@@ -158,20 +154,11 @@ func (a *app) mayPush(c *carrying, how pushing) error {
 	return nil
 }
 
-// telling is what is told to a system, and of what it was made.
-type telling struct {
-	system      target.System
-	was         target.Snapshot
-	arrangement *target.Arrangement
-	plan        *target.Plan
-	despite     string
-}
-
 // check sees that a system which was told has nothing left to be told.
-func (a *app) check(c *carrying, t telling, is target.Snapshot) (err error) {
-	arrangement := t.arrangement
-	if !slices.Equal(is.State().Places, t.was.State().Places) { // somebody made something meanwhile
-		if arrangement, err = a.arranged(c, is.State()); err != nil {
+func (a *app) check(r *reached, is target.Snapshot) (err error) {
+	arrangement := r.arrangement
+	if !slices.Equal(is.State().Places, r.was.State().Places) { // somebody made something meanwhile
+		if arrangement, err = a.arranged(r.carrying, is.State()); err != nil {
 			return err
 		}
 	}
@@ -183,8 +170,7 @@ func (a *app) check(c *carrying, t telling, is target.Snapshot) (err error) {
 }
 
 // tell carries a plan out, and puts it into the log: both or neither.
-func (a *app) tell(c *carrying, t telling) error {
-	plan := t.plan
+func (a *app) tell(c *reached, plan *target.Plan, despite string) error {
 	dir, err := a.folder()
 	if err != nil {
 		return err
@@ -203,7 +189,7 @@ func (a *app) tell(c *carrying, t telling) error {
 	if p, ok := userIs(e, a.osUser()); ok {
 		who = p.String()
 	}
-	body := ledger.PushedBody{System: c.id, Driver: c.driver.Name, Count: len(plan.Statements), Despite: t.despite}
+	body := ledger.PushedBody{System: c.id, Driver: c.driver.Name, Count: len(plan.Statements), Despite: despite}
 	for _, one := range plan.Statements[:min(len(plan.Statements), ledger.MostStatements)] {
 		body.Statements = append(body.Statements, one.Text)
 	}
@@ -217,8 +203,8 @@ func (a *app) tell(c *carrying, t telling) error {
 		if _, err := w.Append(event); err != nil || told {
 			return err
 		}
-		check := func(is target.Snapshot) error { return a.check(c, t, is) }
-		if err := t.system.Write(a.ctx, t.was, plan, check); err != nil {
+		check := func(is target.Snapshot) error { return a.check(c, is) }
+		if err := c.system.Write(a.ctx, c.was, plan, check); err != nil {
 			return err
 		}
 		told = true

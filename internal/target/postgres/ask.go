@@ -15,8 +15,9 @@ import (
 // denied is the code of an error that says that a right is missing (insufficient_privilege).
 const denied = "42501"
 
-// Ask puts questions as their accounts, in a transaction that is rolled back: what reads and changes rows is tried, in
-// that PostgreSQL plans it, which it does for nobody who may not; of all else its own functions are asked.
+// Ask puts questions as their accounts, in a transaction that is rolled back: what reads and changes rows of plain
+// tables is tried, in that PostgreSQL plans it, which it does for nobody who may not; of all else its own functions are
+// asked.
 func (s *system) Ask(ctx context.Context, was target.Snapshot, questions []target.Question,
 	tell func(target.Answer) bool) error {
 	snap := was.(*snapshot)
@@ -88,7 +89,7 @@ func nativeOf(operation, typ string) int {
 // allowed is tried on whole rows, what should not on as little as there is.
 func (a *asking) try(q target.Question) string {
 	o := &a.objects[q.Place]
-	if o.foreign {
+	if !o.plain {
 		return ""
 	}
 	name := ident(o.schema, o.name)

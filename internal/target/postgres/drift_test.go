@@ -232,3 +232,38 @@ func TestTheServerReadsWhatIsQuoted(t *testing.T) {
 		rows.Close()
 	}
 }
+
+// Nothing that others wrote into a database runs while it is asked: what cannot be planned without is not tried.
+func TestNothingInADatabaseRunsWhileItIsAsked(t *testing.T) {
+	b := newBench(t, servers.Postgres(t), "hostile")
+	b.exec(`CREATE SCHEMA s; CREATE SEQUENCE s.canary; GRANT ALL ON SEQUENCE s.canary TO PUBLIC;
+		CREATE FUNCTION s.evil(int) RETURNS int IMMUTABLE LANGUAGE plpgsql AS
+			$$BEGIN PERFORM nextval('s.canary'); RETURN 1; END$$;
+		CREATE TABLE s.plain (id int, v text DEFAULT now());
+		CREATE TABLE s.defaults (id int DEFAULT s.evil(1));
+		CREATE TABLE s.indexed (id int); CREATE INDEX ON s.indexed ((id + s.evil(1)));
+		CREATE TABLE s.partial (id int); CREATE INDEX ON s.partial (id) WHERE s.evil(1) = 1;
+		CREATE TABLE s.checked (id int CHECK (id > s.evil(1)));
+		CREATE TABLE s.policed (id int); ALTER TABLE s.policed ENABLE ROW LEVEL SECURITY;
+		CREATE POLICY p ON s.policed USING (s.evil(1) = 1);
+		CREATE TABLE s.ruled (id int); CREATE RULE r AS ON INSERT TO s.ruled DO ALSO SELECT s.evil(1);
+		CREATE TABLE s.parent (id int); CREATE TABLE s.child (n int DEFAULT s.evil(1)) INHERITS (s.parent);
+		CREATE VIEW s.seen AS SELECT s.evil(1) AS id`)
+	names := []string{"plain", "defaults", "indexed", "partial", "checked", "policed", "ruled", "parent", "child", "seen"}
+	for i, name := range names {
+		names[i] = fmt.Sprintf("s/%s: {type: %s}", name, map[bool]string{true: "view", false: "table"}[name == "seen"])
+	}
+	g := load(t, "hidden-gate: 1\nsystems: {db: {kind: database, resources: {s: {}, "+strings.Join(names, ", ")+"}}}\n"+
+		"people: {ana: {}, bo: {}}\nroles: {r: {allow: [up to change]}}\n"+
+		"grants: {whole: {to: ana, role: r, on: db}, some: {to: bo, role: r, on: {in: db, exactly: true}}}\n")
+	b.push(g)
+	var before, after bool
+	called := "SELECT is_called FROM s.canary"
+	require.NoError(t, b.owner.QueryRow(t.Context(), "SELECT setval('s.canary', 1, false) IS NOT NULL").Scan(&before))
+	asked, tried, wrong := b.ask(g)
+	assert.Empty(t, wrong)
+	require.NoError(t, b.owner.QueryRow(t.Context(), called).Scan(&after))
+	assert.False(t, after, "something ran")
+	assert.Positive(t, tried, "a plain table is tried")
+	assert.Less(t, tried, asked/4)
+}

@@ -280,16 +280,36 @@ func (r *reading) readSchemas() error {
 	return r.entries(classSchema, exploded("pg_namespace", "nspacl", "pg_catalog.acldefault('n', c.nspowner)", "true"))
 }
 
+// plain is whether PostgreSQL plans statements about a table without running what others wrote: it evaluates constant
+// parts of defaults, of expressions in indexes, of rules and of policies while it plans, with the rights of hgate's own
+// account within reach. A table is plain that has no rules, policies or children, and none of whose defaults, indexes
+// and constraints needs anything but what is PostgreSQL's own.
+const plain = `c.relkind = 'r' AND NOT c.relhasrules AND NOT c.relrowsecurity AND NOT c.relhassubclass
+		AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE
+			d.refclassid IN ('pg_catalog.pg_proc'::pg_catalog.regclass, 'pg_catalog.pg_operator'::pg_catalog.regclass,
+				'pg_catalog.pg_opclass'::pg_catalog.regclass, 'pg_catalog.pg_opfamily'::pg_catalog.regclass,
+				'pg_catalog.pg_type'::pg_catalog.regclass)
+			AND (d.classid, d.objid) IN (
+				SELECT 'pg_catalog.pg_attrdef'::pg_catalog.regclass, x.oid FROM pg_catalog.pg_attrdef x WHERE x.adrelid = c.oid
+				UNION ALL SELECT 'pg_catalog.pg_constraint'::pg_catalog.regclass, x.oid FROM pg_catalog.pg_constraint x
+					WHERE x.conrelid = c.oid
+				UNION ALL SELECT 'pg_catalog.pg_class'::pg_catalog.regclass, x.indexrelid FROM pg_catalog.pg_index x
+					WHERE x.indrelid = c.oid))`
+
+// firstNormalText is firstNormal for queries.
+const firstNormalText = "16384"
+
 func (r *reading) readRelations() error {
 	err := r.rows(`SELECT c.oid, n.nspname, c.relname, pg_catalog.pg_get_userbyid(c.relowner), c.relkind IN ('v', 'm'),
-		c.relkind = 'f', coalesce((SELECT a.attname FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0
-		AND NOT a.attisdropped AND a.attgenerated = '' AND a.attidentity <> 'a' ORDER BY a.attnum LIMIT 1), '')
+		`+plain+`, coalesce((SELECT a.attname FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0
+		AND NOT a.attisdropped AND a.attgenerated = '' AND a.attidentity <> 'a' AND a.atttypid < `+firstNormalText+`
+		ORDER BY a.attnum LIMIT 1), '')
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND `+ours+` ORDER BY 2, 3`, func(rows pgx.Rows) error {
 		var oid uint32
 		var view bool
 		o := object{kind: relation}
-		if err := rows.Scan(&oid, &o.schema, &o.name, &o.owner, &view, &o.foreign, &o.column); err != nil {
+		if err := rows.Scan(&oid, &o.schema, &o.name, &o.owner, &view, &o.plain, &o.column); err != nil {
 			return err
 		}
 		typ := "table"

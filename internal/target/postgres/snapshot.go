@@ -24,14 +24,14 @@ var words = map[kind]string{database: "DATABASE", schema: "SCHEMA", relation: "T
 
 // object is something on which rights are had. Where it is a place of the state, both have the same number.
 type object struct {
-	kind    kind
-	oid     uint32
-	schema  string // of a relation, routine or sequence: the name of its schema
-	name    string
-	args    string // of a routine: its arguments, as its name needs them
-	owner   string
-	foreign bool // a table that is elsewhere
-	column  string
+	kind   kind
+	oid    uint32
+	schema string // of a relation, routine or sequence: the name of its schema
+	name   string
+	args   string // of a routine: its arguments, as its name needs them
+	owner  string
+	plain  bool // a table about which statements can be planned without harm
+	column string
 	// serials are the sequences from which its columns are filled, as objects.
 	serials []int
 }

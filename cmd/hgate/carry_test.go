@@ -224,3 +224,17 @@ func TestTheChapterOnDatabasesRuns(t *testing.T) {
 	}
 	assert.Greater(t, ran, 8)
 }
+
+// The demo goes on with a real database, and ends with one that does what the policy says.
+func TestTheDemoGoesOnWithARealDatabase(t *testing.T) {
+	o := &observatory{t: t, dir: t.TempDir(), address: servers.Postgres(t)}
+	out, code := o.hgate("demo", "--with", o.address)
+	require.Zero(t, code, out)
+	assert.Equal(t, 2, strings.Count(out, "obsdb does what the policy says"))
+	assert.Equal(t, 1, strings.Count(out, "obsdb does not do what the policy says"))
+	assert.Contains(t, out, "SELECT is granted to PUBLIC")
+	assert.Contains(t, out, "cd ternhollow")
+	out, code = o.hgate("demo", "--with", o.address)
+	assert.Equal(t, 3, code, "a database that is not empty is left alone")
+	assert.Contains(t, out, "already exists")
+}

@@ -83,6 +83,7 @@ var elsewhere = []string{
 	"Out-String",
 	"hgate connect",
 	"hgate pull",
+	"--with",
 	"hgate push",
 	"hgate probe",
 }

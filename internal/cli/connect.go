@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -212,14 +213,14 @@ func writeSettings(dir string, change func(f *splice.File, folder string) error)
 
 // folderIn gives the name under which settings have a workspace's folder.
 func folderIn(f *splice.File, dir string) (string, error) {
-	real, err := filepath.EvalSymlinks(dir)
+	folders, err := foldersOf(dir)
 	if err != nil {
-		return "", outside{err}
+		return "", err
 	}
 	for _, key := range f.Keys() {
-		if clean := filepath.Clean(key); clean == dir || clean == real {
+		if slices.Contains(folders, filepath.Clean(key)) {
 			return key, nil
 		}
 	}
-	return real, nil
+	return folders[0], nil
 }

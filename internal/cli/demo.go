@@ -83,13 +83,17 @@ var walk = []step{
 }
 
 func (a *app) demoCommand() *cobra.Command {
+	var with string
 	c := &cobra.Command{
 		Use:   "demo [FOLDER]",
 		Short: "Write an example workspace and walk through it",
 		Long: `Writes the example of the Ternhollow Observatory to a new folder (./ternhollow, where left out)
-and walks through it: show, check, reach, try, test, and access that is lent for an hour.`,
+and walks through it: show, check, reach, try, test, and access that is lent for an hour. With an empty
+database of PostgreSQL it goes on there: it makes the made-up tables, carries the policy to it, asks it,
+and finds and undoes what somebody changes by hand.`,
 		Example: `  hgate demo
-  hgate demo example`,
+  hgate demo example
+  hgate demo --with postgres://owner@127.0.0.1/empty`,
 		Args: takes(0, 1),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
@@ -100,8 +104,9 @@ and walks through it: show, check, reach, try, test, and access that is lent for
 		if err := writeDemo(dir); err != nil {
 			return err
 		}
-		return a.walk(dir)
+		return a.walk(dir, with)
 	}
+	c.Flags().StringVar(&with, "with", "", "the `address` of an empty database of PostgreSQL to go on with")
 	return c
 }
 
@@ -172,13 +177,18 @@ func (a *app) newestRequest(dir string) (number int64, err error) {
 	return number, err
 }
 
-func (a *app) walk(dir string) error {
+func (a *app) walk(dir, with string) error {
 	p := a.page(a.Out)
 	p.Line("The Ternhollow Observatory has two dishes, a camera, servers, a database, a cluster, a network,")
 	p.Line("an archive in the cloud and an application. Its policy is now in the folder %s.", dir)
 	for i, s := range walk {
 		p.Line("\n%s", p.Paint(view.Heading, fmt.Sprintf("%d. %s", i+1, s.words)))
 		if err := a.step(p, dir, s); err != nil {
+			return err
+		}
+	}
+	if with != "" {
+		if err := a.walkReal(p, dir, with); err != nil {
 			return err
 		}
 	}

@@ -69,16 +69,29 @@ func operator(dir string) (*policyfile.Operator, error) {
 	if err != nil {
 		return nil, err
 	}
-	real, err := filepath.EvalSymlinks(dir)
+	folders, err := foldersOf(dir)
 	if err != nil {
-		return nil, outside{err}
+		return nil, err
 	}
-	for _, folder := range []string{dir, real} {
+	for _, folder := range folders {
 		if one := all[folder]; one != nil {
 			return one, nil
 		}
 	}
 	return &policyfile.Operator{}, nil
+}
+
+// foldersOf gives the whole paths under which settings can name a workspace: without links, and as it was found.
+func foldersOf(dir string) ([]string, error) {
+	path, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, outside{err}
+	}
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return nil, outside{err}
+	}
+	return []string{real, path}, nil
 }
 
 // toPrint is how long a command may take to print a secret.

@@ -58,7 +58,7 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 		who := func() string { return ident(people[d.IntN(len(people))]) }
 		schema := func() string { return ident(awkward[d.IntN(3)]) }
 		for range 1 + d.IntN(4) {
-			switch d.IntN(9) {
+			switch d.IntN(10) {
 			case 0:
 				b.exec("GRANT SELECT, DELETE ON ALL TABLES IN SCHEMA %s TO PUBLIC", schema())
 			case 1:
@@ -73,6 +73,10 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 				b.exec("GRANT pg_read_all_data, pg_signal_backend TO %s", who())
 			case 6:
 				b.exec("ALTER ROLE %s NOLOGIN", who())
+			case 8:
+				if made := hgates(accounts); made != "" {
+					b.exec("GRANT %s TO stranger", ident(made))
+				}
 			case 7:
 				b.exec("GRANT SELECT (\"Value\") ON %s TO %s", ident("plain", "plain"), who())
 			default:
@@ -86,6 +90,10 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 		b.push(g)
 		_, _, wrong = b.ask(g)
 		require.Empty(t, wrong, text)
+		var extra int
+		require.NoError(t, b.owner.QueryRow(t.Context(), `SELECT count(*) FROM pg_auth_members
+			WHERE member = 'stranger'::regrole`).Scan(&extra))
+		require.Zero(t, extra, "what hgate made is for those whom the policy names")
 		var kept int
 		require.NoError(t, b.owner.QueryRow(t.Context(), `SELECT count(*) FROM pg_class c JOIN pg_namespace n
 			ON n.oid = c.relnamespace WHERE n.nspname = 'plain' AND relkind IN ('r', 'v')
@@ -93,6 +101,16 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 		require.Zero(t, kept)
 	}
 	assert.Greater(t, found, rounds()/3)
+}
+
+// hgates gives a role that hgate made, if there is one.
+func hgates(roles []string) string {
+	for _, name := range roles {
+		if strings.HasPrefix(name, "hgate:") {
+			return name
+		}
+	}
+	return ""
 }
 
 // A connection that is cut at any moment leaves the database as it was or as it should be.

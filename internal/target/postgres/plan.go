@@ -27,13 +27,12 @@ type planning struct {
 	holders map[string]*target.Holder
 	order   []string // the roles, then the accounts
 	inCare  []string // whose rights are told: these, and what else hgate made, which has to have nothing
-	lost    map[string]map[string]bool
 }
 
 // Plan says what the database has to be told. Rights are taken away before any are given.
 func (s *snapshot) Plan(a *target.Arrangement) *target.Plan {
 	p := &planning{snapshot: s, a: a, plan: &target.Plan{}, wants: map[string]*want{}, roles: map[string]*target.Role{},
-		holders: map[string]*target.Holder{}, lost: map[string]map[string]bool{}}
+		holders: map[string]*target.Holder{}}
 	p.gather()
 	p.makeRoles()
 	p.makeAccounts()
@@ -204,10 +203,10 @@ func (p *planning) allowed(h *target.Holder, operation string) bool {
 	return ok && outcome == gate.Allow
 }
 
-// everything says whether the policy lets somebody do everything there is.
+// everything says whether the policy lets somebody do everything that it lists.
 func (p *planning) everything(h *target.Holder) bool {
 	for place := range p.state.Places {
-		if !p.a.AllowsAll(h, place) {
+		if p.a.Listed(place) && !p.a.AllowsAll(h, place) {
 			return false
 		}
 	}
@@ -244,26 +243,41 @@ func (p *planning) takeFromEverybody() {
 func (p *planning) takeMemberships() {
 	for _, name := range p.inCare {
 		w := p.wants[name]
-		lost := map[string]bool{}
-		p.lost[name] = lost
 		for _, up := range p.in[name] {
 			if _, wanted := w.in[up]; wanted {
 				continue
 			}
 			why := ""
-			if r := p.snapshot.roles[up]; r != nil && strings.HasPrefix(r.comment, mark(p.system)) {
+			if h := p.holders[name]; h == nil || p.isHgates(up) {
 				why = "the policy does not put it there"
-			} else if h := p.holders[name]; h != nil {
+			} else {
 				why = p.beyond(h, up)
-			} else if p.roles[name] != nil || name != p.self {
-				why = "nobody put it there by the policy"
 			}
 			if why != "" {
-				lost[up] = true
 				p.say(target.Remove, nil, why, "REVOKE %s FROM %s", ident(up), ident(name))
 			}
 		}
 	}
+	var others []string // who is in no care of the policy's, and a member of what hgate made all the same
+	for name := range p.in {
+		if p.wants[name] == nil && name != p.self {
+			others = append(others, name)
+		}
+	}
+	slices.Sort(others)
+	for _, name := range others {
+		for _, up := range p.in[name] {
+			if p.isHgates(up) {
+				p.say(target.Remove, nil, "the policy does not put it there", "REVOKE %s FROM %s", ident(up), ident(name))
+			}
+		}
+	}
+}
+
+// isHgates says whether a role is one that hgate made for a grant.
+func (p *planning) isHgates(name string) bool {
+	r := p.snapshot.roles[name]
+	return r != nil && strings.HasPrefix(r.comment, grantMark(p.system))
 }
 
 // beyond says what somebody gets by a membership that the policy does not give; "" for nothing.
@@ -309,8 +323,13 @@ func (p *planning) takeRights() {
 	}
 }
 
-// listed says whether the policy lists an object.
-func (p *planning) listed(object int) bool { return object < len(p.state.Places) && p.a.Listed(object) }
+// listed says whether the policy lists an object, or the table that a sequence fills.
+func (p *planning) listed(object int) bool {
+	if o := &p.objects[object]; o.kind == sequence {
+		return p.a.Listed(o.fills)
+	}
+	return p.a.Listed(object)
+}
 
 // together is how many objects one statement names at most, so that it can be read.
 const together = 20

@@ -385,7 +385,7 @@ func (r *reading) readSequences() error {
 			return nil
 		}
 		n := len(r.objects)
-		o.oid = oid
+		o.oid, o.fills = oid, of
 		r.objects = append(r.objects, o)
 		r.byOID[[2]uint32{classRelation, oid}] = n
 		r.objects[of].serials = append(r.objects[of].serials, n)

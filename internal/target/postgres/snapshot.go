@@ -34,6 +34,7 @@ type object struct {
 	column string
 	// serials are the sequences from which its columns are filled, as objects.
 	serials []int
+	fills   int // of a sequence: the table
 }
 
 // text writes the object for statements.

@@ -123,7 +123,12 @@ func CheckID(id string) error {
 	case reserved[id]:
 		return fmt.Errorf("%q is a word of the notations and can't be an id", id)
 	}
+	ascii := true
 	for i, r := range id {
+		if r < utf8.RuneSelf && alphanumeric(byte(r)) { // most are nothing else
+			continue
+		}
+		ascii = ascii && r < utf8.RuneSelf
 		plain := (unicode.IsLetter(r) || unicode.IsDigit(r)) && !visible.Hidden(r)
 		if !plain && i == 0 {
 			return fmt.Errorf("the id %q must begin with a letter or digit", id)
@@ -131,6 +136,9 @@ func CheckID(id string) error {
 		if !plain && !strings.ContainsRune("._-@", r) {
 			return fmt.Errorf("the id %q may not contain %q: use letters, digits and . _ - @", id, r)
 		}
+	}
+	if ascii {
+		return nil
 	}
 	if !utf8.ValidString(id) {
 		return fmt.Errorf("an id must be valid UTF-8")

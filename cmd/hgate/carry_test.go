@@ -87,6 +87,10 @@ func refused(t *testing.T, conn *pgx.Conn, statement string) {
 func TestThePolicyIsCarriedToARealDatabase(t *testing.T) {
 	o := newObservatory(t)
 	o.says(2, "do: hgate connect obsdb --driver postgres", "push", "obsdb")
+	o.says(2, "has a driver and an address", "connect", "obsdb", "--driver", "postgres")
+	o.says(2, "write listed or create", "connect", "obsdb", "--driver", "postgres", "--at", o.address, "--accounts", "all")
+	o.says(3, "holds a password", "connect", "obsdb", "--driver", "postgres", "--at", "postgres://a:b@127.0.0.1/x")
+	o.says(2, "no driver carries a server", "compile", "base-hosts")
 	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "postgres", "--at", o.address, "--accounts", "create")
 	o.says(0, "obsdb is reached", "connect", "obsdb")
 	o.says(0, "postgres://owner@", "connect")

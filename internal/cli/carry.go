@@ -163,8 +163,9 @@ func inventoryState(g *gate.Gate, id string) *target.State {
 func (a *app) asideText(w *target.Wanted, s *target.State) {
 	p := a.page(a.Err)
 	if len(w.Without) > 0 {
-		p.Line("hgate: no account: %s %s access and no account of %s; list one with its owner, or let push make them "+
-			"(accounts: create)", some(w.Without), map[bool]string{true: "has", false: "have"}[len(w.Without) == 1], w.System)
+		p.Line("hgate: no account: %s %s access and no account of %s that the policy lists; list one with its owner, or let "+
+			"push make those that are not there (accounts: create)", some(w.Without),
+			map[bool]string{true: "has", false: "have"}[len(w.Without) == 1], w.System)
 	}
 	if len(w.Reserved) > 0 {
 		p.Line("hgate: left alone: %s", strings.Join(w.Reserved, ", "))

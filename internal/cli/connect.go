@@ -29,6 +29,25 @@ func (n *connecting) given() bool {
 	return n.driver+n.at+n.env+n.file+n.accounts != "" || len(n.command) > 0
 }
 
+// wrong says what does not go together; nil for nothing.
+func (n *connecting) wrong() error {
+	ways := 0
+	for _, given := range []bool{n.env != "", n.file != "", len(n.command) > 0} {
+		if given {
+			ways++
+		}
+	}
+	switch {
+	case n.driver == "" || n.at == "":
+		return &draft.Error{Message: "a connection has a driver and an address", Help: "add --driver and --at"}
+	case ways > 1:
+		return fmt.Errorf("the password comes from one place: a variable, a file or a command")
+	case n.accounts != "" && n.accounts != "listed" && n.accounts != "create":
+		return fmt.Errorf("--accounts %q: write listed or create", n.accounts)
+	}
+	return nil
+}
+
 func (a *app) connectCommand() *cobra.Command {
 	var n connecting
 	c := &cobra.Command{
@@ -95,8 +114,8 @@ func (a *app) listConnections(op *policyfile.Operator) error {
 func (a *app) connect(dir, id string, op *policyfile.Operator, n connecting) error {
 	reach := op.Systems[id]
 	if n.given() {
-		if n.driver == "" || n.at == "" {
-			return &draft.Error{Message: "a connection has a driver and an address", Help: "add --driver and --at"}
+		if err := n.wrong(); err != nil {
+			return err
 		}
 		reach = &policyfile.Reach{Driver: n.driver, At: n.at, Create: n.accounts == "create",
 			Secret: policyfile.Secret{Env: n.env, File: n.file, Command: n.command}}

@@ -84,6 +84,8 @@ type Place struct {
 // Account is somebody who can sign in to a system.
 type Account struct {
 	Name string
+	// Made says that hgate made it.
+	Made bool
 	// Reserved says that it is never touched: it is hgate's own way in, or the system needs it.
 	Reserved bool
 }

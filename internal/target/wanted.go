@@ -20,9 +20,8 @@ type Task struct {
 	At      clock.Instant
 	Carries *Carries
 	State   *State
-	Create  bool                // whoever has access and no account gets one that is named after their id
-	Lent    []estate.Elevation  // what Gate counts as lent
-	Known   func(place int) int // the row of a place in the estate, -1 for none; nil: by its address
+	Create  bool               // whoever has access and no account gets one that is named after their id
+	Lent    []estate.Elevation // what Gate counts as lent
 }
 
 // Wanted is what a system has to give, at the task's moment.
@@ -91,25 +90,14 @@ func (w *Wanted) Outcome(h *Holder, operation string, place int) (gate.Outcome, 
 func Work(ctx context.Context, t Task) (*Wanted, error) {
 	w := &Wanted{Task: t}
 	e := t.Gate.Estate()
-	system := e.Systems[t.System]
-	if system == nil {
+	if e.Systems[t.System] == nil {
 		return nil, fmt.Errorf("there is no system %q", t.System)
 	}
 	if len(t.Carries.Natives) > 16 {
 		return nil, fmt.Errorf("a driver carries 16 natives at most")
 	}
-	for i, p := range t.State.Places {
-		row := -1
-		if t.Known != nil {
-			row = t.Known(i)
-		} else {
-			a := estate.Address{System: t.System, Path: p.Path}
-			if e.Folds(system) {
-				a.Path = estate.Fold(a.Path)
-			}
-			row = e.Tree.Find(a.String())
-		}
-		w.rows = append(w.rows, row)
+	for _, p := range t.State.Places {
+		w.rows = append(w.rows, e.Tree.Find(e.Canonical(estate.Address{System: t.System, Path: p.Path}).String()))
 	}
 	asked := t.Gate.NewContext()
 	asked.Time(t.At)
@@ -209,7 +197,7 @@ func (w *Wanted) setOf(outcomes *gate.OperationOutcomes, typ string, known map[s
 }
 
 // hold finds the accounts in the policy's care: those that it lists with an owner, and with Create one for everybody
-// else who may do something there.
+// else who may do something there. An account of that name that it does not list and hgate did not make is left alone.
 func (w *Wanted) hold(ctx context.Context, asked *gate.Context) error {
 	e := w.Gate.Estate()
 	there := map[string]Account{}
@@ -239,7 +227,8 @@ func (w *Wanted) hold(ctx context.Context, asked *gate.Context) error {
 		if of[h.Subject] || h.Subject.Kind != estate.IsPerson && h.Subject.Kind != estate.IsService {
 			continue
 		}
-		if !w.Create || taken[h.Subject.ID] || h.Outcome != gate.Allow {
+		is, found := there[h.Subject.ID]
+		if !w.Create || taken[h.Subject.ID] || h.Outcome != gate.Allow || found && !is.Made { // it may be another's
 			w.Without = append(w.Without, h.Subject)
 			continue
 		}

@@ -150,8 +150,9 @@ func (r *reading) readRoles() error {
 		return err
 	}
 	for _, one := range r.roles {
-		if one.login || one.comment != "" && strings.HasPrefix(one.comment, accountMark(r.system)) {
-			r.state.Accounts = append(r.state.Accounts, target.Account{Name: one.name,
+		made := strings.HasPrefix(one.comment, accountMark(r.system))
+		if one.login || made {
+			r.state.Accounts = append(r.state.Accounts, target.Account{Name: one.name, Made: made,
 				Reserved: one.name == r.self || one.system})
 		} else if !one.system && !strings.HasPrefix(one.comment, mark(r.system)) {
 			// A role without sign-in may be an account all the same, where the policy lists it.

@@ -158,12 +158,17 @@ func TestALoanIsCarriedWhileAPushStays(t *testing.T) {
 	stays.Dir = o.dir
 	state := filepath.Dir(o.dir)
 	stays.Env = append(os.Environ(), "XDG_STATE_HOME="+state, "XDG_CONFIG_HOME="+state)
-	var said strings.Builder
-	stays.Stdout, stays.Stderr = &said, &said
+	said, err := os.Create(filepath.Join(state, "said"))
+	require.NoError(t, err)
+	defer said.Close()
+	stays.Stdout, stays.Stderr = said, said
 	require.NoError(t, stays.Start())
 	defer func() {
 		_ = stays.Process.Signal(os.Interrupt)
-		assert.NoError(t, stays.Wait(), said.String())
+		assert.NoError(t, stays.Wait())
+		text, err := os.ReadFile(said.Name())
+		assert.NoError(t, err)
+		assert.Contains(t, string(text), "obsdb was told.")
 	}()
 	may := func() bool {
 		var yes bool
@@ -175,9 +180,9 @@ func TestALoanIsCarriedWhileAPushStays(t *testing.T) {
 	key := []string{"--by", "marek.dvorin", "--key", filepath.Join(starter.KeysFolder, "marek.dvorin")}
 	o.says(0, "asks for grant drivers-tidy",
 		append([]string{"request", "drivers-tidy", "--for", "1h", "--reason", "a look"}, key...)...)
-	require.Eventually(t, may, 20*time.Second, 100*time.Millisecond, said.String())
+	require.Eventually(t, may, 20*time.Second, 100*time.Millisecond)
 	o.says(0, "", append([]string{"finish"}, key...)...)
-	require.Eventually(t, func() bool { return !may() }, 20*time.Second, 100*time.Millisecond, said.String())
+	require.Eventually(t, func() bool { return !may() }, 20*time.Second, 100*time.Millisecond)
 }
 
 // A database that is in use is adopted: what it gives becomes a policy, and what the policy forbids is told.

@@ -118,11 +118,7 @@ func (a *app) matching(c *carrying, match string) (func(string) (estate.Principa
 			}
 		}
 	case "email":
-		for id, s := range e.People {
-			if name, _, ok := strings.Cut(s.Email, "@"); ok {
-				known[s.Email], known[name] = estate.Principal{ID: id}, estate.Principal{ID: id}
-			}
-		}
+		byEmail(e, known)
 	default:
 		if err := a.matchFile(match, e, known); err != nil {
 			return nil, err
@@ -141,6 +137,27 @@ func (a *app) matching(c *carrying, match string) (func(string) (estate.Principa
 		who, ok := known[account]
 		return who, ok
 	}, nil
+}
+
+// byEmail adds people by their email and by what stands before its @, where that is one person's alone.
+func byEmail(e *estate.Estate, known map[string]estate.Principal) {
+	several := map[string]bool{}
+	for id, s := range e.People {
+		name, _, ok := strings.Cut(s.Email, "@")
+		if !ok {
+			continue
+		}
+		for _, text := range []string{s.Email, name} {
+			_, taken := known[text]
+			several[text] = several[text] || taken
+			known[text] = estate.Principal{ID: id}
+		}
+	}
+	for text := range several {
+		if several[text] {
+			delete(known, text)
+		}
+	}
 }
 
 // matchFile reads who has which account.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -102,7 +103,7 @@ func (a *app) fidelityText(p *view.Page, c *carrying, state *target.State, carri
 	}
 	type group struct {
 		operations []*estate.Operation
-		places     []estate.Address
+		places     map[estate.Address]bool
 	}
 	groups := map[fate]*group{}
 	var order []fate
@@ -112,16 +113,14 @@ func (a *app) fidelityText(p *view.Page, c *carrying, state *target.State, carri
 		}
 		k := fate{one.How, one.Why}
 		if groups[k] == nil {
-			groups[k] = &group{}
+			groups[k] = &group{places: map[estate.Address]bool{}}
 			order = append(order, k)
 		}
 		g := groups[k]
 		if o := c.gate.Estate().Operations[one.Operation]; !slices.Contains(g.operations, o) {
 			g.operations = append(g.operations, o)
 		}
-		if place := state.Address(c.id, one.Place); !slices.Contains(g.places, place) {
-			g.places = append(g.places, place)
-		}
+		g.places[state.Address(c.id, one.Place)] = true
 	}
 	rank := []target.How{target.AsWritten, target.Narrower, target.ToEverybody, target.NotCarried}
 	slices.SortStableFunc(order, func(a, b fate) int { return slices.Index(rank, a.how) - slices.Index(rank, b.how) })
@@ -130,9 +129,8 @@ func (a *app) fidelityText(p *view.Page, c *carrying, state *target.State, carri
 	var rows [][]view.Cell
 	for _, k := range order {
 		g := groups[k]
-		slices.SortFunc(g.places, estate.Address.Compare)
 		var where []string
-		for _, place := range g.places {
+		for _, place := range slices.SortedFunc(maps.Keys(g.places), estate.Address.Compare) {
 			where = append(where, place.String())
 		}
 		rows = append(rows, []view.Cell{{Text: string(k.how), Style: styles[k.how]},

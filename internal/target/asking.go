@@ -55,6 +55,7 @@ type Difference struct {
 	Why        string // what in the system makes it so
 	Operations []string
 	Places     []int
+	at         map[int]bool // the places
 }
 
 // Group puts answers that are not as expected together, as a person would tell them.
@@ -69,14 +70,15 @@ func Group(answers []Answer) (out []*Difference) {
 		k := cause{a.Holder.Account, a.Why, a.Allowed}
 		d := byCause[k]
 		if d == nil {
-			d = &Difference{Accounts: []string{a.Holder.Account}, Allowed: a.Allowed, Why: a.Why}
+			d = &Difference{Accounts: []string{a.Holder.Account}, Allowed: a.Allowed, Why: a.Why, at: map[int]bool{}}
 			byCause[k] = d
 			single = append(single, d)
 		}
 		if !slices.Contains(d.Operations, a.Operation) {
 			d.Operations = append(d.Operations, a.Operation)
 		}
-		if !slices.Contains(d.Places, a.Place) {
+		if !d.at[a.Place] {
+			d.at[a.Place] = true
 			d.Places = append(d.Places, a.Place)
 		}
 	}

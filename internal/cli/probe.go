@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"iter"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -61,7 +62,7 @@ func (a *app) probe(id string, q probing) error {
 	if err != nil {
 		return err
 	}
-	who, where, err := q.chosen(c)
+	who, covered, err := q.chosen(c)
 	if err != nil {
 		return err
 	}
@@ -71,10 +72,14 @@ func (a *app) probe(id string, q probing) error {
 	}
 	defer r.system.Close()
 	state := r.was.State()
-	questions := sampled(r.arrangement.Questions(who, where), q.sample)
+	within := make([]bool, len(state.Places))
+	for place := range within {
+		within[place] = covered(state.Address(c.id, place))
+	}
+	questions := sampled(r.arrangement.Questions(who, func(place int) bool { return within[place] }), q.sample)
 	var out probed
 	begun := time.Now()
-	done := a.progress(fmt.Sprintf("asking %s %s", c.id, count(len(questions), "question")))
+	done := a.progress("asking " + c.id)
 	err = r.system.Ask(a.ctx, r.was, questions, func(answer target.Answer) bool {
 		out.asked++
 		if answer.Tried {
@@ -157,18 +162,34 @@ func (q probing) chosen(c *carrying) (who func(estate.Principal) bool, where fun
 	return who, where, nil
 }
 
-// sampled chooses some of the questions at random, in their order.
-func sampled(questions []target.Question, most int) []target.Question {
-	if most == 0 || len(questions) <= most {
+// sampled chooses some of the questions at random, in their order; all, where most is 0. All are equally likely (J. S.
+// Vitter, "Random Sampling with a Reservoir", 1985, algorithm R).
+func sampled(questions iter.Seq[target.Question], most int) iter.Seq[target.Question] {
+	if most == 0 {
 		return questions
 	}
-	chosen := rand.Perm(len(questions))[:most]
-	slices.Sort(chosen)
-	var out []target.Question
-	for _, i := range chosen {
-		out = append(out, questions[i])
+	type numbered struct {
+		target.Question
+		number int
 	}
-	return out
+	var chosen []numbered
+	n := 0
+	for q := range questions {
+		if n < most {
+			chosen = append(chosen, numbered{q, n})
+		} else if i := rand.IntN(n + 1); i < most {
+			chosen[i] = numbered{q, n}
+		}
+		n++
+	}
+	slices.SortFunc(chosen, func(a, b numbered) int { return a.number - b.number })
+	return func(yield func(target.Question) bool) {
+		for _, one := range chosen {
+			if !yield(one.Question) {
+				return
+			}
+		}
+	}
 }
 
 func verdict(allowed bool) string { return map[bool]string{true: "allow", false: "deny"}[allowed] }

@@ -2,6 +2,7 @@ package target
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -24,28 +25,36 @@ type Answer struct {
 	Why     string // what in the system makes it so, where it is not as expected
 }
 
-// Questions lists what a system can be asked of the accounts that there are: every operation that is carried, on every
-// place that the policy lists.
-func (w *Wanted) Questions(who func(estate.Principal) bool, where func(estate.Address) bool) (out []Question) {
-	for _, h := range w.Holders {
-		if h.New || !who(h.Subject) {
-			continue
-		}
-		for place, n := range h.profile.sets {
-			if n < 0 || !where(w.State.Address(w.System, place)) {
+// Questions goes through what a system can be asked of the accounts that there are, account by account: every operation
+// that is carried, on every place that the policy lists. There can be very many.
+func (w *Wanted) Questions(who func(estate.Principal) bool, where func(place int) bool) iter.Seq[Question] {
+	return func(yield func(Question) bool) {
+		for _, h := range w.Holders {
+			if h.New || !who(h.Subject) {
 				continue
 			}
-			set := w.sets[n]
-			for i, o := range set.Operations {
-				natives := w.Carries.of(o.Name, set.typ)
-				if natives == 0 || w.Carries.everybody(o.Name, set.typ) {
-					continue
+			for place, n := range h.profile.sets {
+				if n >= 0 && where(place) && !w.questionsOf(h, place, yield) {
+					return
 				}
-				out = append(out, Question{h, o.Name, place, set.Outcomes[i] == gate.Allow && set.mask&natives != 0})
 			}
 		}
 	}
-	return out
+}
+
+// questionsOf goes through the questions about an account and a place; false if no more are wanted.
+func (w *Wanted) questionsOf(h *Holder, place int, yield func(Question) bool) bool {
+	set := w.sets[h.profile.sets[place]]
+	for i, o := range set.Operations {
+		natives := w.Carries.of(o.Name, set.typ)
+		if natives == 0 || w.Carries.everybody(o.Name, set.typ) {
+			continue
+		}
+		if !yield(Question{h, o.Name, place, set.Outcomes[i] == gate.Allow && set.mask&natives != 0}) {
+			return false
+		}
+	}
+	return true
 }
 
 // Difference is that some accounts get, or lack, the same for the same reason.

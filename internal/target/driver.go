@@ -3,6 +3,7 @@ package target
 import (
 	"context"
 	"errors"
+	"iter"
 )
 
 // A Driver knows one kind of real system.
@@ -32,8 +33,9 @@ type System interface {
 	// Write carries a plan out, all of it or nothing. It gives ErrChanged, and does nothing, if the system is no more as
 	// it was when the plan was made. check sees what has come of it before it counts; on its error nothing does.
 	Write(ctx context.Context, was Snapshot, p *Plan, check func(Snapshot) error) error
-	// Ask puts questions to it, and tells each answer in turn; it changes nothing. It stops when tell returns false.
-	Ask(ctx context.Context, was Snapshot, questions []Question, tell func(Answer) bool) error
+	// Ask puts questions to it, which come account by account, and tells each answer in turn; it changes nothing. It stops
+	// when tell returns false.
+	Ask(ctx context.Context, was Snapshot, questions iter.Seq[Question], tell func(Answer) bool) error
 	Close()
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 
 	"github.com/jackc/pgx/v5"
@@ -18,21 +19,25 @@ const denied = "42501"
 // Ask puts questions as their accounts, in a transaction that is rolled back: what reads and changes rows of plain
 // tables is tried, in that PostgreSQL plans it, which it does for nobody who may not; of all else its own functions are
 // asked.
-func (s *system) Ask(ctx context.Context, was target.Snapshot, questions []target.Question,
+func (s *system) Ask(ctx context.Context, was target.Snapshot, questions iter.Seq[target.Question],
 	tell func(target.Answer) bool) error {
 	snap := was.(*snapshot)
-	for len(questions) > 0 {
-		n := slices.IndexFunc(questions, func(q target.Question) bool { return q.Holder != questions[0].Holder })
-		if n < 0 {
-			n = len(questions)
+	var same []target.Question // of one account
+	for q := range questions {
+		if len(same) > 0 && same[0].Holder != q.Holder {
+			goOn, err := s.askAs(ctx, snap, same, tell)
+			if err != nil || !goOn {
+				return err
+			}
+			same = same[:0]
 		}
-		goOn, err := s.askAs(ctx, snap, questions[:n], tell)
-		if err != nil || !goOn {
-			return err
-		}
-		questions = questions[n:]
+		same = append(same, q)
 	}
-	return nil
+	if len(same) == 0 {
+		return nil
+	}
+	_, err := s.askAs(ctx, snap, same, tell)
+	return err
 }
 
 // asking is what is asked as one account.

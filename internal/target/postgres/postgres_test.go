@@ -136,7 +136,7 @@ func (b *bench) ask(g *gate.Gate) (asked, tried int, wrong []string) {
 	snap, err := b.system.Read(b.t.Context())
 	require.NoError(b.t, err)
 	w := b.arrange(g, snap, nil).Wanted
-	questions := w.Questions(func(estate.Principal) bool { return true }, func(estate.Address) bool { return true })
+	questions := w.Questions(func(estate.Principal) bool { return true }, func(int) bool { return true })
 	require.NoError(b.t, b.system.Ask(b.t.Context(), snap, questions, func(a target.Answer) bool {
 		asked++
 		if a.Tried {

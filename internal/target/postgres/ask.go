@@ -274,17 +274,17 @@ func outcome(pipe *pgconn.Pipeline) (failed *pgconn.PgError, err error) {
 // why says what in the database makes an answer what it is.
 func (a *asking) why(answer target.Answer) string {
 	native := nativeOf(answer.Operation, a.state.Places[answer.Place].Type)
-	causes := a.has(a.account, a.ways, native, answer.Place)
-	if answer.Allowed {
-		if len(causes) == 0 {
-			return "nothing that hgate knows of gives it"
-		}
-		return causes[0].text
+	cause := a.cause(a.account, a.ways, native, answer.Place)
+	switch {
+	case answer.Allowed && cause == "":
+		return "nothing that hgate knows of gives it"
+	case answer.Allowed:
+		return cause
 	}
 	switch o := &a.objects[answer.Place]; {
 	case native == connecting && !a.roles[a.account].login:
 		return "the account cannot sign in"
-	case len(causes) == 0:
+	case cause == "":
 		return "the account lacks " + natives[native].Name
 	case o.schema != "":
 		return "the account lacks USAGE of the schema " + o.schema

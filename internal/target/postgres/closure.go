@@ -1,8 +1,9 @@
 package postgres
 
 import (
+	"cmp"
+	"maps"
 	"slices"
-	"sort"
 	"strings"
 )
 
@@ -30,69 +31,48 @@ func (s *snapshot) ways(who string) map[string][]string {
 	return out
 }
 
-// cause is why somebody has a right.
-type cause struct {
-	text   string
-	public bool // everybody has it
-}
-
-// has tells why somebody has a native right on an object, nearest cause first; "" in text if they have not. ways are
+// cause tells why somebody has a native right on an object: what is nearest to them; "" if they have not. ways are
 // theirs.
-func (s *snapshot) has(who string, ways map[string][]string, native, object int) (out []cause) {
-	via := func(role, text string) cause {
+func (s *snapshot) cause(who string, ways map[string][]string, native, object int) string {
+	via := func(role, text string) string {
 		if chain := ways[role]; len(chain) > 0 {
-			return cause{"the account is a member of " + strings.Join(chain, ", which is a member of ") + ", which " + text,
-				false}
+			return "the account is a member of " + strings.Join(chain, ", which is a member of ") + text
 		}
-		return cause{"the account " + text, false}
+		return "the account" + strings.TrimPrefix(text, ", which")
 	}
-	var names []string
-	for name := range ways {
-		names = append(names, name)
-	}
-	sort.Slice(names, func(i, j int) bool {
-		if a, b := len(ways[names[i]]), len(ways[names[j]]); a != b {
-			return a < b
-		}
-		return names[i] < names[j]
-	})
 	if predefined := memberOf[native]; predefined != "" {
 		if chain := ways[predefined]; len(chain) > 0 {
-			out = append(out, cause{"the account is a member of " + strings.Join(chain, ", which is a member of "), false})
-		} else if who == predefined {
-			out = append(out, cause{"it is " + predefined, false})
+			return via(predefined, "")
 		}
 	}
 	o := &s.objects[object]
-	priv := natives[native].Name
-	for _, name := range names {
-		r := s.roles[name]
-		switch {
+	privs := []string{natives[native].Name, natives[native].Name + columns}
+	for _, name := range slices.SortedFunc(maps.Keys(ways), func(a, b string) int {
+		return cmp.Or(cmp.Compare(len(ways[a]), len(ways[b])), strings.Compare(a, b))
+	}) {
+		switch r := s.roles[name]; {
 		case r == nil:
 		case r.super:
-			out = append(out, via(name, "is a superuser"))
-		case o.owner == name && memberOf[native] == "":
-			out = append(out, via(name, "owns it"))
+			return via(name, ", which is a superuser")
+		case memberOf[native] != "":
+		case o.owner == name:
+			return via(name, ", which owns it")
 		case native == selecting && name == readsAll, writes(native) && name == writesAll:
-			out = append(out, via(name, "may do it everywhere"))
-		}
-		if memberOf[native] != "" {
-			continue
-		}
-		for _, p := range []string{priv, priv + columns} {
-			if _, ok := s.acl[name][held{object, p}]; ok {
-				out = append(out, via(name, "has "+p+" on it"))
+			return via(name, ", which may do it everywhere")
+		default:
+			for _, priv := range privs {
+				if _, ok := s.acl[name][held{object, priv}]; ok {
+					return via(name, ", which has "+priv+" on it")
+				}
 			}
 		}
 	}
-	if memberOf[native] == "" {
-		for _, p := range []string{priv, priv + columns} {
-			if _, ok := s.acl[""][held{object, p}]; ok {
-				out = append(out, cause{p + " is granted to PUBLIC", true})
-			}
+	for _, priv := range privs {
+		if _, ok := s.acl[""][held{object, priv}]; ok && memberOf[native] == "" {
+			return priv + " is granted to PUBLIC"
 		}
 	}
-	return out
+	return ""
 }
 
 func writes(native int) bool { return native == inserting || native == updating || native == deleting }

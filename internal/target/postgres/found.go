@@ -8,84 +8,10 @@ import (
 	"hiddengate/internal/target"
 )
 
-// power is all that the roles of somebody come to: themselves, those of which they are members, and everybody.
-type power struct {
-	names     []string // "" among them, for everybody
-	super     bool
-	reads     bool // everything
-	writes    bool
-	login     bool
-	ownership map[string]bool
-}
-
-// powerOf gathers what somebody can act as.
-func (s *snapshot) powerOf(who string) *power {
-	p := &power{names: []string{""}, ownership: map[string]bool{}}
-	if who == "" {
-		return p
-	}
-	for name := range s.ways(who) {
-		p.names = append(p.names, name)
-		p.ownership[name] = true
-		r := s.roles[name]
-		p.super = p.super || r != nil && r.super
-		p.reads, p.writes = p.reads || name == readsAll, p.writes || name == writesAll
-	}
-	if r := s.roles[who]; r != nil {
-		p.login = r.login
-	}
-	return p
-}
-
-// listed says whether somebody has a right by an access list.
-func (s *snapshot) listed(p *power, h held) bool {
-	return slices.ContainsFunc(p.names, func(name string) bool {
-		_, ok := s.acl[name][h]
-		return ok
-	})
-}
-
-// can says whether somebody can use a native right on an object.
-func (s *snapshot) can(p *power, native, object int) bool {
-	o := &s.objects[object]
-	switch {
-	case native == connecting && !p.login:
-		return false
-	case p.super:
-		return true
-	case memberOf[native] != "":
-		return p.ownership[memberOf[native]]
-	}
-	uses := func(n int) bool {
-		return p.reads || p.writes || p.ownership[s.objects[n].owner] || s.listed(p, held{n, "USAGE"})
-	}
-	if n, ok := s.schemas[o.schema]; ok && o.schema != "" && !uses(n) {
-		return false
-	}
-	if o.kind == schema && !uses(object) {
-		return false
-	}
-	return p.ownership[o.owner] || p.reads && native == selecting || p.writes && writes(native) ||
-		s.listed(p, held{object, natives[native].Name})
-}
-
 // owns says whether somebody may do anything with an object.
 func (s *snapshot) owns(p *power, object int) bool {
 	o := &s.objects[object]
 	return p.super || p.ownership[o.owner] && o.kind == relation && s.can(p, selecting, object)
-}
-
-// masks tells what somebody can use on each place.
-func (s *snapshot) masks(p *power) []target.Mask {
-	out := make([]target.Mask, len(s.state.Places))
-	for place, at := range s.state.Places {
-		for native := range natives {
-			if slices.Contains(natives[native].Types, at.Type) && s.can(p, native, place) {
-				out[place] |= 1 << native
-			}
-		}
-	}
-	return out
 }
 
 // Found tells who may do what as the database stands, without hgate's own roles.
@@ -134,19 +60,21 @@ func (s *snapshot) Found() *target.Found {
 			}
 		}
 	}
-	everybody := bare.masks(bare.powerOf(""))
+	everybody := bare.usable(bare.powerOf(""))
+	ofGroup := map[string][]target.Mask{}
+	for name := range members {
+		ofGroup[name] = bare.usable(bare.powerOf(name))
+	}
 	bare.take(out, target.Everybody, everybody, nil)
 	for _, name := range names {
 		p := bare.powerOf(name)
 		had := slices.Clone(everybody)
 		for _, up := range bare.in[name] {
-			if members[up] != nil {
-				for place, m := range bare.masks(bare.powerOf(up)) {
-					had[place] |= m
-				}
+			for place, m := range ofGroup[up] {
+				had[place] |= m
 			}
 		}
-		bare.take(out, name, bare.masks(p), had)
+		bare.take(out, name, bare.usable(p), had)
 		bare.takeAll(out, name, p, func(up string) bool { return members[up] != nil })
 		bare.leftOf(out, name)
 	}

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 	"time"
@@ -25,14 +26,15 @@ type planning struct {
 	wants   map[string]*want // by role or account
 	roles   map[string]*target.Role
 	holders map[string]*target.Holder
-	order   []string // the roles, then the accounts
-	inCare  []string // whose rights are told: these, and what else hgate made, which has to have nothing
+	order   []string                 // the roles, then the accounts
+	given   map[string][]target.Mask // what the members of a role have by it, once it was worked out
+	inCare  []string                 // whose rights are told: these, and what else hgate made, which has to have nothing
 }
 
 // Plan says what the database has to be told. Rights are taken away before any are given.
 func (s *snapshot) Plan(a *target.Arrangement) *target.Plan {
 	p := &planning{snapshot: s, a: a, plan: &target.Plan{}, wants: map[string]*want{}, roles: map[string]*target.Role{},
-		holders: map[string]*target.Holder{}}
+		holders: map[string]*target.Holder{}, given: map[string][]target.Mask{}}
 	p.gather()
 	p.makeRoles()
 	p.makeAccounts()
@@ -282,26 +284,19 @@ func (p *planning) isHgates(name string) bool {
 
 // beyond says what somebody gets by a membership that the policy does not give; "" for nothing.
 func (p *planning) beyond(h *target.Holder, up string) string {
-	ways := p.ways(up)
-	for name := range ways {
-		if r := p.snapshot.roles[name]; r != nil && r.super && !p.everything(h) {
-			return "its members are superusers"
-		}
+	given, known := p.given[up]
+	if !known {
+		power := p.ownPowerOf(up)
+		given = p.masks(func(native, place int) bool {
+			return native != connecting && (p.holds(power, native, place) ||
+				p.granted(power, held{place, natives[native].Name + columns}))
+		})
+		p.given[up] = given
 	}
-	for place, at := range p.state.Places {
-		if !p.a.Listed(place) {
-			continue
-		}
-		mask := p.a.Mask(h, place)
-		for native := range natives {
-			if mask&(1<<native) != 0 || native == connecting || !slices.Contains(natives[native].Types, at.Type) {
-				continue
-			}
-			for _, c := range p.has(up, ways, native, place) {
-				if !c.public {
-					return fmt.Sprintf("its members have %s on %s", natives[native].Name, p.a.State.Address(p.system, place))
-				}
-			}
+	for place, mask := range given {
+		if extra := mask &^ p.a.Mask(h, place); extra != 0 && p.a.Listed(place) {
+			return fmt.Sprintf("its members have %s on %s", natives[bits.TrailingZeros16(uint16(extra))].Name,
+				p.a.State.Address(p.system, place))
 		}
 	}
 	return ""

@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"hiddengate/internal/catalog"
+	"hiddengate/internal/cli"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/target"
-	"hiddengate/internal/target/postgres"
 )
 
 // targets writes what each driver carries.
@@ -21,7 +21,7 @@ that it gives, now and without a condition on anything but the moment; what is l
 that stands in no table here is not carried: the system has no right for it. This page is made from the drivers' own
 data; ` + "`hgate compile SYSTEM`" + ` tells the same of your policy.
 `)
-	for _, d := range []*target.Driver{postgres.Driver} {
+	for _, d := range cli.Drivers {
 		fmt.Fprintf(&b, "\n## %s\n\nFor %s; a system of kind `%s`. Its address is written `%s`.\n", d.Name, d.About, d.Kind,
 			d.Address)
 		b.WriteString("\n| operation | on | is carried by |\n|---|---|---|\n")

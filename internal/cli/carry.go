@@ -16,11 +16,11 @@ import (
 	"hiddengate/internal/target/postgres"
 )
 
-// drivers are those for real systems.
-var drivers = []*target.Driver{postgres.Driver}
+// Drivers are those for real systems, of which the reference page tells.
+var Drivers = []*target.Driver{postgres.Driver}
 
 func driverNames() (out []string) {
-	for _, d := range drivers {
+	for _, d := range Drivers {
 		out = append(out, d.Name)
 	}
 	return out
@@ -69,7 +69,7 @@ func (a *app) carriedBy(id string, reach *policyfile.Reach) (*carrying, error) {
 		return nil, unknown("system", id, keys(g.Estate().Systems))
 	}
 	c := &carrying{id: id, plain: g, gate: g, at: a.present(), reach: reach}
-	for _, d := range drivers {
+	for _, d := range Drivers {
 		if reach != nil && reach.Driver == d.Name || reach == nil && d.Kind == system.Kind.ID {
 			c.driver = d
 		}

@@ -22,12 +22,17 @@ that stands in no table here is not carried: the system has no right for it. Thi
 data; ` + "`hgate compile SYSTEM`" + ` tells the same of your policy.
 `)
 	for _, d := range cli.Drivers {
-		fmt.Fprintf(&b, "\n## %s\n\nFor %s; a system of kind `%s`. Its address is written `%s`.\n", d.Name, d.About, d.Kind,
-			d.Address)
+		fmt.Fprintf(&b, "\n## %s\n\nFor %s; a system of kind `%s`. Its address is written `%s`. %s\n", d.Name, d.About,
+			d.Kind, d.Address, d.Names)
 		b.WriteString("\n| operation | on | is carried by |\n|---|---|---|\n")
 		for _, n := range d.Carries.Natives {
 			by := "`" + n.Name + "`"
-			if len(n.Gives) > 1 {
+			switch {
+			case n.Unlimited:
+				by += ", which gives everything, and is given where all is allowed there and inside"
+			case n.Inside != nil:
+				by += ", which gives " + code(n.Inside) + " inside too, and is given where all of that is allowed"
+			case len(n.Gives) > 1:
 				by += ", which gives all of them, and is given where all are allowed"
 			}
 			fmt.Fprintf(&b, "| %s | %s | %s |\n", code(n.Gives), strings.Join(n.Types, ", "), by)

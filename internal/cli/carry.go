@@ -13,11 +13,12 @@ import (
 	"hiddengate/internal/lending"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/target"
+	"hiddengate/internal/target/linux"
 	"hiddengate/internal/target/postgres"
 )
 
 // Drivers are those for real systems, of which the reference page tells.
-var Drivers = []*target.Driver{postgres.Driver}
+var Drivers = []*target.Driver{postgres.Driver, linux.Driver}
 
 func driverNames() (out []string) {
 	for _, d := range Drivers {
@@ -97,7 +98,8 @@ func (a *app) openSystem(c *carrying) (target.System, target.Snapshot, error) {
 	}
 	done := a.progress("reading " + c.id)
 	defer done()
-	s, err := c.driver.Connect(a.ctx, target.Connection{System: c.id, At: c.reach.At, Secret: secret})
+	s, err := c.driver.Connect(a.ctx, target.Connection{System: c.id, At: c.reach.At, Secret: secret,
+		Listed: inventoryState(c.gate, c.id).Places})
 	if err != nil {
 		return nil, nil, outside{err}
 	}
@@ -178,6 +180,9 @@ func (a *app) asideText(w *target.Wanted, s *target.State) {
 	}
 	if len(unlisted) > 0 {
 		p.Line("hgate: in no inventory, and so not looked at: %s", someTexts(unlisted))
+	}
+	if len(s.Aside) > 0 {
+		p.Line("hgate: not looked at: %s", someTexts(s.Aside))
 	}
 	if len(s.Unnamed) > 0 {
 		p.Line("hgate: no address can name %s", someTexts(s.Unnamed))

@@ -46,8 +46,13 @@ the moment, as on a network, is left out: the system never gives more than the p
 		}
 		plan := c.driver.Blank(to, state).Plan(arrangement)
 		carried := arrangement.Fidelity()
+		forbidden := arrangement.Forbidden()
+		explain(carried, forbidden)
 		if a.format == "json" {
-			return a.compileJSON(c, state, plan, carried)
+			if err := a.compileJSON(c, state, plan, carried); err != nil || len(forbidden) == 0 {
+				return err
+			}
+			return answered(exitNo)
 		}
 		p := a.page(a.Out)
 		if !fidelity {
@@ -56,10 +61,28 @@ the moment, as on a network, is left out: the system never gives more than the p
 			p.Line("")
 		}
 		a.fidelityText(p, c, state, carried)
+		for _, one := range forbidden {
+			p.Line("%s %s can use %s on %s whatever the policy says, and %s forbids it", p.Paint(view.No, "error:"),
+				one.Subject, one.Operation, state.Address(c.id, one.Place), one.By)
+		}
 		a.asideText(arrangement.Wanted, state)
+		if len(forbidden) > 0 {
+			return answered(exitNo)
+		}
 		return nil
 	}
 	return c
+}
+
+// explain adds to what becomes of operations which test or guarantee forbids that.
+func explain(carried []target.Carried, forbidden []target.Forbidden) {
+	for i := range carried {
+		for _, f := range forbidden {
+			if one := &carried[i]; one.Operation == f.Operation && one.Place == f.Place {
+				one.Why += "; " + f.By + " forbids it"
+			}
+		}
+	}
 }
 
 func (a *app) compileJSON(c *carrying, state *target.State, plan *target.Plan, carried []target.Carried) error {

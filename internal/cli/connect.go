@@ -54,17 +54,19 @@ func (a *app) connectCommand() *cobra.Command {
 		Use: "connect [SYSTEM]", Short: "Say in your own settings how a real system is reached, and try it",
 		Long: `Tries to reach the system, and writes into your own settings how: no workspace can say it. The password
 never stands there; name where it comes from. Without flags it tries what your settings say of the
-system, and without a system it lists them. A server's certificate is checked in full, except on this
-machine, unless the address says otherwise.`,
+system, and without a system it lists them. A database's certificate is checked in full, except on this
+machine, unless the address says otherwise; the key of a server that is reached by SSH has to be among
+your known hosts.`,
 		Example: "  hgate connect obsdb --driver postgres --at postgres://hgate@db.ternhollow.example/obs \\\n" +
 			"    --secret-env OBS_PASSWORD\n" +
+			"  hgate connect base-hosts --driver linux --at ssh://root@base.ternhollow.example\n" +
 			"  hgate connect obsdb",
 		Args: takes(0, 1),
 	}
 	a.systemArg(c)
 	c.Flags().StringVar(&n.driver, "driver", "", "the `driver`: "+strings.Join(driverNames(), ", "))
 	c.Flags().StringVar(&n.at, "at", "", "the `address`, without a password")
-	c.Flags().StringVar(&n.env, "secret-env", "", "the `variable` of the environment that holds the password")
+	c.Flags().StringVar(&n.env, "secret-env", "", "the `variable` of the environment that holds the password or key")
 	c.Flags().StringVar(&n.file, "secret-file", "", "the `file` that holds it, which you alone may read")
 	c.Flags().StringSliceVar(&n.command, "secret-command", nil,
 		"the `program`, with its arguments behind commas, that prints it")

@@ -85,7 +85,7 @@ func (a *app) probe(id string, q probing) error {
 		if answer.Tried {
 			out.tried++
 		}
-		if answer.Allowed != answer.Expected {
+		if !answer.Agrees() {
 			out.wrong = append(out.wrong, answer)
 		}
 		return q.wait(a, begun, out.asked)
@@ -128,13 +128,9 @@ func (q probing) wait(a *app, begun time.Time, asked int) bool {
 func (q probing) chosen(c *carrying) (who func(estate.Principal) bool, where func(estate.Address) bool, err error) {
 	who, where = func(estate.Principal) bool { return true }, func(estate.Address) bool { return true }
 	if len(q.who) > 0 {
-		var list estate.Subjects
-		for _, text := range q.who {
-			t, err := estate.ParseSubjectTerm(text)
-			if err != nil {
-				return nil, nil, fmt.Errorf("--who %s: %w", text, err)
-			}
-			list = append(list, t)
+		list, err := subjectsThere(c.gate, "who", q.who)
+		if err != nil {
+			return nil, nil, err
 		}
 		if len(c.gate.Members(list)) == 0 {
 			return nil, nil, fmt.Errorf("--who %s names nobody", strings.Join(q.who, ","))
@@ -155,8 +151,10 @@ func (q probing) chosen(c *carrying) (who func(estate.Principal) bool, where fun
 		}
 		e := c.gate.Estate()
 		where = func(at estate.Address) bool {
-			row := e.Tree.Find(e.Canonical(at).String())
-			return row >= 0 && c.gate.Covers(list, e.Tree.At(row))
+			if row := e.Tree.Find(e.Canonical(at).String()); row >= 0 {
+				return c.gate.Covers(list, e.Tree.At(row))
+			}
+			return e.Systems[c.id].Judge && c.gate.Covers(list, e.Unlisted(at))
 		}
 	}
 	return who, where, nil

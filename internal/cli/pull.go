@@ -21,26 +21,28 @@ import (
 
 func (a *app) pullCommand() *cobra.Command {
 	var e editing
-	match := "id"
+	match, propose := "id", false
 	c := &cobra.Command{
 		Use: "pull SYSTEM", Short: "Write into the policy what a real system has, and who may do what there",
 		Long: `Reads the system, and writes what the policy does not list yet into an inventory of its own: places,
 and accounts with the people whom they fit. Until hgate has told the system anything, it writes the
 system's roles, memberships and rights too, as groups, roles and grants in a file of their own, so that
 the system can be compared, tested and proved before anything is changed. What no operation stands for,
-and whose account fits nobody, is told. A later pull writes both files again.`,
-		Example: "  hgate pull obsdb --dry-run\n  hgate pull obsdb --match email",
+and whose account fits nobody, is told. A later pull writes both files again. With --propose it looks
+for a structure in what it found: few groups that together have exactly the same.`,
+		Example: "  hgate pull obsdb --dry-run\n  hgate pull obsdb --match email\n  hgate pull obsdb --propose --dry-run",
 		Args:    takes(1, 1),
 	}
 	a.systemArg(c)
 	c.Flags().StringVar(&match, "match", "id", "`how` accounts fit people: by their id, their email, or a CSV file with "+
 		"the columns account and owner")
+	c.Flags().BoolVar(&propose, "propose", false, "propose groups that have exactly what is there, with fewer grants")
 	a.editFlags(c, &e)
-	c.RunE = func(_ *cobra.Command, args []string) error { return a.pull(args[0], match, e) }
+	c.RunE = func(_ *cobra.Command, args []string) error { return a.pull(args[0], match, propose, e) }
 	return c
 }
 
-func (a *app) pull(id, match string, e editing) error {
+func (a *app) pull(id, match string, propose bool, e editing) error {
 	c, err := a.carried(id)
 	if err != nil {
 		return err
@@ -57,9 +59,14 @@ func (a *app) pull(id, match string, e editing) error {
 	p := a.page(a.Err)
 	found := snap.Found()
 	var adopted *target.Adopted
-	if !found.Told {
+	var proposal *target.Proposal
+	switch {
+	case !found.Told && propose:
+		proposal = target.Propose(id, &c.driver.Carries, snap.State(), found, owner, likeOf(c.gate))
+		adopted = proposal.Adopted
+	case !found.Told:
 		adopted = target.Adopt(id, &c.driver.Carries, snap.State(), found, owner)
-	} else {
+	default:
 		p.Line("hgate: %s was told by hgate already, so its rights stay as the policy has them; `hgate probe %s` tells "+
 			"where they differ", id, id)
 	}
@@ -90,6 +97,9 @@ func (a *app) pull(id, match string, e editing) error {
 	if adopted != nil {
 		p.Line("hgate: %s, %s and %s stand for what it gives", count(len(adopted.Groups), "group"),
 			count(len(adopted.Roles), "role"), count(len(adopted.Grants), "grant"))
+		if proposal != nil {
+			proposalText(p, proposal)
+		}
 		if len(adopted.Unfit) > 0 {
 			p.Line("hgate: these accounts have something and fit nobody: %s", someTexts(adopted.Unfit))
 		}

@@ -73,7 +73,7 @@ func (a *app) push(id string, how pushing) error {
 	}
 	applied := false
 	if len(plan.Statements) > 0 && !how.dryRun {
-		if err := a.mayPush(c, how); err != nil {
+		if err := a.mayPush(c, r.arrangement.Forbidden(), how); err != nil {
 			return err
 		}
 		if err := a.tell(r, plan, how.despite); err != nil {
@@ -114,7 +114,7 @@ func (a *app) pushJSON(c *carrying, plan *target.Plan, applied bool) error {
 }
 
 // mayPush sees that nothing stands against telling a system, and asks.
-func (a *app) mayPush(c *carrying, how pushing) error {
+func (a *app) mayPush(c *carrying, forbidden []target.Forbidden, how pushing) error {
 	found, err := a.checkAll(c.plain, c.at)
 	if err != nil {
 		return err
@@ -128,6 +128,10 @@ func (a *app) mayPush(c *carrying, how pushing) error {
 	}
 	if n := tally(found.found)[diagnostic.Error]; n > 0 {
 		against = append(against, "`hgate check` finds "+count(n, "error"))
+	}
+	for _, one := range forbidden {
+		against = append(against, fmt.Sprintf("%s forbids %s what the system gives to whoever gets in (%s)", one.By,
+			one.Subject, one.Operation))
 	}
 	if len(against) > 0 && how.despite == "" {
 		return &draft.Error{Message: fmt.Sprintf("%s, so nothing was told to %s", someTexts(against), c.id),
@@ -193,14 +197,17 @@ func (a *app) tell(c *reached, plan *target.Plan, despite string) error {
 	for _, one := range plan.Statements[:min(len(plan.Statements), ledger.MostStatements)] {
 		body.Statements = append(body.Statements, one.Text)
 	}
-	event, err := a.event(id, who, ledger.Pushed, body)
-	if err != nil {
+	note := func(w *store.Writer) error {
+		event, err := a.event(id, who, ledger.Pushed, body)
+		if err == nil {
+			_, err = w.Append(event)
+		}
 		return err
 	}
 	told := false
 	defer a.progress("telling " + c.id)()
 	err = log.Update(context.WithoutCancel(a.ctx), func(w *store.Writer) error {
-		if _, err := w.Append(event); err != nil || told {
+		if err := note(w); err != nil || told {
 			return err
 		}
 		check := func(is target.Snapshot) error { return a.check(c, is) }
@@ -210,6 +217,11 @@ func (a *app) tell(c *reached, plan *target.Plan, despite string) error {
 		told = true
 		return nil
 	})
+	if errors.Is(err, target.ErrPartly) { // the log has to say so
+		body.Partly = true
+		err = errors.Join(err, log.Update(context.WithoutCancel(a.ctx), note))
+		return outside{fmt.Errorf("%s was told in part, and the rest is in the next push: %w", c.id, err)}
+	}
 	switch {
 	case err == nil:
 		return nil

@@ -98,11 +98,11 @@ func (a *app) opened(g *gate.Gate, o opening) (body ledger.ReviewBody, err error
 		body.On = append(body.On, t.String())
 	}
 	for _, text := range o.reviewers {
-		t, err := estate.ParseSubjectTerm(text)
+		by, err := subjectsThere(g, "by", []string{text})
 		if err != nil {
-			return body, fmt.Errorf("--by %s: %w", text, err)
+			return body, err
 		}
-		if len(g.Members(estate.Subjects{t})) == 0 {
+		if len(g.Members(by)) == 0 {
 			return body, fmt.Errorf("--by %s names nobody", text)
 		}
 	}

@@ -50,8 +50,19 @@ func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
 
 // On tells what the subject may do on the listed resource of a row.
 func (a *Asker) On(row int) (*OperationOutcomes, error) {
+	return a.on(row, a.gate.Places.Spots[row], nil)
+}
+
+// OnUnlisted tells what the subject may do on a resource that no inventory lists, of a system that judges such.
+func (a *Asker) OnUnlisted(address estate.Address) (*OperationOutcomes, error) {
+	at, row := a.gate.Places.Unlisted(a.gate.estate.Canonical(address).String())
+	return a.on(row, at, a.gate.estate.Unlisted(address))
+}
+
+// on answers about a resource at a spot, of which a row has the facts: the one of that row, or one that is not listed.
+func (a *Asker) on(row int, at placemap.Spot, unlisted *estate.Resource) (*OperationOutcomes, error) {
 	g := a.gate
-	at, r := g.Places.Spots[row], &g.estate.Tree.Rows[row]
+	r := &g.estate.Tree.Rows[row]
 	look := lookOfAsker{trait: at.Trait, class: at.Class}
 	if a.several != nil || len(g.lent) > 0 {
 		look.mark = at.Mark
@@ -70,7 +81,7 @@ func (a *Asker) On(row int) (*OperationOutcomes, error) {
 	answer := a.known[look]
 	if answer == nil {
 		var err error
-		if answer, err = a.work(row, at); err != nil {
+		if answer, err = a.work(row, at, unlisted); err != nil {
 			return nil, err
 		}
 		a.known[look] = answer
@@ -79,8 +90,12 @@ func (a *Asker) On(row int) (*OperationOutcomes, error) {
 	return answer, nil
 }
 
-func (a *Asker) work(row int, at placemap.Spot) (*OperationOutcomes, error) {
+func (a *Asker) work(row int, at placemap.Spot, unlisted *estate.Resource) (*OperationOutcomes, error) {
 	g := a.gate
+	resource := unlisted
+	if resource == nil && a.several != nil {
+		resource = g.estate.Tree.At(row)
+	}
 	out := &OperationOutcomes{Operations: g.estate.Offer(g.Classes.Kinds[at.Class]).On(g.Classes.Types[at.Class])}
 	q := Query{Subject: a.subject, Context: a.context.region, At: at, Row: row}
 	key := []byte{byte(at.Class), byte(at.Class >> 8), byte(at.Class >> 16), byte(at.Class >> 24)}
@@ -88,7 +103,7 @@ func (a *Asker) work(row int, at placemap.Spot) (*OperationOutcomes, error) {
 		var outcome Outcome
 		var err error
 		if a.several != nil {
-			a.several.operation, a.several.resource = o.Name, g.estate.Tree.At(row)
+			a.several.operation, a.several.resource = o.Name, resource
 			outcome, err = g.outcome(a.several)
 		} else {
 			q.Operation = g.Classes.Ops.Number[o.Name]

@@ -101,6 +101,7 @@ type PushedBody struct {
 	Statements []string `json:"statements"`        // at most MostStatements
 	Count      int      `json:"count"`             // how many there were
 	Despite    string   `json:"despite,omitempty"` // the reason, where something stood against it
+	Partly     bool     `json:"partly,omitempty"`  // it broke off, and some of them may not have been told
 }
 
 // MostStatements bounds how many statements an event keeps.

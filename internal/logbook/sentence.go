@@ -72,6 +72,10 @@ func (t *Entry) Sentence(zone *clock.Zone) string {
 		}
 		body := t.Pushed
 		text := fmt.Sprintf("pushed the policy to %s: %s", body.System, count(body.Count, "statement"))
+		if body.Partly {
+			text = fmt.Sprintf("began to push the policy to %s: it broke off in %s", body.System,
+				count(body.Count, "statement"))
+		}
 		if body.Despite != "" {
 			text += ", despite what stood against it: " + body.Despite
 		}

@@ -55,8 +55,7 @@ type adopting struct {
 // Adopt writes what a system gives as groups, roles and grants that give the same. owner tells who has an account.
 func Adopt(system string, carries *Carries, state *State, found *Found,
 	owner func(account string) (estate.Principal, bool)) *Adopted {
-	a := &adopting{system: system, carries: carries, state: state, found: found, owner: owner, ids: map[string]bool{},
-		groups: map[string]string{}, roles: map[Mask]string{}, out: &Adopted{}, unfit: map[string]bool{}}
+	a := newAdopting(system, carries, state, found, owner)
 	for _, g := range found.Groups {
 		a.groups[g.Name] = a.id(g.Name)
 	}
@@ -72,6 +71,16 @@ func Adopt(system string, carries *Carries, state *State, found *Found,
 	}
 	a.everybody()
 	a.grants()
+	return a.done()
+}
+
+func newAdopting(system string, carries *Carries, state *State, found *Found,
+	owner func(account string) (estate.Principal, bool)) *adopting {
+	return &adopting{system: system, carries: carries, state: state, found: found, owner: owner, ids: map[string]bool{},
+		groups: map[string]string{}, roles: map[Mask]string{}, out: &Adopted{}, unfit: map[string]bool{}}
+}
+
+func (a *adopting) done() *Adopted {
 	for name := range a.unfit {
 		a.out.Unfit = append(a.out.Unfit, name)
 	}
@@ -117,43 +126,49 @@ type share struct {
 
 // grants makes the grants: one for each that several have alike.
 func (a *adopting) grants() {
-	names := map[string]bool{}
-	for name := range a.found.Rights {
-		names[name] = true
-	}
-	for name := range a.found.All {
-		names[name] = true
-	}
-	var order []string
-	for name := range names {
-		order = append(order, name)
-	}
-	slices.Sort(order)
-	to, shares := map[string][]string{}, map[string]share{}
-	var keys []string
-	for _, name := range order {
+	var g gathering
+	for _, name := range a.grantees() {
 		var subject []string
 		if id, isGroup := a.groups[name]; isGroup {
 			subject = []string{"group:" + id}
 		} else if subject = a.with(nil, name); subject == nil {
 			continue
 		}
-		for _, one := range a.sharesOf(name) {
-			key := fmt.Sprint(one)
-			if _, known := shares[key]; !known {
-				keys = append(keys, key)
-				shares[key] = one
-			}
-			if !slices.Contains(to[key], subject[0]) {
-				to[key] = append(to[key], subject[0])
-			}
+		for _, one := range a.sharesOf(a.found.All[name], a.found.Rights[name]) {
+			g.add(one, subject[0])
 		}
 	}
-	for _, key := range keys {
-		one := shares[key]
+	a.write(&g)
+}
+
+// gathering puts together who has the same share.
+type gathering struct {
+	keys   []string
+	to     map[string][]string
+	shares map[string]share
+}
+
+func (g *gathering) add(one share, subject string) {
+	if g.to == nil {
+		g.to, g.shares = map[string][]string{}, map[string]share{}
+	}
+	key := fmt.Sprint(one)
+	if _, known := g.shares[key]; !known {
+		g.keys = append(g.keys, key)
+		g.shares[key] = one
+	}
+	if !slices.Contains(g.to[key], subject) {
+		g.to[key] = append(g.to[key], subject)
+	}
+}
+
+// write makes the grants of what was gathered.
+func (a *adopting) write(g *gathering) {
+	for _, key := range g.keys {
+		one := g.shares[key]
 		role := a.role(one.mask)
 		a.out.Grants = append(a.out.Grants, AdoptedGrant{ID: a.id(strings.TrimPrefix(role, a.system+"-") + "-grant"),
-			To: to[key], Role: role, Places: one.places, Whole: one.mask == 0 && slices.Contains(one.places, a.top())})
+			To: g.to[key], Role: role, Places: one.places, Whole: one.mask == 0 && slices.Contains(one.places, a.top())})
 	}
 }
 
@@ -163,15 +178,15 @@ func (a *adopting) top() int {
 }
 
 // sharesOf gives what somebody has, the places with the same rights together.
-func (a *adopting) sharesOf(name string) (out []share) {
-	if all := a.found.All[name]; len(all) > 0 {
+func (a *adopting) sharesOf(all []int, rights []Right) (out []share) {
+	if len(all) > 0 {
 		if slices.Contains(all, a.top()) { // and all inside it
 			return []share{{0, []int{a.top()}}}
 		}
 		out = append(out, share{0, all})
 	}
 	masks := map[int]Mask{}
-	for _, r := range a.found.Rights[name] {
+	for _, r := range rights {
 		if len(out) == 0 || !slices.Contains(out[0].places, r.Place) {
 			masks[r.Place] |= 1 << r.Native
 		}
@@ -204,7 +219,9 @@ func (a *adopting) role(m Mask) string {
 		if m&(1<<k) == 0 {
 			continue
 		}
-		words = append(words, strings.ToLower(native.Name))
+		if !a.carries.within(k, m) {
+			words = append(words, strings.ToLower(native.Name))
+		}
 		for _, o := range native.Gives {
 			if !slices.Contains(one.Operations, o) {
 				one.Operations = append(one.Operations, o)

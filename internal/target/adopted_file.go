@@ -37,12 +37,13 @@ func (a *Adopted) File(id string, s *State) []byte {
 		}
 		return a.Roles[i].ID, splice.Map(splice.Scalar("allow"), scalars(operations))
 	})
+	outer := s.outer()
 	section("grants", len(a.Grants), func(i int) (string, *yaml.Node) {
 		g := a.Grants[i]
 		var places []*yaml.Node
 		for _, n := range g.Places {
 			at := splice.Scalar(s.Address(id, n).String())
-			if !g.Whole && strings.Count(s.Places[n].Path, "/") == 0 { // things stand inside
+			if !g.Whole && outer[s.Places[n].Path] {
 				at = splice.Map(splice.Scalar("in"), at, splice.Scalar("exactly"),
 					&yaml.Node{Kind: yaml.ScalarNode, Tag: "!!bool", Value: "true"})
 			}
@@ -52,6 +53,20 @@ func (a *Adopted) File(id string, s *State) []byte {
 			splice.Scalar("on"), splice.List(places...))
 	})
 	return []byte(b.String())
+}
+
+// outer lists the paths of places in which other things stand, or may come to stand.
+func (s *State) outer() map[string]bool {
+	out := map[string]bool{}
+	for _, p := range s.Places {
+		if strings.Count(p.Path, "/") == 0 {
+			out[p.Path] = true
+		}
+		for at := strings.LastIndexByte(p.Path, '/'); at > 0; at = strings.LastIndexByte(p.Path[:at], '/') {
+			out[p.Path[:at]] = true
+		}
+	}
+	return out
 }
 
 func scalars(list []string) *yaml.Node {

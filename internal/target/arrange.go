@@ -82,9 +82,9 @@ func (w *Wanted) reach(gr *estate.Grant) *reaching {
 	if some == 0 || list == nil {
 		return nil
 	}
-	for place, row := range w.rows {
-		m := some & w.Carries.on(w.State.Places[place].Type)
-		if row >= 0 && m != 0 && g.Places.Covers(list.List, g.Places.Spots[row]) {
+	for place := range w.rows {
+		m := some & w.Carries.on(&w.State.Places[place])
+		if m != 0 && w.Listed(place) && w.covers(list.List, place) {
 			out.order = append(out.order, place)
 			out.some[place], out.masks[place] = m, m&all
 		}
@@ -105,6 +105,16 @@ func (w *Wanted) reach(gr *estate.Grant) *reaching {
 		out.to = lent
 	}
 	return out
+}
+
+// covers says whether the list of a grant, by its number, covers a place.
+func (w *Wanted) covers(list, place int) bool {
+	g := w.Gate
+	if row := w.rows[place]; row >= 0 {
+		return g.Places.Covers(list, g.Places.Spots[row])
+	}
+	at, _ := g.Places.Unlisted(g.Estate().Canonical(w.State.Address(w.System, place)).String())
+	return g.Places.Covers(list, at)
 }
 
 // addRole makes a role of what most of a grant's holders get by it, and puts in it whoever gets all of that.
@@ -228,6 +238,22 @@ func (a *Arrangement) grantsOf(h *Holder, x Right) (out []string) {
 		}
 	}
 	return out
+}
+
+// GrantsOf lists the grants by which an account has a native on any place.
+func (a *Arrangement) GrantsOf(account string, native int) (out []string) {
+	for _, r := range a.RolesOf(account) {
+		if slices.ContainsFunc(r.Rights, func(x Right) bool { return x.Native == native }) {
+			out = append(out, r.Grant)
+		}
+	}
+	for _, x := range a.Direct[account] {
+		if x.Native == native {
+			out = append(out, x.Grants...)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // RolesOf lists the roles of an account.

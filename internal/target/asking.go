@@ -15,6 +15,7 @@ type Question struct {
 	Operation string
 	Place     int
 	Expected  bool // by the policy, as far as it is carried
+	Allows    bool // by the policy itself
 }
 
 // Answer is what the system said.
@@ -24,6 +25,9 @@ type Answer struct {
 	Tried   bool   // for real; else the system's own functions said so
 	Why     string // what in the system makes it so, where it is not as expected
 }
+
+// Agrees says whether the system does as the policy says: as far as it is carried, or beyond that what it allows.
+func (a *Answer) Agrees() bool { return a.Allowed == a.Expected || a.Allowed && a.Allows }
 
 // Questions goes through what a system can be asked of the accounts that there are, account by account: every operation
 // that is carried, on every place that the policy lists. There can be very many.
@@ -44,17 +48,44 @@ func (w *Wanted) Questions(who func(estate.Principal) bool, where func(place int
 
 // questionsOf goes through the questions about an account and a place; false if no more are wanted.
 func (w *Wanted) questionsOf(h *Holder, place int, yield func(Question) bool) bool {
-	set := w.sets[h.profile.sets[place]]
-	for i, o := range set.Operations {
-		natives := w.Carries.of(o.Name, set.typ)
-		if natives == 0 || w.Carries.everybody(o.Name, set.typ) {
-			continue
-		}
-		if !yield(Question{h, o.Name, place, set.Outcomes[i] == gate.Allow && set.mask&natives != 0}) {
+	n := h.profile.sets[place]
+	set := w.sets[n]
+	mask := w.Mask(h, place)
+	for i, one := range w.carriedOn(n, place) {
+		allows := set.Outcomes[i] == gate.Allow
+		if one.natives != 0 && !one.everybody &&
+			!yield(Question{h, set.Operations[i].Name, place, allows && mask&one.natives != 0, allows}) {
 			return false
 		}
 	}
 	return true
+}
+
+// operationCarried is by what an operation is carried on places of a sort.
+type operationCarried struct {
+	natives   Mask
+	everybody bool // who gets in has it
+}
+
+// sortOfPlace tells places apart as far as what is carried there goes: by an outcome set, which has a type, and by what
+// they lack.
+type sortOfPlace struct {
+	set   int32
+	lacks Mask
+}
+
+// carriedOn says by what each operation of an outcome set is carried on a place, in their order.
+func (w *Wanted) carriedOn(set int32, place int) []operationCarried {
+	p := &w.State.Places[place]
+	key := sortOfPlace{set, p.Lacks}
+	out, known := w.carriedAt[key]
+	if !known {
+		for _, o := range w.sets[set].Operations {
+			out = append(out, operationCarried{w.Carries.Of(o.Name, p), w.Carries.everybody(o.Name, p)})
+		}
+		w.carriedAt[key] = out
+	}
+	return out
 }
 
 // Difference is that some accounts get, or lack, the same for the same reason.

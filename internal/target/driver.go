@@ -12,6 +12,7 @@ type Driver struct {
 	About   string // what it reaches, in a sentence
 	Kind    string // the kind of system that it serves
 	Address string // how the address of one is written, with an example
+	Names   string // what the addresses inside it stand for, in a sentence
 	Carries Carries
 	// Connect reaches a system.
 	Connect func(ctx context.Context, to Connection) (System, error)
@@ -24,14 +25,17 @@ type Connection struct {
 	System string
 	At     string
 	Secret string
+	// Listed are the places that the policy lists, for systems that have more than can be listed.
+	Listed []Place
 }
 
 // System is a real system that has been reached.
 type System interface {
 	// Read reads what there is, and who may do what.
 	Read(ctx context.Context) (Snapshot, error)
-	// Write carries a plan out, all of it or nothing. It gives ErrChanged, and does nothing, if the system is no more as
-	// it was when the plan was made. check sees what has come of it before it counts; on its error nothing does.
+	// Write carries a plan out. It gives ErrChanged, and does nothing, if the system is no more as it was when the plan
+	// was made. check sees what has come of it. A system that can undo does all of it or nothing, and nothing on an error
+	// of check; another gives an error that is ErrPartly where some of it may have been done.
 	Write(ctx context.Context, was Snapshot, p *Plan, check func(Snapshot) error) error
 	// Ask puts questions to it, which come account by account, and tells each answer in turn; it changes nothing. It stops
 	// when tell returns false.
@@ -41,6 +45,9 @@ type System interface {
 
 // ErrChanged says that somebody else has changed a system.
 var ErrChanged = errors.New("the system has changed meanwhile")
+
+// ErrPartly says that a part of a plan may have been carried out. What is left is in the next plan.
+var ErrPartly = errors.New("some of it may have been done")
 
 // Snapshot is what a system had at a moment.
 type Snapshot interface {
@@ -55,6 +62,7 @@ type Snapshot interface {
 type Plan struct {
 	Statements []Statement
 	Left       []string // what differs and stays as it is, each with the reason
+	Script     string   // what carries it out, where the texts of the statements do not
 }
 
 // Statement is one thing that a system is told.

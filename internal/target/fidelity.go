@@ -32,69 +32,100 @@ type Carried struct {
 // Fidelity says of each operation and place what becomes of it; those that the policy gives to nobody with an account
 // are left out unless the system gives them to everybody. They come by operation and place.
 func (w *Wanted) Fidelity() (out []Carried) {
-	type key struct {
-		operation string
-		place     int
-	}
-	type tally struct{ subjects, given, conditional int }
-	all := map[key]*tally{}
-	for _, p := range w.profiles {
-		for place, n := range p.sets {
-			if n < 0 {
-				continue
+	counts := make([]int, len(w.sets)) // by set, the holders of whom it holds on the place
+	for place := range w.State.Places {
+		var there []int32
+		apart := map[sortOfPlace]int{} // those whom a native is not given that would reach too far
+		for _, p := range w.profiles {
+			switch n := p.sets[place]; {
+			case n < 0:
+			case p.without[place] != 0:
+				apart[sortOfPlace{n, p.without[place]}] += p.holders
+			default:
+				if counts[n] == 0 {
+					there = append(there, n)
+				}
+				counts[n] += p.holders
 			}
-			set := w.sets[n]
-			for i, o := range set.Operations {
-				if set.Outcomes[i] == gate.Deny && !w.Carries.everybody(o.Name, set.typ) {
-					continue
-				}
-				t := all[key{o.Name, place}]
-				if t == nil {
-					t = &tally{}
-					all[key{o.Name, place}] = t
-				}
-				if set.Outcomes[i] == gate.Deny {
-					continue
-				}
-				t.subjects += p.holders
-				switch {
-				case set.Outcomes[i] == gate.Depends:
-					t.conditional += p.holders
-				case set.mask&w.Carries.of(o.Name, set.typ) != 0:
-					t.given += p.holders
-				}
+		}
+		var tallies []tally
+		for _, n := range there {
+			tallies = w.count(tallies, place, n, 0, counts[n])
+			counts[n] = 0
+		}
+		for k, holders := range apart {
+			tallies = w.count(tallies, place, k.set, k.lacks, holders)
+		}
+		for i := range tallies {
+			if t := &tallies[i]; t.subjects > 0 || t.everybody {
+				out = append(out, w.fate(t, place))
 			}
 		}
 	}
-	for k, t := range all {
-		typ := w.State.Places[k.place].Type
-		one := Carried{Operation: k.operation, Place: k.place, Subjects: t.subjects}
-		natives := w.Carries.of(k.operation, typ)
-		switch note := w.Carries.note(k.operation, typ); {
-		case note != nil:
-			one.How, one.Why = note.How, note.Why
-		case natives == 0:
-			one.How, one.Why = NotCarried, "the system has no right for it"
-		case t.given == t.subjects:
-			one.How = AsWritten
-		default:
-			one.How = Narrower
-			var why []string
-			if t.conditional > 0 {
-				why = append(why, "it hangs on more than the moment for "+people(t.conditional))
-			}
-			if n := t.subjects - t.conditional - t.given; n > 0 {
-				why = append(why, w.together(k.operation, natives)+", which "+people(n)+" may not")
-			}
-			one.Why = strings.Join(why, "; ")
-		}
-		out = append(out, one)
-	}
-	slices.SortFunc(out, func(a, b Carried) int {
+	slices.SortStableFunc(out, func(a, b Carried) int {
 		return cmp.Or(strings.Compare(a.Operation, b.Operation),
 			w.State.Address(w.System, a.Place).Compare(w.State.Address(w.System, b.Place)))
 	})
 	return out
+}
+
+// tally counts of an operation on a place whom the policy gives it, and to whom it is carried.
+type tally struct {
+	operation                    string
+	everybody                    bool
+	subjects, given, conditional int
+}
+
+// count adds to the tallies of a place what so many holders have there, of whom an outcome set holds.
+func (w *Wanted) count(tallies []tally, place int, n int32, without Mask, holders int) []tally {
+	set := w.sets[n]
+	carried := w.carriedOn(n, place)
+	if tallies == nil {
+		tallies = make([]tally, len(set.Operations))
+		for i, o := range set.Operations {
+			tallies[i] = tally{operation: o.Name, everybody: carried[i].everybody}
+		}
+	}
+	mask := set.mask &^ w.State.Places[place].Lacks &^ without
+	for i := range set.Operations {
+		t := &tallies[i]
+		if set.Outcomes[i] == gate.Deny {
+			continue
+		}
+		t.subjects += holders
+		if set.Outcomes[i] == gate.Depends {
+			t.conditional += holders
+		} else if mask&carried[i].natives != 0 {
+			t.given += holders
+		}
+	}
+	return tallies
+}
+
+// fate says what becomes of an operation on a place.
+func (w *Wanted) fate(t *tally, at int) Carried {
+	place := &w.State.Places[at]
+	one := Carried{Operation: t.operation, Place: at, Subjects: t.subjects}
+	natives := w.Carries.Of(t.operation, place)
+	switch note := w.Carries.note(t.operation, place); {
+	case note != nil:
+		one.How, one.Why = note.How, note.Why
+	case natives == 0:
+		one.How, one.Why = NotCarried, "the system has no right for it there"
+	case t.given == t.subjects:
+		one.How = AsWritten
+	default:
+		one.How = Narrower
+		var why []string
+		if t.conditional > 0 {
+			why = append(why, "it hangs on more than the moment for "+people(t.conditional))
+		}
+		if n := t.subjects - t.conditional - t.given; n > 0 {
+			why = append(why, w.together(t.operation, natives)+", which "+people(n)+" may not")
+		}
+		one.Why = strings.Join(why, "; ")
+	}
+	return one
 }
 
 func people(n int) string {
@@ -113,6 +144,14 @@ func (w *Wanted) together(operation string, natives Mask) string {
 			continue
 		}
 		name = native.Name
+		if native.Unlimited {
+			return name + " gives everything there"
+		}
+		for _, o := range native.Inside {
+			if !slices.Contains(others, o) {
+				others = append(others, o+" on all inside")
+			}
+		}
 		for _, o := range native.Gives {
 			if o != operation && !slices.Contains(others, o) {
 				others = append(others, o)

@@ -4,6 +4,7 @@ package target
 
 import (
 	"slices"
+	"strings"
 
 	"hiddengate/internal/estate"
 )
@@ -13,6 +14,12 @@ type Native struct {
 	Name  string   // what the system calls it
 	Types []string // the types of resources on which it is had
 	Gives []string // the operations; it is had where the policy allows all of them
+	// Unlimited says that by it somebody can do everything on the place and on whatever is inside; it is had where the
+	// policy allows all of that, in everything that it lists.
+	Unlimited bool
+	// Inside are operations that it gives on whatever is inside the place; it is had where the policy allows them on
+	// everything there on which a native gives them, and lists all of that.
+	Inside []string
 }
 
 // Note says what becomes of an operation that no native gives, or that the system gives to everybody with an account.
@@ -25,60 +32,77 @@ type Note struct {
 
 // Carries is what a driver carries, as data. An operation without native or note is not carried.
 type Carries struct {
-	Natives []Native // 16 at most
+	Natives []Native // 32 at most; whoever has the first on the system itself gets in
 	Notes   []Note
 }
 
-// on lists the natives that are had on a type, as a mask.
-func (c *Carries) on(typ string) (out Mask) {
+// on lists the natives that are had on a place, as a mask.
+func (c *Carries) on(p *Place) (out Mask) {
 	for i := range c.Natives {
-		if slices.Contains(c.Natives[i].Types, typ) {
+		if slices.Contains(c.Natives[i].Types, p.Type) {
 			out |= 1 << i
 		}
 	}
-	return out
+	return out &^ p.Lacks
 }
 
-// of lists the natives that give an operation on a type, as a mask.
-func (c *Carries) of(operation, typ string) (out Mask) {
+// Of lists the natives that give an operation on a place, as a mask.
+func (c *Carries) Of(operation string, p *Place) (out Mask) {
 	for i := range c.Natives {
-		if slices.Contains(c.Natives[i].Types, typ) && slices.Contains(c.Natives[i].Gives, operation) {
+		if slices.Contains(c.Natives[i].Types, p.Type) && slices.Contains(c.Natives[i].Gives, operation) {
 			out |= 1 << i
 		}
 	}
-	return out
+	return out &^ p.Lacks
 }
 
-// note finds what is said of an operation on a type; nil if nothing.
-func (c *Carries) note(operation, typ string) *Note {
+// within says whether others of some natives give all that one gives, and more.
+func (c *Carries) within(native int, some Mask) bool {
+	for k, other := range c.Natives {
+		if some&(1<<k) != 0 && len(other.Gives) > len(c.Natives[native].Gives) &&
+			!slices.ContainsFunc(c.Natives[native].Gives, func(o string) bool { return !slices.Contains(other.Gives, o) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// note finds what is said of an operation on a place; nil if nothing. Where a native gives it, only what makes it
+// narrower counts.
+func (c *Carries) note(operation string, p *Place) *Note {
+	given := c.Of(operation, p) != 0
 	for i, n := range c.Notes {
-		if n.Operation == operation && (len(n.Types) == 0 || slices.Contains(n.Types, typ)) {
+		if n.Operation == operation && (len(n.Types) == 0 || slices.Contains(n.Types, p.Type)) &&
+			(!given || n.How == Narrower) {
 			return &c.Notes[i]
 		}
 	}
 	return nil
 }
 
-// everybody says whether the system gives an operation on a type to everybody with an account.
-func (c *Carries) everybody(operation, typ string) bool {
-	n := c.note(operation, typ)
+// everybody says whether the system gives an operation on a place to everybody with an account.
+func (c *Carries) everybody(operation string, p *Place) bool {
+	n := c.note(operation, p)
 	return n != nil && n.How == ToEverybody
 }
 
 // Mask is a set of natives, by their places in Carries.
-type Mask uint16
+type Mask uint32
 
 // State is what a system has, as far as it matters to any driver.
 type State struct {
 	Places   []Place // what there is, in any order
 	Accounts []Account
 	Unnamed  []string // what there is that no address can name, in the system's own words
+	Aside    []string // what the policy lists and is not looked at, each with the reason
 }
 
 // Place is something there is in a system.
 type Place struct {
 	Path string // canonical, as in addresses; "" for the system itself
 	Type string
+	// Lacks are natives that cannot be had on it.
+	Lacks Mask
 }
 
 // Account is somebody who can sign in to a system.
@@ -97,6 +121,12 @@ const AccountsIn = "accounts"
 type Right struct {
 	Native int // in Carries.Natives
 	Place  int // in State.Places
+}
+
+// inside says whether one place of a state is inside another.
+func (s *State) inside(place, other int) bool {
+	above := s.Places[other].Path
+	return place != other && (above == "" || strings.HasPrefix(s.Places[place].Path, above+"/"))
 }
 
 // Address gives the address of a place of a state.

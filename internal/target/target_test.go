@@ -190,3 +190,44 @@ func TestDifferencesOfOneCauseAreToldOnce(t *testing.T) {
 	assert.Equal(t, []int{2}, got[1].Places)
 	assert.Equal(t, []string{"bo"}, got[2].Accounts)
 }
+
+// What a system gives to everybody who gets in is told where a test or a guarantee forbids it to somebody who does, and
+// only there.
+func TestWhatEverybodyHasIsHeldAgainstTestsAndGuarantees(t *testing.T) {
+	for says, want := range map[string]string{
+		"tests: {t: {who: p0, denied: bell.hear on box}}":                          "test t p0",
+		"tests: {t: {who: group:g, denied: '* on box'}}":                           "test t p0",
+		"tests: {t: {who: p3, denied: bell.hear on box}}":                          "",
+		"tests: {t: {who: p0, denied: lever.look on box:l0}}":                      "",
+		"tests: {t: {levels: {p0: {box: none}}}}":                                  "test t p0",
+		"tests: {t: {levels: {p0: {box: view}}}}":                                  "",
+		"guarantees: {n: {never: p0, may: bell.hear, on: box}}":                    "guarantee n p0",
+		"guarantees: {n: {never: p3, may: bell.hear, on: box}}":                    "",
+		"guarantees: {n: {never: p0, may: bell.hear, on: 'box:l0'}}":               "",
+		"guarantees: {n: {only: group:g, may: bell.hear, on: box}}":                "",
+		"guarantees: {n: {only: p1, may: bell.hear, on: box}}":                     "guarantee n p0",
+		"guarantees: {n: {at-most: 1, may: bell.hear, on: box}}":                   "guarantee n p1",
+		"guarantees: {n: {at-most: 2, may: bell.hear, on: box}}":                   "",
+		"guarantees: {n: {at-least: 1, may: bell.hear, on: box}}":                  "",
+		"guarantees: {n: {may: bell.hear, on: everything, requires: {mfa: true}}}": "guarantee n p0",
+	} {
+		text := kind + "systems: {box: {kind: signal-box, resources: {l0: {}, accounts: {}, accounts/p0: {owner: p0}, " +
+			"accounts/p1: {owner: p1}, accounts/p3: {owner: p3}}}}\npeople: {p0: {}, p1: {}, p3: {}}\n" +
+			"groups: {g: {members: [p0, p1]}}\nroles: {looks: {allow: lever.look}}\n" +
+			"grants: {all-look: {to: group:g, role: looks, on: box}}\n" + says
+		e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(text)}})
+		require.NoError(t, err, text)
+		g, err := gate.Compile(e, nil)
+		require.NoError(t, err)
+		w, err := target.Work(t.Context(), target.Task{Gate: g, System: "box", At: 1_900_000_000_000_000,
+			Carries: &carries, State: state()})
+		require.NoError(t, err)
+		got := ""
+		for _, one := range w.Forbidden() {
+			assert.Equal(t, "bell.hear", one.Operation)
+			assert.Zero(t, one.Place)
+			got += one.By + " " + one.Subject.String()
+		}
+		assert.Equal(t, want, got, says)
+	}
+}

@@ -32,8 +32,12 @@ type Wanted struct {
 	// Reserved are accounts that the policy gives to somebody and that are never touched.
 	Reserved []string
 	sets     []*outcomeSet
-	rows     []int // of each place of the state, its row in the estate; -1 where the policy does not list it
+	rows     []int  // of each place of the state, its row in the estate; -1 where the policy does not list it
+	judged   []bool // of each place that it does not list, whether it decides about it all the same
 	profiles []*profile
+	// carriedAt are by what the operations of an outcome set are carried on each sort of place.
+	carriedAt map[sortOfPlace][]operationCarried
+	inside    map[int][]int // by place: the rows of the estate inside it, as far as they were needed
 }
 
 // Holder is an account with what it has to have.
@@ -54,7 +58,8 @@ type outcomeSet struct {
 
 // profile is what somebody may do on each place. Many accounts share one.
 type profile struct {
-	sets    []int32 // by place: the outcome set, or -1
+	sets    []int32      // by place: the outcome set, or -1
+	without map[int]Mask // by place: natives that would reach too far
 	holders int
 }
 
@@ -63,13 +68,26 @@ func (w *Wanted) Mask(h *Holder, place int) Mask { return w.mask(h.profile, plac
 
 func (w *Wanted) mask(p *profile, place int) Mask {
 	if n := p.sets[place]; n >= 0 {
-		return w.sets[n].mask
+		m := w.sets[n].mask &^ w.State.Places[place].Lacks
+		if p.without != nil {
+			m &^= p.without[place]
+		}
+		return m
 	}
 	return 0
 }
 
-// Listed says whether the policy lists a place.
-func (w *Wanted) Listed(place int) bool { return w.rows[place] >= 0 }
+// Listed says whether the policy lists a place, or decides about it all the same.
+func (w *Wanted) Listed(place int) bool { return w.rows[place] >= 0 || w.judged[place] }
+
+// resource gives a place as the policy has it.
+func (w *Wanted) resource(place int) *estate.Resource {
+	e := w.Gate.Estate()
+	if row := w.rows[place]; row >= 0 {
+		return e.Tree.At(row)
+	}
+	return e.Unlisted(w.State.Address(w.System, place))
+}
 
 // Outcome is what the policy answers for a holder; false where the operation does not apply to the place.
 func (w *Wanted) Outcome(h *Holder, operation string, place int) (gate.Outcome, bool) {
@@ -88,16 +106,20 @@ func (w *Wanted) Outcome(h *Holder, operation string, place int) (gate.Outcome, 
 // Work finds out what a system has to give. What depends on more than the moment is not given: a system is never told
 // more than the policy allows whatever else is so.
 func Work(ctx context.Context, t Task) (*Wanted, error) {
-	w := &Wanted{Task: t}
+	w := &Wanted{Task: t, inside: map[int][]int{}, carriedAt: map[sortOfPlace][]operationCarried{}}
 	e := t.Gate.Estate()
 	if e.Systems[t.System] == nil {
 		return nil, fmt.Errorf("there is no system %q", t.System)
 	}
-	if len(t.Carries.Natives) > 16 {
-		return nil, fmt.Errorf("a driver carries 16 natives at most")
+	if len(t.Carries.Natives) > 32 {
+		return nil, fmt.Errorf("a driver carries 32 natives at most")
 	}
 	for _, p := range t.State.Places {
-		w.rows = append(w.rows, e.Tree.Find(e.Canonical(estate.Address{System: t.System, Path: p.Path}).String()))
+		at := estate.Address{System: t.System, Path: p.Path}
+		row := e.Tree.Find(e.Canonical(at).String())
+		w.rows = append(w.rows, row)
+		// What it decides about has the type that its address tells.
+		w.judged = append(w.judged, row < 0 && e.Systems[t.System].Judge && e.Unlisted(at).Type == p.Type)
 	}
 	asked := t.Gate.NewContext()
 	asked.Time(t.At)
@@ -114,7 +136,7 @@ func Work(ctx context.Context, t Task) (*Wanted, error) {
 		if err != nil {
 			return nil, err
 		}
-		key := keyOf(one.sets)
+		key := keyOf(one.sets) + fmt.Sprint(one.without)
 		if profiles[key] == nil {
 			profiles[key] = one
 			w.profiles = append(w.profiles, one)
@@ -148,11 +170,16 @@ func (w *Wanted) profileOf(asked *gate.Context, who estate.Principal, known map[
 	var number int32
 	out := &profile{sets: make([]int32, len(w.rows))}
 	for i, row := range w.rows {
-		if row < 0 {
+		var outcomes *gate.OperationOutcomes
+		switch {
+		case row >= 0:
+			outcomes, err = asker.On(row)
+		case w.judged[i]:
+			outcomes, err = asker.OnUnlisted(w.State.Address(w.System, i))
+		default:
 			out.sets[i] = -1
 			continue
 		}
-		outcomes, err := asker.On(row)
 		if err != nil {
 			return nil, err
 		}
@@ -166,7 +193,7 @@ func (w *Wanted) profileOf(asked *gate.Context, who estate.Principal, known map[
 		}
 		out.sets[i] = number
 	}
-	return out, nil
+	return out, w.restrain(out, asker)
 }
 
 // setOf numbers what the policy answers on a type.
@@ -273,10 +300,4 @@ func rowsOf(rows []int) map[int]bool {
 // carried says whether some native gives an operation.
 func (w *Wanted) carried(o *estate.Operation) bool {
 	return slices.ContainsFunc(w.Carries.Natives, func(n Native) bool { return slices.Contains(n.Gives, o.Name) })
-}
-
-// AllowsAll says whether the policy lets somebody do every operation on a place, now and without condition.
-func (w *Wanted) AllowsAll(h *Holder, place int) bool {
-	n := h.profile.sets[place]
-	return n >= 0 && !slices.ContainsFunc(w.sets[n].Outcomes, func(o gate.Outcome) bool { return o != gate.Allow })
 }

@@ -9,6 +9,15 @@ var atMost = &Kind{
 	Name: "at-most", Doc: "no more people may",
 	Takes: TakesNumber, Together: true,
 	find: tooMany,
+	forbids: func(says *estate.Guarantee, _ map[estate.Principal]bool, who []estate.Principal) (estate.Principal, bool) {
+		people := 0
+		return first(who, func(p estate.Principal) bool {
+			if p.Kind == estate.IsPerson {
+				people++
+			}
+			return people > says.Count
+		})
+	},
 }
 
 // tooMany looks for more people who may anything than there may be.

@@ -33,6 +33,9 @@ type Kind struct {
 	edits func(*estate.Guarantee) []estate.Edit
 	// find looks for a violation; nil if there is none.
 	find func(search) (*violation, error)
+	// forbids finds among subjects who all may, whatever else is so, one who must not by the guarantee; named are those
+	// whom it names. nil for a kind that says nothing of that.
+	forbids func(says *estate.Guarantee, named map[estate.Principal]bool, who []estate.Principal) (estate.Principal, bool)
 }
 
 // search is where a violation of a guarantee is looked for.

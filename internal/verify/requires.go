@@ -19,4 +19,7 @@ var requires = &Kind{
 	find: func(s search) (*violation, error) {
 		return s.any(func(estate.Principal) bool { return true })
 	},
+	forbids: func(_ *estate.Guarantee, _ map[estate.Principal]bool, who []estate.Principal) (estate.Principal, bool) {
+		return first(who, func(estate.Principal) bool { return true })
+	},
 }

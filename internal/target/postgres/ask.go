@@ -73,7 +73,7 @@ func (s *system) askAs(ctx context.Context, snap *snapshot, questions []target.Q
 		return false, err
 	}
 	for _, a := range answers {
-		if a.Allowed != a.Expected {
+		if !a.Agrees() {
 			a.Why = one.why(a)
 		}
 		if !tell(a) {
@@ -123,9 +123,10 @@ func (a *asking) functions(ctx context.Context, tx pgx.Tx, native int, which []i
 		return nil
 	}
 	var oids, schemas []uint32
+	var names []string
 	for _, i := range which {
 		o := &a.objects[answers[i].Place]
-		oids = append(oids, o.oid)
+		oids, names = append(oids, o.oid), append(names, o.name)
 		if n, ok := a.schemas[o.schema]; ok && o.schema != "" {
 			schemas = append(schemas, a.objects[n].oid)
 		} else {
@@ -140,18 +141,27 @@ func (a *asking) functions(ctx context.Context, tx pgx.Tx, native int, which []i
 			"pg_catalog.has_schema_privilege(r.oid, o.schema, 'USAGE')",
 		routine: "pg_catalog.has_function_privilege(r.oid, o.oid, $2) AND " +
 			"pg_catalog.has_schema_privilege(r.oid, o.schema, 'USAGE')",
+		parameter: "pg_catalog.has_parameter_privilege(r.oid, o.name, $2)",
 	}[a.objects[answers[which[0]].Place].kind]
 	if native == connecting {
 		call += " AND r.rolcanlogin"
+	}
+	if owning&(1<<native) != 0 {
+		call = ownedText(a.objects[answers[which[0]].Place].kind) +
+			" AND pg_catalog.has_schema_privilege(r.oid, o.schema, 'USAGE') AND $2 <> ''"
+	}
+	if native == makingRoles {
+		call = `(r.rolsuper OR EXISTS (SELECT FROM pg_catalog.pg_roles m WHERE m.rolcreaterole AND
+			pg_catalog.pg_has_role(r.oid, m.oid, 'MEMBER'))) AND $2 <> ''`
 	}
 	if memberOf[native] != "" {
 		call = "pg_catalog.pg_has_role(r.oid, $2, 'MEMBER')"
 	}
 	rows, err := tx.Query(ctx, "SELECT "+call+`
-		FROM ROWS FROM (pg_catalog.unnest($3::oid[]), pg_catalog.unnest($4::oid[])) WITH ORDINALITY
-			AS o(oid, schema, n), pg_catalog.pg_roles r
+		FROM ROWS FROM (pg_catalog.unnest($3::oid[]), pg_catalog.unnest($4::oid[]), pg_catalog.unnest($5::text[]))
+			WITH ORDINALITY AS o(oid, schema, name, n), pg_catalog.pg_roles r
 		WHERE r.rolname = $1 ORDER BY o.n`,
-		a.account, natives[native].Name, oids, schemas)
+		a.account, natives[native].Name, oids, schemas, names)
 	if err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/servers"
 	"hiddengate/internal/target"
+	"hiddengate/internal/target/targettest"
 )
 
 // estateOf is a policy of so many accounts, each in two groups, and tables in schemas of a hundred.
@@ -61,7 +62,7 @@ func BenchmarkPlan(b *testing.B) {
 			g, state := estateOf(b, size[0], size[1])
 			b.ResetTimer()
 			for b.Loop() {
-				w, err := target.Work(b.Context(), target.Task{Gate: g, System: "db", At: at, Carries: &Driver.Carries,
+				w, err := target.Work(b.Context(), target.Task{Gate: g, System: "db", At: targettest.At, Carries: &Driver.Carries,
 					State: state})
 				require.NoError(b, err)
 				a, err := w.Arrange(b.Context())
@@ -98,7 +99,7 @@ func BenchmarkPush(b *testing.B) {
 		b.StopTimer()
 		snap, err := db.system.Read(b.Context())
 		require.NoError(b, err)
-		a := db.arrange(g, snap, nil)
+		a := db.Arrange(g, snap, nil)
 		plan := snap.Plan(a)
 		bare := time.Now()
 		tx, err := db.owner.Begin(b.Context())
@@ -130,10 +131,10 @@ func BenchmarkPush(b *testing.B) {
 // BenchmarkAsk tells how many answers a second a database gives.
 func BenchmarkAsk(b *testing.B) {
 	db, g := filled(b, "asked", 100, 500)
-	db.push(g)
+	db.Push(g)
 	for b.Loop() {
 		begun := time.Now()
-		asked, _, wrong := db.ask(g)
+		asked, _, wrong := db.Ask(g)
 		require.Empty(b, wrong)
 		b.ReportMetric(float64(asked)/time.Since(begun).Seconds(), "answers/s")
 	}

@@ -54,9 +54,14 @@ func (s *snapshot) cause(who string, ways map[string][]string, native, object in
 		case r == nil:
 		case r.super:
 			return via(name, ", which is a superuser")
+		case native == makingRoles:
+			if r.makesRoles {
+				return via(name, ", which may make roles (CREATEROLE)")
+			}
 		case memberOf[native] != "":
 		case o.owner == name:
 			return via(name, ", which owns it")
+		case owning&(1<<native) != 0:
 		case native == selecting && name == readsAll, writes(native) && name == writesAll:
 			return via(name, ", which may do it everywhere")
 		default:

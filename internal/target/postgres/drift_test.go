@@ -19,11 +19,12 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/servers"
 	"hiddengate/internal/target"
+	"hiddengate/internal/target/targettest"
 )
 
 // addressesOf lists the addresses of what a policy lists, but for accounts.
 func addressesOf(text string, t *testing.T) (out []string) {
-	e := load(t, text).Estate()
+	e := targettest.Load(t, text).Estate()
 	for i := range e.Tree.Len() {
 		if r := e.Tree.At(i); r.Type != "account" {
 			out = append(out, r.Address.String())
@@ -41,8 +42,8 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 	for round := range rounds() {
 		d := rand.New(rand.NewPCG(uint64(round), 9))
 		text := b.policy(d, addressesOf(b.policy(d, []string{"db"}), t))
-		g := load(t, text)
-		b.push(g)
+		g := targettest.Load(t, text)
+		b.Push(g)
 		if round == 0 {
 			b.exec("CREATE ROLE stranger LOGIN; CREATE ROLE accounting; CREATE ROLE books; GRANT accounting TO books")
 			b.exec("GRANT ALL ON ALL TABLES IN SCHEMA %s TO stranger, accounting", ident("plain"))
@@ -83,12 +84,12 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 				b.exec("REVOKE ALL ON ALL TABLES IN SCHEMA %s FROM %s", schema(), who())
 			}
 		}
-		_, _, wrong := b.ask(g)
+		_, _, wrong := b.Ask(g)
 		if len(wrong) > 0 {
 			found++
 		}
-		b.push(g)
-		_, _, wrong = b.ask(g)
+		b.Push(g)
+		_, _, wrong = b.Ask(g)
 		require.Empty(t, wrong, text)
 		var extra int
 		require.NoError(t, b.owner.QueryRow(t.Context(), `SELECT count(*) FROM pg_auth_members
@@ -122,13 +123,13 @@ func TestACutConnectionLeavesNothingHalfDone(t *testing.T) {
 	before, after := 0, 0
 	for round := range 4 * rounds() {
 		d := rand.New(rand.NewPCG(uint64(round), 3))
-		g := load(t, b.policy(d, texts))
+		g := targettest.Load(t, b.policy(d, texts))
 		at := strings.Replace(address, "/postgres?", "/cut?", 1)
-		s, err := connect(t.Context(), target.Connection{System: "db", At: at})
+		s, err := connect(t.Context(), target.Connection{System: "db", At: at, Listed: someSettings})
 		require.NoError(t, err)
 		was, err := s.Read(t.Context())
 		require.NoError(t, err)
-		plan := was.Plan(b.arrange(g, was, nil))
+		plan := was.Plan(b.Arrange(g, was, nil))
 		pid := s.(*system).conn.PgConn().PID()
 		var wait sync.WaitGroup
 		wait.Go(func() {
@@ -140,14 +141,14 @@ func TestACutConnectionLeavesNothingHalfDone(t *testing.T) {
 		s.Close()
 		is, err := b.system.Read(t.Context())
 		require.NoError(t, err)
-		switch left := is.Plan(b.arrange(g, is, nil)); {
+		switch left := is.Plan(b.Arrange(g, is, nil)); {
 		case len(left.Statements) == 0:
 			after++
 		default:
 			require.Equal(t, was.(*snapshot).key, is.(*snapshot).key, "round %d", round)
 			before++
 		}
-		b.push(g)
+		b.Push(g)
 	}
 	t.Logf("as before %d times, as after %d times", before, after)
 }
@@ -157,7 +158,7 @@ func TestTwoPushesAtOnceAreOne(t *testing.T) {
 	address := servers.Postgres(t)
 	b := newBench(t, address, "twice")
 	b.fill(3, 5)
-	g := load(t, b.policy(rand.New(rand.NewPCG(5, 3)), []string{"db"}))
+	g := targettest.Load(t, b.policy(rand.New(rand.NewPCG(5, 3)), []string{"db"}))
 	var results [2]error
 	var wait sync.WaitGroup
 	var ready sync.WaitGroup
@@ -169,7 +170,7 @@ func TestTwoPushesAtOnceAreOne(t *testing.T) {
 		defer s.Close()
 		was, err := s.Read(t.Context())
 		require.NoError(t, err)
-		plan := was.Plan(b.arrange(g, was, nil))
+		plan := was.Plan(b.Arrange(g, was, nil))
 		require.NotEmpty(t, plan.Statements)
 		wait.Go(func() {
 			ready.Done()
@@ -189,11 +190,11 @@ func TestTwoPushesAtOnceAreOne(t *testing.T) {
 func TestWhatTheCheckRefusesIsNotDone(t *testing.T) {
 	b := newBench(t, servers.Postgres(t), "checked")
 	b.fill(2, 4)
-	g := load(t, b.policy(rand.New(rand.NewPCG(5, 3)), []string{"db"}))
+	g := targettest.Load(t, b.policy(rand.New(rand.NewPCG(5, 3)), []string{"db"}))
 	was, err := b.system.Read(t.Context())
 	require.NoError(t, err)
 	no := errors.New("no")
-	assert.ErrorIs(t, b.system.Write(t.Context(), was, was.Plan(b.arrange(g, was, nil)),
+	assert.ErrorIs(t, b.system.Write(t.Context(), was, was.Plan(b.Arrange(g, was, nil)),
 		func(target.Snapshot) error { return no }), no)
 	is, err := b.system.Read(t.Context())
 	require.NoError(t, err)
@@ -204,7 +205,8 @@ func TestWhatTheCheckRefusesIsNotDone(t *testing.T) {
 func TestALoanIsThereWhileItLasts(t *testing.T) {
 	b := newBench(t, servers.Postgres(t), "lent")
 	b.fill(2, 4)
-	g := load(t, "hidden-gate: 1\nsystems: {db: {kind: database, resources: {"+b.text+"}}}\npeople: {ana: {}, bo: {}}\n"+
+	g := targettest.Load(t, "hidden-gate: 1\n"+
+		"systems: {db: {kind: database, resources: {"+b.text+"}}}\npeople: {ana: {}, bo: {}}\n"+
 		"roles: {r: {allow: [session.open, table.read]}}\n"+
 		"grants: {stands: {to: bo, role: r, on: 'db'},\n"+
 		" lift: {to: ana, role: r, on: [db, 'db:plain'], on-request: {longest: 1h}}}\n")
@@ -216,19 +218,20 @@ func TestALoanIsThereWhileItLasts(t *testing.T) {
 		}
 		return false
 	}
-	lent := []estate.Elevation{{Grant: "lift", Subject: estate.Principal{ID: "ana"}, From: at - 1000, To: at + 1000}}
+	lent := []estate.Elevation{{Grant: "lift", Subject: estate.Principal{ID: "ana"}, From: targettest.At - 1000,
+		To: targettest.At + 1000}}
 	with, err := g.WithLent(lent)
 	require.NoError(t, err)
 	snap, err := b.system.Read(t.Context())
 	require.NoError(t, err)
-	a := b.arrange(with, snap, lent)
+	a := b.Arrange(with, snap, lent)
 	require.True(t, reads(a, "ana"))
 	require.NoError(t, b.system.Write(t.Context(), snap, snap.Plan(a), func(target.Snapshot) error { return nil }))
 	ana := connectAs(t, strings.Replace(b.owner.Config().ConnString(), "//owner@", "//ana@", 1))
 	query := fmt.Sprintf("SELECT * FROM %s", ident("plain", "plain"))
 	_, err = ana.Exec(t.Context(), query, pgx.QueryExecModeSimpleProtocol)
 	require.NoError(t, err)
-	b.push(g) // the loan is over
+	b.Push(g) // the loan is over
 	_, err = ana.Exec(t.Context(), query, pgx.QueryExecModeSimpleProtocol)
 	require.ErrorContains(t, err, "permission denied")
 }
@@ -271,14 +274,15 @@ func TestNothingInADatabaseRunsWhileItIsAsked(t *testing.T) {
 	for i, name := range names {
 		names[i] = fmt.Sprintf("s/%s: {type: %s}", name, map[bool]string{true: "view", false: "table"}[name == "seen"])
 	}
-	g := load(t, "hidden-gate: 1\nsystems: {db: {kind: database, resources: {s: {}, "+strings.Join(names, ", ")+"}}}\n"+
+	g := targettest.Load(t, "hidden-gate: 1\n"+
+		"systems: {db: {kind: database, resources: {s: {}, "+strings.Join(names, ", ")+"}}}\n"+
 		"people: {ana: {}, bo: {}}\nroles: {r: {allow: [up to change]}}\n"+
 		"grants: {whole: {to: ana, role: r, on: db}, some: {to: bo, role: r, on: {in: db, exactly: true}}}\n")
-	b.push(g)
+	b.Push(g)
 	var before, after bool
 	called := "SELECT is_called FROM s.canary"
 	require.NoError(t, b.owner.QueryRow(t.Context(), "SELECT setval('s.canary', 1, false) IS NOT NULL").Scan(&before))
-	asked, tried, wrong := b.ask(g)
+	asked, tried, wrong := b.Ask(g)
 	assert.Empty(t, wrong)
 	require.NoError(t, b.owner.QueryRow(t.Context(), called).Scan(&after))
 	assert.False(t, after, "something ran")

@@ -19,6 +19,12 @@ const (
 	updating
 	deleting
 	executing
+	owningTable
+	owningView
+	owningFunction
+	changingSetting
+	backingUp
+	makingRoles
 )
 
 // natives are what PostgreSQL calls them ("The GRANT Command" and "Predefined Roles" of its manual), on what, and the
@@ -36,16 +42,37 @@ var natives = []target.Native{
 	updating:  {Name: "UPDATE", Types: []string{"table"}, Gives: []string{"table.update"}},
 	deleting:  {Name: "DELETE", Types: []string{"table"}, Gives: []string{"table.delete"}},
 	executing: {Name: "EXECUTE", Types: []string{"function"}, Gives: []string{"function.run"}},
+	owningTable: {Name: "ownership", Types: []string{"table"},
+		Gives: []string{"table.alter", "table.drop", "table.grant", "index.change"}, Unlimited: true},
+	owningView: {Name: "ownership", Types: []string{"view"},
+		Gives: []string{"view.define", "view.drop", "table.grant"}, Unlimited: true},
+	owningFunction: {Name: "ownership", Types: []string{"function"},
+		Gives: []string{"function.define", "function.drop"}, Unlimited: true},
+	changingSetting: {Name: "ALTER SYSTEM", Types: []string{"setting"}, Gives: []string{"settings.change"}},
+	backingUp: {Name: readsAll, Types: []string{"server"}, Gives: []string{"backup.take"},
+		Inside: []string{"table.read"}},
+	makingRoles: {Name: "CREATEROLE", Types: []string{"server"}, Gives: []string{"account.create", "account.alter",
+		"account.remove", "account.set-password", "role.assign", "role.alter"}},
 }
+
+// owning are the natives that are ownership.
+const owning = target.Mask(1<<owningTable | 1<<owningView | 1<<owningFunction)
 
 // memberOf names the predefined role by which a right is given, for those that are given so.
 var memberOf = map[int]string{signalling: natives[signalling].Name, statistics: natives[statistics].Name,
-	settings: natives[settings].Name}
+	settings: natives[settings].Name, backingUp: natives[backingUp].Name}
 
 const (
-	oneByOne = "each of those that there are is carried by itself, and what comes later by the next push"
-	catalogs = "PostgreSQL shows its catalogs to whoever may connect"
-	ownersDo = "PostgreSQL lets its owner alone do it"
+	oneByOne  = "each is carried by itself, and what comes later by the next push"
+	andComing = "each is carried by itself; what comes later, by the next push, or at once with " +
+		"`unlisted: judge`"
+	catalogs     = "PostgreSQL shows its catalogs to whoever may connect"
+	ownersDo     = "PostgreSQL lets its owner alone do it"
+	eachSetting  = "each setting that the policy lists is carried by itself"
+	whole        = "it is carried for the whole database, whose tables have to be read"
+	textual      = "a setting whose value is a text may name a program that the server runs"
+	openSettings = "PostgreSQL shows most of its settings to whoever may connect"
+	itsOwner     = "PostgreSQL lets its owner alone do it, and it belongs to an account that keeps it"
 )
 
 // Driver is the driver for PostgreSQL.
@@ -54,24 +81,34 @@ var Driver = &target.Driver{
 	About:   "a database of PostgreSQL 15 or newer, with its schemas, tables, views and functions",
 	Kind:    "database",
 	Address: "postgres://USER@HOST/DATABASE",
+	Names: "A schema is named by itself, and what is in it behind a slash: `sky`, `sky/catalogue`; a function with its " +
+		"arguments, where another of its name has others. A resource of type `setting` is the setting of its last name, as " +
+		"`settings/work_mem`.",
 	Carries: target.Carries{Natives: natives, Notes: notes()},
 	Connect: connect,
 	Blank:   func(to target.Connection, s *target.State) target.Snapshot { return blank(to, s) },
 }
 
 func notes() (out []target.Note) {
-	for _, o := range []string{"table.read", "table.insert", "table.update", "table.delete", "function.run"} {
+	for _, o := range []string{"table.read", "table.insert", "table.update", "table.delete"} {
+		out = append(out, target.Note{Operation: o, Types: []string{"schema"}, How: target.Narrower, Why: andComing})
+	}
+	for _, o := range []string{"function.run", "table.alter", "table.drop", "table.grant", "index.change",
+		"view.drop", "function.drop"} {
 		out = append(out, target.Note{Operation: o, Types: []string{"schema"}, How: target.Narrower, Why: oneByOne})
 	}
 	for _, o := range []string{"server.view", "schema.view", "table.view", "index.view", "function.view", "role.view",
 		"account.view"} {
 		out = append(out, target.Note{Operation: o, How: target.ToEverybody, Why: catalogs})
 	}
-	for _, o := range []string{"table.alter", "table.drop", "table.grant", "index.change", "view.drop", "function.drop",
-		"schema.drop"} {
-		out = append(out, target.Note{Operation: o, How: target.NotCarried, Why: ownersDo})
+	for _, o := range []string{"table.alter", "table.drop", "table.grant", "index.change", "view.define", "view.drop",
+		"function.define", "function.drop"} {
+		out = append(out, target.Note{Operation: o, How: target.NotCarried, Why: itsOwner})
 	}
 	return append(out,
-		target.Note{Operation: "view.define", Types: []string{"view"}, How: target.NotCarried, Why: ownersDo},
-		target.Note{Operation: "function.define", Types: []string{"function"}, How: target.NotCarried, Why: ownersDo})
+		target.Note{Operation: "backup.take", Types: []string{"schema"}, How: target.NotCarried, Why: whole},
+		target.Note{Operation: "schema.drop", How: target.NotCarried, Why: ownersDo},
+		target.Note{Operation: "settings.change", Types: []string{"server"}, How: target.Narrower, Why: eachSetting},
+		target.Note{Operation: "settings.change", Types: []string{"setting"}, How: target.NotCarried, Why: textual},
+		target.Note{Operation: "settings.view", Types: []string{"setting"}, How: target.ToEverybody, Why: openSettings})
 }

@@ -19,21 +19,17 @@ func (s *snapshot) Found() *target.Found {
 	out := &target.Found{Rights: map[string][]target.Right{}, All: map[string][]int{}}
 	bare := *s
 	bare.in = map[string][]string{}
-	hgates := func(name string) bool {
-		r := s.roles[name]
-		return r != nil && strings.HasPrefix(r.comment, grantMark(s.system))
-	}
 	for who, ups := range s.in {
 		for _, up := range ups {
-			if !hgates(up) && !hgates(who) {
+			if !s.isHgates(up) && !s.isHgates(who) {
 				bare.in[who] = append(bare.in[who], up)
 			}
 		}
 	}
 	var names []string
 	for name, r := range s.roles {
-		out.Told = out.Told || hgates(name)
-		if !r.system && !hgates(name) && name != s.self {
+		out.Told = out.Told || s.isHgates(name)
+		if !r.system && !s.isHgates(name) && name != s.self {
 			names = append(names, name)
 		}
 	}
@@ -122,9 +118,6 @@ func (s *snapshot) leftOf(out *target.Found, name string) {
 		if priv, partly := strings.CutSuffix(h.priv, columns); partly {
 			out.Left = append(out.Left, fmt.Sprintf("%s has %s on some columns of %s alone", name, priv, o.text()))
 		}
-	}
-	if r := s.roles[name]; r.makesRoles && !r.super {
-		out.Left = append(out.Left, name+" may make and change accounts (CREATEROLE)")
 	}
 	slices.Sort(out.Left)
 }

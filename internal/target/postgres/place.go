@@ -28,6 +28,9 @@ func objectOf(p target.Place, base string) object {
 	if p.Path == "" {
 		return object{kind: database, name: base}
 	}
+	if p.Type == "setting" {
+		return object{kind: parameter, name: settingOf(p)}
+	}
 	before, after, inside := strings.Cut(p.Path, "/")
 	name := target.Unescaped(before)
 	if !inside {

@@ -2,13 +2,13 @@ package postgres
 
 import (
 	"fmt"
+	"maps"
 	"math/bits"
 	"slices"
 	"strings"
 	"time"
 
 	"hiddengate/internal/clock"
-	"hiddengate/internal/gate"
 	"hiddengate/internal/target"
 )
 
@@ -28,16 +28,21 @@ type planning struct {
 	holders map[string]*target.Holder
 	order   []string                 // the roles, then the accounts
 	given   map[string][]target.Mask // what the members of a role have by it, once it was worked out
-	inCare  []string                 // whose rights are told: these, and what else hgate made, which has to have nothing
+	owned   []*owned
+	owners  map[string]bool // the roles that own what grants give all of
+	inCare  []string        // whose rights are told: these, and what else hgate made, which has to have nothing
 }
 
 // Plan says what the database has to be told. Rights are taken away before any are given.
 func (s *snapshot) Plan(a *target.Arrangement) *target.Plan {
-	p := &planning{snapshot: s, a: a, plan: &target.Plan{}, wants: map[string]*want{}, roles: map[string]*target.Role{},
-		holders: map[string]*target.Holder{}, given: map[string][]target.Mask{}}
+	own := *s // what is coming is added to it
+	own.objects, own.coming = slices.Clone(s.objects), maps.Clone(s.coming)
+	p := &planning{snapshot: &own, a: a, plan: &target.Plan{}, wants: map[string]*want{}, roles: map[string]*target.Role{},
+		holders: map[string]*target.Holder{}, given: map[string][]target.Mask{}, owners: map[string]bool{}}
 	p.gather()
 	p.makeRoles()
 	p.makeAccounts()
+	p.giveOwnership()
 	p.takeFromEverybody()
 	p.takeMemberships()
 	p.takeRights()
@@ -79,6 +84,8 @@ func (p *planning) gather() {
 			w.in[roleName(p.system, r.Grant)] = []string{r.Grant}
 		}
 	}
+	p.gatherOwners()
+	p.gatherComing()
 	p.inCare = slices.Clone(p.order)
 	for _, name := range p.orphans(mark(p.system)) {
 		if p.wants[name] == nil && name != p.self {
@@ -96,7 +103,9 @@ func (p *planning) need(w *want, x target.Right, grants []string) {
 		return
 	}
 	o := &p.objects[x.Place]
-	add(held{x.Place, natives[x.Native].Name})
+	if owning&(1<<x.Native) == 0 && x.Native != makingRoles { // which are not rights on something
+		add(held{x.Place, natives[x.Native].Name})
+	}
 	if n, ok := p.schemas[o.schema]; ok && o.schema != "" {
 		add(held{n, "USAGE"})
 	}
@@ -176,7 +185,10 @@ func (p *planning) makeAccounts() {
 // takePowers takes what lets an account do more than any right says, unless the policy lets it do as much.
 func (p *planning) takePowers(h *target.Holder, is *role) {
 	all := p.everything(h)
-	makes := p.allowed(h, "account.create") && p.allowed(h, "role.assign")
+	makes := p.a.Mask(h, 0)&(1<<makingRoles) != 0 && p.a.Listed(0)
+	if makes && !is.makesRoles {
+		p.say(target.Add, p.a.GrantsOf(h.Account, makingRoles), "", "ALTER ROLE %s CREATEROLE", ident(h.Account))
+	}
 	for _, power := range []struct {
 		has, may bool
 		word     string
@@ -195,14 +207,6 @@ func (p *planning) takePowers(h *target.Holder, is *role) {
 			p.say(target.Remove, nil, power.why, "ALTER ROLE %s %s", ident(h.Account), power.word)
 		}
 	}
-}
-
-func (p *planning) allowed(h *target.Holder, operation string) bool {
-	if !p.a.Listed(0) {
-		return false
-	}
-	outcome, ok := p.a.Outcome(h, operation, 0)
-	return ok && outcome == gate.Allow
 }
 
 // everything says whether the policy lets somebody do everything that it lists.
@@ -276,12 +280,6 @@ func (p *planning) takeMemberships() {
 	}
 }
 
-// isHgates says whether a role is one that hgate made for a grant.
-func (p *planning) isHgates(name string) bool {
-	r := p.snapshot.roles[name]
-	return r != nil && strings.HasPrefix(r.comment, grantMark(p.system))
-}
-
 // beyond says what somebody gets by a membership that the policy does not give; "" for nothing.
 func (p *planning) beyond(h *target.Holder, up string) string {
 	given, known := p.given[up]
@@ -295,7 +293,7 @@ func (p *planning) beyond(h *target.Holder, up string) string {
 	}
 	for place, mask := range given {
 		if extra := mask &^ p.a.Mask(h, place); extra != 0 && p.a.Listed(place) {
-			return fmt.Sprintf("its members have %s on %s", natives[bits.TrailingZeros16(uint16(extra))].Name,
+			return fmt.Sprintf("its members have %s on %s", natives[bits.TrailingZeros32(uint32(extra))].Name,
 				p.a.State.Address(p.system, place))
 		}
 	}
@@ -307,7 +305,8 @@ func (p *planning) takeRights() {
 	for _, name := range p.inCare {
 		w, extra := p.wants[name], map[held]bool{}
 		for h := range p.acl[name] {
-			if _, wanted := w.rights[h]; wanted || p.objects[h.object].owner == name {
+			o := &p.objects[h.object]
+			if _, wanted := w.rights[h]; wanted || o.owner == name || o.kind.coming() && p.wantsComing(w, h) {
 				continue
 			}
 			if p.holders[name] == nil || p.listed(h.object) {
@@ -320,7 +319,7 @@ func (p *planning) takeRights() {
 
 // listed says whether the policy lists an object, or the table that a sequence fills.
 func (p *planning) listed(object int) bool {
-	if o := &p.objects[object]; o.kind == sequence {
+	if o := &p.objects[object]; o.kind == sequence || o.kind.coming() {
 		return p.a.Listed(o.fills)
 	}
 	return p.a.Listed(object)
@@ -387,6 +386,10 @@ func (p *planning) revoke(from string, rights map[held]bool, why string) {
 		all[h] = nil
 	}
 	for _, b := range p.batches(all) {
+		if b.kind.coming() {
+			p.sayComing(target.Remove, b, why, "REVOKE %s ON %s FROM %s", from)
+			continue
+		}
 		p.say(target.Remove, nil, why, "REVOKE %s ON %s %s FROM %s", b.privs, words[b.kind], p.names(b.objects), from)
 	}
 }
@@ -400,6 +403,10 @@ func (p *planning) giveRights() {
 			}
 		}
 		for _, b := range p.batches(missing) {
+			if b.kind.coming() {
+				p.sayComing(target.Add, b, "", "GRANT %s ON %s TO %s", ident(name))
+				continue
+			}
 			p.say(target.Add, fields(b.grants), "", "GRANT %s ON %s %s TO %s", b.privs, words[b.kind], p.names(b.objects),
 				ident(name))
 		}
@@ -445,6 +452,11 @@ func (p *planning) dropRoles() {
 	for _, name := range p.orphans(grantMark(p.system)) {
 		if p.roles[name] == nil {
 			p.say(target.Remove, nil, "its grant gives nothing here any more", "DROP ROLE %s", ident(name))
+		}
+	}
+	for _, name := range p.orphans(ownerMark(p.system)) {
+		if !p.owners[name] {
+			p.say(target.Remove, nil, "it owns nothing any more", "DROP ROLE %s", ident(name))
 		}
 	}
 }

@@ -13,6 +13,7 @@ type power struct {
 	reads     bool // everything
 	writes    bool
 	login     bool
+	makes     bool // roles
 	ownership map[string]bool
 }
 
@@ -34,6 +35,7 @@ func (s *snapshot) ownPowerOf(who string) *power {
 		p.ownership[name] = true
 		r := s.roles[name]
 		p.super = p.super || r != nil && r.super
+		p.makes = p.makes || r != nil && r.makesRoles
 		p.reads, p.writes = p.reads || name == readsAll, p.writes || name == writesAll
 	}
 	if r := s.roles[who]; r != nil {
@@ -58,8 +60,13 @@ func (s *snapshot) holds(p *power, native, object int) bool {
 		return false
 	case p.super:
 		return true
+	case native == makingRoles:
+		return p.makes
 	case memberOf[native] != "":
 		return p.ownership[memberOf[native]]
+	}
+	if owning&(1<<native) != 0 {
+		return p.ownership[o.owner]
 	}
 	return p.ownership[o.owner] || p.reads && native == selecting || p.writes && writes(native) ||
 		s.granted(p, held{object, natives[native].Name})

@@ -20,8 +20,9 @@ const oldest = 150000
 
 // system is a database that has been reached.
 type system struct {
-	conn *pgx.Conn
-	name string
+	conn   *pgx.Conn
+	name   string
+	listed []target.Place
 }
 
 // connect reaches a database.
@@ -38,7 +39,7 @@ func connect(ctx context.Context, to target.Connection) (target.System, error) {
 	if err != nil {
 		return nil, pgaddress.Told(config, err)
 	}
-	s := &system{conn, to.System}
+	s := &system{conn, to.System, to.Listed}
 	var version int
 	asked := conn.QueryRow(ctx, "SELECT pg_catalog.current_setting('server_version_num')::int")
 	if err := asked.Scan(&version); err != nil {
@@ -74,10 +75,11 @@ func (s *system) Read(ctx context.Context) (target.Snapshot, error) {
 // reading is a snapshot on its way.
 type reading struct {
 	*snapshot
-	ctx   context.Context
-	tx    pgx.Tx
-	byOID map[[2]uint32]int // by class and oid: the object
-	sum   []string
+	ctx    context.Context
+	tx     pgx.Tx
+	listed []target.Place    // by the policy
+	byOID  map[[2]uint32]int // by class and oid: the object
+	sum    []string
 }
 
 // Object identifiers of the catalogs.
@@ -89,15 +91,17 @@ const (
 )
 
 func (s *system) read(ctx context.Context, tx pgx.Tx) (*snapshot, error) {
-	r := &reading{ctx: ctx, tx: tx, byOID: map[[2]uint32]int{}, snapshot: &snapshot{system: s.name,
+	r := &reading{ctx: ctx, tx: tx, listed: s.listed, byOID: map[[2]uint32]int{}, snapshot: &snapshot{system: s.name,
 		schemas: map[string]int{}, roles: map[string]*role{}, in: map[string][]string{},
-		acl: map[string]map[held]string{}}}
+		acl: map[string]map[held]string{}, coming: map[comingIn]int{}}}
 	for _, step := range []func() error{r.readRoles, r.readMembers, r.readDatabase, r.readSchemas, r.readRelations,
-		r.readRoutines, r.readSequences, r.readColumns} {
+		r.readRoutines, r.readSettings, r.readSequences, r.readColumns,
+		r.readComing} {
 		if err := step(); err != nil {
 			return nil, err
 		}
 	}
+	r.keepOwners()
 	slices.Sort(r.sum)
 	sum := sha256.Sum256([]byte(strings.Join(r.sum, "\n")))
 	r.key = hex.EncodeToString(sum[:])
@@ -105,8 +109,8 @@ func (s *system) read(ctx context.Context, tx pgx.Tx) (*snapshot, error) {
 }
 
 // rows goes through the answer to a query.
-func (r *reading) rows(query string, each func(pgx.Rows) error) error {
-	rows, err := r.tx.Query(r.ctx, query)
+func (r *reading) rows(query string, each func(pgx.Rows) error, args ...any) error {
+	rows, err := r.tx.Query(r.ctx, query, args...)
 	if err != nil {
 		return err
 	}
@@ -164,6 +168,21 @@ func (r *reading) readRoles() error {
 
 // accountMark begins the comment on an account that hgate made.
 func accountMark(system string) string { return mark(system) + "account " }
+
+// ownerMark begins the comment on a role that hgate made for owning what grants give all of.
+func ownerMark(system string) string { return mark(system) + "owner " }
+
+// keepOwners says which places keep their owner: those that belong to somebody in particular, and all where hgate's own
+// account is no superuser, who alone can give anything to anybody.
+func (r *reading) keepOwners() {
+	super := r.roles[r.self] != nil && r.roles[r.self].super
+	for i := range r.state.Places {
+		o := r.roles[r.objects[i].owner]
+		if !super || o == nil || !o.super && !strings.HasPrefix(o.comment, ownerMark(r.system)) {
+			r.state.Places[i].Lacks |= owning
+		}
+	}
+}
 
 // grantMark begins the comment on a role that hgate made for a grant.
 func grantMark(system string) string { return mark(system) + "grant " }

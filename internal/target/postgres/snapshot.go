@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"strings"
 	"time"
 
 	"hiddengate/internal/pgaddress"
@@ -16,11 +17,14 @@ const (
 	relation
 	routine
 	sequence
+	parameter
+	comingTables    // what is to be had on the tables and views that a role makes in a schema
+	comingSequences // likewise
 )
 
 // words are what statements call them.
 var words = map[kind]string{database: "DATABASE", schema: "SCHEMA", relation: "TABLE", routine: "ROUTINE",
-	sequence: "SEQUENCE"}
+	sequence: "SEQUENCE", parameter: "PARAMETER", comingTables: "TABLES", comingSequences: "SEQUENCES"}
 
 // object is something on which rights are had. Where it is a place of the state, both have the same number.
 type object struct {
@@ -34,7 +38,7 @@ type object struct {
 	column string
 	// serials are the sequences from which its columns are filled, as objects.
 	serials []int
-	fills   int // of a sequence: the table
+	fills   int // of a sequence: the table; of what is coming: the schema
 }
 
 // text writes the object for statements.
@@ -42,6 +46,8 @@ func (o *object) text() string {
 	switch o.kind {
 	case database, schema:
 		return ident(o.name)
+	case parameter:
+		return ident(strings.Split(o.name, ".")...)
 	case routine:
 		return ident(o.schema, o.name) + "(" + o.args + ")"
 	}
@@ -63,6 +69,13 @@ type held struct {
 	priv   string
 }
 
+// comingIn is what a role makes in a schema.
+type comingIn struct {
+	kind   kind
+	maker  string
+	schema int // as an object
+}
+
 // snapshot is what a database had at a moment.
 type snapshot struct {
 	system  string
@@ -73,10 +86,18 @@ type snapshot struct {
 	roles   map[string]*role
 	in      map[string][]string        // by role: the roles of which it is a member
 	acl     map[string]map[held]string // by grantee ("" for everybody): rights, and by whom they are given
+	coming  map[comingIn]int           // the objects of what is coming
 	key     string                     // the same where all of it is
 }
 
 func (s *snapshot) State() *target.State { return &s.state }
+
+// isHgates says whether a role is one that hgate made, for a grant or for owning something.
+func (s *snapshot) isHgates(name string) bool {
+	r := s.roles[name]
+	return r != nil && (strings.HasPrefix(r.comment, grantMark(s.system)) ||
+		strings.HasPrefix(r.comment, ownerMark(s.system)))
+}
 
 // blank is a database that has some places and gives nothing to anybody. Where its address names no database, it has
 // the system's id.
@@ -86,7 +107,7 @@ func blank(to target.Connection, of *target.State) *snapshot {
 		base = config.Database
 	}
 	s := &snapshot{system: to.System, state: *of, schemas: map[string]int{}, roles: map[string]*role{},
-		in: map[string][]string{}, acl: map[string]map[held]string{}}
+		in: map[string][]string{}, acl: map[string]map[held]string{}, coming: map[comingIn]int{}}
 	for i, p := range of.Places {
 		s.objects = append(s.objects, objectOf(p, base))
 		if s.objects[i].kind == schema {

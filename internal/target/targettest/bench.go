@@ -1,0 +1,153 @@
+// Package targettest holds a driver against policies in tests: it pushes them to a real system, and asks that.
+package targettest
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/target"
+)
+
+// At is when everything is pushed: 2030-03-17.
+var At = clock.Instant(1_900_000_000_000_000)
+
+// Bench is a real system with policies for it.
+type Bench struct {
+	T       testing.TB
+	Name    string // of the system in the policies
+	Carries *target.Carries
+	Real    target.System
+	Allowed map[string]int // how many answers allowed each operation
+}
+
+// New makes a bench.
+func New(t testing.TB, name string, carries *target.Carries, real target.System) *Bench {
+	return &Bench{T: t, Name: name, Carries: carries, Real: real, Allowed: map[string]int{}}
+}
+
+// Load reads and compiles a policy of one file.
+func Load(t testing.TB, text string) *gate.Gate {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(text)}})
+	require.NoError(t, err, text)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	return g
+}
+
+// Arrange says what the system has to give, as it is, with what is lent.
+func (b *Bench) Arrange(g *gate.Gate, snap target.Snapshot, lent []estate.Elevation) *target.Arrangement {
+	w, err := target.Work(b.T.Context(), target.Task{Gate: g, System: b.Name, At: At, Carries: b.Carries,
+		State: snap.State(), Create: true, Lent: lent})
+	require.NoError(b.T, err)
+	a, err := w.Arrange(b.T.Context())
+	require.NoError(b.T, err)
+	return a
+}
+
+// Push pushes, and gives what was told; nothing may be left to tell.
+func (b *Bench) Push(g *gate.Gate) *target.Plan {
+	snap, err := b.Real.Read(b.T.Context())
+	require.NoError(b.T, err)
+	plan := snap.Plan(b.Arrange(g, snap, nil))
+	require.NoError(b.T, b.Real.Write(b.T.Context(), snap, plan, func(is target.Snapshot) error {
+		if again := is.Plan(b.Arrange(g, is, nil)); len(again.Statements) > 0 {
+			return fmt.Errorf("left: %s", Texts(again))
+		}
+		return nil
+	}), "%s", Texts(plan))
+	return plan
+}
+
+// Texts tells what a plan says and leaves, in lines.
+func Texts(p *target.Plan) string {
+	var out []string
+	for _, s := range p.Statements {
+		out = append(out, string(s.Do)+" "+s.Text)
+	}
+	return strings.Join(append(out, p.Left...), "\n")
+}
+
+// Everything goes through all that can be asked.
+func Everything(w *target.Wanted) func(func(target.Question) bool) {
+	return w.Questions(func(estate.Principal) bool { return true }, func(int) bool { return true })
+}
+
+// Ask asks everything, and gives how much was asked and tried, and what is not as expected.
+func (b *Bench) Ask(g *gate.Gate) (asked, tried int, wrong []string) {
+	snap, err := b.Real.Read(b.T.Context())
+	require.NoError(b.T, err)
+	w := b.Arrange(g, snap, nil).Wanted
+	require.NoError(b.T, b.Real.Ask(b.T.Context(), snap, Everything(w), func(a target.Answer) bool {
+		asked++
+		if a.Tried {
+			tried++
+		}
+		if a.Allowed {
+			b.Allowed[a.Operation]++
+		}
+		outcome, _ := w.Outcome(a.Holder, a.Operation, a.Place)
+		if a.Allowed && outcome != gate.Allow {
+			wrong = append(wrong, "WIDER")
+		}
+		if !a.Agrees() {
+			wrong = append(wrong, fmt.Sprintf("%s %s %s: system %t, policy %t (%s)", a.Holder.Account, a.Operation,
+				snap.State().Address(b.Name, a.Place), a.Allowed, a.Expected, a.Why))
+		}
+		return true
+	}))
+	return asked, tried, wrong
+}
+
+// Some draws one to so many of a list, as a list in a file has them.
+func Some(d *rand.Rand, list []string, most int) string {
+	var chosen []string
+	for range 1 + d.IntN(most) {
+		chosen = append(chosen, fmt.Sprintf("%q", list[d.IntN(len(list))]))
+	}
+	return strings.Join(chosen, ", ")
+}
+
+// Rules draws roles, grants and blocks.
+func Rules(d *rand.Rand, operations, whom, where, when []string) string {
+	var out strings.Builder
+	const roles = 6
+	out.WriteString("roles:\n")
+	for i := range roles {
+		fmt.Fprintf(&out, "  r%d: {allow: [%s]}\n", i, Some(d, operations, roles))
+	}
+	out.WriteString("grants:\n")
+	for i := range 2 + d.IntN(8) {
+		fmt.Fprintf(&out, "  a-Grant-of-a-rather-long-name-%d: {to: [%s], role: r%d, on: [%s]%s}\n", i, Some(d, whom, 2),
+			d.IntN(roles), Some(d, where, 3), when[d.IntN(len(when))])
+	}
+	out.WriteString("blocks:\n")
+	var named []string // those by name, of which one can be taken from what a role allows
+	for _, o := range operations {
+		if o != "*" {
+			named = append(named, o)
+		}
+	}
+	for i := range 1 + d.IntN(2) {
+		fmt.Fprintf(&out, "  block-%d: {to: [%s], deny: [%s], on: [%s]}\n", i, Some(d, whom, 1), Some(d, named, 2),
+			Some(d, where, 2))
+	}
+	return out.String()
+}
+
+// EachIsGiven sees that every native's operations were allowed to somebody.
+func EachIsGiven(t testing.TB, carries *target.Carries, allowed map[string]int) {
+	for _, n := range carries.Natives {
+		for _, operation := range n.Gives {
+			require.Positive(t, allowed[operation], "%s is never given", operation)
+		}
+	}
+}

@@ -15,10 +15,11 @@ import (
 	"hiddengate/internal/target"
 	"hiddengate/internal/target/linux"
 	"hiddengate/internal/target/postgres"
+	"hiddengate/internal/target/simulated"
 )
 
 // Drivers are those for real systems, of which the reference page tells.
-var Drivers = []*target.Driver{postgres.Driver, linux.Driver}
+var Drivers = append([]*target.Driver{postgres.Driver, linux.Driver}, simulated.Drivers...)
 
 func driverNames() (out []string) {
 	for _, d := range Drivers {

@@ -278,7 +278,7 @@ or with 'hgate new', which starts a workspace of your own.`,
 		{"hold", []*cobra.Command{a.checkCommand(), a.testCommand(), a.proveCommand(), a.compareCommand()}},
 		{"lend", a.lendCommands()},
 		{"carry", []*cobra.Command{a.connectCommand(), a.pullCommand(), a.compileCommand(), a.pushCommand(),
-			a.probeCommand()}},
+			a.probeCommand(), a.standInCommand()}},
 		{"other", []*cobra.Command{a.demoCommand(), a.schemaCommand(), a.versionCommand()}},
 	} {
 		for _, c := range in.commands {

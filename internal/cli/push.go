@@ -71,21 +71,32 @@ func (a *app) push(id string, how pushing) error {
 		a.pushText(c, plan)
 		a.asideText(r.arrangement.Wanted, r.was.State())
 	}
-	applied := false
+	applied, passwords := false, ""
 	if len(plan.Statements) > 0 && !how.dryRun {
 		if err := a.mayPush(c, r.arrangement.Forbidden(), how); err != nil {
 			return err
 		}
+		if passwords, err = a.firstPasswords(c.id, plan); err != nil {
+			return outside{err}
+		}
 		if err := a.tell(r, plan, how.despite); err != nil {
+			if passwords != "" && !errors.Is(err, target.ErrPartly) {
+				os.Remove(passwords) // they are nobody's
+			}
 			return err
 		}
 		applied = true
 	}
 	if a.format == "json" {
-		return a.pushJSON(c, plan, applied)
+		return a.pushJSON(c, plan, applied, passwords)
 	}
 	if applied {
-		a.page(a.Out).Line("%s was told.", c.id)
+		p := a.page(a.Out)
+		p.Line("%s was told.", c.id)
+		if passwords != "" {
+			p.Line("The first passwords of %s, which have to be changed, are in %s, which you alone may read.",
+				count(len(plan.First), "account"), passwords)
+		}
 	}
 	return nil
 }
@@ -103,14 +114,17 @@ func (a *app) pushText(c *carrying, plan *target.Plan) {
 	}
 }
 
-func (a *app) pushJSON(c *carrying, plan *target.Plan, applied bool) error {
+func (a *app) pushJSON(c *carrying, plan *target.Plan, applied bool, passwords string) error {
 	changes := []object{}
 	for _, s := range plan.Statements {
 		changes = append(changes, object{{"do", string(s.Do)}, {"text", s.Text}, {"grants", append([]string{}, s.Grants...)},
 			{"why", s.Why}})
 	}
-	return a.json(object{{"system", c.id}, {"changes", changes}, {"applied", applied},
-		{"left", append([]string{}, plan.Left...)}})
+	out := object{{"system", c.id}, {"changes", changes}, {"applied", applied}, {"left", append([]string{}, plan.Left...)}}
+	if passwords != "" {
+		out = append(out, object{{"first-passwords", passwords}}...)
+	}
+	return a.json(out)
 }
 
 // mayPush sees that nothing stands against telling a system, and asks.

@@ -63,6 +63,9 @@ type Plan struct {
 	Statements []Statement
 	Left       []string // what differs and stays as it is, each with the reason
 	Script     string   // what carries it out, where the texts of the statements do not
+	First      []string // accounts that get a first password, which they have to change
+	// Passwords are those first passwords, by account, which whoever carries the plan out draws. They are never printed.
+	Passwords map[string]string
 }
 
 // Statement is one thing that a system is told.

@@ -32,7 +32,7 @@ type Note struct {
 
 // Carries is what a driver carries, as data. An operation without native or note is not carried.
 type Carries struct {
-	Natives []Native // 32 at most; whoever has the first on the system itself gets in
+	Natives []Native // 64 at most; whoever has the first on the system itself gets in
 	Notes   []Note
 }
 
@@ -87,7 +87,7 @@ func (c *Carries) everybody(operation string, p *Place) bool {
 }
 
 // Mask is a set of natives, by their places in Carries.
-type Mask uint32
+type Mask uint64
 
 // State is what a system has, as far as it matters to any driver.
 type State struct {

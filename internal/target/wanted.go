@@ -111,8 +111,8 @@ func Work(ctx context.Context, t Task) (*Wanted, error) {
 	if e.Systems[t.System] == nil {
 		return nil, fmt.Errorf("there is no system %q", t.System)
 	}
-	if len(t.Carries.Natives) > 32 {
-		return nil, fmt.Errorf("a driver carries 32 natives at most")
+	if len(t.Carries.Natives) > 64 {
+		return nil, fmt.Errorf("a driver carries 64 natives at most")
 	}
 	for _, p := range t.State.Places {
 		at := estate.Address{System: t.System, Path: p.Path}

@@ -24,20 +24,19 @@ type system struct {
 }
 
 func connect(ctx context.Context, to target.Connection) (target.System, error) {
+	s := &system{name: to.System, listed: to.Listed}
+	if to.At == here {
+		var err error
+		s.shell, err = newLocal()
+		return s, err
+	}
 	at, err := readAddress(to.At)
 	if err != nil {
 		return nil, err
 	}
-	s := &system{name: to.System, listed: to.Listed, self: at.user}
-	if at.local {
-		s.shell, err = newLocal()
-	} else {
-		s.shell, err = newRemote(ctx, at, to.Secret)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	s.self = at.User
+	s.shell, err = newRemote(ctx, at, to.Secret)
+	return s, err
 }
 
 func (s *system) Close() { s.shell.close() }

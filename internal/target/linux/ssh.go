@@ -3,21 +3,12 @@ package linux
 import (
 	"bytes"
 	"context"
-	"errors"
-	"fmt"
-	"net"
-	"os"
-	"path/filepath"
 	"strings"
-	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/crypto/ssh/agent"
-	"golang.org/x/crypto/ssh/knownhosts"
-)
 
-// reachable is how long a server may take until it answers.
-const reachable = 20 * time.Second
+	"hiddengate/internal/sshreach"
+)
 
 // remote runs scripts over SSH (RFC 4254, section 6.5).
 type remote struct {
@@ -25,112 +16,17 @@ type remote struct {
 	command string
 }
 
-// newRemote signs in to a server whose key is known. The secret is a private key or a password; without one the
-// user's agent is asked.
-func newRemote(ctx context.Context, at place, secret string) (shell, error) {
-	known := at.known
-	if known == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return nil, err
-		}
-		known = filepath.Join(home, ".ssh", "known_hosts")
-	}
-	check, err := knownhosts.New(known)
-	if err != nil {
-		return nil, fmt.Errorf("the known hosts cannot be read: %w", err)
-	}
-	ways, done, err := waysIn(secret)
+// newRemote signs in to a server.
+func newRemote(ctx context.Context, at sshreach.Address, secret string) (shell, error) {
+	client, err := sshreach.Dial(ctx, at, secret)
 	if err != nil {
 		return nil, err
 	}
-	defer done()
-	conn, err := (&net.Dialer{Timeout: reachable}).DialContext(ctx, "tcp", at.host)
-	if err != nil {
-		return nil, err
-	}
-	if err := conn.SetDeadline(time.Now().Add(reachable)); err != nil {
-		return nil, err
-	}
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	defer stop()
-	config := &ssh.ClientConfig{User: at.user, Auth: ways, HostKeyCallback: check, Timeout: reachable,
-		HostKeyAlgorithms: algorithms(check, at.host, conn.RemoteAddr())}
-	c, channels, requests, err := ssh.NewClientConn(conn, at.host, config)
-	if err != nil {
-		conn.Close()
-		return nil, unknown(err, at.host, known)
-	}
-	if err := conn.SetDeadline(time.Time{}); err != nil {
-		return nil, err
-	}
-	r := &remote{client: ssh.NewClient(c, channels, requests), command: "/bin/sh -s"}
-	if at.user != "root" {
+	r := &remote{client: client, command: "/bin/sh -s"}
+	if at.User != "root" {
 		r.command = "sudo -n /bin/sh -s"
 	}
 	return r, nil
-}
-
-// waysIn gives the ways by which the user can show who they are.
-func waysIn(secret string) (out []ssh.AuthMethod, done func(), err error) {
-	done = func() {}
-	switch {
-	case strings.Contains(secret, "PRIVATE KEY-----"):
-		key, err := ssh.ParsePrivateKey([]byte(secret))
-		if err != nil {
-			return nil, done, errors.New(
-				"the secret is a private key that cannot be read, or that has a passphrase; use an agent",
-			)
-		}
-		return []ssh.AuthMethod{ssh.PublicKeys(key)}, done, nil
-	case secret != "":
-		return []ssh.AuthMethod{ssh.Password(secret)}, done, nil
-	case os.Getenv("SSH_AUTH_SOCK") == "":
-		return nil, done, errors.New("there is neither a secret nor an agent (SSH_AUTH_SOCK): name where a private key is, " +
-			"as with --secret-file")
-	}
-	conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK"))
-	if err != nil {
-		return nil, done, fmt.Errorf("the agent does not answer: %w", err)
-	}
-	return []ssh.AuthMethod{ssh.PublicKeysCallback(agent.NewClient(conn).Signers)}, func() { conn.Close() }, nil
-}
-
-// algorithms lists those of the keys by which a host is known, so that it shows one of them.
-func algorithms(check ssh.HostKeyCallback, host string, addr net.Addr) (out []string) {
-	var wrong *knownhosts.KeyError
-	if !errors.As(check(host, addr, unknownKey{}), &wrong) {
-		return nil
-	}
-	for _, k := range wrong.Want {
-		switch typ := k.Key.Type(); typ {
-		case ssh.KeyAlgoRSA:
-			out = append(out, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
-		default:
-			out = append(out, typ)
-		}
-	}
-	return out
-}
-
-// unknownKey is a key that no host has.
-type unknownKey struct{}
-
-func (unknownKey) Type() string                        { return "none" }
-func (unknownKey) Marshal() []byte                     { return []byte("none") }
-func (unknownKey) Verify([]byte, *ssh.Signature) error { return errors.New("nobody has it") }
-
-// unknown says what is wrong with a host's key, where that is it.
-func unknown(err error, host, known string) error {
-	var wrong *knownhosts.KeyError
-	switch {
-	case !errors.As(err, &wrong):
-		return err
-	case len(wrong.Want) == 0:
-		return fmt.Errorf("%s is in %s by no key: see by another way that its key is right, and add it", host, known)
-	}
-	return fmt.Errorf("%s shows another key than the one in %s:%d: do not go on before you know why", host,
-		wrong.Want[0].Filename, wrong.Want[0].Line)
 }
 
 func (r *remote) run(ctx context.Context, script string) ([]byte, error) {

@@ -293,7 +293,7 @@ func (p *planning) beyond(h *target.Holder, up string) string {
 	}
 	for place, mask := range given {
 		if extra := mask &^ p.a.Mask(h, place); extra != 0 && p.a.Listed(place) {
-			return fmt.Sprintf("its members have %s on %s", natives[bits.TrailingZeros32(uint32(extra))].Name,
+			return fmt.Sprintf("its members have %s on %s", natives[bits.TrailingZeros64(uint64(extra))].Name,
 				p.a.State.Address(p.system, place))
 		}
 	}

@@ -27,11 +27,13 @@ type Bench struct {
 	Carries *target.Carries
 	Real    target.System
 	Allowed map[string]int // how many answers allowed each operation
+	// First are the first passwords that were handed out, by account.
+	First map[string]string
 }
 
 // New makes a bench.
 func New(t testing.TB, name string, carries *target.Carries, real target.System) *Bench {
-	return &Bench{T: t, Name: name, Carries: carries, Real: real, Allowed: map[string]int{}}
+	return &Bench{T: t, Name: name, Carries: carries, Real: real, Allowed: map[string]int{}, First: map[string]string{}}
 }
 
 // Load reads and compiles a policy of one file.
@@ -58,6 +60,11 @@ func (b *Bench) Push(g *gate.Gate) *target.Plan {
 	snap, err := b.Real.Read(b.T.Context())
 	require.NoError(b.T, err)
 	plan := snap.Plan(b.Arrange(g, snap, nil))
+	plan.Passwords = map[string]string{}
+	for _, account := range plan.First {
+		plan.Passwords[account] = "the first of " + account
+		b.First[account] = plan.Passwords[account]
+	}
 	require.NoError(b.T, b.Real.Write(b.T.Context(), snap, plan, func(is target.Snapshot) error {
 		if again := is.Plan(b.Arrange(g, is, nil)); len(again.Statements) > 0 {
 			return fmt.Errorf("left: %s", Texts(again))

@@ -1,0 +1,244 @@
+// Package cluster is a simulated cluster over HTTPS: spaces with workloads, to which people sign in with certificates
+// that the cluster's own authority signs on request.
+package cluster
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"hiddengate/internal/standin"
+	"hiddengate/internal/standin/web"
+)
+
+var (
+	command   = standin.NewCommand
+	whole     = []string{"cluster"}
+	spaces    = []string{"cluster", "space"}
+	workloads = []string{"cluster", "space", "workload"}
+	machines  = []string{"cluster", "machine"}
+	secrets   = []string{"cluster", "space", "secret"}
+)
+
+// Commands are what the cluster can do.
+var Commands = []standin.Command{
+	command("see space", "see-spaces", spaces, "space", standin.Shows),
+	command("create space", "create-spaces", whole, "space", standin.Adds),
+	command("set share", "set-shares", spaces, "space", standin.Adds),
+	command("remove space", "remove-spaces", spaces, "space", standin.Takes),
+	command("see disks", "see-disks", spaces, "disks", standin.Shows),
+	command("reserve disk", "reserve-disks", spaces, "disks", standin.Adds),
+	command("remove disk", "remove-disks", spaces, "disks", standin.Takes),
+	command("see workload", "see-workloads", workloads, "running", standin.Shows),
+	command("deploy", "deploy", workloads, "running", standin.Adds),
+	command("scale", "scale", workloads, "running", standin.Adds),
+	command("restart", "restart", workloads, "running", standin.Notes),
+	command("stop for good", "remove-workloads", workloads, "running", standin.Takes),
+	command("see batches", "see-batches", workloads, "batches", standin.Shows),
+	command("start batch", "start-batches", workloads, "batches", standin.Adds),
+	command("cancel batch", "cancel-batches", workloads, "batches", standin.Takes),
+	command("read output", "read-output", workloads, standin.LogTopic, standin.Shows),
+	command("open console", "open-consoles", workloads, "running", standin.Notes),
+	command("see settings", "see-workload-settings", workloads, "settings", standin.Shows),
+	command("change setting", "change-workload-settings", workloads, "settings", standin.Adds),
+	command("see machines", "see-machines", machines, "machines", standin.Shows),
+	command("empty machine", "empty-machines", machines, "machines", standin.Notes),
+	command("add machine", "add-machines", whole, "machines", standin.Adds),
+	command("take out machine", "take-out-machines", machines, "machines", standin.Takes),
+	command("see traffic", "see-traffic", spaces, "traffic", standin.Shows),
+	command("change traffic", "change-traffic", spaces, "traffic", standin.Adds),
+	command("expose", "expose", workloads, "traffic", standin.Adds),
+	command("see secrets", "see-secrets", secrets, "secret names", standin.Shows),
+	command("read secret", "read-secrets", secrets, "secrets", standin.Shows),
+	command("set secret", "set-secrets", secrets, "secrets", standin.Adds),
+	command("remove secret", "remove-secrets", secrets, "secrets", standin.Takes),
+	command("see certificates", "see-certificates", whole, requests, standin.Shows),
+	command("request certificate", "request-certificates", whole, "", standin.Notes),
+	command("approve certificate", approving, whole, requests, standin.Adds),
+	command("see teams", "see-teams", spaces, "", standin.Shows),
+	command("see accounts", "see-accounts", whole, "", standin.Shows),
+	command("manage accounts", standin.Managing, whole, "", standin.Notes),
+}
+
+const (
+	requests  = "certificates"
+	approving = "approve-certificates"
+	// KeeperFile has the key and the certificate of the first keeper.
+	KeeperFile = "keeper.pem"
+	lasts      = 90 * 24 * time.Hour
+	// mostRequests are how many signing requests wait; the oldest go.
+	mostRequests = 1000
+)
+
+// Cluster is a simulated cluster.
+type Cluster struct {
+	*web.Site[*standin.Access]
+	authority *web.Authority
+	requests  map[int]*request
+	last      int
+}
+
+// request is a signing request.
+type request struct {
+	account, pem, certificate string
+}
+
+// Open opens a cluster in a folder, and makes it the first time.
+func Open(how standin.Options) (*Cluster, error) {
+	core, err := standin.Open(how, standin.Place{Path: standin.Root, Type: "cluster"}, Commands, standin.NewAccess())
+	if err != nil {
+		return nil, err
+	}
+	c := &Cluster{requests: map[int]*request{}}
+	if c.authority, err = web.OpenAuthority(core.Folder, how.Now); err == nil {
+		err = c.keeper(core.Folder)
+	}
+	if err != nil {
+		core.Close()
+		return nil, err
+	}
+	c.Site = &web.Site[*standin.Access]{Core: core, Name: "cluster", Special: c.special, Identify: c.identify,
+		Enter: func(*web.SigningIn) error {
+			return errors.New("sign in with a certificate: ask for one with /certificate-requests")
+		},
+		Routes: map[string]http.HandlerFunc{"POST /certificate-requests": c.ask, "POST /certificates": c.fetch}}
+	return c, nil
+}
+
+// keeper gives the first keeper a certificate.
+func (c *Cluster) keeper(f *standin.Folder) error {
+	if _, found, err := f.Read(KeeperFile); found || err != nil {
+		return err
+	}
+	both, err := c.authority.Issue(standin.Keeper, lasts)
+	if err != nil {
+		return err
+	}
+	return f.Write(KeeperFile, both)
+}
+
+// Serve answers until the context ends.
+func (c *Cluster) Serve(ctx context.Context, l net.Listener) error {
+	secure, err := c.authority.Server(l.Addr())
+	if err != nil {
+		return err
+	}
+	return c.Site.Serve(ctx, l, secure)
+}
+
+// identify tells whose certificate a client shows. TLS has seen that the authority signed it and that it lasts.
+func (c *Cluster) identify(r *http.Request) (string, error) {
+	if r.TLS == nil || len(r.TLS.VerifiedChains) == 0 {
+		return "", errors.New("show a certificate")
+	}
+	return r.TLS.VerifiedChains[0][0].Subject.CommonName, nil
+}
+
+// asking is what somebody sends who has a password and wants a certificate.
+type asking struct {
+	Account  string `json:"account"`
+	Password string `json:"password"`
+	Request  string `json:"request,omitempty"` // in PEM
+	Number   int    `json:"number,omitempty"`
+}
+
+// signedIn reads what somebody sends, and sees that the password is theirs.
+func (c *Cluster) signedIn(w http.ResponseWriter, r *http.Request) (by asking, ok bool) {
+	if !web.ReadBody(w, r, 64<<10, &by) {
+		return by, false
+	}
+	if err := c.SignIn(by.Account, by.Password); err != nil {
+		web.Say(
+			w,
+			http.StatusUnauthorized,
+			"There is no such account with that password, or it is closed, or many were wrong.",
+		)
+		return by, false
+	}
+	c.SignedIn(by.Account)
+	return by, true
+}
+
+// ask takes a signing request of somebody who has a password, which a first one is good enough for.
+func (c *Cluster) ask(w http.ResponseWriter, r *http.Request) {
+	by, ok := c.signedIn(w, r)
+	if !ok {
+		return
+	}
+	if _, err := c.authority.Sign([]byte(by.Request), by.Account, lasts); err != nil { // it would come to nothing
+		web.Say(w, http.StatusBadRequest, "It cannot be taken: "+err.Error()+".")
+		return
+	}
+	c.Lock()
+	defer c.Unlock()
+	c.last++
+	c.requests[c.last] = &request{account: by.Account, pem: by.Request}
+	delete(c.requests, c.last-mostRequests)
+	web.Say(w, http.StatusOK, fmt.Sprintf("Request %d waits for approval.", c.last))
+}
+
+// fetch hands out a certificate that was approved.
+func (c *Cluster) fetch(w http.ResponseWriter, r *http.Request) {
+	by, ok := c.signedIn(w, r)
+	if !ok {
+		return
+	}
+	c.Lock()
+	defer c.Unlock()
+	switch one := c.requests[by.Number]; {
+	case one == nil || one.account != by.Account:
+		web.Say(w, http.StatusNotFound, "You have no such request.")
+	case one.certificate == "":
+		web.Say(w, http.StatusForbidden, "It waits for approval.")
+	default:
+		web.Say(w, http.StatusOK, one.certificate)
+	}
+}
+
+// special does what the cluster alone does: it tells of signing requests, and signs what is approved.
+func (c *Cluster) special(o standin.Order, who *standin.Asker) (said []string, done, special bool, err error) {
+	switch o.Command.Right {
+	case "see-certificates":
+		for _, n := range slices.Sorted(maps.Keys(c.requests)) {
+			said = append(said, fmt.Sprintf("%d: for %s, %s", n, c.requests[n].account,
+				map[bool]string{true: "signed", false: "waits"}[c.requests[n].certificate != ""]))
+		}
+		return append(said, fmt.Sprintf("%d requests.", len(said))), true, true, nil
+	case "request-certificates":
+		return []string{"Send a signing request to /certificate-requests, with your account and password."}, true, true, nil
+	case approving:
+		n, err := strconv.Atoi(strings.TrimSpace(o.Value))
+		one := c.requests[n]
+		if err != nil || one == nil {
+			return []string{standin.NotNow + "there is no such request."}, false, true, nil
+		}
+		if one.account == who.Account {
+			return []string{standin.NotNow + "it is your own, which somebody else approves."}, false, true, nil
+		}
+		signed, err := c.authority.Sign([]byte(one.pem), one.account, c.until(one.account))
+		if err != nil {
+			return []string{standin.NotNow + err.Error() + "."}, false, true, nil
+		}
+		if err := c.Carry(o, who.Account); err != nil {
+			return nil, false, true, err
+		}
+		one.certificate = string(signed)
+		return []string{fmt.Sprintf("Request %d of %s is signed.", n, one.account)}, true, true, nil
+	}
+	return nil, false, false, nil
+}
+
+// until says how long a certificate lasts: no longer than its account.
+func (c *Cluster) until(account string) time.Duration {
+	if a := c.Settings.Accounts[account]; a != nil && a.Ends != nil {
+		return min(lasts, a.Ends.Sub(c.Now()))
+	}
+	return lasts
+}

@@ -1,0 +1,332 @@
+package simulated
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/servers"
+	"hiddengate/internal/standin"
+	"hiddengate/internal/standin/application"
+	"hiddengate/internal/standin/cloud"
+	"hiddengate/internal/standin/cluster"
+	"hiddengate/internal/standin/device"
+	"hiddengate/internal/standin/network"
+	"hiddengate/internal/standin/web"
+	"hiddengate/internal/target"
+	"hiddengate/internal/target/targettest"
+)
+
+// running is a stand-in that runs.
+type running interface {
+	Serve(ctx context.Context, l net.Listener) error
+	Close() error
+}
+
+// trial is what the tests of a kind have.
+type trial struct {
+	*kind
+	places []standin.Place // the last is in no inventory
+	open   func(how standin.Options) (running, error)
+	secret string // the file of the folder with which the keeper signs in
+	scheme string
+}
+
+func opened[R running](open func(standin.Options) (R, error)) func(standin.Options) (running, error) {
+	return func(how standin.Options) (running, error) { return open(how) }
+}
+
+func places(pairs ...string) (out []standin.Place) {
+	for i := 0; i < len(pairs); i += 2 {
+		out = append(out, standin.Place{Path: pairs[i], Type: pairs[i+1]})
+	}
+	return out
+}
+
+var trials = map[string]*trial{
+	"cloud": {
+		cloudKind,
+		places("storage", "area", "archive", "area", "storage/raw", "store", "storage/raw/first frame", "item", "machines/m1",
+			"machine", "images/i", "image", "nets/n", "network", "keys/k", "key", "secrets/s", "secret", "alerts/a", "alert",
+			"stores", "area"),
+		opened(cloud.Open),
+		cloud.KeeperFile,
+		"https",
+	},
+	"cluster": {
+		clusterKind,
+		places("nightly", "space", "nightly/calibrate", "workload", "survey", "space", "m/one", "machine",
+			"survey/s:1", "secret", "surveys", "space"),
+		opened(cluster.Open),
+		cluster.KeeperFile,
+		"https",
+	},
+	"network": {networkKind, places("summit", "site", "summit/switch 1", "device", "summit/switch 1/port:7", "interface",
+		"base", "site", "zones/ridge", "zone", "zones/ridge/mast", "record", "base/pool", "pool", "base/pool/seat",
+		"reservation", "basement", "site"), opened(network.Open), standin.Keeper, "ssh"},
+	"device": {
+		deviceKind,
+		places("mount", "part", "mount/drive", "part", "eye", "part", "eyes", "part"),
+		opened(device.Open),
+		standin.Keeper,
+		"http",
+	},
+	"application": {applicationKind, places("cycle-9", "area", "cycle-8", "area",
+		"cycle-9/dark halo", "item", "reports/r", "report",
+		"connections/c", "connection", "cycle-90", "area"), opened(application.Open), standin.Keeper, "http"},
+}
+
+// bench is a stand-in with policies for it.
+type bench struct {
+	*targettest.Bench
+	*trial
+	folder string
+	at     string // host and port
+	system *system
+	keys   map[string]string
+	public map[string]string
+	own    map[string]string // the passwords that accounts chose
+}
+
+// people of the random policies; those of the first have accounts with names of their own.
+const people = 7
+
+func newBench(t testing.TB, of *trial) *bench {
+	b := &bench{
+		trial:  of,
+		folder: filepath.Join(t.TempDir(), "data"),
+		keys:   map[string]string{},
+		public: map[string]string{},
+		own:    map[string]string{},
+	}
+	b.start(t)
+	secret, err := os.ReadFile(filepath.Join(b.folder, of.secret))
+	require.NoError(t, err)
+	b.system = b.reach(t, "keeper", string(secret))
+	b.Bench = targettest.New(t, "real", &Named(of.name).Carries, b.system)
+	for i := range people {
+		id := fmt.Sprintf("p%d", i)
+		b.keys[id], b.public[id] = servers.NewKey(t)
+	}
+	return b
+}
+
+// start starts a stand-in that lives as long as the test, at the moment of the tests.
+func (b *bench) start(t testing.TB) {
+	running, err := b.open(standin.Options{Data: b.folder, Places: b.places, Idle: time.Minute, Quick: true,
+		Now: func() time.Time { return targettest.At.Time() }})
+	require.NoError(t, err)
+	l, err := standin.Listen("127.0.0.1:0", false)
+	require.NoError(t, err)
+	if c, known := running.(*network.Console); known {
+		require.NoError(t, c.Introduce(l.Addr()))
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error)
+	go func() { done <- running.Serve(ctx, l) }()
+	b.at = l.Addr().String()
+	t.Cleanup(func() {
+		cancel()
+		assert.NoError(t, <-done)
+		assert.NoError(t, running.Close())
+	})
+}
+
+// reach reaches the stand-in as somebody.
+func (b *bench) reach(t testing.TB, account, secret string) *system {
+	address := b.scheme + "://" + account + "@" + b.at
+	switch b.scheme {
+	case "ssh":
+		address += "?known-hosts=" + filepath.Join(b.folder, network.KnownHosts)
+	case "https":
+		address += "?authority=" + filepath.Join(b.folder, web.AuthorityFile)
+	}
+	system, err := b.tryReach(t, address, secret)
+	require.NoError(t, err)
+	return system
+}
+
+func (b *bench) tryReach(t testing.TB, address, secret string) (*system, error) {
+	to := target.Connection{System: "real", Secret: strings.TrimSpace(secret), At: address}
+	s, err := Named(b.name).Connect(t.Context(), to)
+	if err != nil {
+		return nil, err
+	}
+	t.Cleanup(s.Close)
+	if c := webOf(s.(*system).client); c != nil { // the moment of the tests is not the clock's
+		c.http.Transport.(*http.Transport).TLSClientConfig.Time = func() time.Time { return targettest.At.Time() }
+	}
+	return s.(*system), nil
+}
+
+func webOf(c client) *webClient {
+	switch c := c.(type) {
+	case *webClient:
+		return c
+	case *applicationClient:
+		return c.webClient
+	}
+	return nil
+}
+
+// change changes the settings by hand, as a keeper would.
+func (b *bench) change(how func(x *standin.Access)) {
+	v, err := b.system.client.read(b.T.Context())
+	require.NoError(b.T, err)
+	how(v.Settings)
+	text, err := json.Marshal(v.Settings)
+	require.NoError(b.T, err)
+	require.NoError(b.T, b.system.client.replace(b.T.Context(), &replacement{Was: v.Revision, Settings: text}))
+}
+
+// doer is somebody who has signed in, by each of the ways that they have.
+type doer []func(line string) error
+
+// could says whether somebody can do what a line says.
+func (d doer) could(t testing.TB, line string) bool {
+	return slices.ContainsFunc(d, func(do func(line string) error) bool {
+		err := do(line)
+		if err != nil && !strings.Contains(err.Error(), "You may not") &&
+			!strings.Contains(err.Error(), "You have no place") {
+			require.Contains(t, err.Error(), standin.NotNow, line) // it may, and there is nothing to do it with
+			return true
+		}
+		return err == nil
+	})
+}
+
+// signIn signs in as the person would; nobody at all if that is refused.
+func (b *bench) signIn(account, person string) doer {
+	t := b.T
+	if b.kind.keys {
+		s, err := Named(b.name).Connect(t.Context(), target.Connection{System: "real", Secret: b.keys[person],
+			At: "ssh://" + account + "@" + b.at + "?known-hosts=" + filepath.Join(b.folder, network.KnownHosts)})
+		if err != nil {
+			return nil
+		}
+		t.Cleanup(s.Close)
+		return doer{func(line string) error {
+			_, err := s.(*system).client.(*networkClient).say(t.Context(), line, nil)
+			return err
+		}}
+	}
+	c := *webOf(b.system.client)
+	c.auth, c.user = "", account
+	roles, err := b.passIn(&c, account)
+	if err != nil {
+		return nil
+	}
+	var out doer
+	for _, role := range roles {
+		one := c
+		if c.auth == "" && b.name != "cluster" {
+			if byPassword(t.Context(), &one, webAddress{user: account, role: role}, b.own[account]) != nil {
+				return nil
+			}
+		}
+		out = append(out, func(line string) error {
+			text, err := json.Marshal(map[string]string{"line": line})
+			require.NoError(t, err)
+			var reply web.Reply
+			return one.send(t.Context(), http.MethodPost, "/do", text, &reply)
+		})
+	}
+	return out
+}
+
+// passIn has an account choose a password of its own, and gives the roles that it can choose; for a cluster it gets a
+// certificate.
+func (b *bench) passIn(c *webClient, account string) (roles []string, err error) {
+	ctx := b.T.Context()
+	if b.own[account] == "" {
+		first := *c
+		if err := byPassword(ctx, &first, webAddress{user: account}, b.First[account]); err != nil {
+			return nil, err
+		}
+		b.own[account] = "what " + account + " chose"
+		text, err := json.Marshal(map[string]string{"new": b.own[account]})
+		require.NoError(b.T, err)
+		var reply web.Reply
+		require.ErrorContains(b.T, first.send(ctx, http.MethodGet, "/places", nil, &reply), "Choose your own password")
+		require.NoError(b.T, first.send(ctx, http.MethodPost, "/password", text, &reply))
+	}
+	if b.name == "cluster" {
+		return []string{""}, b.certify(c, account)
+	}
+	roles = []string{""}
+	if b.name == "application" {
+		v, err := b.system.client.read(ctx)
+		require.NoError(b.T, err)
+		if teams := v.Settings.TeamsOf(account); len(teams) > 0 {
+			roles = teams
+		}
+	}
+	return roles, nil
+}
+
+// certify has a certificate signed for an account: it asks, the keeper approves.
+func (b *bench) certify(c *webClient, account string) error {
+	ctx, t := b.T.Context(), b.T
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	der, err := x509.CreateCertificateRequest(
+		rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: account}},
+		key,
+	)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	ask := map[string]any{"account": account, "password": b.own[account],
+		"request": string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))}
+	send := func(c *webClient, path string, body any) (string, error) {
+		text, err := json.Marshal(body)
+		require.NoError(t, err)
+		var reply web.Reply
+		err = c.send(ctx, http.MethodPost, path, text, &reply)
+		return strings.Join(reply.Said, " "), err
+	}
+	said, err := send(c, "/certificate-requests", ask)
+	if err != nil {
+		return err
+	}
+	var number int
+	_, err = fmt.Sscanf(said, "Request %d waits", &number)
+	require.NoError(t, err, said)
+	_, err = send(
+		webOf(b.system.client),
+		"/do",
+		map[string]string{"line": fmt.Sprintf("approve certificate at .: %d", number)},
+	)
+	require.NoError(t, err)
+	signed, err := send(
+		c,
+		"/certificates",
+		map[string]any{"account": account, "password": b.own[account], "number": number},
+	)
+	require.NoError(t, err)
+	secret := signed + string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}))
+	s, err := b.tryReach(t, "https://"+account+"@"+b.at+"?authority="+filepath.Join(b.folder, web.AuthorityFile), secret)
+	if err != nil {
+		return err
+	}
+	*c = *webOf(s.client)
+	return nil
+}

@@ -230,7 +230,7 @@ var ErrNotIn = errors.New("there is no such account with that password, or it is
 // SignIn says whether an account may sign in with a password; wrong ones are slowed down. The caller does not hold the
 // lock, and says SignedIn when nothing else is wanted.
 func (c *Core[S]) SignIn(account, text string) error {
-	wait, err := c.slowed.Try(account, c.Now())
+	wait, err := c.slowed.Begin(account, c.Now())
 	if err != nil {
 		return err
 	}
@@ -242,11 +242,16 @@ func (c *Core[S]) SignIn(account, text string) error {
 	if !found {
 		kept = nobody()
 	}
-	if fits := kept.Fits(text); !fits || !found || !open {
+	fits := kept.Fits(text) && found && open
+	c.slowed.End(account, fits, c.Now())
+	if !fits {
 		return ErrNotIn
 	}
 	return nil
 }
+
+// NotSignedIn counts that something else was wrong, as the code of a second factor.
+func (c *Core[S]) NotSignedIn(account string) { c.slowed.Wrong(account, c.Now()) }
 
 // SignedIn forgets the tries of an account that has shown all that signing in takes.
 func (c *Core[S]) SignedIn(account string) { c.slowed.Right(account) }

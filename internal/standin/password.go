@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"maps"
 	"runtime"
 	"sync"
 	"time"
@@ -52,12 +53,14 @@ var ErrSlowed = errors.New("too many wrong passwords came for this account; wait
 // Slowed slows down whoever tries passwords.
 type Slowed struct {
 	mu    sync.Mutex
-	wrong map[string]*tries
+	turn  sync.Cond
+	tried map[string]*tries
 }
 
+// tries are those for one account.
 type tries struct {
-	count int
-	last  time.Time
+	wrong, underWay int
+	last            time.Time // when a wrong one came
 }
 
 // What wrong passwords come to: each makes the next answer take longer, and after so many there is none for a while.
@@ -68,41 +71,77 @@ const (
 	mostNames = 10_000
 )
 
-// Try counts a try before it is known what comes of it, so that many at once are no way round, and says how long its
-// answer takes; ErrSlowed if there is none for now.
-func (s *Slowed) Try(account string, now time.Time) (time.Duration, error) {
+// Begin begins a try, and says how long its answer takes; ErrSlowed if there is none for now. Tries that could come to
+// too many wrong ones together wait for each other, so that many at once are no way round.
+func (s *Slowed) Begin(account string, now time.Time) (time.Duration, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.wrong == nil || len(s.wrong) >= mostNames {
-		s.forget(now)
-	}
-	t := s.wrong[account]
-	if t == nil || now.Sub(t.last) >= closedFor {
-		s.wrong[account] = &tries{count: 1, last: now}
-		return 0, nil
-	}
-	if t.count >= mostWrong {
-		return 0, ErrSlowed
-	}
-	t.count, t.last = t.count+1, now
-	return firstWait << (t.count - 2), nil
-}
-
-// forget makes room: of old tries, or of all where somebody makes names up.
-func (s *Slowed) forget(now time.Time) {
-	for name, t := range s.wrong {
-		if now.Sub(t.last) >= closedFor {
-			delete(s.wrong, name)
+	s.turn.L = &s.mu
+	for {
+		if len(s.tried) >= mostNames {
+			s.forget(now)
 		}
-	}
-	if s.wrong == nil || len(s.wrong) >= mostNames {
-		s.wrong = map[string]*tries{}
+		t := s.tried[account]
+		if t == nil {
+			if s.tried == nil {
+				s.tried = map[string]*tries{}
+			}
+			t = &tries{}
+			s.tried[account] = t
+		}
+		if now.Sub(t.last) >= closedFor {
+			t.wrong = 0
+		}
+		switch {
+		case t.wrong >= mostWrong:
+			return 0, ErrSlowed
+		case t.wrong+t.underWay >= mostWrong:
+			s.turn.Wait()
+			continue
+		}
+		t.underWay++
+		if t.wrong == 0 {
+			return 0, nil
+		}
+		return firstWait << (t.wrong - 1), nil
 	}
 }
 
-// Right notes that the right password came.
+// forget makes room: of tries that are over, or, where somebody makes names up, of all.
+func (s *Slowed) forget(now time.Time) {
+	maps.DeleteFunc(s.tried, func(_ string, t *tries) bool { return t.underWay == 0 && now.Sub(t.last) >= closedFor })
+	if len(s.tried) >= mostNames {
+		maps.DeleteFunc(s.tried, func(_ string, t *tries) bool { return t.underWay == 0 })
+	}
+}
+
+// End ends a try.
+func (s *Slowed) End(account string, right bool, now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	t := s.tried[account]
+	if t.underWay--; !right {
+		t.wrong, t.last = t.wrong+1, now
+	}
+	s.turn.Broadcast()
+}
+
+// Wrong counts something else that was wrong.
+func (s *Slowed) Wrong(account string, now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t := s.tried[account]; t != nil {
+		t.wrong, t.last = t.wrong+1, now
+	}
+}
+
+// Right forgets what was wrong.
 func (s *Slowed) Right(account string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	delete(s.wrong, account)
+	if t := s.tried[account]; t != nil {
+		if t.wrong = 0; t.underWay == 0 {
+			delete(s.tried, account)
+		}
+	}
 }

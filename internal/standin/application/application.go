@@ -99,6 +99,7 @@ func (a *Application) Serve(ctx context.Context, l net.Listener) error {
 func (a *Application) enter(by *web.SigningIn) error {
 	if secret := a.Passwords[by.Account].Factor; secret != "" {
 		if !fits(secret, by.Code, a.Now()) {
+			a.NotSignedIn(by.Account)
 			return errors.New("the code of the second factor is missing or wrong")
 		}
 	} else if a.Settings.Accounts[by.Account].Factor {

@@ -12,9 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/standin"
 	"hiddengate/internal/standin/network"
+	"hiddengate/internal/survey"
 	"hiddengate/internal/target"
 	"hiddengate/internal/target/targettest"
 )
@@ -273,6 +275,62 @@ func TestAPushToAStandInIsAllOrNothing(t *testing.T) {
 			b.change(func(x *standin.Access) { x.Accounts["stranger"] = &standin.Account{} })
 			require.ErrorIs(t, b.system.Write(t.Context(), snap, plan, nil), target.ErrChanged)
 		})
+	}
+}
+
+// Whoever takes the control of a device from another, or does not, is whom the policy's precedence says.
+func TestTheControlGoesToWhomThePolicySays(t *testing.T) {
+	taken, kept := 0, 0
+	for round := range 3 * rounds() {
+		d := rand.New(rand.NewPCG(uint64(round), 5))
+		b := newBench(t, trials["device"])
+		g := targettest.Load(t, b.policy(d))
+		b.Push(g)
+		snap, err := b.system.Read(t.Context())
+		require.NoError(t, err)
+		w := b.Arrange(g, snap, nil).Wanted
+		c := g.NewContext()
+		c.Time(targettest.At)
+		may := map[int][]*target.Holder{}
+		for q := range targettest.Everything(w) {
+			if q.Operation == "control.take" && q.Expected {
+				may[q.Place] = append(may[q.Place], q.Holder)
+			}
+		}
+		for place, holders := range may {
+			for i := 1; i < len(holders) && i < 4; i++ {
+				first, then := holders[i-1], holders[i]
+				of := survey.Contested{Operation: "control.take", Resource: g.Estate().Tree.At(
+					g.Estate().Tree.Find(snap.State().Address("real", place).String())), Context: c,
+					Who: []estate.Principal{first.Subject, then.Subject}, Holder: &first.Subject}
+				all, _, err := survey.Contest(g, of)
+				require.NoError(t, err)
+				at := snap.(*snapshot).pathOf(place)
+				one, other := b.signIn(first.Account, first.Subject.ID), b.signIn(then.Account, then.Subject.ID)
+				require.NoError(t, one[0]("take control at "+at))
+				err = other[0]("take control at " + at)
+				require.Equal(
+					t,
+					all[0].Who == then.Subject,
+					err == nil,
+					"%s takes it from %s: %v",
+					then.Account,
+					first.Account,
+					err,
+				)
+				if err == nil {
+					taken++
+					one = other
+				} else {
+					kept++
+				}
+				require.NoError(t, one[0]("leave control at "+at))
+			}
+		}
+	}
+	assert.Positive(t, kept)
+	if !testing.Short() {
+		assert.Positive(t, taken)
 	}
 }
 

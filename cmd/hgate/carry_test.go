@@ -95,7 +95,16 @@ func TestThePolicyIsCarriedToARealDatabase(t *testing.T) {
 	o.says(2, "has a driver and an address", "connect", "obsdb", "--driver", "postgres")
 	o.says(2, "write listed or create", "connect", "obsdb", "--driver", "postgres", "--at", o.address, "--accounts", "all")
 	o.says(3, "holds a password", "connect", "obsdb", "--driver", "postgres", "--at", "postgres://a:b@127.0.0.1/x")
-	o.says(2, "no driver carries a cluster", "compile", "reduce")
+	o.says(
+		2,
+		"the driver postgres carries a database, and reduce is a cluster",
+		"connect",
+		"reduce",
+		"--driver",
+		"postgres",
+		"--at",
+		o.address,
+	)
 	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "postgres", "--at", o.address, "--accounts", "create")
 	o.says(0, "obsdb is reached", "connect", "obsdb")
 	o.says(2, `there is no group "nobody"`, "probe", "obsdb", "--who", "group:nobody")

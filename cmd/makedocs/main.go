@@ -1,5 +1,5 @@
-// Command makedocs writes the reference pages that come from the program's own tables: docs/files.md, docs/catalogs.md
-// and docs/targets.md. Run it from the top of the project.
+// Command makedocs writes the reference pages that come from the program's own tables: docs/files.md, docs/catalogs.md,
+// docs/targets.md and docs/stand-ins.md. Run it from the top of the project.
 package main
 
 import (
@@ -36,7 +36,8 @@ func main() {
 }
 
 func pages() map[string]string {
-	return map[string]string{"files.md": files(), "catalogs.md": catalogs(), "targets.md": targets()}
+	return map[string]string{"files.md": files(), "catalogs.md": catalogs(), "targets.md": targets(),
+		"stand-ins.md": standIns()}
 }
 
 // limits writes what may be how large.

@@ -88,9 +88,10 @@ func (a *app) demoCommand() *cobra.Command {
 		Use:   "demo [FOLDER]",
 		Short: "Write an example workspace and walk through it",
 		Long: `Writes the example of the Ternhollow Observatory to a new folder (./ternhollow, where left out)
-and walks through it: show, check, reach, try, test, and access that is lent for an hour. With an empty
-database of PostgreSQL it goes on there: it makes the made-up tables, carries the policy to it, asks it,
-and finds and undoes what somebody changes by hand.`,
+and walks through it: show, check, reach, try, test, and access that is lent for an hour. Then it starts
+simulated systems on this machine, carries the policy to them, lets you sign in as two of its people,
+finds and undoes what somebody changes by hand, and stops them. With an empty database of PostgreSQL it
+does so there first, with made-up tables.`,
 		Example: `  hgate demo
   hgate demo example
   hgate demo --with postgres://owner@127.0.0.1/empty`,
@@ -187,10 +188,15 @@ func (a *app) walk(dir, with string) error {
 			return err
 		}
 	}
+	next := len(walk) + 1
 	if with != "" {
 		if err := a.walkReal(p, dir, with); err != nil {
 			return err
 		}
+		next += len(realWalk)
+	}
+	if err := a.walkStandIns(p, dir, next); err != nil {
+		return err
 	}
 	p.Line("\n%s", p.Paint(view.Heading, "The workspace is in "+dir+". Try next:"))
 	p.Line("  cd %s", quoted(dir))

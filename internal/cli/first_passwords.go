@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/csv"
+	"encoding/json"
 	"os"
 	"path/filepath"
 
@@ -43,4 +44,13 @@ func (a *app) firstPasswords(system string, plan *target.Plan) (name string, err
 		return "", err
 	}
 	return f.Name(), nil
+}
+
+// passwordsNamed reads from the answer to a push where the first passwords are; "" if there are none.
+func passwordsNamed(answer []byte) (string, error) {
+	var out struct {
+		Name string `json:"first-passwords"`
+	}
+	err := json.Unmarshal(answer, &out)
+	return out.Name, err
 }

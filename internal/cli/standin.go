@@ -22,7 +22,7 @@ import (
 type standingIn struct {
 	listen, data, like string
 	idle               time.Duration
-	others             bool
+	others, schema     bool
 }
 
 func standInNames() (out []string) {
@@ -52,12 +52,17 @@ ends.`,
 	c.Flags().StringVar(&how.like, "like", "", "have it hold the places that the policy lists of a `system`")
 	c.Flags().DurationVar(&how.idle, "idle", 10*time.Minute, "sign out whoever has sent nothing for this `time`")
 	c.Flags().BoolVar(&how.others, "open-to-others", false, "let other machines reach it too")
+	c.Flags().BoolVar(&how.schema, "schema", false, "print the JSON Schema of its access settings, and start nothing")
 	_ = c.RegisterFlagCompletionFunc("like", a.completeSection("systems"))
 	_ = c.MarkFlagDirname("data")
 	a.formats(c, "text", "json")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		for _, k := range starting.Kinds {
-			if k.Name == args[0] {
+			switch {
+			case k.Name != args[0]:
+			case how.schema:
+				return a.standInSchema(k)
+			default:
 				return a.standIn(k, how)
 			}
 		}
@@ -115,6 +120,17 @@ func (a *app) standIn(k *starting.Kind, how standingIn) error {
 	}
 }
 
+func (a *app) standInSchema(k *starting.Kind) error {
+	text, err := k.Schema()
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(a.Out, "%s\n", text); err != nil {
+		return outside{err}
+	}
+	return nil
+}
+
 // placesLike lists the places of a system as the policy has them.
 func placesLike(g *gate.Gate, id string, k *starting.Kind) (out []standin.Place, err error) {
 	system := g.Estate().Systems[id]
@@ -146,12 +162,13 @@ func (a *app) standInSays(k *starting.Kind, how standingIn, r *starting.Running)
 	p.Line("")
 	p.Line("To carry the policy to it:")
 	p.Line("  hgate connect %s --driver stand-in-%s --accounts create \\", id, k.Name)
-	p.Line("    --at %s \\", shellWord(r.Address))
-	p.Line("    --secret-file %s", shellWord(r.SecretFile))
+	fmt.Fprintf(p, "    --at %s \\\n    --secret-file %s\n", shellWord(r.Address), shellWord(r.SecretFile))
 	p.Line("  hgate push %s", id)
 	p.Line("To sign in as somebody:")
 	for _, line := range r.SignIn {
-		p.Line("  %s", line)
+		if _, err := fmt.Fprintf(p, "  %s\n", line); err != nil { // as one line, which can be copied
+			return outside{err}
+		}
 	}
 	return nil
 }

@@ -3,7 +3,6 @@ package target
 import (
 	"fmt"
 	"iter"
-	"slices"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
@@ -88,48 +87,58 @@ func (w *Wanted) carriedOn(set int32, place int) []operationCarried {
 	return out
 }
 
-// Difference is that some accounts get, or lack, the same for the same reason.
+// Difference is that some accounts get, or lack, the same for the same reason: each of the operations on each of the
+// places.
 type Difference struct {
 	Accounts   []string
 	Allowed    bool   // the system allows it, and the policy does not; else the other way round
 	Why        string // what in the system makes it so
 	Operations []string
 	Places     []int
-	at         map[int]bool // the places
 }
 
 // Group puts answers that are not as expected together, as a person would tell them.
-func Group(answers []Answer) (out []*Difference) {
-	type cause struct {
-		account, why string
-		allowed      bool
+func Group(answers []Answer) []*Difference {
+	type single struct {
+		account, why, operation string
+		allowed                 bool
 	}
-	byCause := map[cause]*Difference{}
-	var single []*Difference
+	at := map[single]*Difference{}
+	var out []*Difference
 	for _, a := range answers {
-		k := cause{a.Holder.Account, a.Why, a.Allowed}
-		d := byCause[k]
+		k := single{a.Holder.Account, a.Why, a.Operation, a.Allowed}
+		d := at[k]
 		if d == nil {
-			d = &Difference{Accounts: []string{a.Holder.Account}, Allowed: a.Allowed, Why: a.Why, at: map[int]bool{}}
-			byCause[k] = d
-			single = append(single, d)
+			d = &Difference{Accounts: []string{a.Holder.Account}, Allowed: a.Allowed, Why: a.Why,
+				Operations: []string{a.Operation}}
+			at[k] = d
+			out = append(out, d)
 		}
-		if !slices.Contains(d.Operations, a.Operation) {
-			d.Operations = append(d.Operations, a.Operation)
-		}
-		if !d.at[a.Place] {
-			d.at[a.Place] = true
+		if n := len(d.Places); n == 0 || d.Places[n-1] != a.Place {
 			d.Places = append(d.Places, a.Place)
 		}
 	}
-	alike := map[string]*Difference{}
-	for _, d := range single {
-		key := fmt.Sprint(d.Allowed, d.Why, d.Operations, d.Places)
-		if same := alike[key]; same != nil {
-			same.Accounts = append(same.Accounts, d.Accounts...)
+	out = alike(
+		out,
+		func(d *Difference) string { return fmt.Sprintf("%t %q %q %d", d.Allowed, d.Why, d.Accounts, d.Places) },
+		func(same, d *Difference) { same.Operations = append(same.Operations, d.Operations...) },
+	)
+	return alike(out, func(d *Difference) string {
+		return fmt.Sprintf("%t %q %q %d", d.Allowed, d.Why, d.Operations, d.Places)
+	},
+		func(same, d *Difference) { same.Accounts = append(same.Accounts, d.Accounts...) })
+}
+
+// alike puts together differences that have a key in common.
+func alike(all []*Difference, key func(*Difference) string, join func(same, d *Difference)) (out []*Difference) {
+	known := map[string]*Difference{}
+	for _, d := range all {
+		k := key(d)
+		if same := known[k]; same != nil {
+			join(same, d)
 			continue
 		}
-		alike[key] = d
+		known[k] = d
 		out = append(out, d)
 	}
 	return out

@@ -116,6 +116,7 @@ func (a *adopting) mine() *mining {
 			}
 		}
 		if best == nil {
+			m.thin()
 			return m
 		}
 		best = m.whole(best, candidates)
@@ -124,6 +125,26 @@ func (a *adopting) mine() *mining {
 			m.covered[n].or(best.atoms)
 		}
 	}
+}
+
+// thin takes from each group, the smallest first, what all of its members have by the others.
+func (m *mining) thin() {
+	order := slices.Clone(m.chosen)
+	slices.SortStableFunc(order, func(x, y *common) int { return cmp.Compare(len(x.members), len(y.members)) })
+	for _, c := range order {
+		spare := slices.Clone(c.atoms)
+		for _, s := range c.members {
+			others := newSet(len(m.atoms))
+			for _, o := range m.chosen {
+				if o != c && slices.Contains(o.members, s) {
+					others.or(o.atoms)
+				}
+			}
+			spare = spare.and(others)
+		}
+		c.atoms = c.atoms.without(spare)
+	}
+	m.chosen = slices.DeleteFunc(m.chosen, func(c *common) bool { return c.atoms.count() == 0 })
 }
 
 // whole gives the largest set around one that most of its members have too: those who have but a part of it are

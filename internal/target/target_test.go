@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
@@ -189,6 +190,41 @@ func TestDifferencesOfOneCauseAreToldOnce(t *testing.T) {
 	assert.Equal(t, []string{"x", "y"}, got[0].Operations)
 	assert.Equal(t, []int{2}, got[1].Places)
 	assert.Equal(t, []string{"bo"}, got[2].Accounts)
+}
+
+// Whatever the answers are, their differences tell each of them once, and nothing else.
+func TestDifferencesTellExactlyTheAnswers(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		want := map[string]bool{}
+		var answers []target.Answer
+		for account := range 3 {
+			for place := range 4 {
+				for operation := range 3 {
+					why := rapid.IntRange(0, 3).Draw(t, "why")
+					if why == 0 {
+						continue
+					}
+					q := target.Question{Holder: &target.Holder{Account: fmt.Sprint("a", account)}, Place: place,
+						Operation: fmt.Sprint("o", operation)}
+					one := target.Answer{Question: q, Allowed: why == 1, Why: fmt.Sprint("because ", why)}
+					answers = append(answers, one)
+					want[fmt.Sprint(q.Holder.Account, q.Operation, place, one.Allowed, one.Why)] = true
+				}
+			}
+		}
+		for _, d := range target.Group(answers) {
+			for _, account := range d.Accounts {
+				for _, operation := range d.Operations {
+					for _, place := range d.Places {
+						key := fmt.Sprint(account, operation, place, d.Allowed, d.Why)
+						require.True(t, want[key], key)
+						delete(want, key)
+					}
+				}
+			}
+		}
+		require.Empty(t, want)
+	})
 }
 
 // What a system gives to everybody who gets in is told where a test or a guarantee forbids it to somebody who does, and

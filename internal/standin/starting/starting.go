@@ -17,9 +17,10 @@ import (
 
 // Kind is a kind of stand-in.
 type Kind struct {
-	Name   string
-	About  string
-	Serves string // the kind of system that it stands in for
+	Name     string
+	About    string
+	Serves   string // the kind of system that it stands in for
+	Commands []standin.Command
 	// Places are what one has that is started without others.
 	Places []standin.Place
 	scheme string
@@ -40,20 +41,65 @@ func opened[R serving](open func(standin.Options) (R, error)) func(standin.Optio
 
 // Kinds are all that there are.
 var Kinds = []*Kind{
-	{Name: "cloud", About: "account with a provider of storage and machines", Serves: "cloud-account", scheme: "https",
-		secret: cloud.KeeperFile, signIn: secureSignIn, open: opened(cloud.Open), Places: []standin.Place{
-			{Path: "storage", Type: "area"}, {Path: "storage/raw", Type: "store"}, {Path: "storage/calibrated", Type: "store"}}},
-	{Name: "cluster", About: "cluster that runs workloads", Serves: "cluster", scheme: "https", secret: cluster.KeeperFile,
-		signIn: certifiedSignIn, open: opened(cluster.Open), Places: []standin.Place{{Path: "nightly", Type: "space"},
-			{Path: "nightly/calibrate", Type: "workload"}, {Path: "survey", Type: "space"}}},
-	{Name: "network", About: "console of a network", Serves: "network-console", scheme: "ssh", secret: standin.Keeper,
-		signIn: shellSignIn, open: opened(network.Open), Places: []standin.Place{{Path: "summit", Type: "site"},
-			{Path: "base", Type: "site"}, {Path: "zones/ridge", Type: "zone"}, {Path: "summit/pool", Type: "pool"}}},
-	{Name: "device", About: "console of a device", Serves: "device-console", scheme: "http", secret: standin.Keeper,
-		signIn: plainSignIn, open: opened(device.Open), Places: []standin.Place{{Path: "mount", Type: "part"}}},
-	{Name: "application", About: "application in which people work on content", Serves: "application", scheme: "http",
-		secret: standin.Keeper, signIn: plainSignIn, open: opened(application.Open), Places: []standin.Place{
-			{Path: "cycle-9", Type: "area"}, {Path: "cycle-9/dark-halo", Type: "item"}}},
+	{
+		Name:     "cloud",
+		Commands: cloud.Commands,
+		About:    "account with a provider of storage and machines",
+		Serves:   "cloud-account",
+		scheme:   "https",
+		secret:   cloud.KeeperFile,
+		signIn:   secureSignIn,
+		open:     opened(cloud.Open),
+		Places: []standin.Place{
+			{Path: "storage", Type: "area"}, {Path: "storage/raw", Type: "store"}, {Path: "storage/calibrated", Type: "store"}},
+	},
+	{
+		Name:     "cluster",
+		Commands: cluster.Commands,
+		About:    "cluster that runs workloads",
+		Serves:   "cluster",
+		scheme:   "https",
+		secret:   cluster.KeeperFile,
+		signIn:   certifiedSignIn,
+		open:     opened(cluster.Open),
+		Places: []standin.Place{{Path: "nightly", Type: "space"},
+			{Path: "nightly/calibrate", Type: "workload"}, {Path: "survey", Type: "space"}},
+	},
+	{
+		Name:     "network",
+		Commands: network.Commands,
+		About:    "console of a network",
+		Serves:   "network-console",
+		scheme:   "ssh",
+		secret:   standin.Keeper,
+		signIn:   shellSignIn,
+		open:     opened(network.Open),
+		Places: []standin.Place{{Path: "summit", Type: "site"},
+			{Path: "base", Type: "site"}, {Path: "zones/ridge", Type: "zone"}, {Path: "summit/pool", Type: "pool"}},
+	},
+	{
+		Name:     "device",
+		Commands: device.Commands,
+		About:    "console of a device",
+		Serves:   "device-console",
+		scheme:   "http",
+		secret:   standin.Keeper,
+		signIn:   plainSignIn,
+		open:     opened(device.Open),
+		Places:   []standin.Place{{Path: "mount", Type: "part"}},
+	},
+	{
+		Name:     "application",
+		Commands: application.Commands,
+		About:    "application in which people work on content",
+		Serves:   "application",
+		scheme:   "http",
+		secret:   standin.Keeper,
+		signIn:   plainSignIn,
+		open:     opened(application.Open),
+		Places: []standin.Place{
+			{Path: "cycle-9", Type: "area"}, {Path: "cycle-9/dark-halo", Type: "item"}},
+	},
 }
 
 // Running is a stand-in that runs.

@@ -188,12 +188,7 @@ func webOf(c client) *webClient {
 
 // change changes the settings by hand, as a keeper would.
 func (b *bench) change(how func(x *standin.Access)) {
-	v, err := b.system.client.read(b.T.Context())
-	require.NoError(b.T, err)
-	how(v.Settings)
-	text, err := json.Marshal(v.Settings)
-	require.NoError(b.T, err)
-	require.NoError(b.T, b.system.client.replace(b.T.Context(), &replacement{Was: v.Revision, Settings: text}))
+	require.NoError(b.T, ByHand(b.T.Context(), b.system, how))
 }
 
 // doer is somebody who has signed in, by each of the ways that they have.

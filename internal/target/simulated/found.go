@@ -86,7 +86,7 @@ func (s *snapshot) why(a target.Answer, now time.Time) string {
 			continue
 		}
 		if !a.Allowed {
-			return "nothing gives it " + right + " there"
+			return "nothing there gives it"
 		}
 		if is.Keeper {
 			return "the account is a keeper"

@@ -186,9 +186,9 @@ func (d *drifting) drifts() map[string]drift {
 		"an end": {func(x *standin.Access) { at := time.Unix(0, 0).UTC(); x.Accounts["tomas"].Ends = &at },
 			lacks("tomas", operation, d.here, "the account has ended")},
 		"a team emptied": {func(x *standin.Access) { x.Teams[made].Members = nil },
-			lacks("tomas", operation, d.here, "nothing gives it "+right+" there")},
+			lacks("tomas", operation, d.here, "nothing there gives it")},
 		"a team lost": {func(x *standin.Access) { delete(x.Teams, made) },
-			lacks("tomas", operation, d.here, "nothing gives it "+right+" there")},
+			lacks("tomas", operation, d.here, "nothing there gives it")},
 		"a team widened": {func(x *standin.Access) { x.Teams[made].Permits[d.there] = []string{right} },
 			wider("tomas", operation, d.there, "member of "+d.team+" "+made+", which has "+right)},
 		"a team given to another": {func(x *standin.Access) {

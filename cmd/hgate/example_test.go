@@ -86,6 +86,7 @@ var elsewhere = []string{
 	"--with",
 	"hgate push",
 	"hgate probe",
+	"hgate stand-in",
 }
 
 // own are files that the examples take for the reader's own.

@@ -17,6 +17,7 @@ import (
 	"hiddengate/internal/splice"
 	"hiddengate/internal/tabular"
 	"hiddengate/internal/target"
+	"hiddengate/internal/view"
 )
 
 func (a *app) pullCommand() *cobra.Command {
@@ -70,13 +71,28 @@ func (a *app) pull(id, match string, propose bool, e editing) error {
 		p.Line("hgate: %s was told by hgate already, so its rights stay as the policy has them; `hgate probe %s` tells "+
 			"where they differ", id, id)
 	}
-	fresh := 0
-	err = a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
-		text, n, err := inventoryOf(d.FS(), old, id, snap.State(), owner)
+	told := false
+	tell := func(fresh int) { // what there is comes before what that does to the policy
+		if told {
+			return
+		}
+		told = true
+		p.Line("hgate: %s has %s and %s; the inventory lists %d that nothing else does", id,
+			count(len(snap.State().Places), "place"), count(len(snap.State().Accounts), "account"), fresh)
+		if adopted != nil {
+			adoptedText(p, adopted, proposal)
+		}
+		for _, text := range append(found.Left, snap.State().Unnamed...) {
+			p.Line("hgate: not written: %s", text)
+		}
+		p.Line("")
+	}
+	return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
+		text, fresh, err := inventoryOf(d.FS(), old, id, snap.State(), owner)
 		if err != nil {
 			return err
 		}
-		if fresh = n; n > 0 {
+		if fresh > 0 {
 			if err := d.Replace(foundFile(id, ".csv"), text); err != nil {
 				return err
 			}
@@ -84,30 +100,26 @@ func (a *app) pull(id, match string, propose bool, e editing) error {
 				return err
 			}
 		}
-		if adopted == nil {
-			return nil
+		if adopted != nil {
+			if err := d.Replace(foundFile(id, ".yaml"), adopted.File(id, snap.State())); err != nil {
+				return err
+			}
 		}
-		return d.Replace(foundFile(id, ".yaml"), adopted.File(id, snap.State()))
+		tell(fresh)
+		return nil
 	})
-	if err != nil {
-		return err
+}
+
+// adoptedText tells what stands for what a system gives.
+func adoptedText(p *view.Page, adopted *target.Adopted, proposal *target.Proposal) {
+	p.Line("hgate: %s, %s and %s stand for what it gives", count(len(adopted.Groups), "group"),
+		count(len(adopted.Roles), "role"), count(len(adopted.Grants), "grant"))
+	if proposal != nil {
+		proposalText(p, proposal)
 	}
-	p.Line("hgate: %s has %s and %s; the inventory lists %d that nothing else does", id,
-		count(len(snap.State().Places), "place"), count(len(snap.State().Accounts), "account"), fresh)
-	if adopted != nil {
-		p.Line("hgate: %s, %s and %s stand for what it gives", count(len(adopted.Groups), "group"),
-			count(len(adopted.Roles), "role"), count(len(adopted.Grants), "grant"))
-		if proposal != nil {
-			proposalText(p, proposal)
-		}
-		if len(adopted.Unfit) > 0 {
-			p.Line("hgate: these accounts have something and fit nobody: %s", someTexts(adopted.Unfit))
-		}
+	if len(adopted.Unfit) > 0 {
+		p.Line("hgate: these accounts have something and fit nobody: %s", someTexts(adopted.Unfit))
 	}
-	for _, text := range append(found.Left, snap.State().Unnamed...) {
-		p.Line("hgate: not written: %s", text)
-	}
-	return nil
 }
 
 // foundFile names a file of what was found in a system.

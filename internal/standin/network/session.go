@@ -213,7 +213,10 @@ func (s *session) whoami() []string {
 	a := s.Settings.Accounts[s.account]
 	out := []string{"You are " + s.account + "."}
 	if teams := s.Settings.TeamsOf(s.account); len(teams) > 0 {
-		out = append(out, "You are in "+strings.Join(teams, ", ")+".")
+		out = append(out, "You are in these teams:")
+		for _, name := range teams {
+			out = append(out, "  "+name)
+		}
 	}
 	if a.Ends != nil {
 		out = append(out, "Your account is open until "+a.Ends.UTC().Format("2006-01-02 15:04")+" UTC.")

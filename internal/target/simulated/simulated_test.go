@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/standin"
@@ -105,7 +106,7 @@ func (b *bench) doEverything(g *gate.Gate) (tried int) {
 	snap, err := b.system.Read(b.T.Context())
 	require.NoError(b.T, err)
 	w := b.Arrange(g, snap, nil).Wanted
-	people := map[string]doer{}
+	people, some := map[string]doer{}, map[string]bool{}
 	for q := range targettest.Everything(w) {
 		account := q.Holder.Account
 		if _, known := people[account]; !known {
@@ -116,7 +117,18 @@ func (b *bench) doEverything(g *gate.Gate) (tried int) {
 		}
 		line := b.line(q.Operation, snap.(*snapshot).pathOf(q.Place))
 		require.Equal(b.T, q.Expected, people[account].could(b.T, line), "%s %s", account, line)
+		some[account] = some[account] || q.Expected
 		tried++
+	}
+	for _, h := range w.Holders { // who may nothing is locked out, and who ends, ends there too
+		has := snap.(*snapshot).access.Accounts[h.Account]
+		require.Equal(b.T, !some[h.Account], has.Locked, h.Account)
+		if h.Ends != clock.End {
+			require.NotNil(b.T, has.Ends, h.Account)
+			require.True(b.T, h.Ends.Time().Equal(*has.Ends), h.Account)
+		} else {
+			require.Nil(b.T, has.Ends, h.Account)
+		}
 	}
 	return tried
 }

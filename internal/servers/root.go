@@ -3,9 +3,6 @@
 package servers
 
 import (
-	"crypto/ed25519"
-	"crypto/rand"
-	"encoding/pem"
 	"fmt"
 	"io"
 	"net"
@@ -86,17 +83,6 @@ cat /etc/ssh/ssh_host_ed25519_key.pub
 cat >/dev/null
 kill "$(cat /run/sshd.pid)"
 `
-
-// NewKey makes a key by which somebody signs in: the private one, and the public one as a line.
-func NewKey(t testing.TB) (private, public string) {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	block, err := ssh.MarshalPrivateKey(key, "")
-	require.NoError(t, err)
-	signer, err := ssh.NewSignerFromKey(key)
-	require.NoError(t, err)
-	return string(pem.EncodeToMemory(block)), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
-}
 
 // Linux makes a private root with an SSH server on loopback. The test is skipped where what it needs is not installed.
 func Linux(t testing.TB) *Root {

@@ -176,18 +176,9 @@ func (c *Cloud) about(account string) (out []string) {
 
 // signedIn reads what somebody sends, and sees that they have a password of their own.
 func (c *Cloud) signedIn(w http.ResponseWriter, r *http.Request) (by web.SigningIn, ok bool) {
-	if !web.ReadBody(w, r, 4096, &by) {
+	if !web.ReadBody(w, r, 4096, &by) || !c.Passes(w, by.Account, by.Password) {
 		return by, false
 	}
-	if err := c.SignIn(by.Account, by.Password); err != nil {
-		web.Say(
-			w,
-			http.StatusUnauthorized,
-			"There is no such account with that password, or it is closed, or many were wrong.",
-		)
-		return by, false
-	}
-	c.SignedIn(by.Account)
 	c.Lock()
 	first := c.HasFirst(by.Account)
 	c.Unlock()

@@ -151,19 +151,7 @@ type asking struct {
 
 // signedIn reads what somebody sends, and sees that the password is theirs.
 func (c *Cluster) signedIn(w http.ResponseWriter, r *http.Request) (by asking, ok bool) {
-	if !web.ReadBody(w, r, 64<<10, &by) {
-		return by, false
-	}
-	if err := c.SignIn(by.Account, by.Password); err != nil {
-		web.Say(
-			w,
-			http.StatusUnauthorized,
-			"There is no such account with that password, or it is closed, or many were wrong.",
-		)
-		return by, false
-	}
-	c.SignedIn(by.Account)
-	return by, true
+	return by, web.ReadBody(w, r, 64<<10, &by) && c.Passes(w, by.Account, by.Password)
 }
 
 // ask takes a signing request of somebody who has a password, which a first one is good enough for.

@@ -174,6 +174,16 @@ func (s *Site[S]) signIn(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, Reply{Done: true, Said: []string{said}, Token: s.begin(by.Account, by.Role)})
 }
 
+// Passes sees that an account signs in with its password, and answers where it does not.
+func (s *Site[S]) Passes(w http.ResponseWriter, account, password string) bool {
+	if err := s.SignIn(account, password); err != nil {
+		Say(w, http.StatusUnauthorized, sentence(err))
+		return false
+	}
+	s.SignedIn(account)
+	return true
+}
+
 func sentence(err error) string {
 	text := err.Error()
 	return strings.ToUpper(text[:1]) + text[1:] + "."

@@ -18,7 +18,7 @@ import (
 
 // carried are the files of the repository that go into every archive.
 var carried = []string{"README.md", "CHANGELOG.md", "SECURITY.md", "docs/catalogs.md", "docs/files.md", "docs/guide.md",
-	"docs/meaning.md"}
+	"docs/meaning.md", "docs/stand-ins.md"}
 
 // member is a file of an archive.
 type member struct {

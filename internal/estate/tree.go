@@ -6,6 +6,8 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"slices"
+	"sort"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -71,6 +73,15 @@ func (t *Tree) find(a Address) int {
 	var buffer [256]byte
 	text := append(append(append(buffer[:0], a.System...), ':'), a.Path...)
 	return t.Find(lookup.Text(text))
+}
+
+// End gives the row behind the last that stands in a row's place. It costs the logarithm of what the tree has.
+func (t *Tree) End(row int) int {
+	top := t.Address(row)
+	return row + 1 + sort.Search(len(t.Rows)-row-1, func(n int) bool {
+		text, inside := strings.CutPrefix(t.Address(row+1+n), top)
+		return !inside || text[0] != '/' && text[0] != ':'
+	})
 }
 
 // At gives a row's resource.

@@ -333,6 +333,19 @@ func TestListsAreCountedAsTheyCover(t *testing.T) {
 		g := compiled(t, e)
 		for _, gr := range estate.Sorted(e.Grants) {
 			require.Equal(t, len(g.Resources(gr.On)), g.Count(gr.On), "seed %d: grant %s", seed, gr.ID)
+			lists := []estate.Resources{gr.On}
+			for _, term := range gr.On { // one by one they are looked for where each points
+				lists = append(lists, estate.Resources{term})
+			}
+			for _, list := range lists {
+				var covered []*estate.Resource
+				for r := range e.Tree.All() {
+					if g.Covers(list, r) {
+						covered = append(covered, r)
+					}
+				}
+				require.Equal(t, covered, g.Resources(list), "seed %d: %v", seed, list)
+			}
 		}
 		for _, role := range estate.Sorted(e.Roles) {
 			var used []string

@@ -92,12 +92,14 @@ func (g *Gate) Answers(p estate.Principal, of Sought, each func(Answer) bool) er
 	return nil
 }
 
-// Resources lists the listed resources that a list selects, in tree order.
+// Resources lists the listed resources that a list selects, in tree order. It looks where its addresses point alone.
 func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 	var out []*estate.Resource
-	for r := range g.estate.Tree.All() {
-		if g.Covers(list, r) {
-			out = append(out, r)
+	for _, some := range g.stretchesOf(list) {
+		for i := some.from; i < some.to; i++ {
+			if r := g.estate.Tree.At(i); g.Covers(list, r) {
+				out = append(out, r)
+			}
 		}
 	}
 	return out

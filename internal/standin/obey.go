@@ -80,7 +80,7 @@ func (c *Core[S]) Obey(who *Asker, line string, dry bool, special Special) (said
 	case !slices.Contains(o.Command.On, at.Type):
 		return []string{fmt.Sprintf("%s is a %s, which has none of that.", o.Place, at.Type)}, false, nil
 	case !who.May(o.Command.Right, o.Place):
-		return []string{fmt.Sprintf("You may not: it needs %s at %s.", o.Command.Right, o.Place)}, false, nil
+		return []string{fmt.Sprintf("You may not: at %s it needs %s.", o.Place, o.Command.Right)}, false, nil
 	case dry:
 		return nil, true, nil
 	}

@@ -195,7 +195,7 @@ func (s *session) answerTo(line string, body []byte) (said []string, out outcome
 		return s.whoami(), goesOn
 	case settingsLine, replaceLine, rehearseLine:
 		if !s.Settings.May(s.account, "", standin.Managing, standin.Root, s.Now()) {
-			return []string{"You may not: it needs " + standin.Managing + " at " + standin.Root + "."}, refused
+			return []string{"You may not: at " + standin.Root + " it needs " + standin.Managing + "."}, refused
 		}
 		return s.manage(line, body)
 	}

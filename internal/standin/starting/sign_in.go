@@ -21,7 +21,7 @@ func shellSignIn(at, folder string) []string {
 }
 
 func plainSignIn(at, _ string) []string {
-	return []string{"curl http://" + at + "/sign-in --data " + asJSON,
+	return []string{"open http://" + at + " in a browser, or:", "curl http://" + at + "/sign-in --data " + asJSON,
 		"curl http://" + at + "/help -H 'Authorization: Bearer TOKEN'"}
 }
 

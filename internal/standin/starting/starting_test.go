@@ -216,7 +216,7 @@ func TestTheControlOfADeviceIsOnes(t *testing.T) {
 		{"noor", "go to at mount: the west", true, "Done."},
 		{"sela", "take control at mount", true, "You have the control: you come before noor, who had it."},
 		{"noor", "see live at mount", true, "sela has the control."},
-		{"pia", "see live at mount", false, "You may not: it needs see-live at mount."},
+		{"pia", "see live at mount", false, "You may not: at mount it needs see-live."},
 		{"noor", "leave control at mount", false, "you do not have the control."},
 		{"sela", "leave control at mount", true, "You have left the control."},
 		{"noor", "see live at mount", true, "It points to the west"},
@@ -260,9 +260,9 @@ func TestAnApplicationHasOneRoleForASession(t *testing.T) {
 		said        string
 	}{
 		{checks, "publish at cycle-9/dark-halo", false, "it is at work, not accepted."},
-		{checks, "hand in at cycle-9/dark-halo", false, "You may not: it needs hand-in"},
+		{checks, "hand in at cycle-9/dark-halo", false, "it needs hand-in"},
 		{edits, "hand in at cycle-9/dark-halo", true, "It is handed in now."},
-		{edits, "accept at cycle-9/dark-halo", false, "You may not: it needs decide"},
+		{edits, "accept at cycle-9/dark-halo", false, "it needs decide"},
 		{checks, "accept at cycle-9/dark-halo", true, "It is accepted now."},
 		{checks, "publish at cycle-9/dark-halo", true, "It is published now."},
 		{pays, "see bills at .", true, "There are none."},
@@ -503,6 +503,17 @@ func TestAStandInKeepsToItself(t *testing.T) {
 	text, err := io.ReadAll(answer.Body)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), standin.Said)
+	assert.NotContains(t, string(text), "<")
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+d.At+"/", http.NoBody)
+	require.NoError(t, err)
+	r.Header.Set("Accept", "text/html,*/*")
+	shown, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer shown.Body.Close()
+	text, err = io.ReadAll(shown.Body)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "<p class=\"said\">"+standin.Said)
+	assert.Contains(t, shown.Header.Get("Content-Security-Policy"), "default-src 'none'; script-src 'self'")
 }
 
 // What is told outlives the stand-in, and what was first is not made again.

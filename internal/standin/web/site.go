@@ -88,6 +88,8 @@ func (s *Site[S]) Serve(ctx context.Context, l net.Listener, secure *tls.Config)
 func (s *Site[S]) handler() http.Handler {
 	m := http.NewServeMux()
 	m.HandleFunc("GET /{$}", s.front)
+	m.HandleFunc("GET /page.css", file("text/css", pageStyle))
+	m.HandleFunc("GET /page.js", file("text/javascript", pageScript))
 	m.HandleFunc("POST /sign-in", s.signIn)
 	m.HandleFunc("POST /sign-out", s.known(s.signOut))
 	m.HandleFunc("POST /password", s.known(s.password))
@@ -121,16 +123,6 @@ func answer(w http.ResponseWriter, status int, value any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	_, _ = io.WriteString(w, standin.ASCII(text)+"\n") // whoever has gone away learns nothing
-}
-
-func (s *Site[S]) front(w http.ResponseWriter, _ *http.Request) {
-	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	_, _ = io.WriteString(w, standin.Said+" This is a "+s.Name+`.
-
-POST /sign-in   {"account": …, "password": …}; the answer has a token
-GET  /help      what you may do, with "Authorization: Bearer TOKEN"
-POST /do        {"line": …}
-`)
 }
 
 // ReadBody reads JSON of a request into a value; it answers and gives false if it cannot.
@@ -355,7 +347,7 @@ func (s *Site[S]) managing(do func(who by, body []byte) (status int, value any))
 			return
 		}
 		s.Lock()
-		status, value := http.StatusForbidden, any(said("You may not: it needs "+standin.Managing+" at "+standin.Root+"."))
+		status, value := http.StatusForbidden, any(said("You may not: at "+standin.Root+" it needs "+standin.Managing+"."))
 		if s.Settings.May(who.account, who.role, standin.Managing, standin.Root, s.Now()) {
 			status, value = do(who, body)
 		}

@@ -94,3 +94,27 @@ func TestWrongPasswordsTakeLonger(t *testing.T) {
 	}
 	assert.LessOrEqual(t, len(s.tried), mostNames+1)
 }
+
+// As many tries at once as could come to too many wrong ones wait for each other.
+func TestManyTriesAtOnceAreNoWayRound(t *testing.T) {
+	var s Slowed
+	now := time.Unix(1_000_000, 0)
+	for range mostWrong {
+		_, err := s.Begin("noor", now)
+		require.NoError(t, err)
+	}
+	answer := make(chan error)
+	go func() {
+		_, err := s.Begin("noor", now)
+		answer <- err
+	}()
+	select {
+	case err := <-answer:
+		require.Fail(t, "a further try does not wait", "%v", err)
+	case <-time.After(100 * time.Millisecond):
+	}
+	for range mostWrong {
+		s.End("noor", false, now)
+	}
+	require.ErrorIs(t, <-answer, ErrSlowed)
+}

@@ -45,7 +45,9 @@ data; ` + "`hgate compile SYSTEM`" + ` tells the same of your policy.
 			}
 			fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", n.Operation, types, n.How, n.Why)
 		}
-		fmt.Fprintf(&b, "\nNot carried: %s.\n", code(notCarried(d)))
+		if rest := notCarried(d); len(rest) > 0 {
+			fmt.Fprintf(&b, "\nNot carried: %s.\n", code(rest))
+		}
 	}
 	return b.String()
 }

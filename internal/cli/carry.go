@@ -149,11 +149,9 @@ func (a *app) arranged(c *carrying, state *target.State) (*target.Arrangement, e
 func inventoryState(g *gate.Gate, id string) *target.State {
 	s := &target.State{}
 	tree := g.Estate().Tree
-	for i := range tree.Rows {
+	first := tree.Find(id)
+	for i := first; i < tree.End(first); i++ {
 		r := tree.At(i)
-		if r.Address.System != id {
-			continue
-		}
 		in := estate.Address{System: id, Path: target.AccountsIn}
 		if !r.Address.Inside(in) {
 			s.Places = append(s.Places, target.Place{Path: r.Address.Path, Type: r.Type})

@@ -83,16 +83,8 @@ func (w *Wanted) rowsInside(place int) []int {
 	if top < 0 { // nothing that is listed is inside what is not
 		return out
 	}
-	for i := range tree.Rows {
-		if tree.Rows[i].System != tree.Rows[top].System {
-			continue
-		}
-		for up := int(tree.Rows[i].Parent); up > 0; up = int(tree.Rows[up-1].Parent) {
-			if up-1 == top {
-				out = append(out, i)
-				break
-			}
-		}
+	for i := top + 1; i < tree.End(top); i++ {
+		out = append(out, i)
 	}
 	w.inside[place] = out
 	return out

@@ -234,9 +234,10 @@ func (w *Wanted) hold(ctx context.Context, asked *gate.Context) error {
 	of := map[estate.Principal]bool{}
 	in := estate.Address{System: w.System, Path: AccountsIn}
 	taken := map[string]bool{}
-	for i := range e.Tree.Rows {
+	first := e.Tree.Find(w.System)
+	for i := first; i < e.Tree.End(first); i++ {
 		owner := e.Tree.Owners[e.Tree.Rows[i].Owner]
-		if owner == nil || e.Tree.Systems[e.Tree.Rows[i].System].ID != w.System {
+		if owner == nil {
 			continue
 		}
 		r := e.Tree.At(i)

@@ -42,6 +42,7 @@ func FuzzReading(f *testing.F) {
 func FuzzAddress(f *testing.F) {
 	f.Add("http://keeper@127.0.0.1:80")
 	f.Add("https://keeper@gate.ternhollow.example?authority=x")
+	f.Add("http://keeper@192.0.2.1:80")
 	f.Fuzz(func(t *testing.T, text string) {
 		at, err := readWebAddress(text)
 		if err == nil {

@@ -18,7 +18,7 @@ import (
 )
 
 // put gives the spot of a resource that is put into an estate as it is described; ok is false where it can't be.
-func put(e *estate.Estate, m *newplace.StandIn, owner *estate.Principal, others map[string]string) (s spot, ok bool) {
+func put(e *estate.Estate, m *newplace.Specimen, owner *estate.Principal, others map[string]string) (s spot, ok bool) {
 	system := e.Systems[m.Address.System]
 	if system == nil && m.Kind == "" {
 		return s, false
@@ -123,7 +123,7 @@ func TestWhatMayComeIsWhatTheOracleSays(t *testing.T) {
 	}
 }
 
-// comesAsTold puts a stand-in into both estates, and holds the oracle against what is told of it.
+// comesAsTold puts a specimen into both estates, and holds the oracle against what is told of it.
 func comesAsTold(t *testing.T, d draw, w *world, pair *differing.Pair, pile *differing.Pile,
 	told map[cellName][2]differing.Cell,
 	oracles [2]*oracle, counts map[string]int, about string) {
@@ -217,11 +217,11 @@ func (o *oracle) handsOut(op string) bool {
 	return false
 }
 
-// likeOne makes up a resource that is not there, and finds a stand-in that every list and condition takes for the same.
+// likeOne makes up a resource that is not there, and finds a specimen that every list and condition takes for the same.
 func likeOne(t *testing.T, d draw, piles []*differing.Pile, oracles [2]*oracle, counts map[string]int, about string) {
 	e := oracles[1].e
 	system := d.one(drawnSystems...)
-	m := newplace.StandIn{Address: estate.Address{System: system,
+	m := newplace.Specimen{Address: estate.Address{System: system,
 		Path: d.one("a", "a/b", "d", "q", "a/q", "b", "q/b", "a/b/c/q", "A/X", "nowhere")},
 		Tags: estate.Tags{{Key: "env", Value: d.one("x", "prod", "1", "")}, {Key: "team", Value: d.one("x", "y", "yes", "")}}}
 	types := e.Offer(e.Systems[system].Kind.ID).AllTypes
@@ -236,7 +236,7 @@ func likeOne(t *testing.T, d draw, piles []*differing.Pile, oracles [2]*oracle, 
 		}
 	}
 	owner := []*estate.Principal{nil, {ID: "bo"}, {ID: "ana"}, {Kind: estate.IsGroup, ID: "g0"}}[d.IntN(4)]
-	signature := func(m *newplace.StandIn, owner *estate.Principal, others map[string]string) string {
+	signature := func(m *newplace.Specimen, owner *estate.Principal, others map[string]string) string {
 		var b strings.Builder
 		for _, o := range oracles {
 			s, ok := put(o.e, m, owner, others)

@@ -14,8 +14,8 @@ import (
 // describedFacts is the first number of the facts of resources that are described, which no listed resource has.
 const describedFacts = 1 << 31
 
-// addComing adds a pile for each stand-in for what may come.
-func (p *Pair) addComing(coming []newplace.StandIn, byTags [2][]uint32) {
+// addComing adds a pile for each specimen for what may come.
+func (p *Pair) addComing(coming []newplace.Specimen, byTags [2][]uint32) {
 	facts := map[string]uint32{}
 	p.tested = map[estate.Principal]bool{}
 	for i := range coming {

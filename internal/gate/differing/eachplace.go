@@ -10,7 +10,7 @@ import (
 )
 
 // EachPlace visits all resources that can ever be, as far as some lists of an old estate and of a new one tell them
-// apart: those listed in either, and a stand-in for each way in which one may come. Where an estate has no such
+// apart: those listed in either, and a specimen for each way in which one may come. Where an estate has no such
 // resource it is nil. It stops when each returns false; whole is false if there are too many ways.
 func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources,
 	each func(was, is *estate.Resource) bool) (whole bool) {
@@ -29,7 +29,7 @@ func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources,
 			return true
 		}
 	}
-	coming, whole, _ := newplace.StandIns(newplace.Basis{Estates: estates, Lists: lists, Facts: &factspace.Facts{},
+	coming, whole, _ := newplace.Specimens(newplace.Basis{Estates: estates, Lists: lists, Facts: &factspace.Facts{},
 		Unsettled: newplace.Unsettled{Values: map[string][]string{}}})
 	for i := range coming {
 		if was, is := coming[i].In(before), coming[i].In(after); (was != nil || is != nil) && !each(was, is) {

@@ -53,7 +53,7 @@ type Pair struct {
 	Whole bool
 	// Named says that all else that may come is there in Idle, to be told apart from what differs.
 	Named bool
-	idle  []*newplace.StandIn
+	idle  []*newplace.Specimen
 }
 
 // side is what a pair knows of one of its gates.
@@ -142,16 +142,16 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
 	p.owners, p.only = o.Facts.Owner, s.Only
 	p.join()
-	var coming []newplace.StandIn
+	var coming []newplace.Specimen
 	if c := s.Coming; c != nil {
 		var lists [2][]estate.Resources
 		for k := range lists {
 			lists[k] = append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), c.Apart[k]...)
 		}
-		coming, p.Whole, p.Named = newplace.StandIns(newplace.Basis{Estates: s.both(), Lists: lists, Within: c.Within,
+		coming, p.Whole, p.Named = newplace.Specimens(newplace.Basis{Estates: s.both(), Lists: lists, Within: c.Within,
 			Facts: &o.Facts, Unsettled: p.unsettled()})
 		if c.Judged {
-			coming = slices.DeleteFunc(coming, func(s newplace.StandIn) bool { return !s.Inherit })
+			coming = slices.DeleteFunc(coming, func(s newplace.Specimen) bool { return !s.Inherit })
 		}
 	}
 	p.buildPiles(coming)
@@ -376,7 +376,7 @@ const (
 func (p *Pair) Gate(k Side) *gate.Gate { return p.sides[k].Gate }
 
 // Idle lists what may come to which nobody's access differs, without its having been looked at closer.
-func (p *Pair) Idle() []*newplace.StandIn { return p.idle }
+func (p *Pair) Idle() []*newplace.Specimen { return p.idle }
 
 // Coming lists the piles that stand for what may come and are looked at.
 func (p *Pair) Coming() (out []*Pile) {

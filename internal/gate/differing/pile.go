@@ -26,8 +26,8 @@ type look struct {
 type Pile struct {
 	looks  [2]look
 	places []place
-	text   string            // the address, where it is in no inventory of either
-	may    *newplace.StandIn // what it stands for that may come; nil: it is there
+	text   string             // the address, where it is in no inventory of either
+	may    *newplace.Specimen // what it stands for that may come; nil: it is there
 	pair   *Pair
 	number uint32
 }
@@ -94,8 +94,8 @@ func (p *Pile) resource(k, i int) *estate.Resource {
 	return e.Unlisted(a)
 }
 
-// buildPiles makes the piles, and one of each stand-in for what may come.
-func (p *Pair) buildPiles(coming []newplace.StandIn) {
+// buildPiles makes the piles, and one of each specimen for what may come.
+func (p *Pair) buildPiles(coming []newplace.Specimen) {
 	values := map[string]uint32{}
 	byTags := [2][]uint32{}
 	for k, s := range p.sides {
@@ -225,7 +225,7 @@ func (p *Pair) alike(pile *Pile) bool {
 }
 
 // May gives what the pile stands for that may come; nil if its resources are there.
-func (p *Pile) May() *newplace.StandIn { return p.may }
+func (p *Pile) May() *newplace.Specimen { return p.may }
 
 // Class gives the pile's class of resources in the new estate.
 func (p *Pile) Class() uint32 { return p.looks[New].at.Class }

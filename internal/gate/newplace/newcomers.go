@@ -1,6 +1,6 @@
 // Package newplace makes up one resource for each way in which one that is not there yet can differ from all
 // others, for lists of resources: by its address alone (newcomers), or by its type, tags and owner too
-// (stand-ins).
+// (specimens).
 package newplace
 
 import (

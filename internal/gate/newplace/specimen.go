@@ -11,9 +11,9 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// StandIn stands for all resources that may come and that nothing tells apart: what lists ask of a resource is said,
+// Specimen stands for all resources that may come and that nothing tells apart: what lists ask of a resource is said,
 // and all else is open.
-type StandIn struct {
+type Specimen struct {
 	Address estate.Address
 	Type    string
 	Tags    estate.Tags // of the keys that lists ask about; one that is not here has no value
@@ -26,9 +26,9 @@ type StandIn struct {
 	Inherit bool
 }
 
-// maxStandIns bounds how many are made up. Estates that need more tell so many resources apart that nobody could read
+// maxSpecimens bounds how many are made up. Estates that need more tell so many resources apart that nobody could read
 // about them.
-const maxStandIns = 20_000
+const maxSpecimens = 20_000
 
 // maxIdle bounds how many are made up that serve to name places alone, since nobody's access to them differs.
 const maxIdle = 5000
@@ -37,7 +37,7 @@ const maxIdle = 5000
 // those that are idle.
 const maxCrossed = 20_000_000
 
-// sketch makes up stand-ins for two estates that are held against each other, or for one and itself.
+// sketch makes up specimens for two estates that are held against each other, or for one and itself.
 type sketch struct {
 	estates [2]*estate.Estate
 	terms   [2][]estate.ResourceTerm // of lists, scopes taken apart, each once
@@ -49,7 +49,7 @@ type sketch struct {
 	within   *[2][]estate.Resources
 	wanted   [2][]estate.ResourceTerm // of the lists that are looked at
 	crossed  int
-	out      []StandIn
+	out      []Specimen
 	idle     int // of those
 	whole    bool
 	named    bool // all that are idle are there, too
@@ -64,9 +64,9 @@ type Basis struct {
 	Unsettled
 }
 
-// StandIns makes up stand-ins for what may come; whole is false if there would be too many, and named if it is not all
+// Specimens makes up specimens for what may come; whole is false if there would be too many, and named if it is not all
 // there.
-func StandIns(b Basis) (out []StandIn, whole, named bool) {
+func Specimens(b Basis) (out []Specimen, whole, named bool) {
 	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
 		given: map[string]bool{}, within: b.Within, named: true}
 	if b.Within != nil {
@@ -128,7 +128,7 @@ func (s *sketch) inherited() {
 		for _, a := range m.make() {
 			if !seen[a] {
 				seen[a] = true
-				s.add(StandIn{Address: a, Inherit: true})
+				s.add(Specimen{Address: a, Inherit: true})
 			}
 		}
 	}
@@ -250,8 +250,8 @@ func pathsOf(a *placemap.Automaton) []string {
 	return out
 }
 
-// add takes a stand-in. One that none of the lists covers which are looked at is idle.
-func (s *sketch) add(one StandIn) {
+// add takes a specimen. One that none of the lists covers which are looked at is idle.
+func (s *sketch) add(one Specimen) {
 	if s.within != nil && (!one.Inherit || s.same()) {
 		one.Idle = true
 		for k, e := range s.estates {
@@ -266,14 +266,14 @@ func (s *sketch) add(one StandIn) {
 		return
 	case one.Idle:
 		s.idle++
-	case len(s.out)-s.idle >= maxStandIns:
+	case len(s.out)-s.idle >= maxSpecimens:
 		s.whole = false
 		return
 	}
 	s.out = append(s.out, one)
 }
 
-// described makes up a stand-in at an address for each way in which the terms that can select it, and the conditions,
+// described makes up a specimen at an address for each way in which the terms that can select it, and the conditions,
 // tell type, tags and owner apart.
 func (s *sketch) described(a estate.Address, made string, kinds ...string) {
 	s.crossed += len(s.terms[0]) + len(s.terms[1])
@@ -338,7 +338,7 @@ func (s *sketch) described(a estate.Address, made string, kinds ...string) {
 	tried := 0
 	for _, typ := range unique(types) {
 		for _, owner := range uniqueOwners(owners) {
-			s.eachTags(keys, tags, func(one StandIn) bool {
+			s.eachTags(keys, tags, func(one Specimen) bool {
 				if tried++; tried > maxForms {
 					s.whole = false
 					return false
@@ -392,12 +392,12 @@ func typeAbove(e *estate.Estate, o *estate.Offer, a estate.Address) string {
 }
 
 // eachTags gives every way in which some tags can have one of some values, another one, or none.
-func (s *sketch) eachTags(keys []string, values map[string][]string, each func(StandIn) bool) bool {
+func (s *sketch) eachTags(keys []string, values map[string][]string, each func(Specimen) bool) bool {
 	if len(keys) == 0 {
-		return each(StandIn{})
+		return each(Specimen{})
 	}
 	key := keys[0]
-	return s.eachTags(keys[1:], values, func(rest StandIn) bool {
+	return s.eachTags(keys[1:], values, func(rest Specimen) bool {
 		if !each(rest) {
 			return false
 		}
@@ -425,8 +425,8 @@ func (s *sketch) eachTags(keys []string, values map[string][]string, each func(S
 	})
 }
 
-// signature is the same for stand-ins at one address that nothing tells apart.
-func (s *sketch) signature(one *StandIn, apart [2][]estate.ResourceTerm, kinds []string) string {
+// signature is the same for specimens at one address that nothing tells apart.
+func (s *sketch) signature(one *Specimen, apart [2][]estate.ResourceTerm, kinds []string) string {
 	var b strings.Builder
 	for k, e := range s.estates {
 		r := one.In(e)
@@ -454,7 +454,7 @@ func (s *sketch) signature(one *StandIn, apart [2][]estate.ResourceTerm, kinds [
 }
 
 // Facts is the same for what may come if conditions can't tell it apart.
-func (s *StandIn) Facts(f *factspace.Facts) string {
+func (s *Specimen) Facts(f *factspace.Facts) string {
 	var b strings.Builder
 	b.WriteString(s.Tags.Name(func(key string) bool { return f.Same[key] || f.Resource[key] }))
 	for _, key := range slices.Sorted(maps.Keys(s.Others)) {
@@ -510,7 +510,7 @@ func systemOf(e *estate.Estate, id, kind string) *estate.System {
 }
 
 // In gives the resource as it would be in an estate; nil where its system is not, or lists something at the address.
-func (s *StandIn) In(e *estate.Estate) *estate.Resource {
+func (s *Specimen) In(e *estate.Estate) *estate.Resource {
 	sys := systemOf(e, s.Address.System, s.Kind)
 	if sys == nil {
 		return nil

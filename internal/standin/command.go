@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 )
 
 // Command is one of the commands of a stand-in: it is done at a place of some type by whoever has the right there.
@@ -87,15 +88,15 @@ func ReadLine(commands []Command, line string) (o Order, wrong string) {
 		return o, "Behind the place comes a colon with what the command takes, and nothing else."
 	case o.Value == "" && o.Command.Takes():
 		return o, "Say what: " + o.Command.Words + " at PLACE: TEXT"
-	case strings.ContainsFunc(o.Value, func(c rune) bool { return c < ' ' || c == 0x7f }):
-		return o, "The text has characters that cannot be seen."
+	case strings.ContainsFunc(o.Place+o.Value, func(c rune) bool { return c < ' ' || c == 0x7f }):
+		return o, "The line has characters that cannot be seen."
 	}
 	return o, ""
 }
 
 // Line writes a command at a place, as ReadLine takes it.
 func (c *Command) Line(place, value string) string {
-	if strings.ContainsAny(place, ` :"\`) || place == "" {
+	if strings.ContainsAny(place, `:"\`) || strings.ContainsFunc(place, unicode.IsSpace) || place == "" {
 		place = strconv.Quote(place)
 	}
 	out := c.Words + " at " + place

@@ -18,7 +18,7 @@ var some = []Command{NewCommand("see routes", "see-routes", []string{"site"}, "r
 func FuzzLine(f *testing.F) {
 	for _, line := range []string{"see routes at .", `add route at "a b:c": 10.0.0.0/8 by x`,
 		"see routes apart at x", "add", "at :",
-		`see routes at "`, `add route at "\"": y`} {
+		"see routes at \"\f\"", `see routes at "`, `add route at "\"": y`} {
 		f.Add(line)
 	}
 	f.Fuzz(func(t *testing.T, line string) {

@@ -13,7 +13,7 @@ import (
 
 // firstPasswords draws the first passwords of the accounts that a plan makes, and keeps them in a file that the user
 // alone may read: they stand nowhere else. It gives the file's name; "" if there are none.
-func (a *app) firstPasswords(system string, plan *target.Plan) (name string, err error) {
+func firstPasswords(system string, plan *target.Plan) (name string, err error) {
 	if len(plan.First) == 0 {
 		return "", nil
 	}

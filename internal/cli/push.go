@@ -76,13 +76,14 @@ func (a *app) push(id string, how pushing) error {
 		if err := a.mayPush(c, r.arrangement.Forbidden(), how); err != nil {
 			return err
 		}
-		if passwords, err = a.firstPasswords(c.id, plan); err != nil {
+		if passwords, err = firstPasswords(c.id, plan); err != nil {
 			return outside{err}
 		}
-		if err := a.tell(r, plan, how.despite); err != nil {
-			if passwords != "" && !errors.Is(err, target.ErrPartly) {
-				os.Remove(passwords) // they are nobody's
-			}
+		told, err := a.tell(r, plan, how.despite)
+		if passwords != "" && !told {
+			os.Remove(passwords) // they are nobody's
+		}
+		if err != nil {
 			return err
 		}
 		applied = true
@@ -187,21 +188,22 @@ func (a *app) check(r *reached, is target.Snapshot) (err error) {
 	return nil
 }
 
-// tell carries a plan out, and puts it into the log: both or neither.
-func (a *app) tell(c *reached, plan *target.Plan, despite string) error {
+// tell carries a plan out, and puts it into the log: both or neither. It says whether the system may have been told,
+// which it can have been though something failed.
+func (a *app) tell(c *reached, plan *target.Plan, despite string) (told bool, err error) {
 	dir, err := a.folder()
 	if err != nil {
-		return err
+		return false, err
 	}
 	log, err := a.ledger(dir, true)
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer log.Close()
 	e := c.gate.Estate()
 	id, err := a.begun(log, dir, e)
 	if err != nil {
-		return outside{err}
+		return false, outside{err}
 	}
 	who := ""
 	if p, ok := userIs(e, a.osUser()); ok {
@@ -218,7 +220,6 @@ func (a *app) tell(c *reached, plan *target.Plan, despite string) error {
 		}
 		return err
 	}
-	told := false
 	defer a.progress("telling " + c.id)()
 	err = log.Update(context.WithoutCancel(a.ctx), func(w *store.Writer) error {
 		if err := note(w); err != nil || told {
@@ -234,15 +235,16 @@ func (a *app) tell(c *reached, plan *target.Plan, despite string) error {
 	if errors.Is(err, target.ErrPartly) { // the log has to say so
 		body.Partly = true
 		err = errors.Join(err, log.Update(context.WithoutCancel(a.ctx), note))
-		return outside{fmt.Errorf("%s was told in part, and the rest is in the next push: %w", c.id, err)}
+		return true, outside{fmt.Errorf("%s was told in part, and the rest is in the next push: %w", c.id, err)}
 	}
 	switch {
 	case err == nil:
-		return nil
 	case errors.Is(err, target.ErrChanged):
-		return outside{fmt.Errorf("%w, so nothing was told to %s; run the command again", err, c.id)}
+		err = outside{fmt.Errorf("%w, so nothing was told to %s; run the command again", err, c.id)}
 	case told:
-		return outside{fmt.Errorf("%s was told, and the log has no event of it: %w", c.id, err)}
+		err = outside{fmt.Errorf("%s was told, and the log has no event of it: %w", c.id, err)}
+	default:
+		err = outside{err}
 	}
-	return outside{err}
+	return told, err
 }

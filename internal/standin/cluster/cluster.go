@@ -4,6 +4,7 @@ package cluster
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -68,8 +69,10 @@ var Commands = []standin.Command{
 }
 
 const (
-	requests  = "certificates"
-	approving = "approve-certificates"
+	requests = "certificates"
+	// requestsName is the file of the folder that has the signing requests.
+	requestsName = "signing-requests.json"
+	approving    = "approve-certificates"
 	// KeeperFile has the key and the certificate of the first keeper.
 	KeeperFile = "keeper.pem"
 	lasts      = 90 * 24 * time.Hour
@@ -81,13 +84,20 @@ const (
 type Cluster struct {
 	*web.Site[*standin.Access]
 	authority *web.Authority
-	requests  map[int]*request
-	last      int
+	waiting   waiting
+}
+
+// waiting are the signing requests, which outlive the cluster.
+type waiting struct {
+	Last     int              `json:"last"`
+	Requests map[int]*request `json:"requests"`
 }
 
 // request is a signing request.
 type request struct {
-	account, pem, certificate string
+	Account     string `json:"account"`
+	PEM         string `json:"pem"`
+	Certificate string `json:"certificate,omitempty"`
 }
 
 // Open opens a cluster in a folder, and makes it the first time.
@@ -96,9 +106,12 @@ func Open(how standin.Options) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Cluster{requests: map[int]*request{}}
+	c := &Cluster{}
 	if c.authority, err = web.OpenAuthority(core.Folder, how.Now); err == nil {
 		err = c.keeper(core.Folder)
+	}
+	if err == nil {
+		err = c.load(core.Folder)
 	}
 	if err != nil {
 		core.Close()
@@ -122,6 +135,33 @@ func (c *Cluster) keeper(f *standin.Folder) error {
 		return err
 	}
 	return f.Write(KeeperFile, both)
+}
+
+// load reads the signing requests.
+func (c *Cluster) load(f *standin.Folder) error {
+	c.waiting.Requests = map[int]*request{}
+	text, found, err := f.Read(requestsName)
+	if err != nil || !found {
+		return err
+	}
+	if err := standin.Strictly(text, &c.waiting); err != nil {
+		return fmt.Errorf("%s: %w", f.Path(requestsName), err)
+	}
+	for n, one := range c.waiting.Requests {
+		if one == nil {
+			delete(c.waiting.Requests, n)
+		}
+	}
+	return nil
+}
+
+// save puts the signing requests in place.
+func (c *Cluster) save() error {
+	text, err := json.Marshal(c.waiting)
+	if err != nil {
+		return err
+	}
+	return c.Folder.Write(requestsName, text)
 }
 
 // Serve answers until the context ends.
@@ -166,10 +206,16 @@ func (c *Cluster) ask(w http.ResponseWriter, r *http.Request) {
 	}
 	c.Lock()
 	defer c.Unlock()
-	c.last++
-	c.requests[c.last] = &request{account: by.Account, pem: by.Request}
-	delete(c.requests, c.last-mostRequests)
-	web.Say(w, http.StatusOK, fmt.Sprintf("Request %d waits for approval.", c.last))
+	c.waiting.Last++
+	n := c.waiting.Last
+	c.waiting.Requests[n] = &request{Account: by.Account, PEM: by.Request}
+	if err := c.save(); err != nil {
+		delete(c.waiting.Requests, n)
+		web.Say(w, http.StatusInternalServerError, "The stand-in failed, and nothing was done.")
+		return
+	}
+	delete(c.waiting.Requests, n-mostRequests)
+	web.Say(w, http.StatusOK, fmt.Sprintf("Request %d waits for approval.", n))
 }
 
 // fetch hands out a certificate that was approved.
@@ -180,13 +226,13 @@ func (c *Cluster) fetch(w http.ResponseWriter, r *http.Request) {
 	}
 	c.Lock()
 	defer c.Unlock()
-	switch one := c.requests[by.Number]; {
-	case one == nil || one.account != by.Account:
+	switch one := c.waiting.Requests[by.Number]; {
+	case one == nil || one.Account != by.Account:
 		web.Say(w, http.StatusNotFound, "You have no such request.")
-	case one.certificate == "":
+	case one.Certificate == "":
 		web.Say(w, http.StatusForbidden, "It waits for approval.")
 	default:
-		web.Say(w, http.StatusOK, one.certificate)
+		web.Say(w, http.StatusOK, one.Certificate)
 	}
 }
 
@@ -194,31 +240,35 @@ func (c *Cluster) fetch(w http.ResponseWriter, r *http.Request) {
 func (c *Cluster) special(o standin.Order, who *standin.Asker) (said []string, done, special bool, err error) {
 	switch o.Command.Right {
 	case "see-certificates":
-		for _, n := range slices.Sorted(maps.Keys(c.requests)) {
-			said = append(said, fmt.Sprintf("%d: for %s, %s", n, c.requests[n].account,
-				map[bool]string{true: "signed", false: "waits"}[c.requests[n].certificate != ""]))
+		for _, n := range slices.Sorted(maps.Keys(c.waiting.Requests)) {
+			said = append(said, fmt.Sprintf("%d: for %s, %s", n, c.waiting.Requests[n].Account,
+				map[bool]string{true: "signed", false: "waits"}[c.waiting.Requests[n].Certificate != ""]))
 		}
 		return append(said, fmt.Sprintf("%d requests.", len(said))), true, true, nil
 	case "request-certificates":
 		return []string{"Send a signing request to /certificate-requests, with your account and password."}, true, true, nil
 	case approving:
 		n, err := strconv.Atoi(strings.TrimSpace(o.Value))
-		one := c.requests[n]
+		one := c.waiting.Requests[n]
 		if err != nil || one == nil {
 			return []string{standin.NotNow + "there is no such request."}, false, true, nil
 		}
-		if one.account == who.Account {
+		if one.Account == who.Account {
 			return []string{standin.NotNow + "it is your own, which somebody else approves."}, false, true, nil
 		}
-		signed, err := c.authority.Sign([]byte(one.pem), one.account, c.until(one.account))
+		signed, err := c.authority.Sign([]byte(one.PEM), one.Account, c.until(one.Account))
 		if err != nil {
 			return []string{standin.NotNow + err.Error() + "."}, false, true, nil
 		}
 		if err := c.Carry(o, who.Account); err != nil {
 			return nil, false, true, err
 		}
-		one.certificate = string(signed)
-		return []string{fmt.Sprintf("Request %d of %s is signed.", n, one.account)}, true, true, nil
+		one.Certificate = string(signed)
+		if err := c.save(); err != nil {
+			one.Certificate = ""
+			return nil, false, true, err
+		}
+		return []string{fmt.Sprintf("Request %d of %s is signed.", n, one.Account)}, true, true, nil
 	}
 	return nil, false, false, nil
 }

@@ -35,6 +35,11 @@ type serving interface {
 	Close() error
 }
 
+// introduced is one that has to be made known at its address before clients trust it.
+type introduced interface {
+	Introduce(at net.Addr) error
+}
+
 func opened[R serving](open func(standin.Options) (R, error)) func(standin.Options) (serving, error) {
 	return func(how standin.Options) (serving, error) { return open(how) }
 }
@@ -115,16 +120,16 @@ type Running struct {
 
 // Start starts a stand-in, which listens on an address: on one that other machines reach only if they may.
 func (k *Kind) Start(ctx context.Context, how standin.Options, listen string, others bool) (*Running, error) {
-	stands, err := k.open(how)
-	if err != nil {
-		return nil, err
-	}
 	l, err := standin.Listen(listen, others)
 	if err != nil {
-		stands.Close()
 		return nil, err
 	}
-	if c, ok := stands.(*network.Console); ok {
+	stands, err := k.open(how)
+	if err != nil {
+		l.Close()
+		return nil, err
+	}
+	if c, ok := stands.(introduced); ok {
 		if err := c.Introduce(l.Addr()); err != nil {
 			l.Close()
 			stands.Close()

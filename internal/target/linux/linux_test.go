@@ -82,14 +82,7 @@ func (b *bench) policy(d *rand.Rand) string {
 	for i := range people / 2 {
 		fmt.Fprintf(&out, ", accounts/own.%d: {owner: p%d}", i, i)
 	}
-	out.WriteString("}}}\npeople:\n")
-	for i := range people {
-		fmt.Fprintf(&out, "  p%d: {keys: %s%s}\n", i, b.public[fmt.Sprintf("p%d", i)], []string{"", ", ends: 2030-03-17",
-			"", ""}[i%4])
-	}
-	out.WriteString("  late: {starts: 2037-01-01}\n  gone: {status: suspended}\n")
-	out.WriteString("groups: {g0: {members: [p0, p1, p2]}, g1: {members: [p2, p3, p4, late]}, " +
-		"g2: {members: [group:g0, p6, gone]}}\n")
+	out.WriteString("}}}\n" + targettest.People(b.public))
 	operations := []string{"host.sign-in", "host.copy", "host.restart", "host.stop", "log.view", "log.export",
 		"service.restart", "service.stop", "job.run", "application.open", "application.manage", "command.as-service",
 		"file.view", "file.read", "file.write", "file.remove", "host.*", "application.*", "file.*", "only use", "*"}

@@ -10,7 +10,6 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -24,33 +23,16 @@ import (
 
 	"hiddengate/internal/servers"
 	"hiddengate/internal/standin"
-	"hiddengate/internal/standin/application"
-	"hiddengate/internal/standin/cloud"
-	"hiddengate/internal/standin/cluster"
-	"hiddengate/internal/standin/device"
-	"hiddengate/internal/standin/network"
+	"hiddengate/internal/standin/starting"
 	"hiddengate/internal/standin/web"
 	"hiddengate/internal/target"
 	"hiddengate/internal/target/targettest"
 )
 
-// running is a stand-in that runs.
-type running interface {
-	Serve(ctx context.Context, l net.Listener) error
-	Close() error
-}
-
 // trial is what the tests of a kind have.
 type trial struct {
 	*kind
 	places []standin.Place // the last is in no inventory
-	open   func(how standin.Options) (running, error)
-	secret string // the file of the folder with which the keeper signs in
-	scheme string
-}
-
-func opened[R running](open func(standin.Options) (R, error)) func(standin.Options) (running, error) {
-	return func(how standin.Options) (running, error) { return open(how) }
 }
 
 func places(pairs ...string) (out []standin.Place) {
@@ -66,39 +48,29 @@ var trials = map[string]*trial{
 		places("storage", "area", "archive", "area", "storage/raw", "store", "storage/raw/first frame", "item", "machines/m1",
 			"machine", "images/i", "image", "nets/n", "network", "keys/k", "key", "secrets/s", "secret", "alerts/a", "alert",
 			"stores", "area"),
-		opened(cloud.Open),
-		cloud.KeeperFile,
-		"https",
 	},
 	"cluster": {
 		clusterKind,
 		places("nightly", "space", "nightly/calibrate", "workload", "survey", "space", "m/one", "machine",
 			"survey/s:1", "secret", "surveys", "space"),
-		opened(cluster.Open),
-		cluster.KeeperFile,
-		"https",
 	},
 	"network": {networkKind, places("summit", "site", "summit/switch 1", "device", "summit/switch 1/port:7", "interface",
 		"base", "site", "zones/ridge", "zone", "zones/ridge/mast", "record", "base/pool", "pool", "base/pool/seat",
-		"reservation", "basement", "site"), opened(network.Open), standin.Keeper, "ssh"},
+		"reservation", "basement", "site")},
 	"device": {
 		deviceKind,
 		places("mount", "part", "mount/drive", "part", "eye", "part", "eyes", "part"),
-		opened(device.Open),
-		standin.Keeper,
-		"http",
 	},
 	"application": {applicationKind, places("cycle-9", "area", "cycle-8", "area",
 		"cycle-9/dark halo", "item", "reports/r", "report",
-		"connections/c", "connection", "cycle-90", "area"), opened(application.Open), standin.Keeper, "http"},
+		"connections/c", "connection", "cycle-90", "area")},
 }
 
 // bench is a stand-in with policies for it.
 type bench struct {
 	*targettest.Bench
 	*trial
-	folder string
-	at     string // host and port
+	run    *starting.Running
 	system *system
 	keys   map[string]string
 	public map[string]string
@@ -109,17 +81,12 @@ type bench struct {
 const people = 7
 
 func newBench(t testing.TB, of *trial) *bench {
-	b := &bench{
-		trial:  of,
-		folder: filepath.Join(t.TempDir(), "data"),
-		keys:   map[string]string{},
-		public: map[string]string{},
-		own:    map[string]string{},
-	}
+	b := &bench{trial: of, keys: map[string]string{}, public: map[string]string{}, own: map[string]string{}}
 	b.start(t)
-	secret, err := os.ReadFile(filepath.Join(b.folder, of.secret))
+	secret, err := os.ReadFile(b.run.SecretFile)
 	require.NoError(t, err)
-	b.system = b.reach(t, "keeper", string(secret))
+	b.system, err = b.reach(t, standin.Keeper, string(secret))
+	require.NoError(t, err)
 	b.Bench = targettest.New(t, "real", &Named(of.name).Carries, b.system)
 	for i := range people {
 		id := fmt.Sprintf("p%d", i)
@@ -130,41 +97,22 @@ func newBench(t testing.TB, of *trial) *bench {
 
 // start starts a stand-in that lives as long as the test, at the moment of the tests.
 func (b *bench) start(t testing.TB) {
-	running, err := b.open(standin.Options{Data: b.folder, Places: b.places, Idle: time.Minute, Quick: true,
-		Now: func() time.Time { return targettest.At.Time() }})
+	n := slices.IndexFunc(starting.Kinds, func(k *starting.Kind) bool { return k.Name == b.name })
+	var err error
+	b.run, err = starting.Kinds[n].Start(context.Background(), standin.Options{Data: filepath.Join(t.TempDir(), "data"),
+		Places: b.places, Idle: time.Minute, Quick: true, Now: func() time.Time { return targettest.At.Time() }},
+		"127.0.0.1:0", false)
 	require.NoError(t, err)
-	l, err := standin.Listen("127.0.0.1:0", false)
-	require.NoError(t, err)
-	if c, known := running.(*network.Console); known {
-		require.NoError(t, c.Introduce(l.Addr()))
-	}
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan error)
-	go func() { done <- running.Serve(ctx, l) }()
-	b.at = l.Addr().String()
 	t.Cleanup(func() {
-		cancel()
-		assert.NoError(t, <-done)
-		assert.NoError(t, running.Close())
+		assert.NoError(t, b.run.Close())
+		assert.NoError(t, <-b.run.Done())
 	})
 }
 
 // reach reaches the stand-in as somebody.
-func (b *bench) reach(t testing.TB, account, secret string) *system {
-	address := b.scheme + "://" + account + "@" + b.at
-	switch b.scheme {
-	case "ssh":
-		address += "?known-hosts=" + filepath.Join(b.folder, network.KnownHosts)
-	case "https":
-		address += "?authority=" + filepath.Join(b.folder, web.AuthorityFile)
-	}
-	system, err := b.tryReach(t, address, secret)
-	require.NoError(t, err)
-	return system
-}
-
-func (b *bench) tryReach(t testing.TB, address, secret string) (*system, error) {
-	to := target.Connection{System: "real", Secret: strings.TrimSpace(secret), At: address}
+func (b *bench) reach(t testing.TB, account, secret string) (*system, error) {
+	to := target.Connection{System: "real", Secret: strings.TrimSpace(secret),
+		At: strings.Replace(b.run.Address, "://"+standin.Keeper+"@", "://"+account+"@", 1)}
 	s, err := Named(b.name).Connect(t.Context(), to)
 	if err != nil {
 		return nil, err
@@ -211,14 +159,12 @@ func (d doer) could(t testing.TB, line string) bool {
 func (b *bench) signIn(account, person string) doer {
 	t := b.T
 	if b.kind.keys {
-		s, err := Named(b.name).Connect(t.Context(), target.Connection{System: "real", Secret: b.keys[person],
-			At: "ssh://" + account + "@" + b.at + "?known-hosts=" + filepath.Join(b.folder, network.KnownHosts)})
+		s, err := b.reach(t, account, b.keys[person])
 		if err != nil {
 			return nil
 		}
-		t.Cleanup(s.Close)
 		return doer{func(line string) error {
-			_, err := s.(*system).client.(*networkClient).say(t.Context(), line, nil)
+			_, err := s.client.(*networkClient).say(t.Context(), line, nil)
 			return err
 		}}
 	}
@@ -318,7 +264,7 @@ func (b *bench) certify(c *webClient, account string) error {
 	)
 	require.NoError(t, err)
 	secret := signed + string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}))
-	s, err := b.tryReach(t, "https://"+account+"@"+b.at+"?authority="+filepath.Join(b.folder, web.AuthorityFile), secret)
+	s, err := b.reach(t, account, secret)
 	if err != nil {
 		return err
 	}

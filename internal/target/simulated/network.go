@@ -123,7 +123,7 @@ func (c *networkClient) say(ctx context.Context, line string, body any) (string,
 	case ended != nil && said == standin.Changed:
 		return "", target.ErrChanged
 	case ended != nil:
-		return "", fmt.Errorf("the console says: %.300s", said)
+		return "", refusal(said)
 	}
 	return said, nil
 }

@@ -1,9 +1,10 @@
 package simulated
 
 import (
+	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -16,7 +17,6 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/standin"
-	"hiddengate/internal/standin/network"
 	"hiddengate/internal/survey"
 	"hiddengate/internal/target"
 	"hiddengate/internal/target/targettest"
@@ -33,14 +33,7 @@ func (b *bench) policy(d *rand.Rand) string {
 	for i := range people / 2 {
 		fmt.Fprintf(&out, ", accounts/own.%d: {owner: p%d}", i, i)
 	}
-	out.WriteString("}}}\npeople:\n")
-	for i := range people {
-		fmt.Fprintf(&out, "  p%d: {keys: %s%s}\n", i, b.public[fmt.Sprintf("p%d", i)], []string{"", ", ends: 2030-03-17",
-			"", ""}[i%4])
-	}
-	out.WriteString("  late: {starts: 2037-01-01}\n  gone: {status: suspended}\n")
-	out.WriteString("groups: {g0: {members: [p0, p1, p2]}, g1: {members: [p2, p3, p4, late]}, " +
-		"g2: {members: [group:g0, p6, gone]}}\n")
+	out.WriteString("}}}\n" + targettest.People(b.public))
 	operations := []string{"only use", "only view", "*", "account.*", "role.*"}
 	for _, n := range b.natives {
 		operations = append(operations, n.Gives...)
@@ -267,6 +260,11 @@ func TestDriftInAStandInIsFoundNamedAndUndone(t *testing.T) {
 	}
 }
 
+// cutOff breaks off while it replaces the settings.
+type cutOff struct{ client }
+
+func (cutOff) replace(context.Context, *replacement) error { return io.ErrUnexpectedEOF }
+
 // A push does nothing if somebody was there meanwhile, and takes itself back if the stand-in does not do what it is
 // told.
 func TestAPushToAStandInIsAllOrNothing(t *testing.T) {
@@ -286,6 +284,8 @@ func TestAPushToAStandInIsAllOrNothing(t *testing.T) {
 			assert.Equal(t, before, after)
 			b.change(func(x *standin.Access) { x.Accounts["stranger"] = &standin.Account{} })
 			require.ErrorIs(t, b.system.Write(t.Context(), snap, plan, nil), target.ErrChanged)
+			cut := &system{of.kind, "real", cutOff{b.system.client}} // nobody knows what has come of it
+			require.ErrorIs(t, cut.Write(t.Context(), snap, plan, nil), target.ErrPartly)
 		})
 	}
 }
@@ -411,8 +411,10 @@ func TestAFirstPasswordHasToBeChanged(t *testing.T) {
 	require.Equal(t, []string{"noor", "tomas"}, plan.First)
 	first := b.First["noor"]
 	assert.NotContains(t, targettest.Texts(plan)+plan.Script, first)
-	c := b.reach(t, "noor", first).client.(*networkClient)
-	_, err := c.say(t.Context(), "see devices at summit", nil)
+	reached, err := b.reach(t, "noor", first)
+	require.NoError(t, err)
+	c := reached.client.(*networkClient)
+	_, err = c.say(t.Context(), "see devices at summit", nil)
 	require.ErrorContains(t, err, "Choose your own password first")
 	change := func(lines string) (string, error) {
 		s, err := c.ssh.NewSession()
@@ -431,9 +433,8 @@ func TestAFirstPasswordHasToBeChanged(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.say(t.Context(), "see devices at summit", nil)
 	require.NoError(t, err)
-	at := "ssh://noor@" + b.at + "?known-hosts=" + filepath.Join(b.folder, network.KnownHosts)
-	_, err = b.tryReach(t, at, first)
+	_, err = b.reach(t, "noor", first)
 	require.Error(t, err)
-	_, err = b.tryReach(t, at, "a new one for noor")
+	_, err = b.reach(t, "noor", "a new one for noor")
 	require.NoError(t, err)
 }

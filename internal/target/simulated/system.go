@@ -3,6 +3,7 @@ package simulated
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"iter"
 	"time"
@@ -21,6 +22,11 @@ type client interface {
 	rehearse(ctx context.Context, account string, lines []string) ([]bool, error)
 	close()
 }
+
+// refusal is what a stand-in says where it does not do what it is told.
+type refusal string
+
+func (r refusal) Error() string { return fmt.Sprintf("the stand-in says: %.300s", string(r)) }
 
 // view is what a stand-in tells whoever manages accounts.
 type view struct {
@@ -89,6 +95,9 @@ func (s *system) Write(ctx context.Context, was target.Snapshot, p *target.Plan,
 	before := was.(*snapshot)
 	next := &replacement{Was: before.revision, Settings: json.RawMessage(p.Script), First: p.Passwords}
 	if err := s.client.replace(context.WithoutCancel(ctx), next); err != nil {
+		if refused := new(refusal); !errors.As(err, refused) && !errors.Is(err, target.ErrChanged) {
+			return fmt.Errorf("%w: %w", target.ErrPartly, err) // it broke off, and may have been done
+		}
 		return err
 	}
 	is, err := s.read(context.WithoutCancel(ctx))

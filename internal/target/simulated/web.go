@@ -171,7 +171,7 @@ func (c *webClient) send(ctx context.Context, method, path string, body []byte, 
 		if standin.Strictly(text, &reply) != nil || len(reply.Said) == 0 {
 			return fmt.Errorf("the stand-in answers %s", answer.Status)
 		}
-		return fmt.Errorf("the stand-in says: %.300s", strings.Join(reply.Said, " "))
+		return refusal(strings.Join(reply.Said, " "))
 	}
 	if err := standin.Strictly(text, into); err != nil {
 		return fmt.Errorf("what it says cannot be read: %w", err)

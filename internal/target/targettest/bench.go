@@ -123,6 +123,25 @@ func Some(d *rand.Rand, list []string, most int) string {
 	return strings.Join(chosen, ", ")
 }
 
+// People writes people with their public keys, two of whom end, and groups of them: p0, p1 and so on, somebody who
+// begins later and somebody who is suspended.
+func People(public map[string]string) string {
+	var out strings.Builder
+	out.WriteString("people:\n")
+	for i := range len(public) {
+		id := fmt.Sprintf("p%d", i)
+		ends := ""
+		if i%4 == 1 {
+			ends = ", ends: 2030-03-17"
+		}
+		fmt.Fprintf(&out, "  %s: {keys: %s%s}\n", id, public[id], ends)
+	}
+	out.WriteString("  late: {starts: 2037-01-01}\n  gone: {status: suspended}\n")
+	out.WriteString("groups: {g0: {members: [p0, p1, p2]}, g1: {members: [p2, p3, p4, late]}, " +
+		"g2: {members: [group:g0, p6, gone]}}\n")
+	return out.String()
+}
+
 // Rules draws roles, grants and blocks.
 func Rules(d *rand.Rand, operations, whom, where, when []string) string {
 	var out strings.Builder

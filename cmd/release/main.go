@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -32,14 +33,19 @@ type release struct {
 
 func main() {
 	to := flag.String("to", "dist", "the `folder` to write to, which must be empty or not there")
+	systems := flag.String("systems", "", "the `systems` to build for, as linux/amd64,windows/arm64; all by default")
 	flag.Parse()
-	if err := build(*to); err != nil {
+	if err := build(*to, *systems); err != nil {
 		fmt.Fprintln(os.Stderr, "release:", err)
 		os.Exit(1)
 	}
 }
 
-func build(to string) error {
+func build(to, systems string) error {
+	chosen, err := platformsOf(systems)
+	if err != nil {
+		return err
+	}
 	r, err := begin(to)
 	if err != nil {
 		return err
@@ -48,7 +54,7 @@ func build(to string) error {
 	if err := r.papers(); err != nil {
 		return err
 	}
-	for _, p := range platforms {
+	for _, p := range chosen {
 		fmt.Println("building for", p.system, p.processor)
 		program := filepath.Join(r.work, p.system+"-"+p.processor, "hgate")
 		if p.system == "windows" {
@@ -67,6 +73,23 @@ func build(to string) error {
 		}
 	}
 	return r.checksums()
+}
+
+// platformsOf reads the systems that are asked for; no text stands for all of them.
+func platformsOf(systems string) ([]platform, error) {
+	if systems == "" {
+		return platforms, nil
+	}
+	var out []platform
+	for name := range strings.SplitSeq(systems, ",") {
+		system, processor, _ := strings.Cut(name, "/")
+		p := platform{system, processor}
+		if !slices.Contains(platforms, p) {
+			return nil, fmt.Errorf("%s is none of the systems that a release is for: %v", name, platforms)
+		}
+		out = append(out, p)
+	}
+	return out, nil
 }
 
 // begin sees that the commit is what stands in the folder, and makes room.

@@ -14,12 +14,13 @@ import (
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/target"
 	"hiddengate/internal/target/linux"
+	"hiddengate/internal/target/mariadb"
 	"hiddengate/internal/target/postgres"
 	"hiddengate/internal/target/simulated"
 )
 
 // Drivers are those for real systems, of which the reference page tells.
-var Drivers = append([]*target.Driver{postgres.Driver, linux.Driver}, simulated.Drivers...)
+var Drivers = append([]*target.Driver{postgres.Driver, mariadb.Driver, linux.Driver}, simulated.Drivers...)
 
 func driverNames() (out []string) {
 	for _, d := range Drivers {

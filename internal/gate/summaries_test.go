@@ -15,6 +15,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/policyfile"
+	"hiddengate/internal/shape"
 	"hiddengate/internal/survey"
 )
 
@@ -183,6 +184,8 @@ func TestProposedEditsTurnTheRequest(t *testing.T) {
 			}
 		}
 	}
-	require.Positive(t, counts[gate.Allow], counts)
-	require.Positive(t, counts[gate.Deny], counts)
+	if shape.DrawsAll(testing.Short()) {
+		require.Positive(t, counts[gate.Allow], counts)
+		require.Positive(t, counts[gate.Deny], counts)
+	}
 }

@@ -9,7 +9,8 @@ import (
 const short = 100
 
 // Drawn is how many estates a test draws where it would draw n, which is of 2,000 of all that draw:
-// HGATE_ESTATES asks for more or fewer, and -short, which hurried says, for a twentieth. It is least at least.
+// HGATE_ESTATES asks for more or fewer, and -short, which hurried says, for a twentieth. It is least at least, if
+// it would draw as many.
 func Drawn(n, least int, hurried bool) int {
 	all, err := strconv.Atoi(os.Getenv("HGATE_ESTATES"))
 	switch {
@@ -19,7 +20,7 @@ func Drawn(n, least int, hurried bool) int {
 	default:
 		return n
 	}
-	return max(least, n*all/2000)
+	return max(min(least, n), n*all/2000)
 }
 
 // DrawsAll says whether tests draw as many as they do by themselves: then what must occur among them does.

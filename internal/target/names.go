@@ -1,7 +1,10 @@
 package target
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"strings"
+	"unicode/utf8"
 
 	"hiddengate/internal/estate"
 )
@@ -20,3 +23,17 @@ func Escaped(name string) (string, bool) {
 
 // Unescaped gives the name that a segment of an address stands for.
 func Unescaped(segment string) string { return unescapes.Replace(segment) }
+
+// Shortened cuts a name that has more bytes than a system keeps; what is cut ends in a part of the hash of all of it.
+func Shortened(name string, most int) string {
+	if len(name) <= most {
+		return name
+	}
+	sum := sha256.Sum256([]byte(name))
+	end := "~" + hex.EncodeToString(sum[:8])
+	cut := name[:most-len(end)]
+	for !utf8.ValidString(cut) {
+		cut = cut[:len(cut)-1]
+	}
+	return cut + end
+}

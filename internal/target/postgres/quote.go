@@ -1,12 +1,11 @@
 package postgres
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5"
+
+	"hiddengate/internal/target"
 )
 
 // longestName is how many bytes of a name PostgreSQL keeps; it cuts off the rest without a word.
@@ -28,16 +27,4 @@ func literal(text string) string {
 func mark(system string) string { return "hgate:" + system + ":" }
 
 // roleName names the role for a grant. One that is too long ends in a part of its hash.
-func roleName(system, grant string) string {
-	name := mark(system) + grant
-	if len(name) <= longestName {
-		return name
-	}
-	sum := sha256.Sum256([]byte(name))
-	end := "~" + hex.EncodeToString(sum[:8])
-	cut := name[:longestName-len(end)]
-	for !utf8.ValidString(cut) {
-		cut = cut[:len(cut)-1]
-	}
-	return cut + end
-}
+func roleName(system, grant string) string { return target.Shortened(mark(system)+grant, longestName) }

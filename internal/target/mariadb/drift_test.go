@@ -1,0 +1,247 @@
+//go:build unix
+
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/servers"
+	"hiddengate/internal/target"
+	"hiddengate/internal/target/targettest"
+)
+
+// grantsOf gives what the server says of somebody's rights.
+func (b *bench) grantsOf(one string) string {
+	rows, err := b.owner.QueryContext(b.T.Context(), "SHOW GRANTS FOR "+one)
+	require.NoError(b.T, err)
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var line string
+		require.NoError(b.T, rows.Scan(&line))
+		out = append(out, line)
+	}
+	require.NoError(b.T, rows.Err())
+	slices.Sort(out)
+	return strings.Join(out, "\n")
+}
+
+// Whatever somebody changes by hand is undone by the next push, whoever signs in can do what they should, and an
+// account and a role that the policy does not name keep all that they have.
+func TestDriftIsFoundAndUndone(t *testing.T) {
+	b := newBench(t, servers.MariaDB(t))
+	b.fill(4)
+	var people []string
+	for i := range 4 {
+		people = append(people, who{awkward[i] + " person", anyHost}.text())
+		b.exec("CREATE USER %s IDENTIFIED BY 'known'", people[i])
+	}
+	b.exec("CREATE USER stranger; CREATE ROLE accounting; CREATE ROLE books; GRANT accounting TO books")
+	b.exec(
+		"GRANT ALL ON plain.* TO stranger; GRANT ALL ON `per%%`.* TO stranger; GRANT SELECT, DROP ON plain.* TO accounting",
+	)
+	stranger, accounting := b.grantsOf("stranger"), b.grantsOf("accounting")
+	d := rand.New(rand.NewPCG(5, 9))
+	who := func() string { return people[d.IntN(len(people))] }
+	schema := func() string { return schemaText(awkward[d.IntN(4)]) }
+	drifts := []func(){
+		func() { b.exec("GRANT SELECT, DELETE ON %s TO PUBLIC", schema()) },
+		func() { b.exec("GRANT books TO %s", who()) },
+		func() { b.exec("GRANT SUPER, FILE ON *.* TO %s", who()) },
+		func() { b.exec("GRANT ALL ON *.* TO %s WITH GRANT OPTION", who()) },
+		func() { b.exec("GRANT CREATE, EXECUTE ON %s TO %s", schema(), who()) },
+		func() { b.exec("GRANT SELECT, INSERT ON `%%`.* TO %s", who()) },
+		func() { b.exec("GRANT UPDATE ON mysql.* TO %s", who()) },
+		func() { b.exec("GRANT SELECT ON mysql.global_priv TO %s", who()) },
+		func() { b.exec("ALTER USER %s ACCOUNT LOCK", who()) },
+		func() { b.exec("ALTER USER %s ACCOUNT UNLOCK", who()) },
+		func() { b.exec("GRANT SELECT (v) ON plain.plain TO %s", who()) },
+		func() { b.exec("GRANT EXECUTE ON FUNCTION %s TO %s", identIn("plain", awkward[3]), who()) },
+		func() { b.exec("REVOKE ALL, GRANT OPTION FROM %s", who()) },
+		func() {
+			one := who()
+			b.exec("GRANT accounting TO %[1]s; SET DEFAULT ROLE accounting FOR %[1]s", one)
+		},
+		func() { b.exec("SET DEFAULT ROLE NONE FOR %s", who()) },
+		func() {
+			for role := range b.now().roles {
+				if b.now().isHgates(role) {
+					b.exec("GRANT %s TO stranger; GRANT DELETE ON plain.* TO %[1]s", ident(role))
+					return
+				}
+			}
+		},
+	}
+	found := make([]int, len(drifts))
+	for round := range rounds() * 4 {
+		text := b.policy(d)
+		g := targettest.Load(t, text)
+		b.Push(g)
+		n := round % len(drifts)
+		drifts[n]()
+		if _, _, wrong := b.Ask(g); len(wrong) > 0 {
+			found[n]++
+			assert.NotContains(t, wrong[0], "the server says so")
+		}
+		b.Push(g)
+		_, _, wrong := b.Ask(g)
+		require.Empty(t, wrong, text)
+		if round%8 == 0 {
+			b.tryAll(g, false)
+		}
+		require.Equal(t, stranger, b.grantsOf("stranger"))
+		require.Equal(t, accounting, b.grantsOf("accounting"))
+	}
+	some := 0
+	for _, n := range found {
+		some += min(n, 1)
+	}
+	assert.Greater(t, some, len(drifts)/2, "%v", found)
+}
+
+func (b *bench) now() *snapshot {
+	snap, err := b.system.Read(b.T.Context())
+	require.NoError(b.T, err)
+	return snap.(*snapshot)
+}
+
+// A push that breaks off at any moment gives nobody what neither the policy before nor the one after does; the next
+// ends it.
+func TestAPushThatBreaksOffGivesNobodyMore(t *testing.T) {
+	b := newBench(t, servers.MariaDB(t))
+	b.fill(3)
+	d := rand.New(rand.NewPCG(6, 9))
+	before := targettest.Load(t, b.policy(d))
+	b.Push(before)
+	halves := 0
+	for range rounds() * 4 {
+		after := targettest.Load(t, b.policy(d))
+		reached, err := connect(t.Context(), target.Connection{System: "db", At: b.at})
+		require.NoError(t, err)
+		was, err := reached.Read(t.Context())
+		require.NoError(t, err)
+		plan := was.Plan(b.Arrange(after, was, nil))
+		may := map[string][]target.Mask{}
+		for _, g := range []*gate.Gate{before, after} {
+			a := b.Arrange(g, was, nil)
+			for _, h := range a.Holders {
+				if may[h.Account] == nil {
+					may[h.Account] = make([]target.Mask, len(was.State().Places))
+				}
+				for place := range may[h.Account] {
+					may[h.Account][place] |= a.Mask(h, place)
+				}
+			}
+		}
+		for n := range plan.Statements {
+			if d.IntN(1+len(plan.Statements)/4) == 0 {
+				plan.Statements[n].Text = "NO SUCH STATEMENT"
+				break
+			}
+		}
+		plan.Passwords = map[string]string{}
+		err = reached.Write(t.Context(), was, plan, func(target.Snapshot) error { return nil })
+		reached.Close()
+		if errors.Is(err, target.ErrPartly) {
+			halves++
+		}
+		is := b.now()
+		a := b.Arrange(after, is, nil)
+		for account, mays := range may {
+			for place, m := range is.masks(is.powerOf(accountOf(account)), true) {
+				more := m &^ mays[place] &^ (1 << signingIn)
+				if place < len(mays) && a.Listed(place) && more&^(1<<definingView|1<<droppingView) != 0 {
+					assert.Zero(t, more, "%s at %s", account, is.state.Address("db", place))
+				}
+			}
+		}
+		b.Push(after)
+		before = after
+	}
+	assert.Greater(t, halves, rounds())
+}
+
+// Of two pushes of what was read at the same time, the second is refused.
+func TestTwoPushesAtOnceAreOne(t *testing.T) {
+	b := newBench(t, servers.MariaDB(t))
+	b.fill(2)
+	g := targettest.Load(t, b.policy(rand.New(rand.NewPCG(5, 3))))
+	var results [2]error
+	var wait, ready sync.WaitGroup
+	ready.Add(2)
+	for i := range results {
+		s, err := connect(t.Context(), target.Connection{System: "db", At: b.at})
+		require.NoError(t, err)
+		defer s.Close()
+		was, err := s.Read(t.Context())
+		require.NoError(t, err)
+		plan := was.Plan(b.Arrange(g, was, nil))
+		require.NotEmpty(t, plan.Statements)
+		wait.Go(func() {
+			ready.Done()
+			ready.Wait()
+			results[i] = s.Write(t.Context(), was, plan, func(target.Snapshot) error { return nil })
+		})
+	}
+	wait.Wait()
+	if results[0] == nil {
+		results[0], results[1] = results[1], results[0]
+	}
+	assert.ErrorIs(t, results[0], target.ErrChanged)
+	assert.NoError(t, results[1])
+}
+
+// What is lent is there while it is, and gone with the next push; whoever was signed in has it no more.
+func TestALoanIsThereWhileItLasts(t *testing.T) {
+	b := newBench(t, servers.MariaDB(t))
+	b.fill(2)
+	g := targettest.Load(t, "hidden-gate: 1\n"+
+		"systems: {db: {kind: database, resources: {"+b.text+"}}}\npeople: {ana: {}, bo: {}}\n"+
+		"roles: {r: {allow: [session.open, table.read]}, in: {allow: [session.open]}}\n"+
+		"grants: {stands: {to: [ana, bo], role: in, on: 'db'},\n"+
+		" lift: {to: ana, role: r, on: [db, 'db:plain'], on-request: {longest: 1h}}}\n")
+	lent := []estate.Elevation{{Grant: "lift", Subject: estate.Principal{ID: "ana"}, From: targettest.At - 1000,
+		To: targettest.At + 1000}}
+	b.Push(g)
+	ana := b.signIn("ana")
+	query := "SELECT 1 FROM plain.plain LIMIT 0"
+	_, err := ana.Exec(query)
+	require.True(t, isDenied(err), "%v", err)
+	with, err := g.WithLent(lent)
+	require.NoError(t, err)
+	snap := b.now()
+	require.NoError(t, b.system.Write(t.Context(), snap, snap.Plan(b.Arrange(with, snap, lent)),
+		func(target.Snapshot) error { return nil }))
+	again := b.signIn("ana")
+	_, err = again.Exec(query)
+	require.NoError(t, err)
+	b.Push(g) // the loan is over
+	_, err = again.Exec(query)
+	require.True(t, isDenied(err), "%v", err)
+}
+
+// A server that does not answer is given up.
+func TestWhatDoesNotAnswerIsGivenUp(t *testing.T) {
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer silent.Close()
+	begun := time.Now()
+	_, err = connect(ctx, target.Connection{System: "db", At: "mariadb://root@" + silent.Addr().String()})
+	require.Error(t, err)
+	assert.Less(t, time.Since(begun), 9*time.Second)
+}

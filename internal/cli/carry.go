@@ -40,8 +40,9 @@ type carrying struct {
 	at     clock.Instant
 }
 
-// carried finds a system with what it has to give, its driver, and how your settings say that it is reached.
-func (a *app) carried(id string) (*carrying, error) {
+// carried finds a system with what it has to give, its driver, and how your settings say that it is reached. A driver
+// that is named is taken in place of theirs, and reaches nothing.
+func (a *app) carried(id, driver string) (*carrying, error) {
 	dir, err := a.folder()
 	if err != nil {
 		return nil, err
@@ -50,7 +51,11 @@ func (a *app) carried(id string) (*carrying, error) {
 	if err != nil {
 		return nil, settled(err)
 	}
-	c, err := a.carriedBy(id, op.Systems[id])
+	reach := op.Systems[id]
+	if driver != "" {
+		reach = &policyfile.Reach{Driver: driver}
+	}
+	c, err := a.carriedBy(id, reach)
 	if err != nil {
 		return nil, err
 	}
@@ -75,6 +80,7 @@ func (a *app) carriedBy(id string, reach *policyfile.Reach) (*carrying, error) {
 	for _, d := range Drivers {
 		if reach != nil && reach.Driver == d.Name || reach == nil && d.Kind == system.Kind.ID {
 			c.driver = d
+			break
 		}
 	}
 	switch {
@@ -88,11 +94,22 @@ func (a *app) carriedBy(id string, reach *policyfile.Reach) (*carrying, error) {
 	return c, nil
 }
 
+// howToConnect gives the commands by which a system of the kind can be reached.
+func (c *carrying) howToConnect() string {
+	var out []string
+	for _, d := range Drivers {
+		if d.Kind == c.driver.Kind {
+			out = append(out, fmt.Sprintf("hgate connect %s --driver %s --at %s", c.id, d.Name, d.Address))
+		}
+	}
+	return strings.Join(out, "\n  or: ")
+}
+
 // openSystem reaches the real system, and reads it.
 func (a *app) openSystem(c *carrying) (target.System, target.Snapshot, error) {
 	if c.reach == nil {
 		return nil, nil, &draft.Error{Message: fmt.Sprintf("your settings do not say how %s is reached", c.id),
-			Help: fmt.Sprintf("hgate connect %s --driver %s --at %s", c.id, c.driver.Name, c.driver.Address)}
+			Help: c.howToConnect()}
 	}
 	secret, err := reveal(c.reach.Secret)
 	if err != nil {

@@ -15,23 +15,28 @@ import (
 
 func (a *app) compileCommand() *cobra.Command {
 	var fidelity bool
+	var driver string
 	c := &cobra.Command{
 		Use: "compile SYSTEM", Short: "Print what a real system has to be told, and what becomes of each operation",
 		Long: `Prints what a system that has what the inventory lists, and gives nothing to anybody yet, has to be told
 so that it allows what the policy allows now: each line with the grant that caused it. It reads the
-policy alone, and reaches no system.
+policy alone, and reaches no system. Where several drivers carry a kind of system, and your settings do
+not say how this one is reached, it takes the first; --driver takes another.
 
 Then it tells what becomes of each operation: as-written; narrower, and why; to-everybody, where the
 system gives it to every account; or nothing, where it has no right for it. What hangs on more than
 the moment, as on a network, is left out: the system never gives more than the policy.`,
-		Example: "  hgate compile obsdb\n  hgate compile obsdb --fidelity\n  hgate compile obsdb --format json",
-		Args:    takes(1, 1),
+		Example: "  hgate compile obsdb\n  hgate compile obsdb --fidelity\n  hgate compile obsdb --driver mariadb\n" +
+			"  hgate compile obsdb --format json",
+		Args: takes(1, 1),
 	}
 	a.systemArg(c)
 	c.Flags().BoolVar(&fidelity, "fidelity", false, "tell what becomes of each operation alone")
+	c.Flags().StringVar(&driver, "driver", "",
+		"the `driver`, as if your settings named it: "+strings.Join(driverNames(), ", "))
 	a.formats(c, "text", "json")
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		c, err := a.carried(args[0])
+		c, err := a.carried(args[0], driver)
 		if err != nil {
 			return err
 		}

@@ -58,7 +58,7 @@ type probed struct {
 }
 
 func (a *app) probe(id string, q probing) error {
-	c, err := a.carried(id)
+	c, err := a.carried(id, "")
 	if err != nil {
 		return err
 	}

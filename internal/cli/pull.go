@@ -44,7 +44,7 @@ for a structure in what it found: few groups that together have exactly the same
 }
 
 func (a *app) pull(id, match string, propose bool, e editing) error {
-	c, err := a.carried(id)
+	c, err := a.carried(id, "")
 	if err != nil {
 		return err
 	}

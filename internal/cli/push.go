@@ -57,7 +57,7 @@ With --watch it stays, and tells what changes: the policy, a loan that begins or
 }
 
 func (a *app) push(id string, how pushing) error {
-	c, err := a.carried(id)
+	c, err := a.carried(id, "")
 	if err != nil {
 		return err
 	}

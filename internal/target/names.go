@@ -24,6 +24,19 @@ func Escaped(name string) (string, bool) {
 // Unescaped gives the name that a segment of an address stands for.
 func Unescaped(segment string) string { return unescapes.Replace(segment) }
 
+// PathOf gives the path of an object with some names, one inside the other; false if no address can name it.
+func PathOf(names ...string) (string, bool) {
+	var segments []string
+	for _, name := range names {
+		segment, ok := Escaped(name)
+		if !ok || strings.EqualFold(names[0], AccountsIn) {
+			return "", false
+		}
+		segments = append(segments, segment)
+	}
+	return strings.Join(segments, "/"), true
+}
+
 // Shortened cuts a name that has more bytes than a system keeps; what is cut ends in a part of the hash of all of it.
 func Shortened(name string, most int) string {
 	if len(name) <= most {

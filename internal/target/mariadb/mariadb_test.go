@@ -81,7 +81,7 @@ func (b *bench) exec(format string, args ...any) {
 func (b *bench) fill(schemas int) {
 	var lines []string
 	list := func(typ, again string, names ...string) {
-		path, ok := pathOf(names...)
+		path, ok := target.PathOf(names...)
 		require.True(b.T, ok, names)
 		lines = append(lines, fmt.Sprintf("%q: {type: %s}", path, typ))
 		b.listed = append(b.listed, "db:"+path)
@@ -111,24 +111,11 @@ func (b *bench) fill(schemas int) {
 	b.text = strings.Join(lines, ", ")
 }
 
-// people of the random policies; those of the first have accounts with names of their own.
-const people = 8
-
 // policy draws a policy for what is listed.
 func (b *bench) policy(d *rand.Rand) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {%s, accounts: {}", b.text)
-	for i := range people / 2 {
-		path, _ := target.Escaped(awkward[i] + " person")
-		fmt.Fprintf(&out, ", %q: {owner: p%d}", "accounts/"+path, i)
-	}
-	out.WriteString("}}}\npeople: {")
-	for i := range people {
-		fmt.Fprintf(&out, "p%d: {}, ", i)
-	}
-	out.WriteString("late: {starts: 2037-01-01}, gone: {status: suspended}}\n")
-	out.WriteString("groups: {g0: {members: [p0, p1, p2]}, g1: {members: [p2, p3, p4, late]}, " +
-		"g2: {members: [group:g0, p7, gone]}}\n")
+	fmt.Fprintf(&out, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {%s", b.text)
+	out.WriteString(targettest.Accounts(awkward))
 	operations := []string{"session.open", "session.open", "schema.create", "schema.drop", "session.end", "session.view",
 		"server.stop", "table.create", "view.define", "function.define", "table.read", "table.insert", "table.update",
 		"table.delete", "function.run", "table.alter", "table.drop", "table.grant", "index.change", "view.drop",
@@ -159,7 +146,7 @@ func TestTheServerDoesWhatThePolicySays(t *testing.T) {
 	b.fill(5)
 	asked, tried := 0, 0
 	d := rand.New(rand.NewPCG(3, 7))
-	for i := range people / 2 {
+	for i := range targettest.Few / 2 {
 		b.exec("CREATE USER %s IDENTIFIED BY 'known'", who{awkward[i] + " person", anyHost}.text())
 	}
 	for range rounds() {

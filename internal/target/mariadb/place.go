@@ -57,19 +57,6 @@ const deciding = "mysql"
 // everyName is the pattern that every name fits.
 const everyName = "%"
 
-// pathOf gives the path of something with some names; false if no address can name it.
-func pathOf(names ...string) (string, bool) {
-	var segments []string
-	for _, name := range names {
-		segment, ok := target.Escaped(name)
-		if !ok || strings.EqualFold(names[0], target.AccountsIn) {
-			return "", false
-		}
-		segments = append(segments, segment)
-	}
-	return strings.Join(segments, "/"), true
-}
-
 // worded is the name of a routine that says what sort it is.
 var worded = regexp.MustCompile(`^(.+)\((function|procedure)\)$`)
 

@@ -63,7 +63,7 @@ func FuzzQuoting(f *testing.F) {
 		if !strings.Contains(other, "@") {
 			assert.Equal(t, one, accountOf(one.name()))
 		}
-		if path, ok := pathOf(name, other); ok {
+		if path, ok := target.PathOf(name, other); ok {
 			o := objectOf(target.Place{Path: path, Type: "table"})
 			assert.Equal(t, []string{name, other}, []string{o.schema, o.name})
 			o = objectOf(target.Place{Path: path, Type: "function"})

@@ -146,7 +146,7 @@ func (r *reading) seen(format string, args ...any) {
 func (r *reading) place(o object, typ string, names ...string) {
 	path, named := "", true
 	if len(names) > 0 {
-		path, named = pathOf(names...)
+		path, named = target.PathOf(names...)
 	}
 	r.seen("%s %q", typ, names)
 	if !named {

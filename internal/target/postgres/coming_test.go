@@ -15,6 +15,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/servers"
+	"hiddengate/internal/target"
 	"hiddengate/internal/target/targettest"
 )
 
@@ -65,7 +66,7 @@ func TestWhatComesIsGivenAtOnce(t *testing.T) {
 func (b *bench) comes(g *gate.Gate, schema, table, text string) (allowed, missed int) {
 	snap, err := b.system.Read(b.T.Context())
 	require.NoError(b.T, err)
-	path, ok := pathOf(schema, table)
+	path, ok := target.PathOf(schema, table)
 	require.True(b.T, ok)
 	context := g.NewContext()
 	context.Time(targettest.At)

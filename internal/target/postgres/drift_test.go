@@ -159,31 +159,12 @@ func TestTwoPushesAtOnceAreOne(t *testing.T) {
 	b := newBench(t, address, "twice")
 	b.fill(3, 5)
 	g := targettest.Load(t, b.policy(rand.New(rand.NewPCG(5, 3)), []string{"db"}))
-	var results [2]error
-	var wait sync.WaitGroup
-	var ready sync.WaitGroup
-	ready.Add(2)
-	for i := range results {
-		s, err := connect(t.Context(), target.Connection{System: "db",
-			At: strings.Replace(address, "/postgres?", "/twice?", 1)})
+	b.OfTwoAtOnce(g, func() target.System {
+		at := strings.Replace(address, "/postgres?", "/twice?", 1)
+		s, err := connect(t.Context(), target.Connection{System: "db", At: at})
 		require.NoError(t, err)
-		defer s.Close()
-		was, err := s.Read(t.Context())
-		require.NoError(t, err)
-		plan := was.Plan(b.Arrange(g, was, nil))
-		require.NotEmpty(t, plan.Statements)
-		wait.Go(func() {
-			ready.Done()
-			ready.Wait()
-			results[i] = s.Write(t.Context(), was, plan, func(target.Snapshot) error { return nil })
-		})
-	}
-	wait.Wait()
-	if results[0] == nil {
-		results[0], results[1] = results[1], results[0]
-	}
-	assert.ErrorIs(t, results[0], target.ErrChanged)
-	assert.NoError(t, results[1])
+		return s
+	})
 }
 
 // What the check refuses is not done.

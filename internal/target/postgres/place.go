@@ -7,19 +7,6 @@ import (
 	"hiddengate/internal/target"
 )
 
-// pathOf gives the path of an object with some names in the database; false if no address can name it.
-func pathOf(names ...string) (string, bool) {
-	var segments []string
-	for _, name := range names {
-		segment, ok := target.Escaped(name)
-		if !ok || strings.EqualFold(names[0], target.AccountsIn) {
-			return "", false
-		}
-		segments = append(segments, segment)
-	}
-	return strings.Join(segments, "/"), true
-}
-
 // signature is the name of a routine with its arguments, as far as they can stand in a statement as they are.
 var signature = regexp.MustCompile(`^(.+)\(([A-Za-z0-9_ ,.\[\]]*)\)$`)
 

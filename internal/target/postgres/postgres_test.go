@@ -63,7 +63,7 @@ func newBench(t testing.TB, address, base string) *bench {
 func (b *bench) fill(schemas, tables int) {
 	var lines []string
 	list := func(typ string, names ...string) {
-		path, ok := pathOf(names...)
+		path, ok := target.PathOf(names...)
 		require.True(b.T, ok, names)
 		lines = append(lines, fmt.Sprintf("%q: {type: %s}", path, typ))
 	}
@@ -93,24 +93,11 @@ func (b *bench) fill(schemas, tables int) {
 	b.text = strings.Join(lines, ", ")
 }
 
-// people of the random policies; those of the first have accounts with names of their own.
-const people = 8
-
 // policy draws a policy for what is listed.
 func (b *bench) policy(d *rand.Rand, addresses []string) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {%s, accounts: {}", b.text)
-	for i := range people / 2 {
-		path, _ := target.Escaped(awkward[i] + " person")
-		fmt.Fprintf(&out, ", %q: {owner: p%d}", "accounts/"+path, i)
-	}
-	out.WriteString("}}}\npeople: {")
-	for i := range people {
-		fmt.Fprintf(&out, "p%d: {}, ", i)
-	}
-	out.WriteString("late: {starts: 2037-01-01}, gone: {status: suspended}}\n")
-	out.WriteString("groups: {g0: {members: [p0, p1, p2]}, g1: {members: [p2, p3, p4, late]}, " +
-		"g2: {members: [group:g0, p7, gone]}}\n")
+	fmt.Fprintf(&out, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {%s", b.text)
+	out.WriteString(targettest.Accounts(awkward))
 	operations := []string{"session.open", "schema.create", "session.end", "session.view", "settings.view", "table.create",
 		"view.define", "function.define", "table.read", "table.insert", "table.update", "table.delete", "function.run",
 		"table.alter", "settings.change", "backup.take",

@@ -45,7 +45,7 @@ func FuzzQuoting(f *testing.F) {
 		if utf8.ValidString(name) && utf8.ValidString(other) {
 			assert.True(t, utf8.ValidString(role))
 		}
-		if path, ok := pathOf(name, other); ok {
+		if path, ok := target.PathOf(name, other); ok {
 			before, after, _ := strings.Cut(path, "/")
 			assert.Equal(t, name, target.Unescaped(before))
 			assert.Equal(t, other, target.Unescaped(after))

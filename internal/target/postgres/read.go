@@ -290,7 +290,7 @@ func (r *reading) readSchemas() error {
 		if err := rows.Scan(&oid, &o.name, &o.owner); err != nil {
 			return err
 		}
-		path, named := pathOf(o.name)
+		path, named := target.PathOf(o.name)
 		r.add(classSchema, oid, o, path, named, "schema")
 		return nil
 	})
@@ -336,7 +336,7 @@ func (r *reading) readRelations() error {
 		if view {
 			typ = "view"
 		}
-		path, named := pathOf(o.schema, o.name)
+		path, named := target.PathOf(o.schema, o.name)
 		r.add(classRelation, oid, o, path, named, typ)
 		return nil
 	})
@@ -381,7 +381,7 @@ func (r *reading) readRoutines() error {
 		if count[[2]string{one.schema, one.name}] > 1 {
 			name += "(" + one.args + ")"
 		}
-		path, named := pathOf(one.schema, name)
+		path, named := target.PathOf(one.schema, name)
 		r.add(classRoutine, one.oid, one.object, path, named, "function")
 	}
 	return r.entries(classRoutine, exploded("pg_proc", "proacl", "pg_catalog.acldefault('f', c.proowner)",

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 
@@ -140,6 +141,55 @@ func People(public map[string]string) string {
 	out.WriteString("groups: {g0: {members: [p0, p1, p2]}, g1: {members: [p2, p3, p4, late]}, " +
 		"g2: {members: [group:g0, p6, gone]}}\n")
 	return out.String()
+}
+
+// Few is how many people Accounts writes.
+const Few = 8
+
+// Accounts writes the end of a list of resources, with accounts of the first half of some people, which have names of
+// their own, and then the people and groups of them.
+func Accounts(names []string) string {
+	var out strings.Builder
+	out.WriteString(", accounts: {}")
+	for i := range Few / 2 {
+		path, _ := target.Escaped(names[i] + " person")
+		fmt.Fprintf(&out, ", %q: {owner: p%d}", "accounts/"+path, i)
+	}
+	out.WriteString("}}}\npeople: {")
+	for i := range Few {
+		fmt.Fprintf(&out, "p%d: {}, ", i)
+	}
+	out.WriteString("late: {starts: 2037-01-01}, gone: {status: suspended}}\n" +
+		"groups: {g0: {members: [p0, p1, p2]}, g1: {members: [p2, p3, p4, late]}, " +
+		"g2: {members: [group:g0, p7, gone]}}\n")
+	return out.String()
+}
+
+// OfTwoAtOnce pushes what was read at the same time twice, each by a system of its own, and sees that the second is
+// refused.
+func (b *Bench) OfTwoAtOnce(g *gate.Gate, connect func() target.System) {
+	var results [2]error
+	var wait, ready sync.WaitGroup
+	ready.Add(2)
+	for i := range results {
+		s := connect()
+		defer s.Close()
+		was, err := s.Read(b.T.Context())
+		require.NoError(b.T, err)
+		plan := was.Plan(b.Arrange(g, was, nil))
+		require.NotEmpty(b.T, plan.Statements)
+		wait.Go(func() {
+			ready.Done()
+			ready.Wait()
+			results[i] = s.Write(b.T.Context(), was, plan, func(target.Snapshot) error { return nil })
+		})
+	}
+	wait.Wait()
+	if results[0] == nil {
+		results[0], results[1] = results[1], results[0]
+	}
+	require.ErrorIs(b.T, results[0], target.ErrChanged)
+	require.NoError(b.T, results[1])
 }
 
 // Rules draws roles, grants and blocks.

@@ -1,0 +1,111 @@
+//go:build unix
+
+package main
+
+import (
+	"database/sql"
+	"encoding/csv"
+	"net/url"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/servers"
+	"hiddengate/internal/starter"
+)
+
+// The demo's policy is carried to MariaDB. The junior administrator signs in with the first password, has to change it,
+// and can do what the policy lets them do, and no more; no password stands anywhere but in its file.
+func TestThePolicyIsCarriedToMariaDB(t *testing.T) {
+	o := &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo"), address: servers.MariaDB(t)}
+	require.NoError(t, starter.Write(starter.Demo(), o.dir))
+	at, err := url.Parse(o.address)
+	require.NoError(t, err)
+	as := func(user, password string) *sql.DB {
+		config := mysql.NewConfig()
+		config.User, config.Passwd, config.Net, config.Addr = user, password, "unix", at.Query().Get("socket")
+		connector, err := mysql.NewConnector(config)
+		require.NoError(t, err)
+		db := sql.OpenDB(connector)
+		db.SetMaxOpenConns(1)
+		t.Cleanup(func() { db.Close() })
+		return db
+	}
+	root := as("root", "")
+	exec := func(texts ...string) {
+		for _, text := range texts {
+			_, err := root.Exec(text)
+			require.NoError(t, err, text)
+		}
+	}
+	exec("CREATE DATABASE sky", "CREATE TABLE sky.catalogue (id int, star text)",
+		"CREATE TABLE sky.`frames-0388` (frame text)", "CREATE TABLE sky.`frames-0411` (frame text)")
+	o.says(2, "or: hgate connect obsdb --driver mariadb --at mariadb://USER@HOST", "push", "obsdb")
+	o.says(0, "CREATE USER `lucas.amarel`@`%`", "compile", "obsdb", "--driver", "mariadb")
+	o.says(2, "there is no driver", "compile", "obsdb", "--driver", "none")
+	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "mariadb", "--at", o.address, "--accounts", "create")
+	o.says(0, "obsdb was told", "push", "obsdb", "--yes")
+	o.says(0, "nothing to tell it", "push", "obsdb")
+	o.says(0, "obsdb does what the policy says", "probe", "obsdb")
+
+	first := ""
+	found, err := filepath.Glob(filepath.Join(filepath.Dir(o.dir), "hgate", "first-passwords", "*.csv"))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	is, err := os.Stat(found[0])
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), is.Mode().Perm())
+	file, err := os.Open(found[0])
+	require.NoError(t, err)
+	rows, err := csv.NewReader(file).ReadAll()
+	require.NoError(t, err)
+	for _, row := range rows {
+		if row[0] == "lucas.amarel" {
+			first = row[1]
+		}
+	}
+	require.NotEmpty(t, first)
+	log, _ := o.hgate("log", "--format", "json")
+	assert.NotContains(t, log, first)
+
+	junior := as("lucas.amarel", first)
+	_, err = junior.Exec("SELECT star FROM sky.catalogue")
+	require.ErrorContains(t, err, "You must SET PASSWORD")
+	_, err = junior.Exec("SET PASSWORD = PASSWORD('wind and weather')")
+	require.NoError(t, err)
+	junior = as("lucas.amarel", "wind and weather")
+	_, err = junior.Exec("SELECT star FROM sky.catalogue")
+	require.NoError(t, err)
+	for _, text := range []string{"SELECT frame FROM sky.`frames-0388`", "ALTER TABLE sky.catalogue ADD extra text",
+		"INSERT INTO sky.catalogue (star) VALUES ('Vega')", "SET GLOBAL max_connections = 1", "CREATE DATABASE other"} {
+		_, err := junior.Exec(text)
+		require.ErrorContains(t, err, "denied", text)
+	}
+
+	exec("GRANT SELECT ON sky.`frames-0388` TO PUBLIC", "CREATE ROLE accounting", "CREATE USER stranger",
+		"GRANT UPDATE ON sky.catalogue TO accounting", "GRANT UPDATE ON sky.catalogue TO stranger",
+		"GRANT accounting TO `lucas.amarel`", "GRANT ALL ON `s%`.* TO `marek.dvorin`")
+	o.says(1, "is granted to PUBLIC", "probe", "obsdb")
+	o.says(
+		1,
+		"by the role\n  accounting it has UPDATE",
+		"probe",
+		"obsdb",
+		"--who",
+		"lucas.amarel",
+		"--where",
+		"obsdb:sky/catalogue",
+	)
+	o.says(1, "the account itself has", "probe", "obsdb", "--who", "marek.dvorin")
+	o.says(0, "remove  REVOKE SELECT ON `sky`.`frames-0388` FROM PUBLIC;", "push", "obsdb", "--yes")
+	o.says(0, "obsdb does what the policy says", "probe", "obsdb")
+	out, _ := o.hgate("push", "obsdb", "--dry-run")
+	assert.NotContains(t, out, "stranger")
+	var kept int
+	require.NoError(t, root.QueryRow("SELECT count(*) FROM mysql.tables_priv WHERE User = 'stranger'").Scan(&kept))
+	assert.Equal(t, 1, kept)
+}

@@ -50,7 +50,8 @@ func TestTheBuiltInKindsAreSound(t *testing.T) {
 			return slices.Contains(o.Types, "account") && o.Name == "account.set-password" || k.ID == "cluster"
 		}), "%s: an account's password can be set", k.ID)
 	}
-	assert.Equal(t, []string{"application", "cloud-account", "cluster", "database", "device-console", "network-console",
+	assert.Equal(t, []string{"application", "cloud-account", "cluster", "database", "device-console", "directory",
+		"network-console",
 		"server"}, ids)
 }
 

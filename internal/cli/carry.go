@@ -13,6 +13,7 @@ import (
 	"hiddengate/internal/lending"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/target"
+	"hiddengate/internal/target/ldap"
 	"hiddengate/internal/target/linux"
 	"hiddengate/internal/target/mariadb"
 	"hiddengate/internal/target/postgres"
@@ -20,7 +21,7 @@ import (
 )
 
 // Drivers are those for real systems, of which the reference page tells.
-var Drivers = append([]*target.Driver{postgres.Driver, mariadb.Driver, linux.Driver}, simulated.Drivers...)
+var Drivers = append([]*target.Driver{postgres.Driver, mariadb.Driver, linux.Driver, ldap.Driver}, simulated.Drivers...)
 
 func driverNames() (out []string) {
 	for _, d := range Drivers {

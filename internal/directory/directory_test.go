@@ -1,21 +1,13 @@
+//go:build unix
+
 package directory
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -25,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/servers"
 )
 
 const asLDIF = `dn: dc=ternhollow,dc=example
@@ -121,7 +114,7 @@ func TestTheSamePeopleWhateverTheWay(t *testing.T) {
 		assert.Equal(t, wanted("Runs the domes", everybody), got)
 		live.Password = "wrong"
 		_, err = ReadLDAP(t.Context(), live, nil)
-		assert.ErrorContains(t, err, "signing in as cn=reader")
+		assert.ErrorContains(t, err, "signing in as cn=keeper")
 		assert.NotContains(t, err.Error(), "wrong")
 		live.CA = nil
 		_, err = ReadLDAP(t.Context(), live, nil)
@@ -191,89 +184,15 @@ func TestADirectoryIsNotWaitedForForEver(t *testing.T) {
 	assert.ErrorContains(t, err, "says more than")
 }
 
-// startDirectory starts a private LDAP server on loopback, once with TLS and once without, and fills it.
+// startDirectory starts a private LDAP server, once with TLS and once without, and fills it.
 func startDirectory(t *testing.T) (live, plain Live) {
-	program := "/usr/sbin/slapd"
-	if _, err := os.Stat(program); err != nil {
-		if os.Getenv("HGATE_SERVERS") == "needed" {
-			t.Fatal("slapd is not installed")
-		}
-		t.Skip("slapd is not installed")
-	}
-	dir := t.TempDir()
-	certificate := certificates(t, dir)
-	data := filepath.Join(dir, "data")
-	require.NoError(t, os.Mkdir(data, 0o700))
-	config := fmt.Sprintf(`include /etc/ldap/schema/core.schema
-include /etc/ldap/schema/cosine.schema
-include /etc/ldap/schema/inetorgperson.schema
-pidfile %[1]s/pid
-modulepath /usr/lib/ldap
-moduleload back_mdb
-TLSCertificateFile %[1]s/cert.pem
-TLSCertificateKeyFile %[1]s/key.pem
-database mdb
-suffix "dc=ternhollow,dc=example"
-rootdn "cn=reader,dc=ternhollow,dc=example"
-rootpw sesame
-directory %[2]s
-access to * by anonymous read by * read
-`, dir, data)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "slapd.conf"), []byte(config), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "all.ldif"),
-		[]byte(strings.Replace(asLDIF, "member: UID=joao.ferraz, ou=People", "member: UID=joao.ferraz,ou=People", 1)), 0o600))
-	out, err := exec.Command("/usr/sbin/slapadd", "-f", filepath.Join(dir, "slapd.conf"), "-l",
-		filepath.Join(dir, "all.ldif")).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	open, secure := freePort(t), freePort(t)
-	server := exec.Command(program, "-f", filepath.Join(dir, "slapd.conf"), "-h",
-		fmt.Sprintf("ldap://127.0.0.1:%d ldaps://127.0.0.1:%d", open, secure), "-d", "0")
-	require.NoError(t, server.Start())
-	t.Cleanup(func() {
-		_ = server.Process.Kill()
-		_ = server.Wait()
-	})
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", secure))
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	}, 20*time.Second, 50*time.Millisecond, "the server does not answer")
-	base := Live{Base: "dc=ternhollow,dc=example", CA: certificate}
+	is := servers.Directory(t, strings.Replace(asLDIF, "member: UID=joao.ferraz, ou=People",
+		"member: UID=joao.ferraz,ou=People", 1))
+	base := Live{Base: "dc=ternhollow,dc=example", CA: is.Certificate}
 	live, plain = base, base
-	live.URL, live.User, live.Password = fmt.Sprintf("ldaps://127.0.0.1:%d", secure), "cn=reader,dc=ternhollow,dc=example",
-		"sesame"
-	plain.URL, plain.Plain = fmt.Sprintf("ldap://127.0.0.1:%d", open), true
+	live.URL, live.User, live.Password = is.Secure, is.User, is.Password
+	plain.URL, plain.Plain = is.Open, true
 	return live, plain
-}
-
-func freePort(t *testing.T) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
-}
-
-// certificates writes a certificate for 127.0.0.1 that vouches for itself, and gives it.
-func certificates(t *testing.T, dir string) []byte {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	require.NoError(t, err)
-	template := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "127.0.0.1"},
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		NotBefore:   time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true,
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
-	}
-	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
-	require.NoError(t, err)
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	require.NoError(t, err)
-	certificate := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw})
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "cert.pem"), certificate, 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "key.pem"),
-		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600))
-	return certificate
 }
 
 // What is written is read again without loss, whatever stands in it.

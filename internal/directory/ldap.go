@@ -67,8 +67,23 @@ func (from Live) Address() (*url.URL, error) {
 	return u, nil
 }
 
-// ReadLDAP reads people and groups from a directory. Unless it is told otherwise it speaks TLS, by ldaps or StartTLS.
+// ReadLDAP reads people and groups from a directory.
 func ReadLDAP(ctx context.Context, from Live, m Map) (*People, error) {
+	c, err := from.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	defer context.AfterFunc(ctx, func() { c.Close() })()
+	entries, err := search(c, from, m)
+	if err != nil {
+		return nil, fmt.Errorf("searching %s: %w", from.Base, err)
+	}
+	return ofEntries(entries, m)
+}
+
+// Open reaches a directory and signs in. Unless it is told otherwise it speaks TLS, by ldaps or StartTLS.
+func (from Live) Open(ctx context.Context) (*ldap.Conn, error) {
 	u, err := from.Address()
 	if err != nil {
 		return nil, err
@@ -84,24 +99,43 @@ func ReadLDAP(ctx context.Context, from Live, m Map) (*People, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer c.Close()
-	defer context.AfterFunc(ctx, func() { c.Close() })()
 	c.SetTimeout(patienceToAnswer)
+	stop := context.AfterFunc(ctx, func() { c.Close() })
+	defer stop()
 	if u.Scheme == "ldap" && !from.Plain {
 		if err := c.StartTLS(trust); err != nil {
+			c.Close()
 			return nil, fmt.Errorf("the directory does not start TLS: %w", err)
 		}
 	}
 	if from.User != "" {
 		if err := c.Bind(from.User, from.Password); err != nil {
+			c.Close()
 			return nil, fmt.Errorf("signing in as %s: %w", from.User, err)
 		}
 	}
-	entries, err := search(c, from, m)
+	return c, nil
+}
+
+// Entry is an entry of a directory as it stands there. Attributes are named in small letters.
+type Entry struct {
+	DN         string
+	Attributes map[string][]string
+}
+
+// Entries reads the people, groups and units of a directory that has been reached.
+func (from Live) Entries(c *ldap.Conn) ([]Entry, error) {
+	from.Filter = "(|(objectClass=person)(objectClass=account)(objectClass=groupOfNames)" +
+		"(objectClass=groupOfUniqueNames)(objectClass=posixGroup)(objectClass=organizationalUnit))"
+	found, err := search(c, from, Map{"unit": "ou"})
 	if err != nil {
 		return nil, fmt.Errorf("searching %s: %w", from.Base, err)
 	}
-	return ofEntries(entries, m)
+	out := make([]Entry, len(found))
+	for i, e := range found {
+		out[i] = Entry{e.dn, e.values}
+	}
+	return out, nil
 }
 
 // reach connects to a directory. What it says is bounded, all in all.

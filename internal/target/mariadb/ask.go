@@ -58,7 +58,10 @@ func (s *snapshot) why(p *power, a target.Answer, carried target.Mask) string {
 			continue
 		}
 		right := rightsOf(native)[0]
-		by, on, _ := s.has(p, a.Place, right, true)
+		by, on, ok := s.has(p, a.Place, right, true)
+		if !ok {
+			by, on, right, _ = s.rules(p)
+		}
 		from := right + " on " + s.objects[on].text()
 		switch {
 		case by == public:

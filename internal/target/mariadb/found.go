@@ -163,6 +163,10 @@ func (f *finding) leftOf(one who) {
 				f.objects[h.object].text()))
 		}
 	}
+	if by, on, right, ok := f.rules(f.ownPowerOf(one)); ok && by == one {
+		f.out.Left = append(f.out.Left, fmt.Sprintf("%s can change who may do what, by %s on %s", one.name(), right,
+			f.objects[on].text()))
+	}
 	for _, on := range f.naming(true) {
 		if o := &f.objects[on]; f.acl[one][held{on, create}] && o.name != everyName {
 			f.out.Left = append(f.out.Left, fmt.Sprintf("%s may create databases whose names fit %s", one.name(), o.name))

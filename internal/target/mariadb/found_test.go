@@ -105,16 +105,16 @@ func byHand(b *bench, d *rand.Rand) (accounts []string, forget func()) {
 		return all[d.IntN(len(all))]
 	}
 	schema := func(most int) string {
-		return []string{schemaText(awkward[d.IntN(4)]), schemaText(awkward[d.IntN(4)]), "`%`.*", "`p%`.*", "`%n`.*",
-			"`quo_te`.*"}[d.IntN(most)]
+		return []string{schemaText(awkward[d.IntN(4)]), schemaText(awkward[d.IntN(4)]), "`p%`.*", "`%n`.*", "`quo_te`.*",
+			"`%`.*"}[d.IntN(most)]
 	}
 	table := func() string { return identIn(awkward[0], awkward[d.IntN(2)]) }
 	for range 12 + d.IntN(20) {
 		switch d.IntN(8) {
 		case 0:
-			b.exec("GRANT SELECT, UPDATE ON %s TO %s", schema(6), whom())
+			b.exec("GRANT SELECT, UPDATE ON %s TO %s", schema(5), whom())
 		case 1:
-			b.exec("GRANT CREATE, DROP ON %s TO %s", schema(3), whom())
+			b.exec("GRANT CREATE, DROP ON %s TO %s", []string{schema(2), "`%`.*"}[d.IntN(2)], whom())
 		case 2:
 			b.exec("GRANT CREATE VIEW, CREATE ROUTINE, EXECUTE ON %s TO %s", schema(6), whom())
 		case 3:
@@ -159,8 +159,11 @@ func TestWhatIsNotPulledIsTold(t *testing.T) {
 	b.fill(1)
 	b.exec("CREATE USER ana; CREATE USER bo@`10.%%`; GRANT PROXY ON bo@`10.%%` TO ana")
 	b.exec("GRANT CREATE ON `sky%%`.* TO ana; GRANT SELECT (v) ON plain.plain TO bo@`10.%%`")
+	b.exec("CREATE USER cai; GRANT UPDATE ON `m%%`.* TO cai; CREATE USER dee; GRANT INSERT ON mysql.global_priv TO dee")
 	assert.Equal(t, []string{"ana may create databases whose names fit sky%", "ana may sign in as bo@10.%",
-		"bo@10.% has SELECT on some columns of `plain`.`plain` alone"}, b.now().Found().Left)
+		"bo@10.% has SELECT on some columns of `plain`.`plain` alone",
+		"cai can change who may do what, by UPDATE on `m%`.*",
+		"dee can change who may do what, by INSERT on `mysql`.`global_priv`"}, b.now().Found().Left)
 }
 
 // Each right on the whole server is read as what the server calls it.

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
@@ -158,9 +159,21 @@ func TestTheServerDoesWhatThePolicySays(t *testing.T) {
 		asked += a
 		tried += b.tryAll(g, false)
 	}
+	b.stop()
 	t.Logf("asked %d, and tried %d", asked, tried)
 	assert.Greater(t, tried, rounds()*300)
 	targettest.EachIsGiven(t, &Driver.Carries, b.Allowed)
+}
+
+// stop has somebody who may stop the server do so.
+func (b *bench) stop() {
+	g := targettest.Load(b.T, "hidden-gate: 1\nsystems: {db: {kind: database}}\npeople: {ana: {}}\n"+
+		"roles: {r: {allow: [session.open, server.stop]}}\ngrants: {a: {to: ana, role: r, on: db}}\n")
+	b.Push(g)
+	ana := b.signIn("ana")
+	_, err := ana.Exec("SHUTDOWN")
+	require.NoError(b.T, err)
+	require.Eventually(b.T, func() bool { return b.owner.Ping() != nil }, 20*time.Second, 50*time.Millisecond)
 }
 
 // tryAll has every account that can sign in do everything that is carried and leaves the server as it is, and tells how
@@ -264,8 +277,19 @@ func (b *bench) try(db *sql.DB, s *snapshot, q target.Question) (could, can bool
 		var id int
 		require.NoError(b.T, b.owner.QueryRow("SELECT CONNECTION_ID()").Scan(&id))
 		return run(fmt.Sprintf("KILL QUERY %d", id)), true
+	case "server.stop": // who may is believed, but for one at the end
+		return !q.Expected && run("SHUTDOWN"), !q.Expected
 	case "account.create":
 		return undo(run("CREATE USER tried"), "DROP USER tried"), true
+	case "account.alter", "account.set-password", "account.remove":
+		b.exec("CREATE OR REPLACE USER tried")
+		text := map[string]string{"account.alter": "ALTER USER tried ACCOUNT LOCK",
+			"account.set-password": "ALTER USER tried IDENTIFIED BY 'other'", "account.remove": "DROP USER tried"}
+		ok := run(text[q.Operation])
+		b.exec("DROP USER IF EXISTS tried")
+		return ok, true
+	case "role.alter":
+		return undo(run("CREATE ROLE tried"), "DROP ROLE tried"), true
 	case "table.create":
 		return undo(run("CREATE TABLE "+identIn(o.name, "tried")+" (id int)"), "DROP TABLE "+identIn(o.name, "tried")), true
 	case "view.define":

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -299,7 +300,12 @@ func (r *reading) schemaObject(db string) int {
 
 func (r *reading) readSchemaRights() error {
 	defer func() {
-		for _, patterns := range r.patterns {
+		for i := range r.objects {
+			if r.objects[i].system {
+				r.deciding = append(r.deciding, i)
+			}
+		}
+		for _, patterns := range append(slices.Collect(maps.Values(r.patterns)), r.deciding) {
 			slices.SortFunc(patterns, func(a, b int) int { return compareSpecific(r.objects[a].name, r.objects[b].name) })
 		}
 	}()

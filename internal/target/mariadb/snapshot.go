@@ -73,7 +73,8 @@ type snapshot struct {
 	rows     map[who]map[int]bool // on which objects somebody has a right
 	standing map[string][]who     // by user: whose rights in schemas may be theirs as well
 	proxies  map[who][]string     // whom else an account may sign in as
-	patterns map[int][]int        // by schema: the patterns that its name fits
+	patterns map[int][]int        // by schema: the patterns that its name fits, the one that tells most first
+	deciding []int                // what the schema fits that decides about everything, likewise
 	key      string               // the same where all of it is
 }
 

@@ -195,6 +195,9 @@ func TestTheDirectoryHasWhomThePolicyPutsThere(t *testing.T) {
 	b := newBench(t)
 	asked, members, found, drifts := 0, 0, 0, 0
 	d := rand.New(rand.NewPCG(3, 1))
+	last := b.groups[len(b.groups)-1] // in no inventory
+	require.NoError(t, b.system.modify(change{DN: nameOf(last, base), Attribute: "memberUid",
+		Add: []string{"p4", "p5", "p6"}}))
 	kept := map[string]bool{}
 	for _, path := range b.groups {
 		kept[path] = slices.Contains(b.members(path), "stranger")
@@ -211,7 +214,8 @@ func TestTheDirectoryHasWhomThePolicyPutsThere(t *testing.T) {
 		snap, err := b.system.Read(t.Context())
 		require.NoError(t, err)
 		s := snap.(*snapshot)
-		one := s.groups[d.IntN(len(s.groups)-1)]
+		s.groups = slices.DeleteFunc(s.groups, func(g *group) bool { return s.state.Places[g.place].Path == last })
+		one := s.groups[d.IntN(len(s.groups))]
 		p := s.people[fmt.Sprintf("p%d", 4+d.IntN(4))] // who is their own account
 		c := change{DN: one.dn, Attribute: one.attribute, Add: []string{one.listed(p)}}
 		if one.has(p) {
@@ -231,6 +235,7 @@ func TestTheDirectoryHasWhomThePolicyPutsThere(t *testing.T) {
 		b.Push(g)
 		_, _, wrong = b.Ask(g)
 		require.Empty(t, wrong, text)
+		require.Equal(t, []string{"p4", "p5", "p6", "stranger"}, b.members(last))
 		for _, path := range b.groups {
 			require.Equal(t, kept[path], slices.Contains(b.members(path), "stranger"), path)
 		}

@@ -166,6 +166,23 @@ func TestWhatIsNotPulledIsTold(t *testing.T) {
 		"dee can change who may do what, by INSERT on `mysql`.`global_priv`"}, b.now().Found().Left)
 }
 
+// Whoever can write the tables of rights can do everything, and is told of.
+func TestWhoWritesTheTablesOfRightsIsToldOf(t *testing.T) {
+	b := newBench(t, servers.MariaDB(t))
+	b.exec("CREATE USER ana IDENTIFIED BY 'known'; CREATE USER bo IDENTIFIED BY 'known'")
+	g := targettest.Load(t, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: "+
+		"{accounts/ana: {owner: ana}, accounts/bo: {owner: bo}}}}\npeople: {ana: {}, bo: {}}\n"+
+		"roles: {r: {allow: [session.open]}}\ngrants: {a: {to: [ana, bo], role: r, on: db}}\n")
+	b.Push(g)
+	b.exec("GRANT UPDATE ON `m%%`.* TO ana")
+	_, _, wrong := b.Ask(g)
+	require.Len(t, wrong, 2*len(natives[makingAccounts].Gives)) // each beyond the policy, too
+	assert.Contains(t, strings.Join(wrong, "\n"), "the account itself has UPDATE on `m%`.*")
+	b.Push(g)
+	_, _, wrong = b.Ask(g)
+	assert.Empty(t, wrong)
+}
+
 // Each right on the whole server is read as what the server calls it.
 func TestRightsAreReadAsTheServerCallsThem(t *testing.T) {
 	b := newBench(t, servers.MariaDB(t))

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/go-sql-driver/mysql"
@@ -18,11 +19,58 @@ import (
 	"hiddengate/internal/starter"
 )
 
+// newObservatoryAt is the demo, with a server at some address.
+func newObservatoryAt(t *testing.T, address string) *observatory {
+	o := &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo"), address: address}
+	require.NoError(t, starter.Write(starter.Demo(), o.dir))
+	return o
+}
+
+// sky is the observatory's database.
+var sky = []string{"CREATE DATABASE sky", "CREATE TABLE sky.catalogue (id int, star text)",
+	"CREATE TABLE sky.`frames-0388` (frame text)", "CREATE TABLE sky.`frames-0411` (frame text)"}
+
+// The guide's chapter on MariaDB and directories shows what the program does on real ones.
+func TestTheChapterOnMariaDBAndDirectoriesRuns(t *testing.T) {
+	o := newObservatoryAt(t, servers.MariaDB(t))
+	at, err := url.Parse(o.address)
+	require.NoError(t, err)
+	db, err := sql.Open("mysql", "root@unix("+at.Query().Get("socket")+")/")
+	require.NoError(t, err)
+	defer db.Close()
+	for _, text := range sky {
+		_, err := db.Exec(text)
+		require.NoError(t, err)
+	}
+	const base = "dc=ternhollow,dc=example"
+	ldif := "dn: " + base + "\nobjectClass: dcObject\nobjectClass: organization\ndc: ternhollow\no: Ternhollow\n\n"
+	for _, unit := range []string{"people", "groups"} {
+		ldif += "dn: ou=" + unit + "," + base + "\nobjectClass: organizationalUnit\nou: " + unit + "\n\n"
+	}
+	for _, id := range []string{"ines.okafor", "lucas.amarel", "marek.dvorin"} {
+		ldif += "dn: uid=" + id + ",ou=people," + base + "\nobjectClass: inetOrgPerson\nuid: " + id + "\ncn: x\nsn: x\n\n"
+	}
+	ldif += "dn: cn=dome-crew,ou=groups," + base + "\nobjectClass: groupOfNames\ncn: dome-crew\n" +
+		"member: uid=lucas.amarel,ou=people," + base + "\n"
+	is := servers.Directory(t, ldif)
+	t.Setenv("STAFF_PASSWORD", is.Password)
+	o.chapter("\n## Carry the policy to MariaDB, and to a directory", func(block string) {
+		text, ok := strings.CutPrefix(block, "yaml\n")
+		require.True(t, ok, block)
+		file, err := os.OpenFile(filepath.Join(o.dir, "staff.yaml"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		require.NoError(t, err)
+		defer file.Close()
+		_, err = file.WriteString(text)
+		require.NoError(t, err)
+	}, "mariadb://hgate@db.ternhollow.example", o.address,
+		`"ldaps://dir.ternhollow.example/`+base+"?user=cn=keeper,"+base+`"`,
+		is.Secure+"/"+base+"?user="+is.User+"&ca="+is.File)
+}
+
 // The demo's policy is carried to MariaDB. The junior administrator signs in with the first password, has to change it,
 // and can do what the policy lets them do, and no more; no password stands anywhere but in its file.
 func TestThePolicyIsCarriedToMariaDB(t *testing.T) {
-	o := &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo"), address: servers.MariaDB(t)}
-	require.NoError(t, starter.Write(starter.Demo(), o.dir))
+	o := newObservatoryAt(t, servers.MariaDB(t))
 	at, err := url.Parse(o.address)
 	require.NoError(t, err)
 	as := func(user, password string) *sql.DB {
@@ -42,8 +90,7 @@ func TestThePolicyIsCarriedToMariaDB(t *testing.T) {
 			require.NoError(t, err, text)
 		}
 	}
-	exec("CREATE DATABASE sky", "CREATE TABLE sky.catalogue (id int, star text)",
-		"CREATE TABLE sky.`frames-0388` (frame text)", "CREATE TABLE sky.`frames-0411` (frame text)")
+	exec(sky...)
 	o.says(2, "or: hgate connect obsdb --driver mariadb --at mariadb://USER@HOST", "push", "obsdb")
 	o.says(0, "CREATE USER `lucas.amarel`@`%`", "compile", "obsdb", "--driver", "mariadb")
 	o.says(2, "there is no driver", "compile", "obsdb", "--driver", "none")

@@ -92,9 +92,8 @@ func (s *snapshot) leaveNested(a *target.Arrangement, plan *target.Plan) {
 func (s *snapshot) tell(plan *target.Plan, g *group, one *change, added map[string][]string) {
 	say := func(do target.Doing, members, grants []string, why string) {
 		for some := range slices.Chunk(members, together) {
-			word := map[target.Doing]string{target.Add: "has", target.Remove: "has no more"}[do]
 			plan.Statements = append(plan.Statements, target.Statement{Do: do, Grants: grants, Why: why,
-				Text: fmt.Sprintf("%s %s as %s %s", g.dn, word, g.attribute, strings.Join(some, "; "))})
+				Text: fmt.Sprintf("%s of %s: %s", g.attribute, g.dn, strings.Join(some, "; "))})
 		}
 	}
 	say(target.Remove, one.Remove, nil, "no grant puts it there")

@@ -52,6 +52,9 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 	b.exec(
 		"GRANT ALL ON plain.* TO stranger; GRANT ALL ON `per%%`.* TO stranger; GRANT SELECT, DROP ON plain.* TO accounting",
 	)
+	b.exec(
+		"CREATE ROLE elsewhere; GRANT elsewhere TO PUBLIC; CREATE DATABASE archive; GRANT SELECT ON archive.* TO elsewhere",
+	)
 	stranger, accounting := b.grantsOf("stranger"), b.grantsOf("accounting")
 	d := rand.New(rand.NewPCG(5, 9))
 	who := func() string { return people[d.IntN(len(people))] }
@@ -59,6 +62,7 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 	drifts := []func(){
 		func() { b.exec("GRANT SELECT, DELETE ON %s TO PUBLIC", schema()) },
 		func() { b.exec("GRANT books TO %s", who()) },
+		func() { b.exec("GRANT accounting TO PUBLIC") },
 		func() { b.exec("GRANT SUPER, FILE ON *.* TO %s", who()) },
 		func() { b.exec("GRANT ALL ON *.* TO %s WITH GRANT OPTION", who()) },
 		func() { b.exec("GRANT CREATE, EXECUTE ON %s TO %s", schema(), who()) },
@@ -78,8 +82,10 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 		func() {
 			for role := range b.now().roles {
 				if b.now().isHgates(role) {
-					b.exec("GRANT %s TO stranger; GRANT DELETE ON plain.* TO %[1]s", ident(role))
-					return
+					b.exec("GRANT DELETE ON plain.* TO %[1]s; GRANT books TO %[1]s", ident(role))
+				}
+				if b.now().isHgates(role) && role != markerName("db") {
+					b.exec("GRANT %s TO stranger", ident(role))
 				}
 			}
 		},
@@ -106,6 +112,7 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 				assert.NotRegexp(t, "ON `(mysql|p%)`|FILE|SUPER", b.grantsOf(one))
 			}
 		}
+		require.Equal(t, []string{"elsewhere"}, b.now().in[public])
 		require.Equal(t, stranger, b.grantsOf("stranger"))
 		require.Equal(t, accounting, b.grantsOf("accounting"))
 	}

@@ -146,6 +146,10 @@ func (p *planning) collect() {
 			w.in[name] = grants
 		}
 	}
+	if marker := (who{user: markerName(p.system)}); p.roles[marker.user] { // which has to have nothing
+		p.wants[marker] = newWant()
+		p.order = append(p.order, marker)
+	}
 	p.inCare = slices.Clone(p.order)
 	for _, one := range p.orphans() {
 		p.wants[one] = newWant()
@@ -156,7 +160,7 @@ func (p *planning) collect() {
 // orphans lists what hgate made and nothing needs any more: roles, and accounts that are nobody's.
 func (p *planning) orphans() (out []who) {
 	for role := range p.roles {
-		if one := (who{user: role}); p.isHgates(role) && p.wants[one] == nil && role != markerName(p.system) {
+		if one := (who{user: role}); p.isHgates(role) && p.wants[one] == nil {
 			out = append(out, one)
 		}
 	}
@@ -253,8 +257,21 @@ func (p *planning) takeFromEverybody() {
 	}
 	p.revoke(public, extra, "everybody has it")
 	for _, role := range p.in[public] {
+		if !p.givesListed(role) {
+			continue
+		}
 		p.say(target.Remove, nil, "everybody has it", "REVOKE %s FROM %s", ident(role), public.text())
 	}
+}
+
+// givesListed says whether a role gives something on what the policy lists.
+func (p *planning) givesListed(role string) bool {
+	for place, m := range p.masks(p.ownPowerOf(who{user: role}), true) {
+		if m != 0 && p.a.Listed(place) {
+			return true
+		}
+	}
+	return false
 }
 
 // takeMemberships takes the memberships that give more than the policy.

@@ -192,15 +192,36 @@ func (s *snapshot) can(p *power, native, place int, partly bool) bool {
 	})
 }
 
-// masks tells which natives somebody has on each place.
+// sort is what tells apart the places on which nobody concerned has a right of their own.
+type sort struct {
+	in  int
+	typ string
+}
+
+// masks tells which natives somebody has on each place. It takes a look at each place, and more only where they have a
+// right on it, and once for each schema and type.
 func (s *snapshot) masks(p *power, partly bool) []target.Mask {
 	out := make([]target.Mask, len(s.state.Places))
+	known := map[sort]target.Mask{}
 	for place, at := range s.state.Places {
-		for native := range natives {
-			if slices.Contains(natives[native].Types, at.Type) && s.can(p, native, place, partly) {
-				out[place] |= 1 << native
+		one := sort{s.schemaOf(place), at.Type}
+		own := place == 0 || at.Type == "schema" || slices.ContainsFunc(p.ways, func(way acting) bool {
+			on := func(one who) bool { return s.rows[one][place] }
+			return slices.ContainsFunc(way.as, on) || slices.ContainsFunc(way.then, on)
+		})
+		mask, is := known[one]
+		if own || !is {
+			mask = 0
+			for native := range natives {
+				if slices.Contains(natives[native].Types, at.Type) && s.can(p, native, place, partly) {
+					mask |= 1 << native
+				}
+			}
+			if !own {
+				known[one] = mask
 			}
 		}
+		out[place] = mask
 	}
 	return out
 }

@@ -4,62 +4,23 @@ package postgres
 
 import (
 	"fmt"
-	"strings"
 	"testing"
-	"testing/fstest"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/gate"
-	"hiddengate/internal/policyfile"
 	"hiddengate/internal/servers"
 	"hiddengate/internal/target"
 	"hiddengate/internal/target/targettest"
 )
 
-// estateOf is a policy of so many accounts, each in two groups, and tables in schemas of a hundred.
-func estateOf(b *testing.B, accounts, tables int) (*gate.Gate, *target.State) {
-	var people, groups, places, grants strings.Builder
-	places.WriteString("at,type,owner\ndb:accounts,,\n")
-	state := &target.State{Places: []target.Place{{Path: "", Type: "server"}}}
-	for i := range accounts {
-		fmt.Fprintf(&people, "p%d,\"g%d;g%d\"\n", i, i%97, 97+i%31)
-		fmt.Fprintf(&places, "db:accounts/p%d,,p%d\n", i, i)
-	}
-	for i := range 128 {
-		fmt.Fprintf(&groups, "  g%d: {}\n", i)
-		fmt.Fprintf(&grants, "  a%d: {to: group:g%d, role: r, on: ['db:s%d', 'db:s%d/t1']}\n", i, i, i%(tables/100),
-			(i+1)%(tables/100))
-	}
-	for i := range tables {
-		if i%100 == 0 {
-			fmt.Fprintf(&places, "db:s%d,schema,\n", i/100)
-			state.Places = append(state.Places, target.Place{Path: fmt.Sprintf("s%d", i/100), Type: "schema"})
-		}
-		fmt.Fprintf(&places, "db:s%d/t%d,table,\n", i/100, i%100)
-		state.Places = append(state.Places, target.Place{Path: fmt.Sprintf("s%d/t%d", i/100, i%100), Type: "table"})
-	}
-	e, err := policyfile.Load(fstest.MapFS{
-		"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\nedition: 2\n" +
-			"inventories: [{people: people.csv}, {resources: places.csv}]\n" +
-			"systems: {db: {kind: database}}\nroles: {r: {allow: [session.open, table.read, table.insert]}}\ngroups:\n" +
-			groups.String() + "grants:\n" + grants.String() + "  c: {to: everyone, role: r, on: {in: db, exactly: true}}\n")},
-		"people.csv": {Data: []byte("id,groups\n" + people.String())},
-		"places.csv": {Data: []byte(places.String())},
-	})
-	require.NoError(b, err)
-	g, err := gate.Compile(e, nil)
-	require.NoError(b, err)
-	return g, state
-}
-
 // What has to be told is worked out in time that grows with the accounts and tables.
 func BenchmarkPlan(b *testing.B) {
 	for _, size := range [][2]int{{1250, 2500}, {2500, 5000}, {5000, 10000}} {
 		b.Run(fmt.Sprintf("%d-accounts-%d-tables", size[0], size[1]), func(b *testing.B) {
-			g, state := estateOf(b, size[0], size[1])
+			g, state := targettest.Estate(b, size[0], size[1])
 			b.ResetTimer()
 			for b.Loop() {
 				w, err := target.Work(b.Context(), target.Task{Gate: g, System: "db", At: targettest.At, Carries: &Driver.Carries,
@@ -83,7 +44,7 @@ func filled(b *testing.B, base string, accounts, tables int) (*bench, *gate.Gate
 			db.exec("CREATE TABLE s%d.t%d (id int)", i, j)
 		}
 	}
-	g, _ := estateOf(b, accounts, tables)
+	g, _ := targettest.Estate(b, accounts, tables)
 	return db, g
 }
 

@@ -155,6 +155,11 @@ func (p *planning) account(h *target.Holder) {
 		p.grants[words] = append(p.grants[words], x.Grants...)
 	}
 	if !p.kind.alone {
+		if other := p.access.Teams[own]; other != nil && other.Note != p.teamMark("own:"+h.Account) {
+			p.plan.Left = append(p.plan.Left, fmt.Sprintf("the %s %s is not hgate's, and stands where that for what %s alone "+
+				"has should", p.kind.team, own, h.Account))
+			return
+		}
 		if len(permits) > 0 {
 			for _, x := range p.direct[h.Account] {
 				p.grants[whose] = append(p.grants[whose], x.Grants...)

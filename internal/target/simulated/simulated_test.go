@@ -2,6 +2,7 @@ package simulated
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -437,4 +438,31 @@ func TestAFirstPasswordHasToBeChanged(t *testing.T) {
 	require.Error(t, err)
 	_, err = b.reach(t, "noor", "a new one for noor")
 	require.NoError(t, err)
+}
+
+// What somebody else named as hgate would is theirs: it keeps its note and what it permits, and is told of.
+func TestWhatOthersNamedSoIsTheirs(t *testing.T) {
+	for name, of := range trials {
+		t.Run(name, func(t *testing.T) {
+			g := targettest.Load(t, driftingOf(of).policy())
+			b := newBench(t, of)
+			b.Push(g)
+			b.change(func(x *standin.Access) {
+				require.NotEmpty(t, x.Teams)
+				for _, team := range x.Teams {
+					team.Note, team.Permits = "somebody's own", standin.Permits{}
+				}
+			})
+			snap, err := b.system.Read(t.Context())
+			require.NoError(t, err)
+			plan := snap.Plan(b.Arrange(g, snap, nil))
+			var next standin.Access
+			require.NoError(t, json.Unmarshal([]byte(plan.Script), &next))
+			for id, team := range snap.(*snapshot).access.Teams {
+				assert.Equal(t, team.Note, next.Teams[id].Note, id)
+				assert.Equal(t, team.Permits, next.Teams[id].Permits, id)
+				assert.Contains(t, strings.Join(plan.Left, "\n"), id)
+			}
+		})
+	}
 }

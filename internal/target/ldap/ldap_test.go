@@ -331,6 +331,30 @@ func TestAPushIsWholeOrUndone(t *testing.T) {
 	assert.Empty(t, wrong)
 }
 
+// Whoever makes an entry of another's name takes nobody's place: neither of them is named by it.
+func TestNobodyTakesAnothersPlace(t *testing.T) {
+	entry := func(dn string, attributes ...string) directory.Entry {
+		out := directory.Entry{DN: dn, Attributes: map[string][]string{}}
+		for _, a := range attributes {
+			name, value, _ := strings.Cut(a, "=")
+			out.Attributes[name] = append(out.Attributes[name], value)
+		}
+		return out
+	}
+	s := snapshotOf("dir", directory.Live{Base: base, User: "cn=keeper," + base}, []directory.Entry{
+		entry("uid=ana,ou=people,"+base, "objectclass=person", "uid=ana"),
+		entry("uid=bo,ou=people,"+base, "objectclass=person", "uid=cai", "uid=bo"),
+		entry("cn=x,ou=guests,"+base, "objectclass=person", "uid=ANA"),
+		entry("cn=y,ou=guests,"+base, "objectclass=person", "uid=dee", "uid=cai"),
+		entry("cn=crew,ou=groups,"+base, "objectclass=groupOfNames", "member=x"),
+		entry("ou=Crew,ou=groups,"+base, "objectclass=organizationalUnit"),
+		entry(base, "objectclass=organizationalUnit"),
+	})
+	assert.Equal(t, []target.Account{{Name: "bo"}}, s.state.Accounts)
+	assert.Equal(t, []target.Place{{Type: "directory"}}, s.state.Places)
+	assert.Len(t, s.state.Unnamed, 5)
+}
+
 // Whoever has access and no entry is told of, and nobody is made.
 func TestWhoHasNoEntryIsToldOf(t *testing.T) {
 	b := newBench(t)

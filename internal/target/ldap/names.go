@@ -70,7 +70,7 @@ func told(dn string) string {
 	return strings.ToLower(parsed.String())
 }
 
-// pathOf gives the path of an entry below a base; false if no address can name it.
+// pathOf gives the path of an entry below a base; "" and false if no address can name it.
 func pathOf(dn, base string) (string, bool) {
 	one, err := ldap.ParseDN(dn)
 	if err != nil {

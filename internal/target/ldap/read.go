@@ -41,12 +41,15 @@ func (s *system) Close() { s.conn.Close() }
 // Read reads what there is, and who belongs to which group.
 func (s *system) Read(ctx context.Context) (target.Snapshot, error) { return s.read(ctx) }
 
-// listing are the attributes by which entries of some class list members ("groupOfNames" and "groupOfUniqueNames" of
-// RFC 4519, "posixGroup" of RFC 2307).
-var listing = []struct {
+// list is how entries of a class list members.
+type list struct {
 	class, attribute string
 	byUser           bool
-}{
+}
+
+// listing are the attributes by which entries of some class list members ("groupOfNames" and "groupOfUniqueNames" of
+// RFC 4519, "posixGroup" of RFC 2307).
+var listing = []list{
 	{"groupofnames", memberAttribute, false},
 	{"groupofuniquenames", "uniqueMember", false},
 	{"posixgroup", "memberUid", true},
@@ -61,75 +64,113 @@ func (s *system) read(ctx context.Context) (*snapshot, error) {
 	return snapshotOf(s.name, s.live, entries), nil
 }
 
-// snapshotOf puts together what was read.
+// snapshotOf puts together what was read. What several entries are named by names none of them: whoever may make an
+// entry somewhere cannot take another's place.
 func snapshotOf(system string, live directory.Live, entries []directory.Entry) *snapshot {
 	s := &snapshot{system: system, self: told(live.User), people: map[string]*person{}}
 	s.state.Places = append(s.state.Places, target.Place{Type: "directory"})
 	// However a directory orders its answers, they come to the same.
 	slices.SortFunc(entries, func(a, b directory.Entry) int { return cmp.Compare(told(a.DN), told(b.DN)) })
+	all := make([]named, len(entries))
+	count := map[string]int{}
 	var seen []string
-	taken := map[string]bool{}
-	for _, e := range entries {
-		classes := map[string]bool{}
-		for _, class := range e.Attributes["objectclass"] {
-			classes[strings.ToLower(class)] = true
-		}
+	for i, e := range entries {
 		for _, name := range []string{"objectclass", "uid", "cn", "ou", "member", "uniquemember", "memberuid"} {
 			values := slices.Sorted(slices.Values(e.Attributes[name]))
 			seen = append(seen, fmt.Sprintf("%q %s %q", e.DN, name, values))
 		}
-		typ := ""
-		at := slices.IndexFunc(listing, func(l struct {
-			class, attribute string
-			byUser           bool
-		}) bool {
-			return classes[l.class]
-		})
+		all[i] = nameEntry(e, live.Base)
+		count[all[i].told()]++
+	}
+	for i, one := range all {
 		switch {
-		case at >= 0:
-			typ = "group"
-		case classes["organizationalunit"]:
-			typ = "unit"
+		case one.isBase:
+		case one.name == "" || count[one.told()] > 1:
+			s.state.Unnamed = append(s.state.Unnamed, one.typ+" "+entries[i].DN)
 		default:
-			s.addPerson(e, taken)
-			continue
+			s.add(entries[i], one)
 		}
-		path, named := pathOf(e.DN, live.Base)
-		if path == "" && named { // the base itself
-			continue
-		}
-		if !named || taken["/"+strings.ToLower(path)] {
-			s.state.Unnamed = append(s.state.Unnamed, typ+" "+e.DN)
-			continue
-		}
-		taken["/"+strings.ToLower(path)] = true
-		if typ == "group" {
-			l := listing[at]
-			s.groups = append(s.groups, &group{e.DN, l.attribute, e.Attributes[strings.ToLower(l.attribute)],
-				len(s.state.Places), l.byUser})
-		}
-		s.state.Places = append(s.state.Places, target.Place{Path: path, Type: typ})
 	}
 	sum := sha256.Sum256([]byte(strings.Join(seen, "\n")))
 	s.key = hex.EncodeToString(sum[:])
 	return s
 }
 
-// addPerson adds an account. A name that several entries have names nobody.
-func (s *snapshot) addPerson(e directory.Entry, taken map[string]bool) {
-	one := &person{dn: e.DN}
-	if uids := e.Attributes["uid"]; len(uids) > 0 {
-		one.uid = uids[0]
+// named is what an entry is, and its name: a path, or that of an account.
+type named struct {
+	typ, name string
+	list      int  // in listing, for a group
+	isBase    bool // it is where the directory begins
+}
+
+// told is what tells its name from others, which a directory does not by their letters' size.
+func (n named) told() string {
+	if n.typ == "account" {
+		return strings.ToLower(n.name)
 	}
-	one.name = one.uid
-	if cns := e.Attributes["cn"]; one.name == "" && len(cns) > 0 {
-		one.name = cns[0]
+	return "/" + strings.ToLower(n.name)
+}
+
+func nameEntry(e directory.Entry, base string) named {
+	classes := map[string]bool{}
+	for _, class := range e.Attributes["objectclass"] {
+		classes[strings.ToLower(class)] = true
 	}
-	if one.name == "" || taken[one.name] {
-		s.state.Unnamed = append(s.state.Unnamed, "account "+e.DN)
+	one := named{typ: "account", list: slices.IndexFunc(listing, func(l list) bool { return classes[l.class] })}
+	switch {
+	case one.list >= 0:
+		one.typ = "group"
+	case classes["organizationalunit"]:
+		one.typ = "unit"
+	default:
+		one.name = accountName(e)
+		return one
+	}
+	if one.isBase = told(e.DN) == told(base); !one.isBase {
+		one.name, _ = pathOf(e.DN, base)
+	}
+	return one
+}
+
+// accountName is the uid of a person's entry, or its cn where it has none: that by which the entry itself is named
+// where it has several, which its owner is the least likely to change.
+func accountName(e directory.Entry) string {
+	parsed, err := ldap.ParseDN(e.DN)
+	if err != nil || len(parsed.RDNs) == 0 {
+		return ""
+	}
+	for _, attribute := range []string{"uid", "cn"} {
+		for _, is := range parsed.RDNs[0].Attributes {
+			if strings.EqualFold(is.Type, attribute) {
+				return is.Value
+			}
+		}
+		switch values := e.Attributes[attribute]; len(values) {
+		case 0:
+		case 1:
+			return values[0]
+		default:
+			return ""
+		}
+	}
+	return ""
+}
+
+// add adds an entry that has a name of its own.
+func (s *snapshot) add(e directory.Entry, one named) {
+	if one.typ != "account" {
+		if one.typ == "group" {
+			l := listing[one.list]
+			s.groups = append(s.groups, &group{e.DN, l.attribute, e.Attributes[strings.ToLower(l.attribute)],
+				len(s.state.Places), l.byUser})
+		}
+		s.state.Places = append(s.state.Places, target.Place{Path: one.name, Type: one.typ})
 		return
 	}
-	taken[one.name] = true
-	s.people[one.name] = one
+	p := &person{name: one.name, dn: e.DN}
+	if slices.Contains(e.Attributes["uid"], one.name) {
+		p.uid = one.name
+	}
+	s.people[one.name] = p
 	s.state.Accounts = append(s.state.Accounts, target.Account{Name: one.name, Reserved: told(e.DN) == s.self})
 }

@@ -114,7 +114,8 @@ var Driver = &target.Driver{
 	Address: "mariadb://USER@HOST",
 	Names: "A database of the server is a schema, named by itself, and what is in it behind a slash: `sky`, " +
 		"`sky/catalogue`; a routine whose name another thing has too ends in `(function)` or `(procedure)`. An account is " +
-		"named by its user alone where its host is `%`, and else as `USER@HOST`.",
+		"named by its user alone where its host is `%`, and else as `USER@HOST`. The address may have `socket=/PATH`, " +
+		"`ca=FILE` for the authorities that are trusted, and `tls=off`.",
 	Carries: target.Carries{Natives: natives, Notes: notes()},
 	Connect: connect,
 	Blank:   func(to target.Connection, s *target.State) target.Snapshot { return blank(to.System, s) },

@@ -92,7 +92,7 @@ func TestThePolicyIsCarriedToMariaDB(t *testing.T) {
 	}
 	exec(sky...)
 	o.says(2, "or: hgate connect obsdb --driver mariadb --at mariadb://USER@HOST", "push", "obsdb")
-	o.says(0, "CREATE USER `lucas.amarel`@`%`", "compile", "obsdb", "--driver", "mariadb")
+	o.says(0, "GRANT `hgate:obsdb:made` TO `lucas.amarel`@`%`", "compile", "obsdb", "--driver", "mariadb")
 	o.says(2, "there is no driver", "compile", "obsdb", "--driver", "none")
 	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "mariadb", "--at", o.address, "--accounts", "create")
 	o.says(0, "obsdb was told", "push", "obsdb", "--yes")

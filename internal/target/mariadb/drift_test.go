@@ -192,6 +192,15 @@ func TestAPushThatBreaksOffGivesNobodyMore(t *testing.T) {
 			}
 		}
 		b.Push(after)
+		is = b.now()
+		for _, h := range b.Arrange(after, is, nil).Holders {
+			if is.powerOf(accountOf(h.Account)).open { // whoever may sign in can, with a password that was handed out
+				require.NotEmpty(t, b.First[h.Account])
+				db := b.signIn(h.Account)
+				require.NotNil(t, db)
+				db.Close()
+			}
+		}
 		before = after
 	}
 	assert.Greater(t, halves, rounds())

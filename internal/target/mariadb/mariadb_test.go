@@ -239,6 +239,7 @@ func (b *bench) signIn(account string) *sql.DB {
 			_, err := db.Exec("SET PASSWORD = PASSWORD('changed by its owner')")
 			require.NoError(b.T, err)
 			b.First[account] = "changed by its owner"
+			db.Close()
 			return b.signIn(account)
 		}
 		require.NoError(b.T, err, account)

@@ -202,25 +202,33 @@ func (p *planning) grantsOf(role who) []string {
 	return out
 }
 
-// createText makes an account that nobody can sign in with.
-func createText(one who) string {
-	return "CREATE USER " + one.text() + " IDENTIFIED VIA mysql_native_password USING 'invalid' ACCOUNT LOCK"
+// noPassword is what MariaDB keeps where no password lets anybody in ("Authentication Plugin -
+// mysql_native_password" of its documentation).
+const noPassword = "invalid"
+
+// withoutPassword says of an account that no password lets anybody in.
+const withoutPassword = " IDENTIFIED VIA mysql_native_password USING '" + noPassword + "'"
+
+// firstPassword is the statement in whose place one with the hash of a first password is told.
+func firstPassword(one who) string {
+	return "ALTER USER " + one.text() + withoutPassword + " PASSWORD EXPIRE"
 }
 
 // makeAccounts makes the accounts that are missing, and locks those with which nobody may sign in.
 func (p *planning) makeAccounts() {
-	marker := who{user: markerName(p.system)}
+	marker, marked := who{user: markerName(p.system)}, false
 	for _, h := range p.a.Holders {
 		one := accountOf(h.Account)
 		is := p.accounts[one]
 		if is == nil {
-			if !p.roles[marker.user] && len(p.plan.First) == 0 {
+			if !p.roles[marker.user] && !marked {
+				marked = true
 				p.say(target.Add, nil, "the mark of accounts that hgate makes", "CREATE ROLE %s", marker.text())
 			}
 			whose := "the account of " + h.Subject.String()
-			p.say(target.Add, nil, whose, "%s", createText(one))
-			p.say(target.Add, nil, whose, "GRANT %s TO %s", marker.text(), one.text())
-			p.plan.First = append(p.plan.First, h.Account)
+			// It is made and marked at once, so that no push can break off in between.
+			p.say(target.Add, nil, whose, "GRANT %s TO %s%s", marker.text(), one.text(), withoutPassword)
+			p.say(target.Alter, nil, whose, "ALTER USER %s ACCOUNT LOCK", one.text())
 		} else if !is.locked && !p.signsIn(h) {
 			p.say(target.Alter, nil, "the policy does not let "+h.Subject.String()+" sign in", "ALTER USER %s ACCOUNT LOCK",
 				one.text())
@@ -237,10 +245,15 @@ func (p *planning) signsIn(h *target.Holder) bool {
 	return p.a.Mask(h, 0)&(1<<signingIn) != 0 && p.a.Listed(0)
 }
 
-// open unlocks the accounts with which somebody may sign in, once they have what they should.
+// open unlocks the accounts with which somebody may sign in, once they have what they should. Those that hgate made get
+// their first passwords.
 func (p *planning) open() {
 	for _, h := range p.a.Holders {
 		one := accountOf(h.Account)
+		if is := p.accounts[one]; is == nil || is.made && is.unset {
+			p.say(target.Alter, nil, "the account of "+h.Subject.String(), "%s", firstPassword(one))
+			p.plan.First = append(p.plan.First, h.Account)
+		}
 		if is := p.accounts[one]; p.signsIn(h) && (is == nil || is.locked) {
 			p.say(target.Alter, nil, "the account of "+h.Subject.String(), "ALTER USER %s ACCOUNT UNLOCK", one.text())
 		}

@@ -225,19 +225,22 @@ func (r *reading) readAccounts() error {
 			Role     bool   `json:"is_role"`
 			Locked   bool   `json:"account_locked"`
 			Standard string `json:"default_role"`
+			Password string `json:"authentication_string"`
 		}
 		if err := json.Unmarshal([]byte(row["PRIV"]), &is); err != nil {
 			return fmt.Errorf("what the server keeps of %.80q cannot be read", row["USER"])
 		}
 		one := who{row["USER"], row["HOST"]}
-		r.seen("account %q %+v", one, is)
+		unset := is.Password == noPassword
+		is.Password = "" // it is nobody's business
+		r.seen("account %q %+v %t", one, is, unset)
 		if is.Role {
 			one.host = ""
 			if one != public {
 				r.roles[one.user] = true
 			}
 		} else {
-			r.accounts[one] = &account{locked: is.Locked, standard: is.Standard}
+			r.accounts[one] = &account{locked: is.Locked, standard: is.Standard, unset: unset}
 		}
 		for _, right := range globalRights(is.Access, is.Version) {
 			r.give(one, 0, right)

@@ -48,6 +48,7 @@ type account struct {
 	locked   bool
 	standard string // the role that it has when it signs in
 	made     bool   // by hgate
+	unset    bool   // nobody can sign in with it for want of a password
 }
 
 // held is a right that somebody has on an object.

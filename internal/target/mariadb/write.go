@@ -40,8 +40,8 @@ func (s *system) Write(ctx context.Context, was target.Snapshot, p *target.Plan,
 	texts := map[string]string{} // of the statements that carry a password
 	for account, password := range p.Passwords {
 		one := accountOf(account)
-		texts[createText(one)+";"] = "CREATE USER " + one.text() + " IDENTIFIED BY PASSWORD " + literal(hashed(password)) +
-			" PASSWORD EXPIRE ACCOUNT LOCK;"
+		texts[firstPassword(one)+";"] = "ALTER USER " + one.text() + " IDENTIFIED BY PASSWORD " +
+			literal(hashed(password)) + " PASSWORD EXPIRE;"
 	}
 	ctx = context.WithoutCancel(ctx) // what was begun is ended
 	for n, one := range p.Statements {

@@ -152,6 +152,10 @@ func TestAPushThatBreaksOffGivesNobodyMore(t *testing.T) {
 	halves := 0
 	for range rounds() * 4 {
 		after := targettest.Load(t, b.policy(d))
+		for _, account := range []string{"p4", "p5"} { // they are made again
+			b.exec("DROP USER IF EXISTS %s", account)
+			delete(b.First, account)
+		}
 		reached, err := connect(t.Context(), target.Connection{System: "db", At: b.at})
 		require.NoError(t, err)
 		was, err := reached.Read(t.Context())

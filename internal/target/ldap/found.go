@@ -13,7 +13,7 @@ func (s *snapshot) Found() *target.Found {
 	out := &target.Found{Rights: map[string][]target.Right{}}
 	byName := map[string]*person{} // as groups list them
 	for _, p := range s.people {
-		byName[told(p.dn)] = p
+		byName[p.told] = p
 	}
 	names := map[string]int{}
 	for _, g := range s.groups {
@@ -35,7 +35,7 @@ func (s *snapshot) Found() *target.Found {
 				p = s.people[m]
 			}
 			switch {
-			case p != nil && g.has(p) && told(p.dn) != s.self:
+			case p != nil && p.told != s.self:
 				one.Accounts = append(one.Accounts, p.name)
 			case p == nil && g.told(m) != g.told(g.dn):
 				out.Left = append(out.Left, fmt.Sprintf("%s lists %.200q, which is no account", path, m))

@@ -34,23 +34,22 @@ func (s *snapshot) Plan(a *target.Arrangement) *target.Plan {
 		added := map[string][]string{} // by the grants, whom they add
 		for _, h := range a.Holders {
 			p := s.people[h.Account]
+			if p == nil {
+				continue
+			}
 			wanted := a.Mask(h, g.place)&(1<<belonging) != 0
+			written, has := g.has(p)
 			switch {
-			case p == nil:
 			case wanted && g.listed(p) == "":
 				plan.Left = append(plan.Left, fmt.Sprintf("%s has no uid, by which %s lists its members", p.dn, g.dn))
-			case wanted && !g.has(p):
+			case wanted && !has:
 				by := strings.Join(from[held{h.Account, g.place}], " ")
 				added[by] = append(added[by], g.listed(p))
-			case !wanted:
-				for _, m := range g.members {
-					if listed := g.listed(p); listed != "" && g.told(m) == g.told(listed) {
-						one.Remove = append(one.Remove, m)
-					}
-				}
+			case !wanted && has:
+				one.Remove = append(one.Remove, written)
 			}
 		}
-		s.tell(plan, g, &one, added)
+		tell(plan, g, &one, added)
 		if len(one.Add)+len(one.Remove) > 0 {
 			changes = append(changes, one)
 		}
@@ -89,7 +88,7 @@ func (s *snapshot) leaveNested(a *target.Arrangement, plan *target.Plan) {
 
 // tell says what is changed about a group. One that lists distinguished names has a member always: where it has nobody,
 // it lists itself.
-func (s *snapshot) tell(plan *target.Plan, g *group, one *change, added map[string][]string) {
+func tell(plan *target.Plan, g *group, one *change, added map[string][]string) {
 	say := func(do target.Doing, members, grants []string, why string) {
 		for some := range slices.Chunk(members, together) {
 			plan.Statements = append(plan.Statements, target.Statement{Do: do, Grants: grants, Why: why,
@@ -101,11 +100,11 @@ func (s *snapshot) tell(plan *target.Plan, g *group, one *change, added map[stri
 		say(target.Add, added[by], strings.Fields(by), "")
 		one.Add = append(one.Add, added[by]...)
 	}
-	itself := slices.IndexFunc(g.members, func(m string) bool { return g.told(m) == g.told(g.dn) })
+	itself, lists := g.written[g.told(g.dn)]
 	switch {
 	case g.byUser:
-	case len(one.Add) > 0 && itself >= 0:
-		one.Remove = append(one.Remove, g.members[itself])
+	case len(one.Add) > 0 && lists:
+		one.Remove = append(one.Remove, itself)
 	case len(one.Add) == 0 && len(one.Remove) > 0 && len(one.Remove) == len(g.members):
 		one.Add = append(one.Add, g.dn)
 	}

@@ -19,7 +19,6 @@ import (
 type system struct {
 	conn *ldap.Conn
 	live directory.Live
-	name string
 }
 
 // connect reaches a directory.
@@ -32,7 +31,7 @@ func connect(ctx context.Context, to target.Connection) (target.System, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &system{c, live, to.System}, nil
+	return &system{c, live}, nil
 }
 
 // Close ends what was reached.
@@ -61,16 +60,16 @@ func (s *system) read(ctx context.Context) (*snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	return snapshotOf(s.name, s.live, entries), nil
+	return snapshotOf(s.live, entries), nil
 }
 
 // snapshotOf puts together what was read. What several entries are named by names none of them: whoever may make an
 // entry somewhere cannot take another's place.
-func snapshotOf(system string, live directory.Live, entries []directory.Entry) *snapshot {
-	s := &snapshot{system: system, self: told(live.User), people: map[string]*person{}}
+func snapshotOf(live directory.Live, entries []directory.Entry) *snapshot {
+	s := &snapshot{self: told(live.User), people: map[string]*person{}}
 	s.state.Places = append(s.state.Places, target.Place{Type: "directory"})
 	// However a directory orders its answers, they come to the same.
-	slices.SortFunc(entries, func(a, b directory.Entry) int { return cmp.Compare(told(a.DN), told(b.DN)) })
+	slices.SortFunc(entries, func(a, b directory.Entry) int { return cmp.Compare(a.DN, b.DN) })
 	all := make([]named, len(entries))
 	count := map[string]int{}
 	var seen []string
@@ -161,16 +160,16 @@ func (s *snapshot) add(e directory.Entry, one named) {
 	if one.typ != "account" {
 		if one.typ == "group" {
 			l := listing[one.list]
-			s.groups = append(s.groups, &group{e.DN, l.attribute, e.Attributes[strings.ToLower(l.attribute)],
-				len(s.state.Places), l.byUser})
+			s.groups = append(s.groups, newGroup(e.DN, l, e.Attributes[strings.ToLower(l.attribute)],
+				len(s.state.Places)))
 		}
 		s.state.Places = append(s.state.Places, target.Place{Path: one.name, Type: one.typ})
 		return
 	}
-	p := &person{name: one.name, dn: e.DN}
+	p := &person{name: one.name, dn: e.DN, told: told(e.DN)}
 	if slices.Contains(e.Attributes["uid"], one.name) {
 		p.uid = one.name
 	}
 	s.people[one.name] = p
-	s.state.Accounts = append(s.state.Accounts, target.Account{Name: one.name, Reserved: told(e.DN) == s.self})
+	s.state.Accounts = append(s.state.Accounts, target.Account{Name: one.name, Reserved: p.told == s.self})
 }

@@ -55,7 +55,7 @@ func configOf(at, secret string) (*mysql.Config, error) {
 	}
 	config.Timeout, config.ReadTimeout, config.WriteTimeout = patience, toDo, toDo
 	config.Collation = "utf8mb4_bin"
-	// Nothing stands between a constant and what it means, and no account or role is made by granting something to it.
+	// Nothing stands between a constant and what it means, and no grant makes an account without saying how it signs in.
 	config.Params = map[string]string{"sql_mode": "'NO_BACKSLASH_ESCAPES,NO_AUTO_CREATE_USER'"}
 	config.Logger = silent{}
 	ip := net.ParseIP(u.Hostname())

@@ -2,14 +2,15 @@ package targettest
 
 import (
 	"fmt"
-	"hiddengate/internal/gate"
-	"hiddengate/internal/policyfile"
-	"hiddengate/internal/target"
 	"strings"
 	"testing"
 	"testing/fstest"
 
 	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/target"
 )
 
 // Estate is a policy of so many accounts, each in two groups, and tables in schemas of a hundred, with what a database

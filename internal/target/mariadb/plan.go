@@ -28,7 +28,7 @@ type planning struct {
 	roleOf  map[string]*target.Role  // by the name of the role
 	order   []who                    // the roles, then the accounts
 	given   map[string][]target.Mask // what the members of a role have by it, once it was worked out
-	inCare  []who                    // whose rights are told: these, and what else hgate made, which has to have nothing
+	inCare  []who                    // whose rights are told: these, then what else hgate made, which has to have nothing
 	all     map[who]bool             // whom the policy lets do everything
 	chosen  map[who]string           // the role that an account has when it signs in
 }
@@ -362,8 +362,8 @@ func (p *planning) depth(role string) string {
 
 // dropRoles drops hgate's roles that nothing needs any more.
 func (p *planning) dropRoles() {
-	for _, one := range p.inCare {
-		if one.host == "" && !slices.Contains(p.order, one) {
+	for _, one := range p.inCare[len(p.order):] {
+		if one.host == "" {
 			p.say(target.Remove, nil, "nothing needs it any more", "DROP ROLE %s", one.text())
 		}
 	}

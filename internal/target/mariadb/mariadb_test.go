@@ -20,23 +20,6 @@ import (
 	"hiddengate/internal/target/targettest"
 )
 
-// awkward names need quoting, and what does not hold together if it is not quoted. A schema's stand for others too.
-var awkward = []string{
-	"plain",
-	"Upper Case",
-	"quo`te",
-	"quo'te",
-	"per%cent",
-	"under_score",
-	`back\slash`,
-	"a;b--c",
-	"select",
-	"ünïcode",
-	"sl/ash",
-	"underXscore",
-	"at@host",
-}
-
 // bench is a server with policies for it.
 type bench struct {
 	*targettest.Bench

@@ -13,6 +13,23 @@ import (
 	"hiddengate/internal/target"
 )
 
+// awkward names need quoting, and what does not hold together if it is not quoted. A schema's stand for others too.
+var awkward = []string{
+	"plain",
+	"Upper Case",
+	"quo`te",
+	"quo'te",
+	"per%cent",
+	"under_score",
+	`back\slash`,
+	"a;b--c",
+	"select",
+	"ünïcode",
+	"sl/ash",
+	"underXscore",
+	"at@host",
+}
+
 // closed says whether a text between quotes has no quote of its own that is not doubled.
 func closed(text, quote string) bool {
 	inner, begins := strings.CutPrefix(text, quote)

@@ -39,6 +39,7 @@ func main() {
 	t.line(figure{"shape", "figure", "", "yardstick", "", "ratio"})
 	if *ledgers {
 		measureLedgers(t, measuring{*pairs, *keep, *program}, *short)
+		measureCredentials(t, measuring{*pairs, *keep, *program}, *short)
 		return
 	}
 	for _, s := range shapes {
@@ -49,6 +50,7 @@ func main() {
 	if *only == "" && !startOnly {
 		sizes(t, *short)
 		measureLedgers(t, measuring{*pairs, *keep, *program}, *short)
+		measureCredentials(t, measuring{*pairs, *keep, *program}, *short)
 	}
 	if t.wrong {
 		os.Exit(1)

@@ -16,13 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/servers"
-	"hiddengate/internal/starter"
 )
 
 // newObservatoryAt is the demo, with a server at some address.
 func newObservatoryAt(t *testing.T, address string) *observatory {
 	o := &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo"), address: address}
-	require.NoError(t, starter.Write(starter.Demo(), o.dir))
+	writeDemo(t, o.dir)
 	return o
 }
 

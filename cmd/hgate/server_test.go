@@ -14,13 +14,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/servers"
-	"hiddengate/internal/starter"
 )
 
 // base makes the demo, and a server as its base-hosts has it, with what tells how it is reached.
 func base(t *testing.T) (o *observatory, root *servers.Root, key string) {
 	o = &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo")}
-	require.NoError(t, starter.Write(starter.Demo(), o.dir))
+	writeDemo(t, o.dir)
 	root = servers.Linux(t)
 	root.Run("for p in planner weather; do printf '#!/bin/sh\necho the %s opens\n' $p >/usr/local/bin/$p; " +
 		"chmod 755 /usr/local/bin/$p; done; touch /etc/units")

@@ -17,7 +17,6 @@ import (
 
 	"hiddengate/internal/sshreach"
 	"hiddengate/internal/standin"
-	"hiddengate/internal/starter"
 	"hiddengate/internal/target"
 	"hiddengate/internal/target/simulated"
 )
@@ -35,15 +34,17 @@ type console struct {
 
 func newConsole(t *testing.T) *console {
 	c := &console{observatory: &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo")}}
-	require.NoError(t, starter.Write(starter.Demo(), c.dir))
+	writeDemo(t, c.dir)
 	c.folder = filepath.Join(filepath.Dir(c.dir), "ridge")
 	c.start()
 	return c
 }
 
 // start starts it, and waits until it serves.
-func (c *console) start() {
-	c.run = c.command("stand-in", "network", "--like", "ridge-net", "--data", c.folder, "--format", "json")
+func (c *console) start() { c.serve("network", "--like", "ridge-net", "--data", c.folder) }
+
+func (c *console) serve(args ...string) {
+	c.run = c.command(append([]string{"stand-in", "--format", "json"}, args...)...)
 	out, err := c.run.StdoutPipe()
 	require.NoError(c.t, err)
 	c.run.Stderr = os.Stderr
@@ -200,7 +201,7 @@ func TestTheDemoCarriesThePolicyToStandIns(t *testing.T) {
 // What cannot be meant is refused before anything starts.
 func TestAStandInIsRefusedWhatItCannotBe(t *testing.T) {
 	o := &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo")}
-	require.NoError(t, starter.Write(starter.Demo(), o.dir))
+	writeDemo(t, o.dir)
 	o.says(2, `there is no stand-in "router"`, "stand-in", "router")
 	o.says(
 		2,

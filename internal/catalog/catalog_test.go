@@ -50,9 +50,13 @@ func TestTheBuiltInKindsAreSound(t *testing.T) {
 			return slices.Contains(o.Types, "account") && o.Name == "account.set-password" || k.ID == "cluster"
 		}), "%s: an account's password can be set", k.ID)
 	}
-	assert.Equal(t, []string{"application", "cloud-account", "cluster", "database", "device-console", "directory",
-		"network-console",
-		"server"}, ids)
+	assert.Equal(
+		t,
+		[]string{"application", "authority", "cloud-account", "cluster", "database", "device-console", "directory",
+			"network-console",
+			"server"},
+		ids,
+	)
 }
 
 func TestDataThatIsWrongIsRefused(t *testing.T) {
@@ -102,7 +106,7 @@ func TestTemplatesAreSound(t *testing.T) {
 			}
 			grave := o.HighRisk || o.Level == estate.Govern
 			strong := []string{"administrator", "approver", "account-keeper", "restore-operator", "keeper", "publisher",
-				"operator", "machine-keeper"}
+				"operator", "machine-keeper", "registrar"}
 			assert.True(t, !grave || slices.Contains(strong, template.ID[len(template.Kind)+1:]), "%s hands out %s", template.ID,
 				o.Name)
 		}

@@ -163,26 +163,30 @@ func (a *app) disconnect(dir, id string, op *policyfile.Operator) error {
 // node writes a connection as a file does.
 func (n *connecting) node() *yaml.Node {
 	pairs := []*yaml.Node{splice.Scalar("driver"), splice.Scalar(n.driver), splice.Scalar("at"), splice.Scalar(n.at)}
-	var secret []*yaml.Node
-	switch {
-	case n.env != "":
-		secret = []*yaml.Node{splice.Scalar("env"), splice.Scalar(n.env)}
-	case n.file != "":
-		secret = []*yaml.Node{splice.Scalar("file"), splice.Scalar(n.file)}
-	case len(n.command) > 0:
-		var words []*yaml.Node
-		for _, word := range n.command {
-			words = append(words, splice.Scalar(word))
-		}
-		secret = []*yaml.Node{splice.Scalar("command"), splice.List(words...)}
-	}
-	if secret != nil {
-		pairs = append(pairs, splice.Scalar("secret"), splice.Map(secret...))
+	if secret := secretNode(n.env, n.file, n.command); secret != nil {
+		pairs = append(pairs, splice.Scalar("secret"), secret)
 	}
 	if n.accounts != "" {
 		pairs = append(pairs, splice.Scalar("accounts"), splice.Scalar(n.accounts))
 	}
 	return splice.Map(pairs...)
+}
+
+// secretNode writes where a secret comes from as a file does; nil if nothing is said.
+func secretNode(env, file string, command []string) *yaml.Node {
+	switch {
+	case env != "":
+		return splice.Map(splice.Scalar("env"), splice.Scalar(env))
+	case file != "":
+		return splice.Map(splice.Scalar("file"), splice.Scalar(file))
+	case len(command) > 0:
+		var words []*yaml.Node
+		for _, word := range command {
+			words = append(words, splice.Scalar(word))
+		}
+		return splice.Map(splice.Scalar("command"), splice.List(words...))
+	}
+	return nil
 }
 
 // writeSettings changes the user's own settings, which are read again before they count.
@@ -211,25 +215,10 @@ func writeSettings(dir string, change func(f *splice.File, folder string) error)
 	if err := change(f, folder); err != nil {
 		return "", fmt.Errorf("%s: %w", name, err)
 	}
-	next, err := os.CreateTemp(filepath.Dir(name), ".hgate-*.yaml")
-	if err != nil {
-		return "", outside{err}
-	}
-	defer os.Remove(next.Name())
-	defer next.Close()
-	if _, err := next.Write(f.Bytes); err != nil {
-		return "", outside{err}
-	}
-	if err := next.Sync(); err != nil {
-		return "", outside{err}
-	}
-	if _, err := policyfile.ReadOperator(os.DirFS(filepath.Dir(name)), filepath.Base(next.Name())); err != nil {
-		return "", err
-	}
-	if err := os.Rename(next.Name(), name); err != nil {
-		return "", outside{err}
-	}
-	return name, nil
+	return name, replaceFile(name, f.Bytes, func(next string) error {
+		_, err := policyfile.ReadOperator(os.DirFS(filepath.Dir(name)), filepath.Base(next))
+		return err
+	})
 }
 
 // folderIn gives the name under which settings have a workspace's folder.

@@ -23,7 +23,7 @@ func (a *app) copyCommand() *cobra.Command {
 groups and direct grants, and never a name, an address or a credential. 'copy access' gives someone
 who is there already what another has.`,
 		Example: `  hgate copy role dish-driver dish-parker --allow unit.view,position.set
-  hgate copy person ines.okafor luc.arnaud --name "Luc Arnaud"
+  hgate copy person ines.okafor luc.arnaud --name "Luc Arnaud" --except group:site-directors
   hgate copy access marek.dvorin --to ines.okafor --dry-run`,
 	}, a.copyOne)
 	c.AddCommand(a.copyAccessCommand())

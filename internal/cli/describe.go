@@ -66,6 +66,8 @@ var listings = []listed{
 	{"groups", "group", "groups", []string{"id", "about", "members"}, sectionIDs("groups"), describeGroup, nil},
 	{"systems", "system", "systems", []string{"id", "kind", "title", "owner", "tags"}, sectionIDs("systems"),
 		describeSystem, nil},
+	{"profiles", "profile", "profiles", []string{"id", "about", "authority", "system", "longest", "approvals"},
+		sectionIDs("profiles"), describeProfile, nil},
 	{"resources", "resource", "", []string{"id", "type", "owner", "tags"}, resourceIDs, describeResource, nil},
 	{"scopes", "scope", "scopes", []string{"id", "resources", "covers"}, sectionIDs("scopes"), describeScope, nil},
 	{"roles", "role", "roles", []string{"id", "about", "allow", "include"}, sectionIDs("roles"), describeRole, nil},
@@ -385,6 +387,23 @@ func describeDelegation(g *gate.Gate, id string) []pair {
 		pair{"within", texts(d.Within)}, pair{"on", texts(d.On)},
 		pair{"to-members-of", texts(d.ToMembersOf)}, pair{"longest", longest}, pair{"may-edit", texts(d.MayEdit)},
 		pair{"to-self", d.ToSelf})
+}
+
+func describeProfile(g *gate.Gate, id string) []pair {
+	p := g.Estate().Profiles[id]
+	var names []string
+	for _, n := range p.Names {
+		names = append(names, n.Key+" from "+n.Value)
+	}
+	approvals := "none"
+	if p.Approvals > 0 {
+		approvals = fmt.Sprint(p.Approvals)
+	}
+	return head(&p.Object, pair{"address", p.Address().String()}, pair{"authority", p.Authority.ID},
+		pair{"system", p.System.ID}, pair{"use", p.Use}, pair{"key", p.Takes()},
+		pair{"longest", estate.DurationText(p.Longest)}, pair{"approvals", approvals}, pair{"approvers", texts(p.Approvers)},
+		pair{"holders", texts(p.Holders)}, pair{"names", names}, pair{"open", p.Open},
+		pair{"when", view.Conditions(g, nil, p.Starts, p.Ends)}, pair{"tags", tagTexts(p.Tags)})
 }
 
 func describeTest(g *gate.Gate, id string) []pair {

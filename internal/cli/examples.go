@@ -12,6 +12,7 @@ var examples = map[string]map[string]string{
 	"add": {
 		"kind":       exampleKind,
 		"system":     "hgate add system east-dish --kind device-console --title 'East dish' --tags duty=day",
+		"profile":    "hgate add profile reduce-hour --authority base-ca --system reduce --longest 1h --approvals 1",
 		"resource":   "hgate add resource obsdb:sky/frames-0412 --tags embargo=yes --owner pia.lindqvist",
 		"person":     "hgate add person luc.arnaud --name 'Luc Arnaud' --tags team=domes --groups dome-crew",
 		"service":    "hgate add service weather-watch --owner marek.dvorin --tags team=domes",
@@ -28,6 +29,7 @@ var examples = map[string]map[string]string{
 	"set": {
 		"kind":       "hgate set kind balance --named 'pans=pan'",
 		"system":     "hgate set system obsdb --title 'Database of all frames'",
+		"profile":    "hgate set profile reduce-client --longest 14d",
 		"resource":   "hgate set resource obsdb:sky/frames-0388 --tags embargo=no",
 		"person":     "hgate set person ines.okafor --ends 2032-06-30",
 		"service":    "hgate set service nightly-reduce --owner ines.okafor",
@@ -50,7 +52,8 @@ var examples = map[string]map[string]string{
 
 // inDemo names an entry of each sort that the demo has.
 var inDemo = map[string]string{
-	"kind": "balance", "system": "north-dish", "resource": "obsdb:sky/catalogue", "person": "marek.dvorin",
+	"kind": "balance", "system": "north-dish", "resource": "obsdb:sky/catalogue",
+	"profile": "reduce-client", "person": "marek.dvorin",
 	"service": "nightly-reduce",
 	"group":   "dome-crew",
 	"role":    "reader", "scope": "dishes", "grant": "juniors-watch", "block": "auditors-see-no-rules",

@@ -60,13 +60,19 @@ func (a *app) decideCommand(d deciding) *cobra.Command {
 		ValidArgsFunction: a.completeRequests,
 	}
 	c.Flags().StringVar(&why, d.why, "", "`why`")
+	sign := true
+	if d.kind == ledger.Approved {
+		c.Flags().
+			BoolVar(&sign, "issue", true, "sign a credential at once that has all its approvals, if its authority's key "+
+				"is at hand")
+	}
 	by.flags(a, c)
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		number := int64(0)
 		if len(args) > 0 {
 			var err error
-			if number, err = strconv.ParseInt(args[0], 10, 64); err != nil || number < 1 {
-				return fmt.Errorf("%q is no number of a request: `hgate requests` lists them", args[0])
+			if number, err = requestNumber(args[0]); err != nil {
+				return err
 			}
 		}
 		if d.needsWhy && why == "" {
@@ -78,7 +84,7 @@ func (a *app) decideCommand(d deciding) *cobra.Command {
 					return err
 				}
 			}
-			return a.decide(b, &by, who, d, decided{number, why})
+			return a.decide(b, &by, who, d, decided{number, why, sign})
 		})
 	}
 	a.formats(c, "text", "json")
@@ -121,6 +127,7 @@ func (a *app) onlyOne(b *book, who actor, d deciding) (int64, error) {
 type decided struct {
 	number int64
 	why    string
+	sign   bool // a credential, at once
 }
 
 func (a *app) decide(b *book, by *acting, who actor, d deciding, what decided) error {
@@ -157,7 +164,8 @@ func (a *app) decide(b *book, by *acting, who actor, d deciding, what decided) e
 	}); err != nil || r == nil {
 		return outside{err}
 	}
-	if a.format == "json" {
+	signs := r.Credential != nil && what.sign && d.kind == ledger.Approved && r.StateAt(now) == lending.InForce
+	if a.format == "json" && !signs {
 		return a.json(requestObject(b.Gate.Estate(), r, now))
 	}
 	p := a.page(a.Out)
@@ -167,6 +175,18 @@ func (a *app) decide(b *book, by *acting, who actor, d deciding, what decided) e
 	switch state {
 	case lending.InForce, lending.Coming:
 		style = view.Yes
+		if r.Credential != nil {
+			if a.format == "json" {
+				return a.issueApproved(b, by, who, r)
+			}
+			p.Line("%s", p.Paint(style, fmt.Sprintf("Request %d is approved: a credential of profile %s in the name of %s.",
+				r.Number, r.Credential.ProfileID, r.Subject)))
+			if !what.sign {
+				p.Line("  to sign it: hgate credential issue %d", r.Number)
+				return nil
+			}
+			return a.issueApproved(b, by, who, r)
+		}
 		text += fmt.Sprintf(": %s may use grant %s on %s %s", r.Subject, r.GrantID, placeText(r.Grant, r.Within),
 			span(e.Zone, now, r.Begins, r.Over))
 	case lending.Waiting:
@@ -193,7 +213,7 @@ func (a *app) lendCommands() []*cobra.Command {
 	for _, d := range decisions {
 		out = append(out, a.decideCommand(d))
 	}
-	return append(out, a.logCommand(), a.reviewCommand())
+	return append(out, a.credentialCommand(), a.logCommand(), a.reviewCommand())
 }
 
 // completeLent offers the grants that are lent.
@@ -225,7 +245,7 @@ func (a *app) completeRequests(_ *cobra.Command, args []string, _ string) ([]str
 	var out []string
 	for _, r := range list {
 		if !finished(r, now) {
-			out = append(out, fmt.Sprintf("%d\t%s, %s", r.Number, r.Subject, r.GrantID))
+			out = append(out, fmt.Sprintf("%d\t%s, %s", r.Number, r.Subject, r.What()))
 		}
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp

@@ -90,7 +90,7 @@ func finished(r *lending.Request, at clock.Instant) bool {
 func (b *book) everyRequest(r *store.Reader) (out []*lending.Request, err error) {
 	about := map[int64][]ledger.Event{}
 	var numbers []int64
-	wanted := store.Filter{Kinds: []string{"request.", "loan."}}
+	wanted := store.Filter{Kinds: []string{"request.", "loan.", "credential."}}
 	err = r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
 		switch {
 		case wrong != nil:
@@ -134,14 +134,17 @@ func (a *app) requestsTable(e *estate.Estate, list []*lending.Request, now clock
 			style = view.Maybe
 		}
 		where := "all of it"
+		if r.Credential != nil {
+			where = ""
+		}
 		if r.Within != (estate.Address{}) {
 			where = r.Within.String()
 		}
 		rows = append(rows, []view.Cell{{Text: strconv.FormatInt(r.Number, 10)}, {Text: word, Style: style},
-			{Text: r.Subject.String()}, {Text: r.GrantID}, {Text: where}, {Text: timesOf(e, r, now)},
+			{Text: r.Subject.String()}, {Text: whatText(r)}, {Text: where}, {Text: timesOf(e, r, now)},
 			{Text: remarks(r, state), Style: view.Faint}})
 	}
-	a.page(a.Out).Table(0, []string{"", "state", "who", "grant", "where", "when", "why"}, rows)
+	a.page(a.Out).Table(0, []string{"", "state", "who", "what", "where", "when", "why"}, rows)
 }
 
 // timesOf says when something is or was lent, or until when it waits.
@@ -162,6 +165,14 @@ func timesOf(e *estate.Estate, r *lending.Request, now clock.Instant) string {
 	return text
 }
 
+// whatText names what a request is for: a grant by its id alone.
+func whatText(r *lending.Request) string {
+	if r.Credential != nil {
+		return "credential" + view.Break + r.Credential.ProfileID
+	}
+	return r.GrantID
+}
+
 // remarks says why somebody asked, and who said what.
 func remarks(r *lending.Request, state lending.State) string {
 	var parts []string
@@ -173,6 +184,12 @@ func remarks(r *lending.Request, state lending.State) string {
 	}
 	for _, s := range r.Approvals {
 		parts = append(parts, "approved by "+s.By.String())
+	}
+	if r.Asker != r.Subject {
+		parts = append(parts, "asked for by "+askerText(r))
+	}
+	if c := r.Credential; c != nil && c.Issued == nil && state == lending.InForce {
+		parts = append(parts, "to be issued")
 	}
 	if state == lending.Waiting {
 		parts = append(parts, fmt.Sprintf("needs %d more", r.Needed-len(r.Approvals)))
@@ -225,8 +242,14 @@ var fixedStates = map[lending.State]string{lending.Waiting: "waiting", lending.C
 // requestObject writes a request as JSON.
 func requestObject(e *estate.Estate, r *lending.Request, now clock.Instant) object {
 	state := r.StateAt(now)
-	out := object{{"number", r.Number}, {"kind", "loan"}, {"state", fixedStates[state]}, {"detail", state.String()},
-		{"subject", r.Subject.String()}, {"what", r.GrantID}}
+	kind, what := "loan", r.GrantID
+	if c := r.Credential; c != nil {
+		if kind, what = "credential", c.ProfileID; c.Profile != nil {
+			what = c.Profile.Address().String()
+		}
+	}
+	out := object{{"number", r.Number}, {"kind", kind}, {"state", fixedStates[state]}, {"detail", state.String()},
+		{"subject", r.Subject.String()}, {"what", what}}
 	add := func(key, text string) {
 		if text != "" {
 			out = append(out, member{key, text})
@@ -241,6 +264,14 @@ func requestObject(e *estate.Estate, r *lending.Request, now clock.Instant) obje
 		add("ends", e.Zone.Format(r.Over))
 	} else {
 		add("decide_by", e.Zone.Format(r.DecideBy))
+	}
+	if r.Asker != r.Subject {
+		add("asked_by", askerText(r))
+	}
+	if c := r.Credential; c != nil && c.Issued != nil {
+		add("authority", c.Issued.Authority)
+		add("serial", c.Issued.Serial)
+		add("certificate", c.Issued.Certificate)
 	}
 	add("reason", r.Reason)
 	add("ticket", r.Ticket)
@@ -257,6 +288,14 @@ func requestObject(e *estate.Estate, r *lending.Request, now clock.Instant) obje
 		out = append(out, member{"ended", saidObject(e, *r.Ended)})
 	}
 	return out
+}
+
+// askerText names who asked.
+func askerText(r *lending.Request) string {
+	if r.Asker == (estate.Principal{}) {
+		return "a stranger"
+	}
+	return r.Asker.String()
 }
 
 func saidObject(e *estate.Estate, s lending.Said) object {

@@ -50,6 +50,7 @@ approve it. Nobody has to remember to end it: it is over when its time is.`,
 		return a.inTheNameOf(&by, func(b *book, who actor) error { return a.request(b, &by, who, wishFor{w, args[0]}) })
 	}
 	a.formats(c, "text", "json")
+	c.AddCommand(a.requestCredential())
 	return c
 }
 

@@ -47,6 +47,23 @@ func (f *newFile) keep() error {
 	return nil
 }
 
+// writeFile writes a file that must not be there, as a whole.
+func writeFile(name string, text []byte) error {
+	path, err := filepath.Abs(name)
+	if err != nil {
+		return outside{err}
+	}
+	file, err := createFile(path)
+	if err != nil {
+		return err
+	}
+	defer file.drop()
+	if _, err := file.Write(text); err != nil {
+		return outside{err}
+	}
+	return file.keep()
+}
+
 func isThere(name string) error {
 	return fmt.Errorf("%s is there already, and stays as it is: name a new file", name)
 }
@@ -55,4 +72,30 @@ func isThere(name string) error {
 func (f *newFile) drop() {
 	f.Close()
 	os.Remove(f.Name())
+}
+
+// replaceFile puts a file in the place of whatever is there, as a whole. Check may refuse it where it stands beside.
+func replaceFile(name string, text []byte, check func(beside string) error) error {
+	next, err := os.CreateTemp(filepath.Dir(name), ".hgate-*"+filepath.Ext(name))
+	if err != nil {
+		return outside{err}
+	}
+	defer os.Remove(next.Name())
+	defer next.Close()
+	if _, err := next.Write(text); err != nil {
+		return outside{err}
+	}
+	if err := next.Sync(); err != nil {
+		return outside{err}
+	}
+	if check != nil {
+		if err := check(next.Name()); err != nil {
+			return err
+		}
+	}
+	next.Close() // where files that are open are not renamed
+	if err := os.Rename(next.Name(), name); err != nil {
+		return outside{err}
+	}
+	return nil
 }

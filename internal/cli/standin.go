@@ -21,6 +21,7 @@ import (
 // standingIn is how a stand-in is started.
 type standingIn struct {
 	listen, data, like string
+	trust, revoked     string
 	idle               time.Duration
 	others, schema     bool
 }
@@ -50,6 +51,9 @@ ends.`,
 		StringVar(&how.listen, "listen", "127.0.0.1:0", "the `address` on which it listens; port 0 is any that is free")
 	c.Flags().StringVar(&how.data, "data", "", "the `folder` that keeps what it knows")
 	c.Flags().StringVar(&how.like, "like", "", "have it hold the places that the policy lists of a `system`")
+	c.Flags().StringVar(&how.trust, "trust", "",
+		"of a cluster: the `file` with certificates of authorities whose clients may sign in too")
+	c.Flags().StringVar(&how.revoked, "revoked", "", "of a cluster: the `file` with the lists of what they have revoked")
 	c.Flags().DurationVar(&how.idle, "idle", 10*time.Minute, "sign out whoever has sent nothing for this `time`")
 	c.Flags().BoolVar(&how.others, "open-to-others", false, "let other machines reach it too")
 	c.Flags().BoolVar(&how.schema, "schema", false, "print the JSON Schema of its access settings, and start nothing")
@@ -72,7 +76,14 @@ ends.`,
 }
 
 func (a *app) standIn(k *starting.Kind, how standingIn) error {
-	options := standin.Options{Data: how.data, Places: k.Places, Idle: how.idle, Now: time.Now}
+	options := standin.Options{Data: how.data, Places: k.Places, Idle: how.idle, Now: time.Now, Trust: how.trust,
+		Revoked: how.revoked}
+	switch {
+	case how.trust+how.revoked != "" && k.Name != "cluster":
+		return fmt.Errorf("--trust and --revoked are for a cluster: people sign in to other stand-ins without certificates")
+	case how.revoked != "" && how.trust == "":
+		return errors.New("--revoked is of authorities that --trust names")
+	}
 	if how.idle <= 0 {
 		return fmt.Errorf("--idle %s: write a time, as 10m", how.idle)
 	}

@@ -85,6 +85,9 @@ func stepText(e *estate.Estate, s escalation.Step) string {
 	case escalation.SignsIn:
 		return fmt.Sprintf("%s, and opens the account of %s in %s with it", does, s.Who, s.Where.System)
 	case escalation.Acts:
+		if s.Where.String() != s.Resource { // by what is signed there
+			return fmt.Sprintf("%s, and acts in %s as anybody with it, such as %s", does, s.Where, s.Who)
+		}
 		return fmt.Sprintf("%s, and acts there as anybody with it, such as %s", does, s.Who)
 	case escalation.Assigns:
 		return fmt.Sprintf("%s, and takes any role in %s with it", does, s.Where)

@@ -88,6 +88,9 @@ func (d *Draft) target(section, id string) (target, error) {
 		}
 		t.address = d.estate.Canonical(a)
 	}
+	if p := d.estate.Profiles[id]; section == "profiles" && p != nil { // which is a resource too
+		t.address = d.estate.Canonical(p.Address())
+	}
 	return t, nil
 }
 
@@ -128,7 +131,7 @@ func (t target) isPlace(text string) bool {
 	case "systems":
 		system, _, _ := strings.Cut(text, ":")
 		return system == t.id && !strings.HasPrefix(text, "scope:")
-	case "resources":
+	case "resources", "profiles":
 		a, err := estate.ParseAddress(text)
 		if err != nil || strings.HasPrefix(text, "scope:") {
 			return false
@@ -153,7 +156,10 @@ func (t target) renamed(w policyfile.Word, to string) string {
 		return b.Path + strings.TrimPrefix(rest.Path, t.address.Path)
 	case w.As == policyfile.AsPlace && t.section == "systems":
 		return to + strings.TrimPrefix(text, t.id)
-	case w.As == policyfile.AsPlace && t.section == "resources":
+	case w.As == policyfile.AsPlace && (t.section == "resources" || t.section == "profiles"):
+		if t.section == "profiles" {
+			to = t.address.System + ":" + to
+		}
 		a, err := estate.ParseAddress(text)
 		if err != nil {
 			return text

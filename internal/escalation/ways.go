@@ -321,6 +321,8 @@ func (w *Ways) follow(o opened, cost int) error {
 					w.take(s, o.who, by)
 				}
 			}
+		case opens == "accounts" && w.estate.IsAuthority(r.System):
+			w.signingSteps(o, by)
 		case opens == "accounts":
 			s.Kind = Acts
 			w.take(s, o.who, by)

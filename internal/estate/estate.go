@@ -44,6 +44,7 @@ type Estate struct {
 	Blocks      map[string]*Block
 	Separations map[string]*Separation
 	Delegations map[string]*Delegation
+	Profiles    map[string]*Profile
 	Tests       map[string]*Test
 	Guarantees  map[string]*Guarantee
 
@@ -62,8 +63,8 @@ func New() *Estate {
 		Kinds: map[string]*Kind{}, Systems: map[string]*System{}, People: map[string]*Subject{},
 		Services: map[string]*Subject{}, Groups: map[string]*Group{}, Roles: map[string]*Role{},
 		Scopes: map[string]*Scope{}, Grants: map[string]*Grant{}, Blocks: map[string]*Block{},
-		Separations: map[string]*Separation{}, Delegations: map[string]*Delegation{}, Tests: map[string]*Test{},
-		Guarantees: map[string]*Guarantee{},
+		Separations: map[string]*Separation{}, Delegations: map[string]*Delegation{}, Profiles: map[string]*Profile{},
+		Tests: map[string]*Test{}, Guarantees: map[string]*Guarantee{},
 	}
 }
 

@@ -2,7 +2,8 @@ package estate
 
 // FindingCodes are the findings `check` can report, by code; package finding has one for each.
 var FindingCodes = []string{
-	"anonymous-unblocked", "approvers-missing", "clock-dependent-test", "default-membership", "direct-grant",
+	"anonymous-unblocked", "approvers-missing", "clock-dependent-test", "credential-expiring",
+	"credential-outlives-access", "default-membership", "direct-grant",
 	"dormant", "empty-group",
 	"expired", "far-end", "future-wide", "govern-everywhere", "ids-differ-by-case", "ids-look-alike", "left-behind",
 	"level-gap", "loan-open-for-review",

@@ -14,6 +14,9 @@ import (
 type System struct {
 	Object
 	Kind       Ref
+	Makes      string   // of an authority: one of Makings
+	Anchors    []string // of an authority: by what its credentials are told, the one in use first (package credential)
+	Chain      []string // of an authority under others: their certificates, each signed by the next
 	Tags       Tags
 	Judge      bool // decide about addresses in no inventory too
 	Precedence []Ref

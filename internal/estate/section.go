@@ -61,6 +61,7 @@ func sectionAt[T any, P interface {
 var sections = []section{
 	sectionAt("catalogs", "kind", func(e *Estate) *map[string]*Kind { return &e.Kinds }),
 	sectionAt("systems", "system", func(e *Estate) *map[string]*System { return &e.Systems }),
+	sectionAt("profiles", "profile", func(e *Estate) *map[string]*Profile { return &e.Profiles }),
 	sectionAt("people", "person", func(e *Estate) *map[string]*Subject { return &e.People }),
 	sectionAt("services", "service", func(e *Estate) *map[string]*Subject { return &e.Services }),
 	sectionAt("groups", "group", func(e *Estate) *map[string]*Group { return &e.Groups }),

@@ -325,8 +325,10 @@ func (e *Estate) stretches() (of map[*System][]stretch, counts map[*System]int) 
 // listedRows gathers what is listed of a system, in tree order.
 func (e *Estate) listedRows(s *System, of []stretch, count int) []listedRow {
 	list, fold := make([]listedRow, 0, count), e.Folds(s)
-	for _, entry := range s.Resources {
-		list = append(list, listedRow{path: []byte(entry.Address.Path), entry: entry})
+	for _, entries := range [][]*Entry{s.Resources, e.profileEntries(s)} {
+		for _, entry := range entries {
+			list = append(list, listedRow{path: []byte(entry.Address.Path), entry: entry})
+		}
 	}
 	for _, st := range of {
 		for i := st.first; i < st.last; i++ {

@@ -26,7 +26,8 @@ type Finding struct {
 
 // All lists the findings by code.
 var All = []*Finding{
-	anonymousUnblocked, approversMissing, clockDependentTest, defaultMembership, directGrant, dormant,
+	anonymousUnblocked, approversMissing, clockDependentTest, credentialExpiring,
+	credentialOutlivesAccess, defaultMembership, directGrant, dormant,
 	emptyGroup, expired, farEnd,
 	futureWide, governEverywhere,
 	idsDifferByCase, idsLookAlike, leftBehind, levelGap, loanOpenForReview, matchesNothing, missingNeed, networksOneFamily,
@@ -53,8 +54,9 @@ type check struct {
 	loans   []*lending.Request // that may matter now
 	finding *Finding
 	found   []Found
-	there   map[estate.Principal]bool // whether anybody active stands behind an owner
-	listed  []namedList               // once somebody asks for them
+	there   map[estate.Principal]bool            // whether anybody active stands behind an owner
+	listed  []namedList                          // once somebody asks for them
+	granted map[string]map[estate.Principal]bool // who has a grant in a system, once somebody asks
 }
 
 // Run looks for every finding as of now. Its error says that the context ended.

@@ -12,6 +12,42 @@ type RequestBody struct {
 	Reason    string `json:"reason,omitempty"`
 	Ticket    string `json:"ticket,omitempty"`
 	Emergency bool   `json:"emergency,omitempty"`
+	// Credential says what is asked for, if it is one; then there is no grant.
+	Credential *CredentialBody `json:"credential,omitempty"`
+}
+
+// CredentialBody is a credential that somebody asks for.
+type CredentialBody struct {
+	Profile  string `json:"profile"`
+	For      string `json:"for"`                // the subject that it names
+	Key      string `json:"key"`                // the public key: as DER (RFC 5280, SubjectPublicKeyInfo) in base64
+	Stranger bool   `json:"stranger,omitempty"` // who asks is nobody in the policy
+	Renews   int64  `json:"renews,omitempty"`   // the request whose credential it follows
+	Loan     int64  `json:"loan,omitempty"`     // the request for the loan that it is for
+}
+
+// IssuedBody is a credential that was signed.
+type IssuedBody struct {
+	Request     string `json:"request"` // the ID of the statement by which it was asked for
+	Authority   string `json:"authority"`
+	Serial      string `json:"serial"`      // in hexadecimal; of certificates for SSH in decimal
+	Ends        Time   `json:"ends"`        // the first instant at which it does not hold any more
+	Certificate string `json:"certificate"` // as DER in base64, or one line of OpenSSH
+}
+
+// RevokedBody is that a credential does not count any more.
+type RevokedBody struct {
+	Request string `json:"request"`
+	Serial  string `json:"serial"`
+	Reason  string `json:"reason"` // as RFC 5280, section 5.3.1, in small letters
+	Why     string `json:"why,omitempty"`
+}
+
+// PublishedBody is a list of what is revoked that an authority signed.
+type PublishedBody struct {
+	Authority string `json:"authority"`
+	Count     int    `json:"count"` // how many are on it
+	Until     Time   `json:"until"` // when the next one is due
 }
 
 // DecisionBody is what somebody says of a request: that they approve, refuse or end it.

@@ -36,16 +36,19 @@ const (
 	ReviewReminded Kind = "review.reminded"
 	ReviewClosed   Kind = "review.closed"
 	Pushed         Kind = "system.pushed"
+	Issued         Kind = "credential.issued"
+	Revoked        Kind = "credential.revoked"
+	Published      Kind = "revocations.published"
 )
 
 // Kinds lists all kinds of event.
 var Kinds = []Kind{Began, Imported, Requested, Approved, Refused, Finished, PolicyChanged, PolicyFound,
-	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed, Pushed}
+	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed, Pushed, Issued, Revoked, Published}
 
 // NeedsSignature says whether an event of the kind counts only with a signature, where the workspace requires them.
 func (k Kind) NeedsSignature() bool {
 	switch k {
-	case Requested, Approved, Refused, Finished, Imported, ReviewOpened, ReviewAnswered, ReviewClosed:
+	case Requested, Approved, Refused, Finished, Imported, ReviewOpened, ReviewAnswered, ReviewClosed, Revoked:
 		return true
 	}
 	return false

@@ -29,7 +29,15 @@ func Until(events []Event) clock.Instant {
 				return max(body.over(clock.Instant(events[0].Time)), body.over(at))
 			}
 			until = max(until, body.over(at))
+		case Issued:
+			var issued IssuedBody
+			if json.Unmarshal(e.Body, &issued) == nil {
+				until = max(until, clock.Instant(issued.Ends))
+			}
 		case Refused, Finished:
+			if body.Credential != nil && until > at {
+				continue // what was issued before is there to its end
+			}
 			if body.Emergency && e.Kind == Finished && until == clock.End {
 				continue // it still waits to be signed off
 			}

@@ -2,11 +2,13 @@ package lending
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"hiddengate/internal/clock"
+	"hiddengate/internal/credential"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/ledger"
@@ -18,6 +20,7 @@ type Book struct {
 	Gate *gate.Gate
 	// Ledgers are the ids of the ledgers for which statements count: the ledger's own, and those that it took over.
 	Ledgers map[string]bool
+	anchors map[string][]credential.Anchor // by the authorities' ids, once they were read
 	// Until leaves out what was said after it, so that requests stand as they did then; 0 for nothing left out.
 	Until clock.Instant
 }
@@ -70,6 +73,9 @@ func (b *Book) Read(events []ledger.Event) *Request {
 		return nil
 	}
 	for _, e := range events[1:] {
+		if r.Credential != nil && b.takeCredential(r, e) {
+			continue
+		}
 		var body ledger.DecisionBody
 		by, ok := b.Actor(e)
 		if !ok || b.later(e) || json.Unmarshal(e.Body, &body) != nil || body.Request != r.ID || b.Counts(e) != nil {
@@ -90,13 +96,20 @@ func (b *Book) made(events []ledger.Event) *Request {
 		return nil
 	}
 	e := events[0]
+	if json.Unmarshal(e.Body, &body) != nil || body.Seconds <= 0 {
+		return nil
+	}
+	if body.Credential != nil {
+		return b.madeCredential(e, &body, b.Counts(e) == nil)
+	}
 	who, ok := b.Actor(e)
-	if !ok || json.Unmarshal(e.Body, &body) != nil || body.Seconds <= 0 || b.Counts(e) != nil {
+	if !ok || b.Counts(e) != nil {
 		return nil
 	}
 	r := &Request{
-		Number: e.Number, ID: e.ID(), Subject: who, GrantID: body.Grant, Asked: time.Duration(body.Seconds) * time.Second,
-		Made: clock.Instant(e.Time), DecideBy: clock.Instant(body.DecideBy), Reason: body.Reason, Ticket: body.Ticket,
+		Number: e.Number, ID: e.ID(), Asker: who, Subject: who, GrantID: body.Grant,
+		Asked: time.Duration(body.Seconds) * time.Second,
+		Made:  clock.Instant(e.Time), DecideBy: clock.Instant(body.DecideBy), Reason: body.Reason, Ticket: body.Ticket,
 	}
 	if body.Starts != nil {
 		at := clock.Instant(*body.Starts)
@@ -125,7 +138,7 @@ func (b *Book) made(events []ledger.Event) *Request {
 
 // take takes what somebody said of a request, if it was theirs to say.
 func (b *Book) take(r *Request, kind ledger.Kind, s Said) {
-	if r.Grant == nil {
+	if r.void() != "" {
 		return
 	}
 	switch kind {
@@ -146,6 +159,14 @@ func (b *Book) take(r *Request, kind ledger.Kind, s Said) {
 			r.end(s.At)
 		}
 	}
+}
+
+// isApprover says whether somebody is an approver of a request, and was or will be there at an instant.
+func (b *Book) isApprover(r *Request, p estate.Principal, at clock.Instant) bool {
+	if r.Credential != nil {
+		return b.MaySign(r.Credential.Profile, p, at)
+	}
+	return b.IsApprover(r.Grant, p, at)
 }
 
 // IsApprover says whether somebody is an approver of a grant, and was or will be there at an instant.
@@ -173,12 +194,14 @@ func (b *Book) Approvers(g *estate.Grant, asker estate.Principal, at clock.Insta
 // MayApprove says why somebody may not approve a request at an instant, or sign it off; nil if they may.
 func (b *Book) MayApprove(r *Request, by estate.Principal, at clock.Instant) error {
 	switch said := func(s Said) bool { return s.By == by }; {
-	case r.Grant == nil:
-		return fmt.Errorf("grant %s is gone, or lends nothing any more", r.GrantID)
-	case by == r.Subject:
+	case r.void() != "":
+		return errors.New(r.void())
+	case by == r.Asker:
 		return fmt.Errorf("%s asked for it: somebody else has to approve", by)
-	case !b.IsApprover(r.Grant, by, at):
-		return fmt.Errorf("%s is no approver of grant %s who is there at that time", by, r.GrantID)
+	case by == r.Subject:
+		return fmt.Errorf("it is for %s: somebody else has to approve", by)
+	case !b.isApprover(r, by, at):
+		return fmt.Errorf("%s is no approver of %s who is there at that time", by, r.What())
 	case slices.ContainsFunc(r.Approvals, said):
 		return fmt.Errorf("%s has approved it already", by)
 	}
@@ -191,12 +214,12 @@ func (b *Book) MayApprove(r *Request, by estate.Principal, at clock.Instant) err
 // MayRefuse says why somebody may not refuse a request at an instant; nil if they may.
 func (b *Book) MayRefuse(r *Request, by estate.Principal, at clock.Instant) error {
 	switch {
-	case r.Grant == nil:
-		return fmt.Errorf("grant %s is gone, or lends nothing any more", r.GrantID)
-	case by == r.Subject:
+	case r.void() != "":
+		return errors.New(r.void())
+	case by == r.Asker:
 		return fmt.Errorf("%s asked for it: to take it back, end it", by)
-	case !b.IsApprover(r.Grant, by, at):
-		return fmt.Errorf("%s is no approver of grant %s who is there at that time", by, r.GrantID)
+	case !b.isApprover(r, by, at):
+		return fmt.Errorf("%s is no approver of %s who is there at that time", by, r.What())
 	}
 	if r.ToSignOff() {
 		return nil
@@ -208,11 +231,13 @@ func (b *Book) MayRefuse(r *Request, by estate.Principal, at clock.Instant) erro
 // approver, and the workspace's owner.
 func (b *Book) MayEnd(r *Request, by estate.Principal, at clock.Instant) error {
 	switch state := r.StateAt(at); {
-	case r.Grant == nil:
-		return fmt.Errorf("grant %s is gone, or lends nothing any more", r.GrantID)
+	case r.void() != "":
+		return errors.New(r.void())
 	case r.Ended != nil || r.Refused != nil || state != Waiting && state != Coming && state != InForce:
 		return fmt.Errorf("it is %s: there is nothing to end", state)
-	case by != r.Subject && !b.IsApprover(r.Grant, by, at) && !b.Owns(by):
+	case r.Credential != nil && r.Credential.Issued != nil:
+		return fmt.Errorf("it is issued: revoke it (hgate credential revoke %d)", r.Number)
+	case by != r.Asker && by != r.Subject && !b.isApprover(r, by, at) && !b.Owns(by):
 		return fmt.Errorf("%s neither asked for it, nor is an approver or the workspace's owner", by)
 	}
 	return nil

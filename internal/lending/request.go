@@ -22,7 +22,7 @@ const (
 	Withdrawn              // ended before it began
 	Refused
 	Lapsed // nobody decided it in time
-	Void   // its grant is gone, or is none that is lent
+	Void   // its grant is gone, or is none that is lent; its profile is gone, or is not for who asked
 )
 
 var stateNames = []string{"waiting", "coming", "in force", "over", "ended", "withdrawn", "refused", "lapsed", "void"}
@@ -39,16 +39,19 @@ type Said struct {
 
 // Request is what somebody asked for, and what came of it.
 type Request struct {
-	Number  int64  // of the event by which it was made
-	ID      string // of that event's statement
-	Subject estate.Principal
-	GrantID string
-	Grant   *estate.Grant  // nil where it is gone, or is none that is lent
-	Within  estate.Address // zero: all of the grant's places
-	Asked   time.Duration  // for how long
-	Lasts   time.Duration  // the same, at most as long as the grant lends now
-	Wished  *clock.Instant // it begins no earlier; nil: at once
-	Made    clock.Instant
+	Number  int64            // of the event by which it was made
+	ID      string           // of that event's statement
+	Asker   estate.Principal // who asked; zero for somebody whom the policy does not know
+	Subject estate.Principal // for whom: of a loan, who asked
+	// Credential is what is asked for, where it is one; Grant is nil then.
+	Credential *Credential
+	GrantID    string
+	Grant      *estate.Grant  // nil where it is gone, or is none that is lent
+	Within     estate.Address // zero: all of the grant's places
+	Asked      time.Duration  // for how long
+	Lasts      time.Duration  // the same, at most as long as the grant lends now
+	Wished     *clock.Instant // it begins no earlier; nil: at once
+	Made       clock.Instant
 	// DecideBy is when it lapses, unless it is decided or needs no approval.
 	DecideBy       clock.Instant
 	Reason, Ticket string
@@ -63,7 +66,7 @@ type Request struct {
 // StateAt tells how far the request has come at an instant.
 func (r *Request) StateAt(at clock.Instant) State {
 	switch {
-	case r.Grant == nil:
+	case r.void() != "":
 		return Void
 	case r.Refused != nil && r.Begins == 0:
 		return Refused
@@ -97,7 +100,13 @@ func (r *Request) begin(at clock.Instant, zone *clock.Zone, e *estate.Estate) {
 	if r.Wished != nil {
 		r.Begins = max(r.Begins, *r.Wished)
 	}
-	r.Over = min(r.Begins+clock.Instant(r.Lasts.Microseconds()), lastOf(e, r.Grant, r.Subject))
+	last := clock.End
+	if r.Credential != nil {
+		last = lastOfCredential(e, r.Credential.Profile, r.Subject)
+	} else {
+		last = lastOf(e, r.Grant, r.Subject)
+	}
+	r.Over = min(r.Begins+clock.Instant(r.Lasts.Microseconds()), last)
 	r.Over = max(r.Over, r.Begins)
 }
 

@@ -43,10 +43,17 @@ func (a *Area) within(place estate.Address) *gate.Reached {
 // so it is.
 func (a *Area) Has(t *Entry) bool {
 	if t.Request != nil {
+		if asks := t.Request.Credential; asks != nil {
+			p := a.gate.Estate().Profiles[asks.Profile]
+			return p != nil && a.in(p.Address())
+		}
 		return a.asked(t.Request.Grant, t.Request.Within)
 	}
 	if t.Pushed != nil {
 		return a.in(estate.Address{System: t.Pushed.System})
+	}
+	if t.Published != nil {
+		return a.in(estate.Address{System: t.Published.Authority})
 	}
 	effect := t.Effect()
 	return effect.More > 0 || slices.ContainsFunc(effect.Lines, func(l EffectLine) bool {

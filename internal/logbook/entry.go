@@ -16,6 +16,8 @@ type Entry struct {
 	Asker   string              // who made that request
 	Policy  *ledger.PolicyBody  // of a change of the files; nil for none
 	Pushed  *ledger.PushedBody  // of a push
+	// Published is of a list of what is revoked.
+	Published *ledger.PublishedBody
 }
 
 // Reader finds out what events are about.
@@ -31,6 +33,9 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 	switch e.Kind {
 	case ledger.Requested:
 		t.Request, t.Asker = new(ledger.RequestBody), e.Actor
+		if e.Actor == "" {
+			t.Asker = "a stranger"
+		}
 		if json.Unmarshal(e.Body, t.Request) != nil {
 			t.Request = nil
 		}
@@ -38,7 +43,7 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 			r.known = map[int64]*Entry{}
 		}
 		r.known[e.Number] = t
-	case ledger.Approved, ledger.Refused, ledger.Finished:
+	case ledger.Approved, ledger.Refused, ledger.Finished, ledger.Issued, ledger.Revoked:
 		of := r.known[e.About]
 		if of == nil {
 			made, ok, err := r.Find(e.About)
@@ -57,6 +62,11 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 		t.Policy = new(ledger.PolicyBody)
 		if json.Unmarshal(e.Body, t.Policy) != nil {
 			t.Policy = nil
+		}
+	case ledger.Published:
+		t.Published = new(ledger.PublishedBody)
+		if json.Unmarshal(e.Body, t.Published) != nil {
+			t.Published = nil
 		}
 	case ledger.Pushed:
 		t.Pushed = new(ledger.PushedBody)

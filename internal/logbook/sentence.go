@@ -49,6 +49,20 @@ func (t *Entry) Sentence(zone *clock.Zone) string {
 		return fmt.Sprintf("refused request %d%s%s", t.About, t.ofWhom(), why)
 	case ledger.Finished:
 		return fmt.Sprintf("ended request %d%s%s", t.About, t.ofWhom(), why)
+	case ledger.Issued:
+		var body ledger.IssuedBody
+		_ = json.Unmarshal(t.Body, &body)
+		return fmt.Sprintf("issued the credential of request %d%s: %s signs it until %s", t.About, t.ofWhom(),
+			body.Authority, zone.Format(clock.Instant(body.Ends)))
+	case ledger.Revoked:
+		var body ledger.RevokedBody
+		_ = json.Unmarshal(t.Body, &body)
+		return fmt.Sprintf("revoked the credential of request %d%s, for %s%s", t.About, t.ofWhom(), body.Reason, why)
+	case ledger.Published:
+		if t.Published != nil {
+			return fmt.Sprintf("published what %s has revoked: %s", t.Published.Authority,
+				count(t.Published.Count, "credential"))
+		}
 	case ledger.PolicyChanged:
 		return t.changed()
 	case ledger.PolicyFound:
@@ -104,7 +118,7 @@ func (t *Entry) wish(zone *clock.Zone) string {
 	if t.Request == nil {
 		return "something that cannot be read"
 	}
-	text := "grant " + t.Request.Grant
+	text := what(t.Request)
 	if t.Request.Within != "" {
 		text += " on " + t.Request.Within
 	}
@@ -124,11 +138,19 @@ func (t *Entry) wish(zone *clock.Zone) string {
 	return text
 }
 
+// what names what a request is for.
+func what(r *ledger.RequestBody) string {
+	if c := r.Credential; c != nil {
+		return "a credential of profile " + c.Profile + " in the name of " + c.For
+	}
+	return "grant " + r.Grant
+}
+
 func (t *Entry) ofWhom() string {
 	if t.Request == nil {
 		return ""
 	}
-	text := " of " + t.Asker + ", grant " + t.Request.Grant
+	text := " of " + t.Asker + ", " + what(t.Request)
 	if t.Request.Within != "" {
 		text += " on " + t.Request.Within
 	}

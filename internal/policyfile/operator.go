@@ -22,6 +22,15 @@ type Operator struct {
 	Ledger  LedgerPlace
 	Notices []*Notice // by name
 	Systems map[string]*Reach
+	// Signing is where the private keys of authorities stand.
+	Signing map[string]*SigningKeys
+}
+
+// SigningKeys says where the private keys of an authority stand, and how they are opened.
+type SigningKeys struct {
+	Files    []string // sealed with age, the one in use first
+	Secret   Secret   // the passphrase; where none is given, and no identity, the terminal is asked
+	Identity string   // the file of a private SSH key, with which they open
 }
 
 // Reach is how a real system is reached, and whose accounts it has.
@@ -210,24 +219,43 @@ var accountsForm = scalarForm("listed or create", object{"enum": []string{accoun
 
 var reachesForm = form[map[string]*Reach]{name: "connections by system", schema: object{"type": "object"},
 	read: func(r *reader, n *yaml.Node) (map[string]*Reach, bool) {
-		out := map[string]*Reach{}
-		ok := r.pairs(n, "connections by system", func(key, value *yaml.Node) {
-			one := &Reach{}
-			if err := estate.CheckID(key.Value); err != nil {
-				r.wrong(key, "", "%s", err)
-			}
-			before := len(r.errors)
-			if r.fields(reachFields, one, value, owner{"the connection of " + key.Value, r.at(key)}) &&
-				len(r.errors) == before {
-				out[key.Value] = one
-			}
-		})
-		return out, ok
+		return bySystem[Reach](r, n, "connections by system", "the connection of ", reachFields)
 	}}
+
+var signingFields = []field{
+	of("keys", listOf(textForm), "files with its private keys, sealed with age, the one in use first",
+		func(k *SigningKeys) *[]string { return &k.Files }).must(),
+	of("secret", secretForm, "the passphrase with which they open", func(k *SigningKeys) *Secret { return &k.Secret }),
+	of("identity", textForm, "the file of a private SSH key, with which they open",
+		func(k *SigningKeys) *string { return &k.Identity }),
+}
+
+var signingForm = form[map[string]*SigningKeys]{name: "keys by authority", schema: object{"type": "object"},
+	read: func(r *reader, n *yaml.Node) (map[string]*SigningKeys, bool) {
+		return bySystem[SigningKeys](r, n, "keys by authority", "the keys of ", signingFields)
+	}}
+
+// bySystem reads entries of the user's own settings by the ids of systems.
+func bySystem[T any](r *reader, n *yaml.Node, name, one string, table []field) (map[string]*T, bool) {
+	out := map[string]*T{}
+	ok := r.pairs(n, name, func(key, value *yaml.Node) {
+		entry := new(T)
+		if err := estate.CheckID(key.Value); err != nil {
+			r.wrong(key, "", "%s", err)
+		}
+		before := len(r.errors)
+		if r.fields(table, entry, value, owner{one + key.Value, r.at(key)}) && len(r.errors) == before {
+			out[key.Value] = entry
+		}
+	})
+	return out, ok
+}
 
 var operatorFields = []field{
 	of("ledger", ledgerForm, "where the workspace's ledger is", func(o *Operator) *LedgerPlace { return &o.Ledger }),
 	of("connect", reachesForm, "how real systems are reached", func(o *Operator) *map[string]*Reach { return &o.Systems }),
+	of("authorities", signingForm, "where the private keys of authorities stand",
+		func(o *Operator) *map[string]*SigningKeys { return &o.Signing }),
 	of("notify", noticesForm, "who hears of which events", func(o *Operator) *[]*Notice { return &o.Notices }),
 }
 
@@ -264,6 +292,7 @@ func OperatorPages() []Page {
 		{"of a workspace", "Under the folder of a workspace.", operatorFields},
 		{"ledger", "Under `ledger`.", ledgerFields},
 		{"a connection", "Under `connect`, by the id of a system.", reachFields},
+		{"an authority", "Under `authorities`, by the id of a system.", signingFields},
 		{"a notice", "Under `notify`, by a name.", noticeFields},
 		{"a secret", "Under `secret`.", secretFields},
 	} {

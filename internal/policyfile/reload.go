@@ -20,7 +20,7 @@ func Reload(was, files fs.FS, before *estate.Estate, changed []string) (*estate.
 }
 
 // whole are the sections that are read as a whole: much follows from them.
-var whole = []*section{catalogs, systems}
+var whole = []*section{catalogs, systems, profiles}
 
 // reload is Reload where that can be done; nil elsewhere.
 func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.Estate {

@@ -26,6 +26,7 @@ func (l *loader) resolve() {
 		e.IndexKinds()
 		l.resolveEntries()
 		l.resolveTypes()
+		l.resolveProfiles()
 	}
 	for _, section := range sectionNames()[2:] {
 		l.resolveNames(section)

@@ -16,7 +16,7 @@ var sections []*section
 
 func init() {
 	sections = slices.Concat(
-		in("systems.yaml", catalogs, systems),
+		in("systems.yaml", catalogs, systems, profiles),
 		in("people.yaml", people, services, groups),
 		in("access.yaml", roles, scopes, grants, blocks, separations, delegations),
 		in("tests.yaml", tests, guarantees))
@@ -153,6 +153,14 @@ var catalogs = sectionOf(
 var systemFields = []field{
 	of("kind", kindForm, "what kind of system it is",
 		func(s *estate.System) *estate.Ref { return &s.Kind }).must().by(Owners),
+	of("makes", oneOf("sort of credential", estate.Makings...),
+		"of an authority: `x509` certificates (the default), or user certificates for `ssh`",
+		func(s *estate.System) *string { return &s.Makes }).by(Owners),
+	of("anchors", listOf(textForm), "of an authority: the certificates, as DER in base64, or for ssh the public keys, by "+
+		"which its credentials are told; the first is in use",
+		func(s *estate.System) *[]string { return &s.Anchors }).by(Owners),
+	of("chain", listOf(textForm), "of an authority under others: their certificates, each signed by the next",
+		func(s *estate.System) *[]string { return &s.Chain }).by(Owners),
 	of("tags", tagsForm, "values for conditions and scopes; what is inside inherits them",
 		func(s *estate.System) *estate.Tags { return &s.Tags }).by(ByEffect),
 	of("unlisted", judgeForm, "an address in no inventory: `refuse` (the default) or `judge`",

@@ -411,3 +411,26 @@ func holds(s *Space, r Region, c *Context) (holds, known bool) {
 	h := s.Judge(r, c)
 	return h == All, h != Some
 }
+
+// What is written as prefixes is what was read, and the addresses of a region are those at which some context is.
+func TestPrefixesAreWhatWasRead(t *testing.T) {
+	s := testSpace(t)
+	for _, list := range [][]string{{"10.0.0.0/8"}, {"0.0.0.0/0"}, {"::/0"}, {"0.0.0.0/0", "::/0"},
+		{"10.0.0.0/8", "2001:db8::/32"}, {"10.0.0.0/9", "10.128.0.0/10"}, {"255.255.255.255/32", "::/1"},
+		{"128.0.0.0/1", "::/0"}} {
+		var prefixes []netip.Prefix
+		for _, text := range list {
+			prefixes = append(prefixes, netip.MustParsePrefix(text))
+		}
+		r := s.From(prefixes...)
+		assert.Equal(t, prefixes, s.Prefixes(r))
+		in, err := s.And(r, s.Is("mfa", true), s.Between(0, clock.Minute))
+		require.NoError(t, err)
+		got, err := s.Networks(in)
+		require.NoError(t, err)
+		assert.Equal(t, r, got, list)
+	}
+	got, err := s.Networks(Empty)
+	require.NoError(t, err)
+	assert.Nil(t, s.Prefixes(got))
+}

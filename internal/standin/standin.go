@@ -26,7 +26,10 @@ type Options struct {
 	Places []Place       // what there is, the first time
 	Idle   time.Duration // after so long without a command, whoever signed in is signed out
 	Now    func() time.Time
-	Quick  bool // hash passwords quickly, as tests want it
+	// Trust is a file with certificates of authorities whose clients may sign in too, Revoked one with what they have
+	// revoked; "" for none.
+	Trust, Revoked string
+	Quick          bool // hash passwords quickly, as tests want it
 }
 
 // accountName is what accounts of stand-ins may be called.

@@ -132,7 +132,7 @@ func (t *Trimmer) ask(d Action) *answer {
 
 // Trim tells what was never used.
 func (t *Trimmer) Trim() Trim {
-	e := t.gate.Estate()
+	e, out := t.gate.Estate(), t.out
 	roles := map[string]*Unused{}
 	used := map[string]map[string]bool{} // by role
 	for _, gr := range estate.Sorted(e.Grants) {
@@ -150,7 +150,7 @@ func (t *Trimmer) Trim() Trim {
 			}
 		}
 		if len(one.Never) > 0 || len(one.Idle) > 0 {
-			t.out.Grants = append(t.out.Grants, one)
+			out.Grants = append(out.Grants, one)
 		}
 		for _, ref := range gr.Roles {
 			r := roles[ref.ID]
@@ -178,13 +178,13 @@ func (t *Trimmer) Trim() Trim {
 			}
 		}
 		if len(r.Never) > 0 {
-			t.out.Roles = append(t.out.Roles, *r)
+			out.Roles = append(out.Roles, *r)
 		}
 	}
-	slices.SortFunc(t.out.Roles, func(a, b Unused) int {
+	slices.SortFunc(out.Roles, func(a, b Unused) int {
 		return cmp.Or(cmp.Compare(len(b.Never), len(a.Never)), strings.Compare(a.ID, b.ID))
 	})
-	return t.out
+	return out
 }
 
 // using takes down what was used through a grant of a role, for the role and for all that it includes: what one of them

@@ -47,6 +47,7 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 		trimmer.Take(survey.Action{At: at, Who: estate.Principal{ID: f[1]}, Operation: f[2], Resource: f[3], Line: i + 1})
 	}
 	out := trimmer.Trim()
+	require.Equal(t, out, trimmer.Trim(), "it tells the same again")
 	require.Equal(t, 7, out.Actions)
 	var refused []int
 	for _, r := range out.Refused {

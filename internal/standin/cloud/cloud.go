@@ -142,7 +142,7 @@ func hashed(secret string) string { // which was drawn at random, and so needs n
 
 // Serve answers until the context ends.
 func (c *Cloud) Serve(ctx context.Context, l net.Listener) error {
-	secure, err := c.authority.Server(l.Addr())
+	secure, err := c.authority.Server(l.Addr(), web.Trust{})
 	if err != nil {
 		return err
 	}

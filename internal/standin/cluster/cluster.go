@@ -85,6 +85,7 @@ type Cluster struct {
 	*web.Site[*standin.Access]
 	authority *web.Authority
 	waiting   waiting
+	trust     web.Trust
 }
 
 // waiting are the signing requests, which outlive the cluster.
@@ -106,7 +107,7 @@ func Open(how standin.Options) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Cluster{}
+	c := &Cluster{trust: web.Trust{Authorities: how.Trust, Revoked: how.Revoked}}
 	if c.authority, err = web.OpenAuthority(core.Folder, how.Now); err == nil {
 		err = c.keeper(core.Folder)
 	}
@@ -166,7 +167,7 @@ func (c *Cluster) save() error {
 
 // Serve answers until the context ends.
 func (c *Cluster) Serve(ctx context.Context, l net.Listener) error {
-	secure, err := c.authority.Server(l.Addr())
+	secure, err := c.authority.Server(l.Addr(), c.trust)
 	if err != nil {
 		return err
 	}

@@ -143,8 +143,9 @@ func (a *Authority) Issue(account string, lasts time.Duration) ([]byte, error) {
 	return bundle(der, key)
 }
 
-// Server gives what a stand-in shows at an address, and takes the certificates that the authority signed.
-func (a *Authority) Server(at net.Addr) (*tls.Config, error) {
+// Server gives what a stand-in shows at an address, and takes the certificates that the authority signed, or one that
+// is trusted.
+func (a *Authority) Server(at net.Addr, trust Trust) (*tls.Config, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -161,11 +162,11 @@ func (a *Authority) Server(at net.Addr) (*tls.Config, error) {
 	}
 	pool := x509.NewCertPool()
 	pool.AddCert(a.cert)
-	return &tls.Config{
+	return trust.within(&tls.Config{
 		MinVersion:   tls.VersionTLS12,
 		Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}},
 		ClientCAs:    pool,
 		ClientAuth:   tls.VerifyClientCertIfGiven,
 		Time:         a.now,
-	}, nil
+	}, a.cert), nil
 }

@@ -137,7 +137,7 @@ func (s *snapshot) wish(a *target.Arrangement, h *target.Holder) *wish {
 func keyLines(keys []string, w *wish, ends clock.Instant) (out []string) {
 	var options []string
 	if !w.signsIn {
-		options = append(options, "restrict", "pty", `command="`+opener(w.opens)+`"`)
+		options = append(options, "restrict", "pty", `command="`+Opener(w.opens)+`"`)
 	}
 	if ends != clock.End {
 		at := time.UnixMicro(int64(ends)).UTC()
@@ -158,8 +158,8 @@ func keyLines(keys []string, w *wish, ends clock.Instant) (out []string) {
 	return out
 }
 
-// opener is the command that opens one of some applications. Their names need no quotes.
-func opener(names []string) string {
+// Opener is the command that opens one of some applications. Their names need no quotes.
+func Opener(names []string) string {
 	if len(names) == 1 {
 		return "exec " + programsIn + "/" + names[0]
 	}

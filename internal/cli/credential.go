@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"hiddengate/internal/draft"
+	"hiddengate/internal/ledger/store"
+	"hiddengate/internal/lending"
+)
+
+// What the examples about credentials begin with.
+const (
+	makeFirst = "  hgate credential authority make base-ca --identity .keys/ines.okafor --yes\n" +
+		"  hgate request credential reduce-client --key-out ~/ines.key \\\n" +
+		"    --by ines.okafor --key .keys/ines.okafor\n"
+	signFirst = makeFirst + "  hgate approve 3 --by vera.stahl --key .keys/vera.stahl\n"
+)
+
+// credentialCommand has the commands about what carries an identity.
+func (a *app) credentialCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "credential", Short: "Issue, list and revoke what carries an identity",
+		Long: `Certificates and keys by which people and services sign in. hgate request credential asks for one, and
+hgate approve approves it; an authority's key is made here, and opened only to sign.`,
+		Args: ownCommands,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	authority := &cobra.Command{
+		Use: "authority", Short: "Make the key of an authority, and tell what authorities there are",
+		Long: "Authorities are systems of the kind authority, and sign what carries an identity.",
+		Args: ownCommands,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	authority.AddCommand(a.authorityMake(), a.authorityList(), a.authorityShow())
+	c.AddCommand(authority, a.credentialList(), a.credentialShow(), a.credentialIssue(), a.credentialRenew(),
+		a.credentialRevoke(), a.credentialRevocations())
+	return c
+}
+
+// requestNumber reads the number of a request.
+func requestNumber(text string) (int64, error) {
+	number, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || number < 1 {
+		return 0, fmt.Errorf("%q is no number of a request: `hgate requests` lists them", text)
+	}
+	return number, nil
+}
+
+// credentialOf reads the request of a number, which has to be for a credential.
+func (b *book) credentialOf(r *store.Reader, number int64) (*lending.Request, error) {
+	one, err := b.request(r, number)
+	switch {
+	case err != nil:
+		return nil, err
+	case one == nil:
+		return nil, &draft.Error{Message: fmt.Sprintf("there is no request %d", number), Help: "see `hgate credential list`"}
+	case one.Credential == nil:
+		return nil, &draft.Error{
+			Message: fmt.Sprintf("request %d is for grant %s, and not for a credential", number, one.GrantID),
+			Help:    "see `hgate credential list`",
+		}
+	}
+	return one, nil
+}
+
+// credentialNumbers offers the numbers of credentials.
+func (a *app) credentialNumbers(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	g, err := a.compiled()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var out []string
+	_ = a.reading(g, func(b *book, r *store.Reader) error {
+		list, err := b.requests(r, a.present())
+		for _, one := range list {
+			if one.Credential != nil {
+				out = append(out, fmt.Sprintf("%d\t%s, %s", one.Number, one.Subject, one.What()))
+			}
+		}
+		return err
+	})
+	return out, cobra.ShellCompDirectiveNoFileComp
+}

@@ -32,6 +32,7 @@ type observatory struct {
 // writeDemo writes the demo, whose clocks show noon, whenever the tests run: what it lets people do hangs on the hour.
 func writeDemo(t *testing.T, dir string) {
 	require.NoError(t, starter.Write(starter.Demo(), dir))
+	require.NoError(t, starter.WriteKeys(dir))
 	name := filepath.Join(dir, "hidden-gate.yaml")
 	text, err := os.ReadFile(name)
 	require.NoError(t, err)
@@ -181,7 +182,6 @@ func TestNothingIsToldWhileATestFails(t *testing.T) {
 // A loan is on the real system while it lasts, with a push that stays, and gone after its end.
 func TestALoanIsCarriedWhileAPushStays(t *testing.T) {
 	o := newObservatory(t)
-	require.NoError(t, starter.WriteKeys(o.dir))
 	o.says(0, "", "add", "grant", "drivers-tidy", "--to", "marek.dvorin", "--role", "data-keeper", "--on",
 		"obsdb:sky/catalogue", "--on-request", "longest=1h", "--yes")
 	o.says(0, "obsdb is reached", "connect", "obsdb", "--driver", "postgres", "--at", o.address, "--accounts", "create")

@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/servers"
-	"hiddengate/internal/starter"
 )
 
 // door is a server that trusts an authority of the demo.
@@ -28,7 +27,6 @@ type door struct {
 func newDoor(t *testing.T) *door {
 	o, root, _ := base(t)
 	d := &door{o, root, filepath.Dir(o.dir)}
-	require.NoError(t, starter.WriteKeys(o.dir))
 	for _, line := range []string{
 		"add system base-keys --kind authority --makes ssh --yes",
 		"add profile door --authority base-keys --system base-hosts --longest 1d --yes",

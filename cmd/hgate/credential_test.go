@@ -18,7 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/standin/web"
-	"hiddengate/internal/starter"
 )
 
 // cluster is the built program as a stand-in for the demo's cluster, which trusts the demo's authority.
@@ -31,7 +30,6 @@ func newCluster(t *testing.T) *cluster {
 	dir := t.TempDir()
 	c := &cluster{&console{observatory: &observatory{t: t, dir: filepath.Join(dir, "demo")}}, filepath.Join(dir, "home")}
 	writeDemo(t, c.dir)
-	require.NoError(t, starter.WriteKeys(c.dir))
 	require.NoError(t, os.Mkdir(c.home, 0o700))
 	c.folder = filepath.Join(c.home, "reduce")
 	return c

@@ -136,7 +136,7 @@ func TestTheChapterOnConsolesRuns(t *testing.T) {
 }
 
 func (c *console) logged() string {
-	out, _ := c.hgate("log", "export")
+	out, _ := c.hgate("log", "export", "-")
 	return out
 }
 

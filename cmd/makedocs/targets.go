@@ -24,6 +24,9 @@ data; ` + "`hgate compile SYSTEM`" + ` tells the same of your policy.
 	for _, d := range cli.Drivers {
 		fmt.Fprintf(&b, "\n## %s\n\nFor %s; a system of kind `%s`. Its address is written `%s`. %s\n", d.Name, d.About,
 			d.Kind, d.Address, d.Names)
+		if d.Verifiers {
+			b.WriteString("Passwords that `hgate credential password` sets are told as verifiers for SCRAM-SHA-256.\n")
+		}
 		b.WriteString("\n| operation | on | is carried by |\n|---|---|---|\n")
 		for _, n := range d.Carries.Natives {
 			by := "`" + n.Name + "`"

@@ -32,13 +32,14 @@ func driverNames() (out []string) {
 
 // carrying is a system of the policy that is carried to a real one.
 type carrying struct {
-	id     string
-	driver *target.Driver
-	reach  *policyfile.Reach // nil if your settings do not say how it is reached
-	plain  *gate.Gate
-	gate   *gate.Gate // with what is lent
-	lent   []estate.Elevation
-	at     clock.Instant
+	id        string
+	driver    *target.Driver
+	reach     *policyfile.Reach // nil if your settings do not say how it is reached
+	plain     *gate.Gate
+	gate      *gate.Gate                 // with what is lent
+	passwords map[string]target.Password // by account, of a system that takes them
+	lent      []estate.Elevation
+	at        clock.Instant
 }
 
 // carried finds a system with what it has to give, its driver, and how your settings say that it is reached. A driver
@@ -145,6 +146,12 @@ func (a *app) reached(c *carrying) (*reached, error) {
 	if err != nil {
 		return nil, err
 	}
+	if c.driver.Verifiers {
+		if c.passwords, err = a.passwordsOf(c); err != nil {
+			s.Close()
+			return nil, outside{err}
+		}
+	}
 	arrangement, err := a.arranged(c, snap.State())
 	if err != nil {
 		s.Close()
@@ -156,6 +163,7 @@ func (a *app) reached(c *carrying) (*reached, error) {
 // arranged says what a system has to give, as it is now.
 func (a *app) arranged(c *carrying, state *target.State) (*target.Arrangement, error) {
 	task := target.Task{Gate: c.gate, System: c.id, At: c.at, Carries: &c.driver.Carries, State: state, Lent: c.lent}
+	task.Passwords = c.passwords
 	task.Create = c.reach != nil && c.reach.Create
 	w, err := target.Work(a.ctx, task)
 	if err != nil {

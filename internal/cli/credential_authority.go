@@ -291,18 +291,8 @@ func (a *app) sealPhrase(s policyfile.Secret) (phrase string, err error) {
 			return "", outside{err}
 		}
 	} else if in, isFile := a.In.(*os.File); isFile && term.IsTerminal(int(in.Fd())) {
-		var typed [2]string
-		for i, ask := range []string{"A passphrase for the key: ", "Once more: "} {
-			fmt.Fprint(a.page(a.Err), ask)
-			text, err := term.ReadPassword(int(in.Fd()))
-			fmt.Fprintln(a.page(a.Err))
-			if err != nil {
-				return "", outside{err}
-			}
-			typed[i] = string(text)
-		}
-		if phrase = typed[0]; typed[0] != typed[1] {
-			return "", errors.New("the two passphrases are not the same")
+		if phrase, err = a.typedTwice(in, "A passphrase for the key: "); err != nil {
+			return "", err
 		}
 	} else {
 		return "", &draft.Error{Message: "the key of an authority is sealed, and nothing says with what",

@@ -60,7 +60,7 @@ func (w *logWriter) write(t *logbook.Entry) error {
 		}
 		return err
 	}
-	text, err := t.Encode()
+	text, err := t.Shown().Encode()
 	if err == nil {
 		_, err = fmt.Fprintf(w.app.Out, "%s\n", text)
 	}
@@ -86,7 +86,7 @@ func (w *logWriter) end() error {
 // eventObject writes an event as JSON.
 func eventObject(t *logbook.Entry) object {
 	out := object{{"number", t.Number}, {"at", t.Time.String()}, {"actor", t.Actor}, {"kind", string(t.Kind)},
-		{"body", t.Body}, {"hash", t.Hash}, {"user", t.User}, {"host", t.Host}, {"command", t.Command}}
+		{"body", t.Shown().Body}, {"hash", t.Hash}, {"user", t.User}, {"host", t.Host}, {"command", t.Command}}
 	if t.About > 0 {
 		out = append(out, member{"about", t.About})
 	}
@@ -134,5 +134,5 @@ func cloudEvent(t *logbook.Entry) object {
 	} else if t.Request != nil {
 		out = append(out, member{"subject", fmt.Sprintf("request/%d", t.Number)})
 	}
-	return append(out, member{"data", t.Event})
+	return append(out, member{"data", t.Shown()})
 }

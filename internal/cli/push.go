@@ -213,6 +213,7 @@ func (a *app) tell(c *reached, plan *target.Plan, despite string) (told bool, er
 	for _, one := range plan.Statements[:min(len(plan.Statements), ledger.MostStatements)] {
 		body.Statements = append(body.Statements, one.Text)
 	}
+	body.Passwords = c.toldPasswords()
 	note := func(w *store.Writer) error {
 		event, err := a.event(id, who, ledger.Pushed, body)
 		if err == nil {

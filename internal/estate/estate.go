@@ -24,6 +24,8 @@ type Estate struct {
 	// delegation too.
 	Owner           *Principal
 	LossesDelegated bool
+	// Passwords are what passwords have to be like.
+	Passwords Passwords
 	// Actors are who acts by which user of the operating system; SigningRequired says that asking, approving, refusing
 	// and ending need a signature.
 	Actors          map[string]Principal
@@ -59,7 +61,7 @@ type Estate struct {
 // New makes an estate without entries.
 func New() *Estate {
 	return &Estate{
-		Edition: 1, Zone: clock.UTC, Severities: map[string]diagnostic.Severity{},
+		Edition: 1, Zone: clock.UTC, Passwords: DefaultPasswords, Severities: map[string]diagnostic.Severity{},
 		Kinds: map[string]*Kind{}, Systems: map[string]*System{}, People: map[string]*Subject{},
 		Services: map[string]*Subject{}, Groups: map[string]*Group{}, Roles: map[string]*Role{},
 		Scopes: map[string]*Scope{}, Grants: map[string]*Grant{}, Blocks: map[string]*Block{},

@@ -92,3 +92,13 @@ func (e *Estate) ProfileAt(r *Resource) *Profile {
 	}
 	return nil
 }
+
+// Passwords are what passwords have to be like, and for how long they let in.
+type Passwords struct {
+	Length  int           // the least, in characters
+	Longest time.Duration // until it has to be set anew
+	First   time.Duration // the same of one that somebody else set
+}
+
+// DefaultPasswords are those of a workspace that does not say.
+var DefaultPasswords = Passwords{Length: 16, Longest: 90 * 24 * time.Hour, First: 24 * time.Hour}

@@ -134,10 +134,20 @@ type ClosedBody struct {
 type PushedBody struct {
 	System     string   `json:"system"`
 	Driver     string   `json:"driver"`
-	Statements []string `json:"statements"`        // at most MostStatements
-	Count      int      `json:"count"`             // how many there were
-	Despite    string   `json:"despite,omitempty"` // the reason, where something stood against it
-	Partly     bool     `json:"partly,omitempty"`  // it broke off, and some of them may not have been told
+	Statements []string `json:"statements"`          // at most MostStatements
+	Count      int      `json:"count"`               // how many there were
+	Despite    string   `json:"despite,omitempty"`   // the reason, where something stood against it
+	Partly     bool     `json:"partly,omitempty"`    // it broke off, and some of them may not have been told
+	Passwords  []int64  `json:"passwords,omitempty"` // the events whose passwords it was told
+}
+
+// PasswordBody is a password that somebody set for an account.
+type PasswordBody struct {
+	Account  string `json:"account"`         // its address
+	For      string `json:"for"`             // whose it is
+	Verifier string `json:"verifier"`        // as credential.Verifier writes it
+	First    bool   `json:"first,omitempty"` // somebody else set it, and it has to be changed
+	Ends     Time   `json:"ends"`            // the first instant at which it does not let in any more
 }
 
 // MostStatements bounds how many statements an event keeps.

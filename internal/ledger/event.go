@@ -39,16 +39,19 @@ const (
 	Issued         Kind = "credential.issued"
 	Revoked        Kind = "credential.revoked"
 	Published      Kind = "revocations.published"
+	PasswordSet    Kind = "credential.password"
 )
 
 // Kinds lists all kinds of event.
 var Kinds = []Kind{Began, Imported, Requested, Approved, Refused, Finished, PolicyChanged, PolicyFound,
-	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed, Pushed, Issued, Revoked, Published}
+	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed, Pushed, Issued, Revoked, Published,
+	PasswordSet}
 
 // NeedsSignature says whether an event of the kind counts only with a signature, where the workspace requires them.
 func (k Kind) NeedsSignature() bool {
 	switch k {
-	case Requested, Approved, Refused, Finished, Imported, ReviewOpened, ReviewAnswered, ReviewClosed, Revoked:
+	case Requested, Approved, Refused, Finished, Imported, ReviewOpened, ReviewAnswered, ReviewClosed, Revoked,
+		PasswordSet:
 		return true
 	}
 	return false

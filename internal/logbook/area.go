@@ -55,6 +55,10 @@ func (a *Area) Has(t *Entry) bool {
 	if t.Published != nil {
 		return a.in(estate.Address{System: t.Published.Authority})
 	}
+	if t.Password != nil {
+		place, err := estate.ParseAddress(t.Password.Account)
+		return err == nil && a.in(place)
+	}
 	effect := t.Effect()
 	return effect.More > 0 || slices.ContainsFunc(effect.Lines, func(l EffectLine) bool {
 		return slices.ContainsFunc(l.Where, a.told)

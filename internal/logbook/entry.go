@@ -12,10 +12,11 @@ import (
 // Entry is an event with what it is about.
 type Entry struct {
 	ledger.Event
-	Request *ledger.RequestBody // that it is, or is about; nil for none
-	Asker   string              // who made that request
-	Policy  *ledger.PolicyBody  // of a change of the files; nil for none
-	Pushed  *ledger.PushedBody  // of a push
+	Request  *ledger.RequestBody  // that it is, or is about; nil for none
+	Asker    string               // who made that request
+	Policy   *ledger.PolicyBody   // of a change of the files; nil for none
+	Pushed   *ledger.PushedBody   // of a push
+	Password *ledger.PasswordBody // of a password that was set
 	// Published is of a list of what is revoked.
 	Published *ledger.PublishedBody
 }
@@ -63,6 +64,11 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 		if json.Unmarshal(e.Body, t.Policy) != nil {
 			t.Policy = nil
 		}
+	case ledger.PasswordSet:
+		t.Password = new(ledger.PasswordBody)
+		if json.Unmarshal(e.Body, t.Password) != nil {
+			t.Password = nil
+		}
 	case ledger.Published:
 		t.Published = new(ledger.PublishedBody)
 		if json.Unmarshal(e.Body, t.Published) != nil {
@@ -75,6 +81,23 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 		}
 	}
 	return t, nil
+}
+
+// Shown is the event as it is shown and sent: without by what a password is checked, which stays in the ledger.
+func (t *Entry) Shown() ledger.Event {
+	e := t.Event
+	if t.Kind != ledger.PasswordSet {
+		return e
+	}
+	var body ledger.PasswordBody
+	e.Body = json.RawMessage("{}") // of what cannot be read nothing is shown
+	if json.Unmarshal(t.Body, &body) == nil {
+		body.Verifier = ""
+		if text, err := json.Marshal(body); err == nil {
+			e.Body = text
+		}
+	}
+	return e
 }
 
 // ByService says whether a service did it, and not a person by hand.

@@ -58,6 +58,11 @@ func (t *Entry) Sentence(zone *clock.Zone) string {
 		var body ledger.RevokedBody
 		_ = json.Unmarshal(t.Body, &body)
 		return fmt.Sprintf("revoked the credential of request %d%s, for %s%s", t.About, t.ofWhom(), body.Reason, why)
+	case ledger.PasswordSet:
+		if b := t.Password; b != nil {
+			return fmt.Sprintf("set a password for %s of %s, which lets in until %s", b.Account, b.For,
+				zone.Format(clock.Instant(b.Ends)))
+		}
 	case ledger.Published:
 		if t.Published != nil {
 			return fmt.Sprintf("published what %s has revoked: %s", t.Published.Authority,

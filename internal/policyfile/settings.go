@@ -10,6 +10,7 @@ import (
 
 	"hiddengate/internal/catalog"
 	"hiddengate/internal/clock"
+	"hiddengate/internal/credential"
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 )
@@ -18,6 +19,7 @@ import (
 type settings struct {
 	version     int
 	edition     int
+	passwords   estate.Passwords
 	title       string
 	zone        *clock.Zone
 	ignore      []string
@@ -97,6 +99,16 @@ var workspaceOwnerForm = naming(form[*estate.SubjectTerm]{name: ownerForm.name, 
 	return Naming{Subjects: estate.Subjects{*t}}
 }, subjectWords)
 
+var passwordFields = []field{
+	of("length", countForm(credential.LeastPassword, 128),
+		"how many characters a password has at least (16, where left out)",
+		func(p *estate.Passwords) *int { return &p.Length }),
+	of("longest", durationForm, "for how long it lets in (90d, where left out)",
+		func(p *estate.Passwords) *time.Duration { return &p.Longest }),
+	of("first", durationForm, "for how long one lets in that somebody else set (24h, where left out)",
+		func(p *estate.Passwords) *time.Duration { return &p.First }),
+}
+
 var settingFields = []field{
 	of(Version, countForm(1, 1), "the format's version: 1",
 		func(s *settings) *int { return &s.version }).must().by(Nobodys),
@@ -125,6 +137,9 @@ var settingFields = []field{
 	of("actors", actorsForm,
 		"who acts by which user of the operating system; a user whose name is a person's id needs no entry",
 		func(s *settings) *map[string]estate.SubjectTerm { return &s.actors }).by(Nobodys),
+	of("passwords", record[estate.Passwords]("rules for passwords", "the rules for passwords", passwordFields),
+		"what passwords are like that `hgate credential password` sets",
+		func(s *settings) *estate.Passwords { return &s.passwords }).by(Nobodys),
 	of("signing", oneOf("need for signatures", "optional", "required"),
 		"`required`: asking, approving, refusing and ending count only with the signature of who does it",
 		func(s *settings) *string { return &s.signing }).by(Nobodys),
@@ -162,6 +177,17 @@ func (l *loader) readSettings(d *document) {
 	l.estate.Title, l.estate.Edition, l.estate.Zone = s.title, s.edition, s.zone
 	l.estate.LossesDelegated = s.losses == "delegated"
 	l.estate.SigningRequired = s.signing == "required"
+	rules := estate.DefaultPasswords
+	if s.passwords.Length > 0 {
+		rules.Length = s.passwords.Length
+	}
+	if s.passwords.Longest > 0 {
+		rules.Longest = s.passwords.Longest
+	}
+	if s.passwords.First > 0 {
+		rules.First = s.passwords.First
+	}
+	l.estate.Passwords = rules
 	for user, t := range s.actors {
 		if l.estate.Actors == nil {
 			l.estate.Actors = map[string]estate.Principal{}

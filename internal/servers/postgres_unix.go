@@ -17,6 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// AskingDatabase is the name of a database into which the private server lets nobody without a password. Tests make it.
+const AskingDatabase = "asking"
+
 // Postgres starts a PostgreSQL server and gives the address of its database, as the owner of all. It listens on a
 // socket in a folder of its own alone. The test is skipped where PostgreSQL is not installed.
 func Postgres(t testing.TB) (address string) {
@@ -40,6 +43,11 @@ func Postgres(t testing.TB) (address string) {
 	out, err := run(
 		exec.Command(initdb, "-D", data, "-U", "owner", "-A", "trust", "-E", "UTF8", "--no-sync")).CombinedOutput()
 	require.NoError(t, err, string(out))
+	rules := filepath.Join(data, "pg_hba.conf")
+	trusting, err := os.ReadFile(rules)
+	require.NoError(t, err)
+	asking := []byte("local " + AskingDatabase + " all scram-sha-256\n")
+	require.NoError(t, os.WriteFile(rules, append(asking, trusting...), 0o600))
 	c := run(exec.Command(server, "-D", data, "-k", folder, "-c", "listen_addresses=", "-c", "max_connections=150"))
 	log, err := os.Create(filepath.Join(folder, "log"))
 	require.NoError(t, err)

@@ -14,6 +14,8 @@ type Driver struct {
 	Address string // how the address of one is written, with an example
 	Names   string // what the addresses inside it stand for, in a sentence
 	Carries Carries
+	// Verifiers says that it takes passwords as verifiers for SCRAM-SHA-256.
+	Verifiers bool
 	// Connect reaches a system.
 	Connect func(ctx context.Context, to Connection) (System, error)
 	// Blank is a system that has the places of a state and gives nothing to anybody. Its address may be "".
@@ -72,8 +74,17 @@ type Plan struct {
 type Statement struct {
 	Do     Doing
 	Text   string   // in the system's own language
+	Secret string   // what is told instead, where the text leaves out a secret; never printed
 	Grants []string // that caused it, by id
 	Why    string   // of what is taken away: what it is
+}
+
+// Told is the text that the system is told.
+func (s Statement) Told() string {
+	if s.Secret != "" {
+		return s.Secret
+	}
+	return s.Text
 }
 
 // Doing is what a statement does to what is there.

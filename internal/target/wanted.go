@@ -22,6 +22,15 @@ type Task struct {
 	State   *State
 	Create  bool               // whoever has access and no account gets one that is named after their id
 	Lent    []estate.Elevation // what Gate counts as lent
+	// Passwords are those that were set, by account.
+	Passwords map[string]Password
+}
+
+// Password is one that was set for an account.
+type Password struct {
+	Number   int64         // of the event
+	Verifier string        // as package credential writes it; "" for one that the system was told already
+	Ends     clock.Instant // it does not let in from then on
 }
 
 // Wanted is what a system has to give, at the task's moment.

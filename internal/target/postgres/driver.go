@@ -84,9 +84,10 @@ var Driver = &target.Driver{
 	Names: "A schema is named by itself, and what is in it behind a slash: `sky`, `sky/catalogue`; a function with its " +
 		"arguments, where another of its name has others. A resource of type `setting` is the setting of its last name, as " +
 		"`settings/work_mem`.",
-	Carries: target.Carries{Natives: natives, Notes: notes()},
-	Connect: connect,
-	Blank:   func(to target.Connection, s *target.State) target.Snapshot { return blank(to, s) },
+	Carries:   target.Carries{Natives: natives, Notes: notes()},
+	Verifiers: true,
+	Connect:   connect,
+	Blank:     func(to target.Connection, s *target.State) target.Snapshot { return blank(to, s) },
 }
 
 func notes() (out []target.Note) {

@@ -167,8 +167,17 @@ func (p *planning) makeAccounts() {
 					ident(name))
 			}
 		}
-		if h.Ends != clock.End {
-			if ends := h.Ends.Time().UTC(); is.until == nil || !is.until.Equal(ends) {
+		until := h.Ends
+		if set, ok := p.a.Passwords[name]; ok {
+			until = min(until, set.Ends)
+			if verifier := set.Verifier; verifier != "" {
+				const set = "ALTER ROLE %s PASSWORD %s"
+				p.say(target.Alter, nil, account+", whose password was set", set, ident(name), literal(hidden))
+				p.plan.Statements[len(p.plan.Statements)-1].Secret = fmt.Sprintf(set, ident(name), literal(verifier))
+			}
+		}
+		if until != clock.End {
+			if ends := until.Time().UTC(); is.until == nil || !is.until.Equal(ends) {
 				p.say(target.Alter, nil, account+", which ends then", "ALTER ROLE %s VALID UNTIL %s", ident(name),
 					literal(ends.Format(time.RFC3339Nano)))
 			}
@@ -181,6 +190,9 @@ func (p *planning) makeAccounts() {
 		}
 	}
 }
+
+// hidden stands for a verifier where statements are shown.
+const hidden = "…"
 
 // takePowers takes what lets an account do more than any right says, unless the policy lets it do as much.
 func (p *planning) takePowers(h *target.Holder, is *role) {

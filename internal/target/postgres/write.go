@@ -50,7 +50,7 @@ func (s *system) Write(ctx context.Context, was target.Snapshot, p *target.Plan,
 func run(ctx context.Context, tx pgx.Tx, statements []target.Statement) error {
 	pipe := tx.Conn().PgConn().StartPipeline(ctx)
 	for _, one := range statements {
-		pipe.SendQueryParams(one.Text, nil, nil, nil, nil)
+		pipe.SendQueryParams(one.Told(), nil, nil, nil, nil)
 		if err := pipe.Sync(); err != nil {
 			pipe.Close()
 			return err

@@ -25,8 +25,10 @@ type door struct {
 }
 
 func newDoor(t *testing.T) *door {
-	o, root, _ := base(t)
+	o, root, key := base(t)
 	d := &door{o, root, filepath.Dir(o.dir)}
+	d.says(0, "base-hosts is reached", "connect", "base-hosts", "--driver", "linux", "--at", root.Address, "--secret-file",
+		key)
 	for _, line := range []string{
 		"add system base-keys --kind authority --makes ssh --yes",
 		"add profile door --authority base-keys --system base-hosts --longest 1d --yes",
@@ -44,6 +46,7 @@ func newDoor(t *testing.T) *door {
 	require.NoError(t, err)
 	root.Run("useradd --create-home --shell /bin/sh --password '*' ines; " +
 		"useradd --create-home --shell /bin/sh --password '*' tomas.velho; touch /etc/ssh/revoked; " +
+		"cd /usr/local/bin; chmod 750 planner weather; setfacl -m u:tomas.velho:rx planner; " +
 		"printf '%s\\n' '" + strings.TrimSpace(string(trusted)) + "' >/etc/ssh/trusted; " +
 		"printf 'TrustedUserCAKeys /etc/ssh/trusted\\nRevokedKeys /etc/ssh/revoked\\n' >/etc/ssh/sshd_config.d/a.conf; " +
 		"kill -HUP $(cat /run/sshd.pid); sleep 1")
@@ -96,17 +99,48 @@ func TestACertificateLetsItsHolderIntoAServer(t *testing.T) {
 	out, err := d.in("ines", "ines", "id -un")
 	require.NoError(t, err, out)
 	assert.Equal(t, "ines\n", out)
+	d.says(0, "The bundle for ines.okafor is in", "credential", "bundle", number, d.file("for-ines"), "--with-key",
+		d.file("ines"))
+	d.says(0, "base-hosts lets ines.okafor in as ines.", "credential", "test", d.file("for-ines"))
+	handed := exec.Command("ssh", "-F", "ssh_config", "-o", "BatchMode=yes", "base-hosts", "id -un")
+	handed.Dir = d.file("for-ines")
+	said, err := handed.CombinedOutput()
+	require.NoError(t, err, string(said))
+	assert.Equal(t, "ines\n", string(said), "with what stands in the bundle alone")
 	_, err = d.in("tomas.velho", "ines", "id -un")
 	assert.Error(t, err, "somebody else's account")
 
 	private, public := servers.NewKey(t)
 	require.NoError(t, os.WriteFile(d.file("tomas.own"), []byte(private), 0o600))
-	ends := time.Now().Add(20 * time.Second).UTC().Truncate(time.Second)
+	ends := time.Now().Add(25 * time.Second).UTC().Truncate(time.Second)
 	d.says(0, "", "set", "person", "tomas.velho", "--keys", public, "--ends", ends.Format(time.RFC3339), "--yes")
-	d.ask("tomas.velho", d.file("tomas.own"), "tomas")
+	visit := d.ask("tomas.velho", d.file("tomas.own"), "tomas")
 	out, err = d.in("tomas.velho", "tomas", "id -un")
 	require.NoError(t, err, out)
 	assert.Equal(t, "the planner opens\n", out, "whoever may open one application opens it, whatever they ask for")
+	d.says(
+		0,
+		"",
+		"add",
+		"test",
+		"tomas-plans",
+		"--who",
+		"tomas.velho",
+		"--allowed",
+		"application.open on base-hosts:planner",
+		"--denied",
+		"application.open on base-hosts:weather,host.sign-in on base-hosts",
+		"--yes",
+	)
+	d.says(0, "The bundle for tomas.velho is in", "credential", "bundle", visit, d.file("for-tomas"), "--with-key",
+		d.file("tomas"))
+	out, code := d.hgate("credential", "test", d.file("for-tomas"))
+	assert.Zero(t, code, out)
+	for _, line := range []string{"allowed  application.open  base-hosts:planner  as test tomas-plans says",
+		"refused  application.open  base-hosts:weather  as test tomas-plans says",
+		"refused  host.sign-in      base-hosts          as test tomas-plans says"} {
+		assert.Contains(t, out, line)
+	}
 
 	d.says(0, "", "set", "grant", "ines-signs-in", "--when", "network: 10.40.0.0/16", "--yes")
 	d.ask("ines.okafor", ines, "far")

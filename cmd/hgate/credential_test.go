@@ -109,6 +109,12 @@ func (c *cluster) secretsStay() {
 	}
 	looked := 0
 	require.NoError(c.t, filepath.WalkDir(filepath.Dir(c.dir), func(path string, d os.DirEntry, err error) error {
+		if bundle := filepath.Join(c.home, "for-marek"); err == nil && strings.HasPrefix(path, bundle) {
+			info, err := d.Info()
+			require.NoError(c.t, err)
+			assert.Zero(c.t, info.Mode().Perm()&0o077, path)
+			return nil
+		}
 		if err != nil || d.IsDir() || filepath.Dir(path) == c.home && strings.HasPrefix(d.Name(), "marek") {
 			return err
 		}

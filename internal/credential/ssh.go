@@ -124,3 +124,20 @@ func ParseSSHCertificate(anchors []Anchor, text string) (*ssh.Certificate, error
 }
 
 var errSignature = errors.New("no key of the authority signed it")
+
+// certified gives the public key that a certificate for SSH is for, whoever signed it.
+func certified(text string) (crypto.PublicKey, error) {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(text))
+	if err != nil {
+		return nil, errors.New("it is no certificate as OpenSSH writes it")
+	}
+	c, ok := key.(*ssh.Certificate)
+	if !ok {
+		return nil, errors.New("it is a key without a certificate")
+	}
+	plain, ok := c.Key.(ssh.CryptoPublicKey)
+	if !ok {
+		return nil, errors.New("its key is of a sort that is not signed here")
+	}
+	return plain.CryptoPublicKey(), nil
+}

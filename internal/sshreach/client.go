@@ -22,23 +22,34 @@ const reachable = 20 * time.Second
 // Dial signs in to a host whose key is known. The secret is a private key or a password; without one the user's agent
 // is asked.
 func Dial(ctx context.Context, at Address, secret string) (*ssh.Client, error) {
-	known := at.Known
-	if known == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return nil, err
-		}
-		known = filepath.Join(home, ".ssh", "known_hosts")
-	}
-	check, err := knownhosts.New(known)
-	if err != nil {
-		return nil, fmt.Errorf("the known hosts cannot be read: %w", err)
-	}
 	ways, done, err := waysIn(secret)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
+	return dial(ctx, at, ways)
+}
+
+// knownIn reads the hosts that are known, and tells from which file.
+func knownIn(at Address) (check ssh.HostKeyCallback, known string, err error) {
+	if known = at.Known; known == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return nil, "", err
+		}
+		known = filepath.Join(home, ".ssh", "known_hosts")
+	}
+	if check, err = knownhosts.New(known); err != nil {
+		return nil, known, fmt.Errorf("the known hosts cannot be read: %w", err)
+	}
+	return check, known, nil
+}
+
+func dial(ctx context.Context, at Address, ways []ssh.AuthMethod) (*ssh.Client, error) {
+	check, known, err := knownIn(at)
+	if err != nil {
+		return nil, err
+	}
 	conn, err := (&net.Dialer{Timeout: reachable}).DialContext(ctx, "tcp", at.Host)
 	if err != nil {
 		return nil, err
@@ -59,6 +70,53 @@ func Dial(ctx context.Context, at Address, secret string) (*ssh.Client, error) {
 		return nil, err
 	}
 	return ssh.NewClient(c, channels, requests), nil
+}
+
+// DialCertified signs in with a private key and its certificate, as one line of OpenSSH, to a host whose key is known.
+func DialCertified(ctx context.Context, at Address, key, certificate []byte) (*ssh.Client, error) {
+	signer, err := ssh.ParsePrivateKey(key)
+	if err != nil {
+		return nil, errors.New("the private key cannot be read")
+	}
+	public, _, _, _, err := ssh.ParseAuthorizedKey(certificate)
+	if err != nil {
+		return nil, errors.New("the certificate cannot be read")
+	}
+	cert, ok := public.(*ssh.Certificate)
+	if !ok {
+		return nil, errors.New("the certificate is a plain key")
+	}
+	certified, err := ssh.NewCertSigner(cert, signer)
+	if err != nil {
+		return nil, errors.New("the certificate is for another key")
+	}
+	return dial(ctx, at, []ssh.AuthMethod{ssh.PublicKeys(certified)})
+}
+
+// Keys gives the keys by which a host is known, in the form of a file of known hosts.
+func Keys(at Address) ([]byte, error) {
+	check, _, err := knownIn(at)
+	if err != nil {
+		return nil, err
+	}
+	host, port, err := net.SplitHostPort(at.Host)
+	if err != nil {
+		return nil, err
+	}
+	number, err := net.LookupPort("tcp", port)
+	if err != nil {
+		return nil, err
+	}
+	var wrong *knownhosts.KeyError
+	if !errors.As(check(at.Host, &net.TCPAddr{IP: net.ParseIP(host), Port: number}, unknownKey{}), &wrong) ||
+		len(wrong.Want) == 0 {
+		return nil, errors.New("the key of the host is not known")
+	}
+	var out []byte
+	for _, k := range wrong.Want {
+		out = append(out, knownhosts.Line([]string{at.Host}, k.Key)+"\n"...)
+	}
+	return out, nil
 }
 
 // waysIn gives the ways by which the user can show who they are.

@@ -18,6 +18,8 @@ type Driver struct {
 	Verifiers bool
 	// Connect reaches a system.
 	Connect func(ctx context.Context, to Connection) (System, error)
+	// SignIn signs in as somebody, with what they have for it; nil where the driver cannot.
+	SignIn func(ctx context.Context, to Connection, who Identity) (Person, error)
 	// Blank is a system that has the places of a state and gives nothing to anybody. Its address may be "".
 	Blank func(to Connection, s *State) Snapshot
 }
@@ -95,4 +97,27 @@ const (
 	Add    Doing = "add"
 	Remove Doing = "remove"
 	Alter  Doing = "alter"
+)
+
+// Identity is what somebody signs in with: a private key in PEM, with a certificate in PEM or as one line of OpenSSH.
+type Identity struct {
+	Account          string
+	Key, Certificate []byte
+}
+
+// Person is somebody who has signed in to a real system.
+type Person interface {
+	// Try says whether they may do an operation at a place, by the system's own answer, and changes nothing.
+	Try(ctx context.Context, operation string, at Place) (Tried, error)
+	Close()
+}
+
+// Tried is what came of a try.
+type Tried int
+
+// What can come of a try.
+const (
+	NotTried Tried = iota // it cannot be tried without doing it
+	Refused
+	Allowed
 )

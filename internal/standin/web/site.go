@@ -290,12 +290,13 @@ func failed(w http.ResponseWriter, err error) {
 func (s *Site[S]) do(w http.ResponseWriter, r *http.Request, who by) {
 	var body struct {
 		Line string `json:"line"`
+		Try  bool   `json:"try"` // tell whether it would be done, and do nothing
 	}
 	if !ReadBody(w, r, mostLine, &body) {
 		return
 	}
 	s.Lock()
-	said, done, err := s.Obey(s.Asker(who.account, who.role), body.Line, false, s.Special)
+	said, done, err := s.Obey(s.Asker(who.account, who.role), body.Line, body.Try, s.Special)
 	s.Unlock()
 	switch {
 	case err != nil:

@@ -70,6 +70,7 @@ var Driver = &target.Driver{
 		"`/var/www` and `/var/opt`, where nobody but root can write in the folders above.",
 	Carries: target.Carries{Natives: natives, Notes: notes()},
 	Connect: connect,
+	SignIn:  signIn,
 	Blank:   func(to target.Connection, s *target.State) target.Snapshot { return blank(to, s) },
 }
 

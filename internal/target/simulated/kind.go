@@ -17,9 +17,11 @@ type kind struct {
 	address string // how its address is written
 	team    string // what it calls a group of accounts
 	keys    bool   // whether its accounts have keys
-	alone   bool   // whether accounts have rights of their own; else they have them by a team of one
-	ranks   string // the right to what one alone can have, by a rank; "" if it has none
-	reach   func(ctx context.Context, to target.Connection) (client, error)
+	// certified says that people sign in with certificates.
+	certified bool
+	alone     bool   // whether accounts have rights of their own; else they have them by a team of one
+	ranks     string // the right to what one alone can have, by a rank; "" if it has none
+	reach     func(ctx context.Context, to target.Connection) (client, error)
 	// These are made of the commands and the operations that they stand for.
 	natives  []target.Native
 	commands map[string]*standin.Command // by operation
@@ -72,7 +74,7 @@ func (k *kind) driver() *target.Driver {
 		)
 	}
 	notes = append(notes, target.Note{Operation: "tags.set", How: target.NotCarried, Why: noTags})
-	return &target.Driver{Name: "stand-in-" + k.name, About: k.about + " that `hgate stand-in " + k.name + "` starts",
+	d := &target.Driver{Name: "stand-in-" + k.name, About: k.about + " that `hgate stand-in " + k.name + "` starts",
 		Kind: k.serves, Address: k.address,
 		Names: "What is in it is named as the stand-in has it, which `hgate stand-in " + k.name +
 			" --like SYSTEM` takes from the policy.",
@@ -85,6 +87,10 @@ func (k *kind) driver() *target.Driver {
 			return &system{k, to.System, c}, nil
 		},
 		Blank: func(to target.Connection, s *target.State) target.Snapshot { return blank(k, to, s) }}
+	if k.certified {
+		d.SignIn = k.signIn
+	}
+	return d
 }
 
 var kinds = []*kind{cloudKind, clusterKind, networkKind, deviceKind, applicationKind}

@@ -29,7 +29,8 @@ var cloudKind = newKind(kind{name: "cloud", about: "the simulated account with a
 
 // clusterKind is how a cluster is spoken with.
 var clusterKind = newKind(kind{name: "cluster", about: "the simulated cluster", serves: "cluster",
-	address: secureAddress, team: "team", alone: true, reach: reachWith(byCertificate)}, cluster.Commands, []pair{
+	address: secureAddress, team: "team", alone: true, certified: true,
+	reach: reachWith(byCertificate)}, cluster.Commands, []pair{
 	{"space.view", "see space"}, {"space.create", "create space"}, {"space.set-share", "set share"},
 	{"space.remove", "remove space"}, {"space.view-disks", "see disks"}, {"space.reserve-disk", "reserve disk"},
 	{"space.remove-disk", "remove disk"}, {"run.view", "see workload"}, {"run.deploy", "deploy"}, {"run.scale", "scale"},

@@ -87,6 +87,7 @@ var elsewhere = []string{
 	"hgate push",
 	"hgate probe",
 	"hgate stand-in",
+	"hgate credential test",
 }
 
 // own are files that the examples take for the reader's own.

@@ -66,6 +66,27 @@ func (b *book) credentialOf(r *store.Reader, number int64) (*lending.Request, er
 	return one, nil
 }
 
+// credentialNumbered reads the request of a number that was given, which has to be for a credential.
+func (a *app) credentialNumbered(text string) (b *book, r *lending.Request, err error) {
+	number, err := requestNumber(text)
+	if err != nil {
+		return nil, nil, err
+	}
+	g, err := a.compiled()
+	if err != nil {
+		return nil, nil, err
+	}
+	err = a.reading(g, func(is *book, in *store.Reader) (err error) {
+		b = is
+		r, err = b.credentialOf(in, number)
+		return err
+	})
+	if err == nil && r == nil {
+		err = &draft.Error{Message: fmt.Sprintf("there is no request %d", number), Help: "see `hgate credential list`"}
+	}
+	return b, r, asRefused(err)
+}
+
 // credentialNumbers offers the numbers of credentials.
 func (a *app) credentialNumbers(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	g, err := a.compiled()

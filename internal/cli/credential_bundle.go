@@ -14,7 +14,6 @@ import (
 
 	"hiddengate/internal/credential"
 	"hiddengate/internal/draft"
-	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
 	"hiddengate/internal/pgaddress"
 	"hiddengate/internal/policyfile"
@@ -36,26 +35,9 @@ short README. All of it is readable by you alone. Try it with hgate credential t
 	c.Flags().StringVar(&key, "with-key", "", "the `file` with the private key that was made here")
 	c.Flags().StringVar(&account, "account", "", "the `account` in the system, where the holder has several")
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		number, err := requestNumber(args[0])
+		b, r, err := a.credentialNumbered(args[0])
 		if err != nil {
 			return err
-		}
-		g, err := a.compiled()
-		if err != nil {
-			return err
-		}
-		var r *lending.Request
-		var b *book
-		err = a.reading(g, func(is *book, in *store.Reader) (err error) {
-			b = is
-			r, err = b.credentialOf(in, number)
-			return err
-		})
-		if err != nil {
-			return asRefused(err)
-		}
-		if r == nil {
-			return &draft.Error{Message: fmt.Sprintf("there is no request %d", number), Help: "see `hgate credential list`"}
 		}
 		made, err := a.bundleOf(b, r, key, account)
 		if err != nil {

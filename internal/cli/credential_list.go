@@ -139,29 +139,12 @@ the authorities above its own behind it, into a new file.`,
 	}
 	c.Flags().StringVar(&out, "out", "", "the new `file` for the certificate")
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		number, err := requestNumber(args[0])
+		b, r, err := a.credentialNumbered(args[0])
 		if err != nil {
 			return err
-		}
-		g, err := a.compiled()
-		if err != nil {
-			return err
-		}
-		var r *lending.Request
-		var b *book
-		err = a.reading(g, func(is *book, in *store.Reader) (err error) {
-			b = is
-			r, err = b.credentialOf(in, number)
-			return err
-		})
-		if err != nil {
-			return asRefused(err)
-		}
-		if r == nil {
-			return &draft.Error{Message: fmt.Sprintf("there is no request %d", number), Help: "see `hgate credential list`"}
 		}
 		if out != "" {
-			return a.writeCertificate(g.Estate(), r, out)
+			return a.writeCertificate(b.Gate.Estate(), r, out)
 		}
 		return a.credentialText(b, r)
 	}

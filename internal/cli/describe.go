@@ -259,8 +259,21 @@ func describeSystem(g *gate.Gate, id string) []pair {
 			inside = append(inside, r.Address.Path)
 		}
 	}
-	return head(&s.Object, pair{"kind", s.Kind.ID}, pair{"tags", tagTexts(s.Tags)}, pair{"unlisted", unlisted},
-		pair{"precedence", refTexts(s.Precedence)}, pair{"resources", inside})
+	makes := ""
+	if g.Estate().IsAuthority(s) {
+		if makes = makesText(s); len(s.Anchors) == 0 {
+			makes += ", and has no key yet"
+		}
+	}
+	return head(
+		&s.Object,
+		pair{"kind", s.Kind.ID},
+		pair{"makes", makes},
+		pair{"tags", tagTexts(s.Tags)},
+		pair{"unlisted", unlisted},
+		pair{"precedence", refTexts(s.Precedence)},
+		pair{"resources", inside},
+	)
 }
 
 func describeResource(g *gate.Gate, id string) []pair {

@@ -52,11 +52,7 @@ const mostFile = 64 << 10
 
 // ForSSH says whether what is in the bundle is for SSH.
 func (b *Bundle) ForSSH() bool {
-	return bytes.HasPrefix(b.Certificate, []byte("ssh-")) || b.isSSHCertificate()
-}
-
-func (b *Bundle) isSSHCertificate() bool {
-	return bytes.HasPrefix(b.Certificate, []byte("ecdsa-sha2-"))
+	return bytes.HasPrefix(b.Certificate, []byte("ssh-")) || bytes.HasPrefix(b.Certificate, []byte("ecdsa-sha2-"))
 }
 
 // Files gives the files of a bundle by name, PKCS #12 (RFC 7292) aside; each is for its holder alone.

@@ -53,8 +53,9 @@ func serial() (*big.Int, error) {
 	return n.SetBit(n, 127, 1), nil // all are of one length
 }
 
-// MakeAuthority makes the certificate of an authority that signs itself.
-func MakeAuthority(name, estate string, key crypto.Signer, s Span) (*Authority, error) {
+// MakeAuthority makes the certificate of an authority that signs itself. An organisation that no certificate can name
+// is left out.
+func MakeAuthority(name, organisation string, key crypto.Signer, s Span) (*Authority, error) {
 	first, last, err := s.whole()
 	if err != nil {
 		return nil, err
@@ -67,8 +68,8 @@ func MakeAuthority(name, estate string, key crypto.Signer, s Span) (*Authority, 
 		return nil, fmt.Errorf("the name of the authority: %w", err)
 	}
 	subject := pkix.Name{CommonName: name}
-	if fits("organisation", estate) == nil && estate != "" {
-		subject.Organization = []string{estate}
+	if fits("organisation", organisation) == nil && organisation != "" {
+		subject.Organization = []string{organisation}
 	}
 	plan := &x509.Certificate{SerialNumber: number, Subject: subject, NotBefore: first, NotAfter: last, IsCA: true,
 		BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
@@ -89,9 +90,6 @@ func ImportAuthority(chain []*x509.Certificate, key crypto.Signer) (*Authority, 
 	a, err := certificateAnchor(chain[0].Raw)
 	if err != nil {
 		return nil, err
-	}
-	if !a.Certificate.MaxPathLenZero && a.Certificate.MaxPathLen != 0 && a.Certificate.MaxPathLen < -1 {
-		return nil, errDER
 	}
 	for i, c := range chain[:len(chain)-1] {
 		if err := c.CheckSignatureFrom(chain[i+1]); err != nil {
@@ -130,7 +128,7 @@ func (a *Authority) Issue(o Order) ([]byte, error) {
 	}
 	plan := &x509.Certificate{SerialNumber: number, Subject: o.Name.subject(), NotBefore: first, NotAfter: last,
 		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature,
-		UnknownExtKeyUsage: nil, ExtKeyUsage: []x509.ExtKeyUsage{usageOf[o.Profile.Use]}}
+		ExtKeyUsage: []x509.ExtKeyUsage{usageOf[o.Profile.Use]}}
 	extension, has, err := o.Name.alternatives()
 	if err != nil {
 		return nil, err

@@ -229,6 +229,9 @@ func (a *app) credentialText(b *book, r *lending.Request) error {
 		list = append(list, pair{"approved by", s.By.String()})
 	}
 	if i := c.Issued; i != nil {
+		if len(r.Approvals) < r.Needed {
+			list = append(list, pair{"approvals", fmt.Sprintf("signed with %d of %d", len(r.Approvals), r.Needed)})
+		}
 		list = append(list, pair{"signed by", i.Authority}, pair{"serial", i.Serial},
 			pair{"holds", e.Zone.Format(i.From) + " until " + e.Zone.Format(i.Until)})
 		said, err := holderIn(e, i)

@@ -157,6 +157,7 @@ func (a *app) askForCredential(b *book, by *acting, who actor, w credentialWish)
 		if err != nil {
 			return err
 		}
+		b.About = in.About
 		if r = b.Drafted(event); r == nil {
 			return errors.New("the request cannot be read")
 		}
@@ -384,14 +385,16 @@ func (b *book) withLoan(in *store.Reader, r *lending.Request, span credential.Sp
 
 // readUpTo reads a file of a stranger, one byte more than it may have at most.
 func readUpTo(name string, most int) ([]byte, error) {
+	if info, err := os.Stat(name); err != nil { // before it is opened: a pipe would be waited for
+		return nil, err
+	} else if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no plain file", name)
+	}
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is no plain file", name)
-	}
 	text := make([]byte, most+1)
 	n := 0
 	for n < len(text) {

@@ -60,7 +60,7 @@ holds it may do credential.renew. What was issued before counts to its end.`,
 					return &draft.Error{Message: fmt.Sprintf("credential %d has ended: ask anew", number),
 						Help: "hgate request credential " + c.ProfileID}
 				}
-				w.profile, w.holder, w.renews = c.ProfileID, r.Subject.String(), number
+				w.profile, w.holder, w.renews, w.loan = c.ProfileID, r.Subject.String(), number, c.Loan
 				return nil
 			})
 			if err != nil {

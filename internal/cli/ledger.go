@@ -240,6 +240,7 @@ func (b *book) know(r *store.Reader) error {
 
 // requests reads the requests that may matter from an instant on.
 func (b *book) requests(r *store.Reader, from clock.Instant) (out []*lending.Request, err error) {
+	b.About = r.About
 	numbers, err := r.Mattering(from)
 	if err != nil {
 		return nil, err
@@ -258,6 +259,7 @@ func (b *book) requests(r *store.Reader, from clock.Instant) (out []*lending.Req
 
 // request reads the request of a number; nil if there is none.
 func (b *book) request(r *store.Reader, number int64) (*lending.Request, error) {
+	b.About = r.About
 	events, err := r.About(number)
 	if err != nil {
 		return nil, err

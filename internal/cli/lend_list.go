@@ -88,6 +88,7 @@ func finished(r *lending.Request, at clock.Instant) bool {
 
 // everyRequest reads all requests that there ever were, by number.
 func (b *book) everyRequest(r *store.Reader) (out []*lending.Request, err error) {
+	b.About = r.About
 	about := map[int64][]ledger.Event{}
 	var numbers []int64
 	wanted := store.Filter{Kinds: []string{"request.", "loan.", "credential."}}

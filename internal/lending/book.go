@@ -20,6 +20,9 @@ type Book struct {
 	Gate *gate.Gate
 	// Ledgers are the ids of the ledgers for which statements count: the ledger's own, and those that it took over.
 	Ledgers map[string]bool
+	// About gives the events about a request, for what others follow or are for. Where it is nil nothing is renewed
+	// without approvals, and no credential counts that is for a loan.
+	About   func(request int64) ([]ledger.Event, error)
 	anchors map[string][]credential.Anchor // by the authorities' ids, once they were read
 	// Until leaves out what was said after it, so that requests stand as they did then; 0 for nothing left out.
 	Until clock.Instant

@@ -25,6 +25,7 @@ type Credential struct {
 	Key       []byte          // the public key, as DER (RFC 5280, SubjectPublicKeyInfo)
 	Renews    int64           // the request whose credential it follows; 0 for none
 	Loan      int64           // the request for the loan that it is for; 0 for none
+	LoanEnds  clock.Instant   // when that is over, as it is known now
 	Issued    *Issued
 	Revoked   *Revoked
 }
@@ -163,6 +164,9 @@ func (b *Book) madeCredential(e ledger.Event, body *ledger.RequestBody, counts b
 	r := &Request{Number: e.Number, ID: e.ID(), Asker: asker, Subject: holder, Credential: c,
 		Asked: time.Duration(body.Seconds) * time.Second, Made: clock.Instant(e.Time),
 		DecideBy: clock.Instant(body.DecideBy), Reason: body.Reason, Ticket: body.Ticket}
+	if c.Loan > 0 {
+		c.LoanEnds = b.loanEnds(r)
+	}
 	r.Lasts = r.Asked
 	p := b.estate().Profiles[asks.Profile]
 	if p == nil || b.estate().Systems[p.Authority.ID] == nil {
@@ -172,13 +176,56 @@ func (b *Book) madeCredential(e ledger.Event, body *ledger.RequestBody, counts b
 	r.Needed, r.Lasts = p.Approvals, min(r.Asked, p.Longest)
 	r.DecideBy = min(r.DecideBy, r.Made+clock.Instant(estate.DefaultDecideWithin.Microseconds()))
 	if !asks.Stranger && (b.may(asker, opIssue, p, r.Made) ||
-		asks.Renews > 0 && asker == holder && b.may(asker, opRenew, p, r.Made)) {
+		asker == holder && b.may(asker, opRenew, p, r.Made) && b.renews(r)) {
 		r.Needed = 0
 	}
 	if r.Needed == 0 && c.Barred == "" {
 		r.begin(r.Made, b.estate().Zone, b.estate())
 	}
 	return r
+}
+
+// renews says whether a request follows a credential of the same holder and profile that was signed, held when it was
+// made, and is not revoked.
+func (b *Book) renews(r *Request) bool {
+	was := r.Credential.Renews
+	if b.About == nil || was <= 0 || r.Number > 0 && was >= r.Number {
+		return false
+	}
+	events, err := b.About(was)
+	if err != nil || len(events) == 0 || events[0].Kind != ledger.Requested || events[0].Number != was {
+		return false
+	}
+	var body ledger.RequestBody
+	if json.Unmarshal(events[0].Body, &body) != nil || body.Credential == nil {
+		return false
+	}
+	key, err := base64.StdEncoding.DecodeString(body.Credential.Key)
+	if err != nil || body.Credential.Profile != r.Credential.ProfileID ||
+		body.Credential.For != r.Subject.String() || body.Credential.Loan != r.Credential.Loan {
+		return false
+	}
+	old := &Request{Number: was, ID: events[0].ID(), Credential: &Credential{Key: key}}
+	for _, e := range events[1:] {
+		b.takeCredential(old, e)
+	}
+	c := old.Credential
+	return c.Issued != nil && c.Revoked == nil && c.Issued.From <= r.Made && r.Made < c.Issued.Until
+}
+
+// loanEnds is when the loan is over that a credential is for, as far as it is known; at once, where there is none.
+func (b *Book) loanEnds(r *Request) clock.Instant {
+	if b.About == nil || r.Number > 0 && r.Credential.Loan >= r.Number {
+		return r.Made
+	}
+	events, err := b.About(r.Credential.Loan)
+	if err != nil || len(events) == 0 {
+		return r.Made
+	}
+	if loan := b.Read(events); loan != nil && loan.Credential == nil && loan.Subject == r.Subject && loan.Over > 0 {
+		return loan.Over
+	}
+	return r.Made
 }
 
 // lastOfCredential is when the first of a subject and a profile ends.
@@ -338,6 +385,8 @@ func (b *Book) Barring(r *Request, at clock.Instant) (reason, why string) {
 		return "certificate-hold", r.Subject.String() + " is not active"
 	case c.Profile.Holders != nil && !b.Gate.Selects(c.Profile.Holders, r.Subject):
 		return "privilege-withdrawn", r.Subject.String() + " is no holder of profile " + c.ProfileID + " any more"
+	case c.Loan > 0 && at >= c.LoanEnds:
+		return "privilege-withdrawn", fmt.Sprintf("the loan of request %d, which it is for, is over", c.Loan)
 	}
 	return "", ""
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -165,6 +166,59 @@ func TestACredentialCountsByItsSignature(t *testing.T) {
 		assert.Equal(t, c.reason, got, c.is)
 		assert.Equal(t, c.reason == "", why == "")
 	}
+}
+
+// Nothing is renewed without approvals but a credential of one's own that holds; one that is for a loan ends with it.
+func TestWhatFollowsAnother(t *testing.T) {
+	s := newSigning(t)
+	lends := "  lent: {to: ana, role: sign, on: ca, on-request: {longest: 2h}}\n"
+	first := s.asks(t, "plain", "ana", "ana", false)
+	b := s.book(t, lends)
+	held := []ledger.Event{first, s.issued(t, b.Read([]ledger.Event{first}), s.authority, 20)}
+	revoked := append(slices.Clone(held), said(t, 10, ledger.Revoked, "ana", 25, ledger.RevokedBody{Request: first.ID()}))
+	others := s.asks(t, "plain", "bo", "bo", false)
+	theirs := []ledger.Event{others, s.issued(t, b.Read([]ledger.Event{others}), s.authority, 20)}
+	loan := said(t, 1, ledger.Requested, "ana", 0, ledger.RequestBody{Grant: "lent", Seconds: 3600,
+		DecideBy: ledger.Time(start + clock.Hour)})
+	again := func(minute int, number, renews, loan int64) ledger.Event {
+		e := said(t, number, ledger.Requested, "ana", minute, ledger.RequestBody{Seconds: 3600,
+			DecideBy: ledger.Time(start + 9*clock.Hour), Credential: &ledger.CredentialBody{Profile: "plain", For: "ana",
+				Key: base64.StdEncoding.EncodeToString(s.key), Renews: renews, Loan: loan}})
+		e.About = number
+		return e
+	}
+	for name, c := range map[string]struct {
+		about  []ledger.Event
+		minute int
+		number int64
+		state  lending.State
+	}{
+		"it holds":                     {held, 30, 20, lending.InForce},
+		"it has ended":                 {held, 90, 20, lending.Waiting},
+		"it is not yet":                {held, 10, 20, lending.Waiting},
+		"not signed":                   {held[:1], 30, 20, lending.Waiting},
+		"revoked":                      {revoked, 30, 20, lending.Waiting},
+		"somebody else's":              {theirs, 30, 20, lending.Waiting},
+		"none":                         {nil, 30, 20, lending.Waiting},
+		"one that comes":               {held, 30, 1, lending.Waiting},
+		"a loan, and not a credential": {[]ledger.Event{loan}, 30, 20, lending.Waiting},
+	} {
+		b := s.book(t, lends)
+		b.About = func(int64) ([]ledger.Event, error) { return c.about, nil }
+		r := b.Read([]ledger.Event{again(c.minute, c.number, 1, 0)})
+		require.NotNil(t, r, name)
+		assert.Equal(t, c.state, r.StateAt(r.Made+clock.Minute), name)
+	}
+	b.About = func(int64) ([]ledger.Event, error) { return []ledger.Event{loan}, nil }
+	r := b.Read([]ledger.Event{again(10, 20, 0, 1)})
+	assert.Equal(t, start+clock.Hour, r.Credential.LoanEnds)
+	reason, _ := b.Barring(r, start+59*clock.Minute)
+	assert.Empty(t, reason)
+	reason, _ = b.Barring(r, start+60*clock.Minute)
+	assert.Equal(t, "privilege-withdrawn", reason)
+	b.About = nil
+	reason, _ = b.Barring(b.Read([]ledger.Event{again(10, 20, 0, 1)}), start+11*clock.Minute)
+	assert.Equal(t, "privilege-withdrawn", reason, "what is in doubt does not count")
 }
 
 // Whatever is said of a request for a credential, by whom and in which order, it is signed with as many approvals of

@@ -28,7 +28,10 @@ var everyKey = map[string]string{
 	"systems": `systems:
   bells: {kind: tower, precedence: looking, resources: {north: {owner: "group:crew"}, north/inner: {}}}
   store: {kind: database, owner: "service:bot"}
+  mint: {kind: authority}
 `,
+	"profiles": "profiles: {seal: {authority: mint, system: store, longest: 1d, approvers: ben, " +
+		"holders: \"group:crew\"}}\n",
 	"people":   "people: {ana: {}, ben: {}, vera: {accept: [{finding: dormant, why: on leave}]}}\n",
 	"services": "services: {bot: {owner: ana}}\n",
 	"groups": `groups:

@@ -96,7 +96,7 @@ func sign(name string, authority *credential.Authority, many int, now time.Time)
 			return err
 		}
 		for i := range many {
-			asked := made(ledger.Requested, at, 0, ledger.RequestBody{Seconds: int64(30 * 24 * 3600), DecideBy: ledger.Time(at),
+			asked := made(ledger.Wanted, at, 0, ledger.RequestBody{Seconds: int64(30 * 24 * 3600), DecideBy: ledger.Time(at),
 				Credential: &ledger.CredentialBody{Profile: "reduce-client", For: "ines.okafor",
 					Key: base64.StdEncoding.EncodeToString(der)}})
 			asked.Actor = "ines.okafor"

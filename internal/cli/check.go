@@ -114,7 +114,7 @@ func (a *app) checkAll(g *gate.Gate, now clock.Instant) (c checked, err error) {
 			c.guarantees = append(c.guarantees, &one.Object)
 		}
 	}
-	c.found, err = finding.RunWith(a.ctx, g, now, a.loans(g, now))
+	c.found, err = finding.RunWith(a.ctx, g, now, a.askedFor(g, now))
 	return c, err
 }
 

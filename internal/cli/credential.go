@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hiddengate/internal/draft"
+	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
 )
@@ -95,7 +96,7 @@ func (a *app) credentialNumbers(_ *cobra.Command, args []string, _ string) ([]st
 	}
 	var out []string
 	_ = a.reading(g, func(b *book, r *store.Reader) error {
-		list, err := b.requests(r, a.present())
+		list, err := b.requests(r, a.present(), ledger.Wanted)
 		for _, one := range list {
 			if one.Credential != nil {
 				out = append(out, fmt.Sprintf("%d\t%s, %s", one.Number, one.Subject, one.What()))

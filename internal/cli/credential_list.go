@@ -14,6 +14,7 @@ import (
 	"hiddengate/internal/credential"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
 	"hiddengate/internal/view"
@@ -24,7 +25,7 @@ func (a *app) credentials(b *book, in *store.Reader, all bool) (out []*lending.R
 	if all {
 		out, err = b.everyRequest(in)
 	} else {
-		out, err = b.requests(in, a.present())
+		out, err = b.requests(in, a.present(), ledger.Wanted)
 	}
 	return slices.DeleteFunc(out, func(r *lending.Request) bool { return r.Credential == nil }), err
 }

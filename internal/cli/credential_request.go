@@ -30,7 +30,8 @@ type credentialWish struct {
 	profile, holder, lasts, reason, ticket string
 	csr, keyOut                            string
 	open                                   bool
-	loan, renews                           int64
+	loan                                   int64
+	renews                                 *ledger.Other
 }
 
 func (w *credentialWish) keyFlags(c *cobra.Command) {
@@ -141,19 +142,31 @@ func (a *app) askForCredential(b *book, by *acting, who actor, w credentialWish)
 		return err
 	}
 	now := a.present()
+	var loan *ledger.Other
+	if w.loan > 0 {
+		if err := b.store.View(a.ctx, func(in *store.Reader) error {
+			is, err := b.loanIs(in, w.loan, holder, now)
+			if err == nil {
+				loan = &ledger.Other{Number: is.Number, ID: is.ID}
+			}
+			return err
+		}); err != nil {
+			return asRefused(err)
+		}
+	}
 	body := ledger.RequestBody{Seconds: int64(lasts / time.Second), Reason: w.reason, Ticket: w.ticket,
 		DecideBy: ledger.Time(now + clock.Instant(estate.DefaultDecideWithin.Microseconds())),
 		Credential: &ledger.CredentialBody{
 			Profile:  p.ID,
 			For:      holder.String(),
 			Renews:   w.renews,
-			Loan:     w.loan,
+			Loan:     loan,
 			Stranger: w.open,
 			Key:      base64.StdEncoding.EncodeToString(der),
 		}}
 	var r *lending.Request
 	look := func(in *store.Reader) error {
-		event, err := a.event(b.id, who.text(), ledger.Requested, body)
+		event, err := a.event(b.id, who.text(), ledger.Wanted, body)
 		if err != nil {
 			return err
 		}
@@ -179,7 +192,7 @@ func (a *app) askForCredential(b *book, by *acting, who actor, w credentialWish)
 			return err
 		}
 	}
-	made, err := a.sayOpenly(b, by, who, w.open, spoken{kind: ledger.Requested, body: body, check: look})
+	made, err := a.sayOpenly(b, by, who, w.open, spoken{kind: ledger.Wanted, body: body, check: look})
 	if err != nil {
 		if file != nil {
 			os.Remove(file.name)

@@ -60,7 +60,8 @@ holds it may do credential.renew. What was issued before counts to its end.`,
 					return &draft.Error{Message: fmt.Sprintf("credential %d has ended: ask anew", number),
 						Help: "hgate request credential " + c.ProfileID}
 				}
-				w.profile, w.holder, w.renews, w.loan = c.ProfileID, r.Subject.String(), number, c.Loan
+				w.profile, w.holder, w.loan = c.ProfileID, r.Subject.String(), c.Loan
+				w.renews = &ledger.Other{Number: number, ID: r.ID}
 				return nil
 			})
 			if err != nil {

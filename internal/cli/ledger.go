@@ -238,10 +238,11 @@ func (b *book) know(r *store.Reader) error {
 	return err
 }
 
-// requests reads the requests that may matter from an instant on.
-func (b *book) requests(r *store.Reader, from clock.Instant) (out []*lending.Request, err error) {
+// requests reads the requests that may matter from an instant on: of some kinds, or of all where none is named.
+func (b *book) requests(r *store.Reader, from clock.Instant, kinds ...ledger.Kind) (out []*lending.Request,
+	err error) {
 	b.About = r.About
-	numbers, err := r.Mattering(from)
+	numbers, err := r.Mattering(from, kinds...)
 	if err != nil {
 		return nil, err
 	}
@@ -273,7 +274,19 @@ func (a *app) loans(g *gate.Gate, at clock.Instant) []*lending.Request {
 	if !lends(g.Estate()) {
 		return nil
 	}
-	out, err := a.readLoans(g, at)
+	return a.toldOr(a.readLoans(g, at, ledger.Requested))
+}
+
+// askedFor is loans, and what was asked for of credentials.
+func (a *app) askedFor(g *gate.Gate, at clock.Instant) []*lending.Request {
+	if len(g.Estate().Profiles) == 0 {
+		return a.loans(g, at)
+	}
+	return a.toldOr(a.readLoans(g, at))
+}
+
+// toldOr gives what was read of the ledger, or tells that it cannot be read.
+func (a *app) toldOr(out []*lending.Request, err error) []*lending.Request {
 	if err != nil {
 		a.page(a.Err).Line("hgate: the ledger cannot be read, so no loan counts here: %s", err)
 		return nil
@@ -281,10 +294,10 @@ func (a *app) loans(g *gate.Gate, at clock.Instant) []*lending.Request {
 	return out
 }
 
-// readLoans reads the requests that may matter from an instant on; none where there is no ledger.
-func (a *app) readLoans(g *gate.Gate, from clock.Instant) (out []*lending.Request, err error) {
+// readLoans reads the requests of some kinds that may matter from an instant on; none where there is no ledger.
+func (a *app) readLoans(g *gate.Gate, from clock.Instant, kinds ...ledger.Kind) (out []*lending.Request, err error) {
 	err = a.reading(g, func(b *book, r *store.Reader) error {
-		out, err = b.requests(r, from)
+		out, err = b.requests(r, from, kinds...)
 		return err
 	})
 	return out, err
@@ -310,11 +323,8 @@ func (a *app) reading(g *gate.Gate, do func(b *book, r *store.Reader) error) err
 	})
 }
 
-// lends says whether anything can be asked for.
+// lends says whether anything can be lent.
 func lends(e *estate.Estate) bool {
-	if len(e.Profiles) > 0 {
-		return true
-	}
 	for _, g := range e.Grants {
 		if g.OnRequest != nil {
 			return true

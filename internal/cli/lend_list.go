@@ -95,7 +95,7 @@ func (b *book) everyRequest(r *store.Reader) (out []*lending.Request, err error)
 	err = r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
 		switch {
 		case wrong != nil:
-		case e.Kind == ledger.Requested:
+		case e.Kind.IsRequest():
 			numbers = append(numbers, number)
 			about[number] = []ledger.Event{e}
 		case about[e.About] != nil:
@@ -227,7 +227,7 @@ func (a *app) lentTo(g *gate.Gate, section, id string) ([]*lending.Request, erro
 	}
 	out := []*lending.Request{}
 	now := a.present()
-	for _, r := range a.loans(g, now) {
+	for _, r := range a.askedFor(g, now) {
 		if r.Subject == subjectOf(sectionNamed(section), id) && !finished(r, now) {
 			out = append(out, r)
 		}

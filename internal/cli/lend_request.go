@@ -97,7 +97,7 @@ func (a *app) request(b *book, by *acting, who actor, wanted wishFor) error {
 	}
 	var offer *lending.Offer
 	look := func(r *store.Reader) (err error) {
-		if ask.Others, err = b.requests(r, ask.Now); err == nil {
+		if ask.Others, err = b.requests(r, ask.Now, ledger.Requested); err == nil {
 			offer, err = b.Offer(ask)
 		}
 		return err

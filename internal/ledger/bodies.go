@@ -22,8 +22,15 @@ type CredentialBody struct {
 	For      string `json:"for"`                // the subject that it names
 	Key      string `json:"key"`                // the public key: as DER (RFC 5280, SubjectPublicKeyInfo) in base64
 	Stranger bool   `json:"stranger,omitempty"` // who asks is nobody in the policy
-	Renews   int64  `json:"renews,omitempty"`   // the request whose credential it follows
-	Loan     int64  `json:"loan,omitempty"`     // the request for the loan that it is for
+	Renews   *Other `json:"renews,omitempty"`   // the request whose credential it follows
+	Loan     *Other `json:"loan,omitempty"`     // the request for the loan that it is for
+}
+
+// Other is another request: its number, and the ID of the statement by which it was made, since numbers are others
+// where a ledger was taken over.
+type Other struct {
+	Number int64  `json:"number"`
+	ID     string `json:"id"`
 }
 
 // IssuedBody is a credential that was signed.

@@ -36,6 +36,7 @@ const (
 	ReviewReminded Kind = "review.reminded"
 	ReviewClosed   Kind = "review.closed"
 	Pushed         Kind = "system.pushed"
+	Wanted         Kind = "credential.requested"
 	Issued         Kind = "credential.issued"
 	Revoked        Kind = "credential.revoked"
 	Published      Kind = "revocations.published"
@@ -44,18 +45,21 @@ const (
 
 // Kinds lists all kinds of event.
 var Kinds = []Kind{Began, Imported, Requested, Approved, Refused, Finished, PolicyChanged, PolicyFound,
-	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed, Pushed, Issued, Revoked, Published,
+	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed, Pushed, Wanted, Issued, Revoked, Published,
 	PasswordSet}
 
 // NeedsSignature says whether an event of the kind counts only with a signature, where the workspace requires them.
 func (k Kind) NeedsSignature() bool {
 	switch k {
-	case Requested, Approved, Refused, Finished, Imported, ReviewOpened, ReviewAnswered, ReviewClosed, Revoked,
+	case Requested, Wanted, Approved, Refused, Finished, Imported, ReviewOpened, ReviewAnswered, ReviewClosed, Revoked,
 		PasswordSet:
 		return true
 	}
 	return false
 }
+
+// IsRequest says whether an event of the kind asks for something: for access, or for a credential.
+func (k Kind) IsRequest() bool { return k == Requested || k == Wanted }
 
 // Statement is what an event says, and what its author signs. It names no number, so that it keeps its signature when
 // it goes from one ledger to another.

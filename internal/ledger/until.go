@@ -15,7 +15,7 @@ func Until(events []Event) clock.Instant {
 	for _, e := range events {
 		at := clock.Instant(e.Time)
 		switch e.Kind {
-		case Requested:
+		case Requested, Wanted:
 			if json.Unmarshal(e.Body, &body) != nil {
 				return until
 			}

@@ -95,11 +95,14 @@ func (b *Book) later(e ledger.Event) bool { return b.Until > 0 && clock.Instant(
 // made reads the event by which a request was made.
 func (b *Book) made(events []ledger.Event) *Request {
 	var body ledger.RequestBody
-	if len(events) == 0 || events[0].Kind != ledger.Requested || b.later(events[0]) {
+	if len(events) == 0 || !events[0].Kind.IsRequest() || b.later(events[0]) {
 		return nil
 	}
 	e := events[0]
 	if json.Unmarshal(e.Body, &body) != nil || body.Seconds <= 0 {
+		return nil
+	}
+	if (body.Credential != nil) != (e.Kind == ledger.Wanted) {
 		return nil
 	}
 	if body.Credential != nil {

@@ -160,12 +160,15 @@ func (b *Book) madeCredential(e ledger.Event, body *ledger.RequestBody, counts b
 	case !counts:
 		return nil
 	}
-	c := &Credential{ProfileID: asks.Profile, Key: key, Renews: asks.Renews, Loan: asks.Loan}
+	c := &Credential{ProfileID: asks.Profile, Key: key}
 	r := &Request{Number: e.Number, ID: e.ID(), Asker: asker, Subject: holder, Credential: c,
 		Asked: time.Duration(body.Seconds) * time.Second, Made: clock.Instant(e.Time),
 		DecideBy: clock.Instant(body.DecideBy), Reason: body.Reason, Ticket: body.Ticket}
-	if c.Loan > 0 {
-		c.LoanEnds = b.loanEnds(r)
+	if asks.Renews != nil {
+		c.Renews = asks.Renews.Number
+	}
+	if asks.Loan != nil {
+		c.Loan, c.LoanEnds = asks.Loan.Number, b.loanEnds(r, asks.Loan)
 	}
 	r.Lasts = r.Asked
 	p := b.estate().Profiles[asks.Profile]
@@ -176,7 +179,7 @@ func (b *Book) madeCredential(e ledger.Event, body *ledger.RequestBody, counts b
 	r.Needed, r.Lasts = p.Approvals, min(r.Asked, p.Longest)
 	r.DecideBy = min(r.DecideBy, r.Made+clock.Instant(estate.DefaultDecideWithin.Microseconds()))
 	if !asks.Stranger && (b.may(asker, opIssue, p, r.Made) ||
-		asker == holder && b.may(asker, opRenew, p, r.Made) && b.renews(r)) {
+		asker == holder && b.may(asker, opRenew, p, r.Made) && b.renews(r, asks)) {
 		r.Needed = 0
 	}
 	if r.Needed == 0 && c.Barred == "" {
@@ -187,13 +190,9 @@ func (b *Book) madeCredential(e ledger.Event, body *ledger.RequestBody, counts b
 
 // renews says whether a request follows a credential of the same holder and profile that was signed, held when it was
 // made, and is not revoked.
-func (b *Book) renews(r *Request) bool {
-	was := r.Credential.Renews
-	if b.About == nil || was <= 0 || r.Number > 0 && was >= r.Number {
-		return false
-	}
-	events, err := b.About(was)
-	if err != nil || len(events) == 0 || events[0].Kind != ledger.Requested || events[0].Number != was {
+func (b *Book) renews(r *Request, asks *ledger.CredentialBody) bool {
+	events := b.other(r, asks.Renews)
+	if events == nil || events[0].Kind != ledger.Wanted {
 		return false
 	}
 	var body ledger.RequestBody
@@ -202,10 +201,10 @@ func (b *Book) renews(r *Request) bool {
 	}
 	key, err := base64.StdEncoding.DecodeString(body.Credential.Key)
 	if err != nil || body.Credential.Profile != r.Credential.ProfileID ||
-		body.Credential.For != r.Subject.String() || body.Credential.Loan != r.Credential.Loan {
+		body.Credential.For != r.Subject.String() || !sameOther(body.Credential.Loan, asks.Loan) {
 		return false
 	}
-	old := &Request{Number: was, ID: events[0].ID(), Credential: &Credential{Key: key}}
+	old := &Request{Number: asks.Renews.Number, ID: asks.Renews.ID, Credential: &Credential{Key: key}}
 	for _, e := range events[1:] {
 		b.takeCredential(old, e)
 	}
@@ -213,13 +212,24 @@ func (b *Book) renews(r *Request) bool {
 	return c.Issued != nil && c.Revoked == nil && c.Issued.From <= r.Made && r.Made < c.Issued.Until
 }
 
-// loanEnds is when the loan is over that a credential is for, as far as it is known; at once, where there is none.
-func (b *Book) loanEnds(r *Request) clock.Instant {
-	if b.About == nil || r.Number > 0 && r.Credential.Loan >= r.Number {
-		return r.Made
+// other gives the events about another request that one names; nil where there is none before it.
+func (b *Book) other(r *Request, is *ledger.Other) []ledger.Event {
+	if is == nil || b.About == nil || is.Number <= 0 || r.Number > 0 && is.Number >= r.Number {
+		return nil
 	}
-	events, err := b.About(r.Credential.Loan)
-	if err != nil || len(events) == 0 {
+	events, err := b.About(is.Number)
+	if err != nil || len(events) == 0 || events[0].Number != is.Number || events[0].ID() != is.ID {
+		return nil
+	}
+	return events
+}
+
+func sameOther(a, b *ledger.Other) bool { return a == b || a != nil && b != nil && *a == *b }
+
+// loanEnds is when the loan is over that a credential is for, as far as it is known; at once, where there is none.
+func (b *Book) loanEnds(r *Request, is *ledger.Other) clock.Instant {
+	events := b.other(r, is)
+	if events == nil {
 		return r.Made
 	}
 	if loan := b.Read(events); loan != nil && loan.Credential == nil && loan.Subject == r.Subject && loan.Over > 0 {

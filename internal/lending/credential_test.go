@@ -75,7 +75,7 @@ func said(t *testing.T, number int64, kind ledger.Kind, who string, minute int, 
 }
 
 func (s *signing) asks(t *testing.T, profile, who, holder string, stranger bool) ledger.Event {
-	return said(t, 1, ledger.Requested, who, 0, ledger.RequestBody{Seconds: 4 * 3600,
+	return said(t, 1, ledger.Wanted, who, 0, ledger.RequestBody{Seconds: 4 * 3600,
 		DecideBy: ledger.Time(start + 2*clock.Hour), Credential: &ledger.CredentialBody{Profile: profile, For: holder,
 			Key: base64.StdEncoding.EncodeToString(s.key), Stranger: stranger}})
 }
@@ -180,8 +180,8 @@ func TestWhatFollowsAnother(t *testing.T) {
 	theirs := []ledger.Event{others, s.issued(t, b.Read([]ledger.Event{others}), s.authority, 20)}
 	loan := said(t, 1, ledger.Requested, "ana", 0, ledger.RequestBody{Grant: "lent", Seconds: 3600,
 		DecideBy: ledger.Time(start + clock.Hour)})
-	again := func(minute int, number, renews, loan int64) ledger.Event {
-		e := said(t, number, ledger.Requested, "ana", minute, ledger.RequestBody{Seconds: 3600,
+	again := func(minute int, number int64, renews, loan *ledger.Other) ledger.Event {
+		e := said(t, number, ledger.Wanted, "ana", minute, ledger.RequestBody{Seconds: 3600,
 			DecideBy: ledger.Time(start + 9*clock.Hour), Credential: &ledger.CredentialBody{Profile: "plain", For: "ana",
 				Key: base64.StdEncoding.EncodeToString(s.key), Renews: renews, Loan: loan}})
 		e.About = number
@@ -191,33 +191,38 @@ func TestWhatFollowsAnother(t *testing.T) {
 		about  []ledger.Event
 		minute int
 		number int64
+		id     string
 		state  lending.State
 	}{
-		"it holds":                     {held, 30, 20, lending.InForce},
-		"it has ended":                 {held, 90, 20, lending.Waiting},
-		"it is not yet":                {held, 10, 20, lending.Waiting},
-		"not signed":                   {held[:1], 30, 20, lending.Waiting},
-		"revoked":                      {revoked, 30, 20, lending.Waiting},
-		"somebody else's":              {theirs, 30, 20, lending.Waiting},
-		"none":                         {nil, 30, 20, lending.Waiting},
-		"one that comes":               {held, 30, 1, lending.Waiting},
-		"a loan, and not a credential": {[]ledger.Event{loan}, 30, 20, lending.Waiting},
+		"it holds":                     {held, 30, 20, first.ID(), lending.InForce},
+		"it has ended":                 {held, 90, 20, first.ID(), lending.Waiting},
+		"it is not yet":                {held, 10, 20, first.ID(), lending.Waiting},
+		"not signed":                   {held[:1], 30, 20, first.ID(), lending.Waiting},
+		"another of that number":       {held, 30, 20, others.ID(), lending.Waiting},
+		"revoked":                      {revoked, 30, 20, first.ID(), lending.Waiting},
+		"somebody else's":              {theirs, 30, 20, others.ID(), lending.Waiting},
+		"none":                         {nil, 30, 20, first.ID(), lending.Waiting},
+		"one that comes":               {held, 30, 1, first.ID(), lending.Waiting},
+		"a loan, and not a credential": {[]ledger.Event{loan}, 30, 20, loan.ID(), lending.Waiting},
 	} {
 		b := s.book(t, lends)
 		b.About = func(int64) ([]ledger.Event, error) { return c.about, nil }
-		r := b.Read([]ledger.Event{again(c.minute, c.number, 1, 0)})
+		r := b.Read([]ledger.Event{again(c.minute, c.number, &ledger.Other{Number: 1, ID: c.id}, nil)})
 		require.NotNil(t, r, name)
 		assert.Equal(t, c.state, r.StateAt(r.Made+clock.Minute), name)
 	}
 	b.About = func(int64) ([]ledger.Event, error) { return []ledger.Event{loan}, nil }
-	r := b.Read([]ledger.Event{again(10, 20, 0, 1)})
+	r := b.Read([]ledger.Event{again(10, 20, nil, &ledger.Other{Number: 1, ID: loan.ID()})})
 	assert.Equal(t, start+clock.Hour, r.Credential.LoanEnds)
 	reason, _ := b.Barring(r, start+59*clock.Minute)
 	assert.Empty(t, reason)
 	reason, _ = b.Barring(r, start+60*clock.Minute)
 	assert.Equal(t, "privilege-withdrawn", reason)
 	b.About = nil
-	reason, _ = b.Barring(b.Read([]ledger.Event{again(10, 20, 0, 1)}), start+11*clock.Minute)
+	reason, _ = b.Barring(
+		b.Read([]ledger.Event{again(10, 20, nil, &ledger.Other{Number: 1, ID: loan.ID()})}),
+		start+11*clock.Minute,
+	)
 	assert.Equal(t, "privilege-withdrawn", reason, "what is in doubt does not count")
 }
 

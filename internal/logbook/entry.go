@@ -32,7 +32,7 @@ type Reader struct {
 func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 	t := &Entry{Event: e}
 	switch e.Kind {
-	case ledger.Requested:
+	case ledger.Requested, ledger.Wanted:
 		t.Request, t.Asker = new(ledger.RequestBody), e.Actor
 		if e.Actor == "" {
 			t.Asker = "a stranger"
@@ -51,7 +51,7 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 			if err != nil {
 				return nil, err
 			}
-			if !ok || made.Kind != ledger.Requested {
+			if !ok || !made.Kind.IsRequest() {
 				return t, nil
 			}
 			if of, err = r.Read(made); err != nil {

@@ -41,7 +41,7 @@ func (t *Entry) Sentence(zone *clock.Zone) string {
 		var body ledger.ImportedBody
 		_ = json.Unmarshal(t.Body, &body)
 		return fmt.Sprintf("took over %s of another log", count(int(body.Events), "event"))
-	case ledger.Requested:
+	case ledger.Requested, ledger.Wanted:
 		return "asked for " + t.wish(zone)
 	case ledger.Approved:
 		return fmt.Sprintf("approved request %d%s%s", t.About, t.ofWhom(), why)

@@ -44,13 +44,13 @@ func (w *Writer) Append(e ledger.Event) (ledger.Event, error) {
 // index keeps what follows from an event where it is found quickly.
 func (w *Writer) index(e ledger.Event) error {
 	switch e.Kind {
-	case ledger.Requested, ledger.Approved, ledger.Refused, ledger.Finished:
+	case ledger.Requested, ledger.Wanted, ledger.Approved, ledger.Refused, ledger.Finished, ledger.Issued:
 		request := e.About
-		if e.Kind == ledger.Requested {
+		if e.Kind.IsRequest() {
 			request = e.Number
 		}
 		events := []ledger.Event{e}
-		if e.Kind != ledger.Requested {
+		if !e.Kind.IsRequest() {
 			var err error
 			if events, err = w.About(request); err != nil {
 				return err

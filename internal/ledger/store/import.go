@@ -71,12 +71,12 @@ func (r *Reader) takenBefore(other []ledger.Event) (int, error) {
 func (r *Reader) numbersOf(other []ledger.Event) (map[int64]int64, error) {
 	there := map[string]int64{} // by the ids of the statements
 	for _, e := range other {
-		if e.Kind == ledger.Requested {
+		if e.Kind.IsRequest() {
 			there[e.ID()] = e.Number
 		}
 	}
 	here := map[int64]int64{}
-	wanted := Filter{Kinds: []string{string(ledger.Requested)}}
+	wanted := Filter{Kinds: []string{string(ledger.Requested), string(ledger.Wanted)}}
 	err := r.Events(wanted, func(number int64, e ledger.Event, wrong error) bool {
 		if wrong == nil {
 			if was, ok := there[e.ID()]; ok {

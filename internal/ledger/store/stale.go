@@ -28,7 +28,7 @@ func (r *Reader) Stale() (out []int64, err error) {
 	if err := r.Events(Filter{}, func(_ int64, e ledger.Event, wrong error) bool {
 		switch {
 		case wrong != nil:
-		case e.Kind == ledger.Requested:
+		case e.Kind.IsRequest():
 			about[e.Number] = []ledger.Event{e}
 		case e.About > 0 && about[e.About] != nil:
 			about[e.About] = append(about[e.About], e)

@@ -330,11 +330,20 @@ func (r *Reader) list(query string, args ...any) (out []ledger.Event, err error)
 	return out, rows.Err()
 }
 
-// Mattering gives the numbers of the requests that may matter at an instant or later, by number.
-func (r *Reader) Mattering(from clock.Instant) (out []int64, err error) {
+// Mattering gives the numbers of the requests that may matter at an instant or later, by number: of some kinds, or of
+// all where none is named.
+func (r *Reader) Mattering(from clock.Instant, kinds ...ledger.Kind) (out []int64, err error) {
 	// in no order: a database that was asked for one might go through all of them for it
-	rows, err := r.query("SELECT number FROM requests r WHERE until > ? AND NOT EXISTS "+
-		"(SELECT 1 FROM requests n WHERE n.number = r.number AND n.event > r.event)", int64(from))
+	query, args := "SELECT number FROM requests r WHERE until > ? AND NOT EXISTS "+
+		"(SELECT 1 FROM requests n WHERE n.number = r.number AND n.event > r.event)", []any{int64(from)}
+	if len(kinds) > 0 {
+		query += " AND EXISTS (SELECT 1 FROM events e WHERE e.number = r.number AND e.kind IN (" +
+			strings.TrimSuffix(strings.Repeat("?,", len(kinds)), ",") + "))"
+		for _, k := range kinds {
+			args = append(args, string(k))
+		}
+	}
+	rows, err := r.query(query, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -177,6 +177,37 @@ func TestWhatIsAppendedIsReadByOthers(t *testing.T) {
 	})
 }
 
+// Requests for credentials are told from those for loans, and matter as long as what was signed holds.
+func TestRequestsAreOfTwoKinds(t *testing.T) {
+	everywhere(t, func(t *testing.T, p place) {
+		s := p.open(t)
+		wanted := request(60)
+		wanted.Kind = ledger.Wanted
+		made := put(t, s, request(7200), wanted)
+		now := clock.Instant(made[0].Time)
+		ends := ledger.Time(now + 9000*clock.Second)
+		put(t, s, event(ledger.Issued, 2, ledger.IssuedBody{Ends: ends}))
+		require.NoError(t, s.View(t.Context(), func(r *store.Reader) error {
+			for _, c := range []struct {
+				at    clock.Instant
+				kinds []ledger.Kind
+				want  []int64
+			}{
+				{now, nil, []int64{1, 2}}, {now, []ledger.Kind{ledger.Requested}, []int64{1}},
+				{now, []ledger.Kind{ledger.Wanted}, []int64{2}}, {now + 8000*clock.Second, nil, []int64{2}},
+				{now + 9000*clock.Second, nil, nil},
+			} {
+				got, err := r.Mattering(c.at, c.kinds...)
+				require.NoError(t, err)
+				assert.Equal(t, c.want, got)
+			}
+			stale, err := r.Stale()
+			assert.Empty(t, stale)
+			return err
+		}))
+	})
+}
+
 func TestWhatFailsLeavesNothing(t *testing.T) {
 	everywhere(t, func(t *testing.T, p place) {
 		s := p.open(t)

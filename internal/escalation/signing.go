@@ -6,9 +6,10 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// What takes somebody else who asks: with it alone nobody can have a stranger's name signed.
+// What is done with a profile, as the built-in catalog names it.
 const (
-	approving    = "credential.approve"
+	issuing      = "credential.issue"
+	approving    = "credential.approve" // which takes somebody who asks in a stranger's name
 	askingForOne = "credential.request-for"
 )
 
@@ -17,12 +18,19 @@ const (
 // profiles, whomever they name.
 func (w *Ways) signingSteps(o opened, by taken) {
 	if p := w.estate.ProfileAt(o.resource); p != nil {
-		if o.operation.Name != approving || w.strangersAsk(p, o.resource) {
+		switch o.operation.Name {
+		case issuing:
 			w.signs(p, p.Holders, o.who, by)
+		case approving:
+			if w.strangersAsk(p, o.resource) {
+				w.signs(p, p.Holders, o.who, by)
+			}
+		default: // who changes the profile changes its holders
+			w.signs(p, nil, o.who, by)
 		}
 		return
 	}
-	if o.operation.Name == approving { // which is looked at on each profile
+	if o.operation.Name == approving || o.operation.Name == issuing { // which are looked at on each profile
 		return
 	}
 	for _, p := range estate.Sorted(w.estate.Profiles) {

@@ -192,7 +192,8 @@ func (w *Ways) look(ctx context.Context, cost int) error {
 
 // likewise says whether an operation opens nothing on a resource that it does not open for what stands above, too.
 func (w *Ways) likewise(o *estate.Operation, r *estate.Resource) bool {
-	return r.Type != accountType && (!slices.Contains(o.Opens, "tags") || len(w.labels.keys)+len(w.labels.sames) == 0)
+	return r.Type != accountType && !w.estate.IsAuthority(r.System) &&
+		(!slices.Contains(o.Opens, "tags") || len(w.labels.keys)+len(w.labels.sames) == 0)
 }
 
 // open notes what somebody can do at a cost; it is false if it is known at that cost or less.

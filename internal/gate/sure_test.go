@@ -46,5 +46,7 @@ func TestWhatIsSureFromWhereIsWhatTheOracleSays(t *testing.T) {
 			}
 		}
 	}
-	require.Greater(t, counts[true], 1000, counts)
+	if shape.DrawsAll(testing.Short()) {
+		require.Greater(t, counts[true], 1000, counts)
+	}
 }

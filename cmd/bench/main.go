@@ -26,6 +26,7 @@ func main() {
 	keep := flag.String("keep", "", "a folder to keep the workspaces in, for another run")
 	program := flag.String("hgate", "bin/hgate", "the program, for what is measured as a whole process")
 	ledgers := flag.Bool("ledgers", false, "measure only ledgers")
+	credentials := flag.Bool("credentials", false, "measure only credentials")
 	flag.BoolVar(&startOnly, "starts", false, "measure only what takes a whole process")
 	flag.Parse()
 	shapes := shape.Shapes()
@@ -39,6 +40,9 @@ func main() {
 	t.line(figure{"shape", "figure", "", "yardstick", "", "ratio"})
 	if *ledgers {
 		measureLedgers(t, measuring{*pairs, *keep, *program}, *short)
+		return
+	}
+	if *credentials {
 		measureCredentials(t, measuring{*pairs, *keep, *program}, *short)
 		return
 	}

@@ -53,6 +53,8 @@ func TestAPasswordIsToldAsItsVerifier(t *testing.T) {
 		"--by", "marek.dvorin", "--key", key("marek.dvorin"))
 	o.says(2, "ridge-net takes no verifier", "credential", "password", "ridge-net:accounts/ines.okafor", "--by",
 		"vera.stahl", "--key", key("vera.stahl"))
+	o.says(2, "would stand in the workspace", "credential", "password", "obsdb:accounts/ines.okafor", "--by", "vera.stahl",
+		"--key", key("vera.stahl"), "--out", filepath.Join(o.dir, "password"))
 	first := set("vera.stahl")
 	assert.Len(t, first, 16)
 	assert.False(t, o.signsIn("ines.okafor", first), "nobody was told yet")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"path/filepath"
 	"strconv"
 
 	"github.com/spf13/cobra"
@@ -105,4 +106,26 @@ func (a *app) credentialNumbers(_ *cobra.Command, args []string, _ string) ([]st
 		return err
 	})
 	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// outsideTheWorkspace sees that a secret is not written where others read it.
+func (a *app) outsideTheWorkspace(what, name string) error {
+	dir, err := a.folder()
+	if err != nil {
+		return err
+	}
+	path, err := filepath.Abs(name)
+	if err != nil {
+		return outside{err}
+	}
+	return keptOut(dir, what, path)
+}
+
+// keptOut sees that a whole path lies in no workspace of a folder.
+func keptOut(dir, what, path string) error {
+	if inside, err := within(dir, path); err != nil || inside {
+		return &draft.Error{Message: fmt.Sprintf("the %s would stand in the workspace, which others read: %s", what, path),
+			Help: "name a place elsewhere"}
+	}
+	return nil
 }

@@ -254,9 +254,8 @@ func (m *making) place(dir, id string) (string, error) {
 	if err != nil {
 		return "", outside{err}
 	}
-	if inside, err := within(dir, name); err != nil || inside {
-		return "", &draft.Error{Message: fmt.Sprintf("the key would stand in the workspace, which others read: %s", name),
-			Help: "leave --key-file out, or name a file elsewhere"}
+	if err := keptOut(dir, "key", name); err != nil {
+		return "", err
 	}
 	return name, nil
 }

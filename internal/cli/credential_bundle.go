@@ -167,13 +167,10 @@ func (a *app) writeBundle(b *credential.Bundle, folder string) error {
 	if _, err := os.Lstat(path); err == nil {
 		return outside{isThere(folder)}
 	}
-	dir, err := a.folder()
-	if err != nil {
-		return err
-	}
-	if inside, err := within(dir, path); b.Key != nil && (err != nil || inside) {
-		return &draft.Error{Message: "the key would stand in the workspace, which others read: " + path,
-			Help: "name a folder elsewhere"}
+	if b.Key != nil {
+		if err := a.outsideTheWorkspace("key", path); err != nil {
+			return err
+		}
 	}
 	files, err := b.Files()
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
+	"hiddengate/internal/target/linux"
 	"hiddengate/internal/view"
 )
 
@@ -126,8 +127,8 @@ func (a *app) issue(b *book, by *acting, who actor, r *lending.Request) (*lendin
 		return r, err
 	}
 	body, err := b.signedBy(g, authority, s, r, span)
-	if known := (*draft.Error)(nil); errors.As(err, &known) {
-		return r, known
+	if refused := (*lending.Refusal)(nil); errors.As(err, &refused) {
+		return r, asRefused(refused)
 	}
 	if err != nil {
 		return r, &draft.Error{Message: fmt.Sprintf("request %d is not signed: %s", r.Number, err)}
@@ -170,7 +171,7 @@ func (b *book) signedBy(g *gate.Gate, authority *credential.Authority, s *estate
 	order := credential.Order{Profile: c.Profile, Key: key, Span: span}
 	out = ledger.IssuedBody{Request: r.ID, Authority: s.ID}
 	if s.Makes == estate.MakesSSH {
-		access, err := b.sshAccess(g, r, span)
+		access, err := b.SSHAccess(g, r, span, linux.Opener)
 		if err != nil {
 			return out, err
 		}

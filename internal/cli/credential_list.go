@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"crypto/x509"
-	"encoding/base64"
 	"fmt"
 	"slices"
 	"strconv"
@@ -163,17 +161,13 @@ func certificateText(e *estate.Estate, r *lending.Request) ([]byte, error) {
 	if s.Makes == estate.MakesSSH {
 		return []byte(i.Certificate + "\n"), nil
 	}
-	der, err := base64.StdEncoding.DecodeString(i.Certificate)
+	made, err := i.X509()
 	if err != nil {
 		return nil, err
 	}
-	text := credential.EncodeCertificate(der)
+	text := credential.EncodeCertificate(made.Raw)
 	if len(s.Chain) == 0 {
 		return text, nil
-	}
-	made, err := x509.ParseCertificate(der)
-	if err != nil {
-		return nil, err
 	}
 	anchors, err := credential.AnchorsOf(s)
 	if err != nil {
@@ -184,12 +178,14 @@ func certificateText(e *estate.Estate, r *lending.Request) ([]byte, error) {
 		return nil, err
 	}
 	text = append(text, own.Encode()...)
-	for _, above := range s.Chain[:len(s.Chain)-1] { // the last signs itself, and whoever checks has it
+	for _, above := range s.Chain {
 		one, err := credential.ParseAnchor(s.Makes, above)
 		if err != nil {
 			return nil, err
 		}
-		text = append(text, one.Encode()...)
+		if one.Certificate.CheckSignatureFrom(one.Certificate) != nil { // whoever checks has the one that signs itself
+			text = append(text, one.Encode()...)
+		}
 	}
 	return text, nil
 }
@@ -263,11 +259,7 @@ func holderIn(e *estate.Estate, i *lending.Issued) ([]pair, error) {
 		return []pair{{"accounts", c.ValidPrincipals}, {"runs only", c.CriticalOptions["force-command"]},
 			{"from", c.CriticalOptions["source-address"]}}, nil
 	}
-	der, err := base64.StdEncoding.DecodeString(i.Certificate)
-	if err != nil {
-		return nil, err
-	}
-	c, err := x509.ParseCertificate(der)
+	c, err := i.X509()
 	if err != nil {
 		return nil, err
 	}

@@ -69,6 +69,11 @@ func (a *app) setPassword(b *book, by *acting, who actor, account estate.Address
 	if err != nil {
 		return &draft.Error{Message: err.Error()}
 	}
+	if out != "" {
+		if err := a.outsideTheWorkspace("password", out); err != nil {
+			return err
+		}
+	}
 	password, err := a.newPassword(e.Passwords.Length, typed)
 	if err != nil {
 		return err

@@ -22,6 +22,7 @@ import (
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
+	"hiddengate/internal/target/linux"
 	"hiddengate/internal/view"
 )
 
@@ -174,13 +175,13 @@ func (a *app) askForCredential(b *book, by *acting, who actor, w credentialWish)
 		if r = b.Drafted(event); r == nil {
 			return errors.New("the request cannot be read")
 		}
-		if err := mayAsk(b, r, now); err != nil {
+		if err := b.MayAsk(r, now); err != nil {
 			return err
 		}
 		span := credential.Span{From: now.Time(), Until: earliest(now.Time().Add(lasts), b.Last(p, holder).Time())}
 		g, span, err := b.withLoan(in, r, span, now)
 		if err == nil && s.Makes == estate.MakesSSH {
-			_, err = b.sshAccess(g, r, span)
+			_, err = b.SSHAccess(g, r, span, linux.Opener)
 		}
 		return err
 	}
@@ -238,43 +239,6 @@ func (a *app) askedText(b *book, by *acting, who actor, r *lending.Request, file
 	return a.issueApproved(b, by, who, r)
 }
 
-// mayAsk says why a request for a credential is not to be made.
-func mayAsk(b *book, r *lending.Request, now clock.Instant) error {
-	c := r.Credential
-	switch s := b.Gate.Estate().Subject(r.Subject); {
-	case c.Profile == nil:
-		return &draft.Error{Message: "there is no profile " + c.ProfileID}
-	case c.Barred != "":
-		return &draft.Error{Message: c.Barred, Help: barredHelp(c.Profile, r)}
-	case s.Status == "left" || s.Status == "suspended":
-		return &draft.Error{Message: fmt.Sprintf("%s is not active", r.Subject)}
-	}
-	signers := b.Signers(c.Profile, now, r.Asker, r.Subject)
-	if r.Needed > len(signers) {
-		return &draft.Error{
-			Message: fmt.Sprintf("profile %s needs %s, and %d could approve: nobody could have it signed", c.ProfileID,
-				count(r.Needed, "approval"), len(signers)),
-			Help: fmt.Sprintf("hgate holders credential.approve %s", c.Profile.Address()),
-		}
-	}
-	if _, err := b.Named(c.Profile, r.Subject); err != nil {
-		return &draft.Error{Message: fmt.Sprintf("profile %s cannot name %s: %s", c.ProfileID, r.Subject, err)}
-	}
-	return nil
-}
-
-// barredHelp says what to look at where somebody may not ask.
-func barredHelp(p *estate.Profile, r *lending.Request) string {
-	operation := "credential.request"
-	if r.Asker != r.Subject {
-		operation = "credential.request-for"
-	}
-	if r.Asker == (estate.Principal{}) {
-		return ""
-	}
-	return fmt.Sprintf("hgate try %s %s %s", r.Asker, operation, p.Address())
-}
-
 // key makes the key, or reads the request that somebody brought. The file that is given is not in its place yet.
 func (w *credentialWish) key(
 	dir string,
@@ -305,11 +269,8 @@ func (w *credentialWish) key(
 	if err != nil {
 		return nil, nil, outside{err}
 	}
-	if inside, err := within(dir, name); err != nil || inside {
-		return nil, nil, &draft.Error{
-			Message: fmt.Sprintf("the key would stand in the workspace, which others read: %s", name),
-			Help:    "name a file elsewhere",
-		}
+	if err := keptOut(dir, "key", name); err != nil {
+		return nil, nil, err
 	}
 	file, err := createFile(name)
 	if err != nil {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"crypto/x509"
-	"encoding/base64"
 	"fmt"
 	"math/big"
 	"path/filepath"
@@ -250,11 +249,7 @@ func (a *app) revocationsOf(s *estate.System, anchors []credential.Anchor, list 
 	}
 	by := map[string][]credential.Revoked{}
 	for i, r := range list {
-		der, err := base64.StdEncoding.DecodeString(r.Credential.Issued.Certificate)
-		if err != nil {
-			return nil, err
-		}
-		c, err := x509.ParseCertificate(der)
+		c, err := r.Credential.Issued.X509()
 		if err != nil {
 			return nil, err
 		}

@@ -39,6 +39,15 @@ type Issued struct {
 	Certificate string // as DER in base64, or one line of OpenSSH
 }
 
+// X509 reads the certificate, where it is none for SSH.
+func (i *Issued) X509() (*x509.Certificate, error) {
+	der, err := base64.StdEncoding.DecodeString(i.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	return x509.ParseCertificate(der)
+}
+
 // Revoked is that a credential does not count any more.
 type Revoked struct {
 	Said
@@ -331,11 +340,7 @@ func (b *Book) signed(r *Request, body ledger.IssuedBody) (*Issued, error) {
 		out.From, out.Until = clock.Instant(c.ValidAfter)*clock.Second, clock.Instant(c.ValidBefore)*clock.Second
 		return out, nil
 	}
-	der, err := base64.StdEncoding.DecodeString(body.Certificate)
-	if err != nil {
-		return nil, err
-	}
-	c, err := x509.ParseCertificate(der)
+	c, err := out.X509()
 	if err != nil {
 		return nil, err
 	}

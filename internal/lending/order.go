@@ -48,6 +48,35 @@ func (b *Book) Last(p *estate.Profile, who estate.Principal) clock.Instant {
 	return lastOfCredential(b.estate(), p, who)
 }
 
+// MayAsk says why a request for a credential is not to be made at an instant, as a Refusal; nil if it is.
+func (b *Book) MayAsk(r *Request, at clock.Instant) error {
+	c := r.Credential
+	if c.Profile == nil {
+		return refuse("", "there is no profile %s", c.ProfileID)
+	}
+	if c.Barred != "" {
+		help, operation := "", opRequest
+		if r.Asker != r.Subject {
+			operation = opRequestFor
+		}
+		if r.Asker != (estate.Principal{}) {
+			help = "hgate try " + r.Asker.String() + " " + operation + " " + c.Profile.Address().String()
+		}
+		return refuse(help, "%s", c.Barred)
+	}
+	if s := b.estate().Subject(r.Subject); s.Status == "left" || s.Status == "suspended" {
+		return refuse("", "%s is not active", r.Subject)
+	}
+	if n := len(b.Signers(c.Profile, at, r.Asker, r.Subject)); r.Needed > n {
+		return refuse("hgate holders "+opApprove+" "+c.Profile.Address().String(),
+			"profile %s asks for %d approvals, and %d could approve: nobody could have it signed", c.ProfileID, r.Needed, n)
+	}
+	if _, err := b.Named(c.Profile, r.Subject); err != nil {
+		return refuse("", "profile %s cannot name %s: %s", c.ProfileID, r.Subject, err)
+	}
+	return nil
+}
+
 // MayIssue says why the credential of a request is not to be signed at an instant; nil if it is.
 func (b *Book) MayIssue(r *Request, at clock.Instant) error {
 	c := r.Credential

@@ -1,27 +1,25 @@
-package cli
+package lending
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/credential"
-	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/lending"
-	"hiddengate/internal/target/linux"
 )
 
-// sshAccess says what a certificate for SSH may let its holder do for a time: what the policy surely allows for all of
-// it, to whoever signs in with a certificate. Whoever may only open applications gets a command that opens one.
-func (b *book) sshAccess(g *gate.Gate, r *lending.Request, span credential.Span) (out credential.Access, err error) {
+// SSHAccess says what a certificate for SSH may let the holder of a request do for a time, by a gate: what the policy
+// surely allows for all of it, to whoever signs in with a certificate. Whoever may only open applications gets the
+// command that opener gives for their names. The error is a Refusal where nothing may be signed.
+func (b *Book) SSHAccess(g *gate.Gate, r *Request, span credential.Span, opener func(names []string) string) (
+	out credential.Access, err error) {
 	e, p := g.Estate(), r.Credential.Profile
 	system := p.System.ID
 	if out.Accounts = b.Accounts(system, r.Subject); len(out.Accounts) == 0 {
-		return out, &draft.Error{Message: fmt.Sprintf("%s has no account on %s", r.Subject, system),
-			Help: fmt.Sprintf("hgate add resource %s:accounts/NAME --owner %s", system, r.Subject)}
+		return out, refuse("hgate add resource "+system+":accounts/NAME --owner "+r.Subject.String(),
+			"%s has no account on %s", r.Subject, system)
 	}
 	from, until := clock.Instant(span.From.UnixMicro()), clock.Instant(span.Until.UnixMicro())
 	sure := func(operation string, at *estate.Resource) ([]netip.Prefix, error) {
@@ -50,20 +48,13 @@ func (b *book) sshAccess(g *gate.Gate, r *lending.Request, span credential.Span)
 		}
 	}
 	if len(networks) == 0 {
-		return out, &draft.Error{
-			Message: fmt.Sprintf(
-				"the policy does not let %s sign in to %s, or open an application there, at every moment until %s "+
-					"with a certificate alone",
-				r.Subject,
-				system,
-				e.Zone.Format(until),
-			),
-			Help: fmt.Sprintf("hgate try %s host.sign-in %s --sign-in certificate --at any", r.Subject, system),
-		}
+		return out, refuse("hgate try "+r.Subject.String()+" host.sign-in "+system+" --sign-in certificate --at any",
+			"the policy does not let %s sign in to %s, or open an application there, at every moment until %s "+
+				"with a certificate alone", r.Subject, system, e.Zone.Format(until))
 	}
 	if len(programs) > 0 {
 		slices.Sort(programs)
-		out.Command = linux.Opener(programs)
+		out.Command = opener(programs)
 	}
 	if !everywhere(networks) {
 		for _, n := range networks {

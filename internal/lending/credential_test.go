@@ -122,6 +122,21 @@ func TestWhoMayAskForACredential(t *testing.T) {
 	assert.Nil(t, b.Read([]ledger.Event{late}))
 }
 
+// A credential ends with its holder, and with its profile.
+func TestACredentialEndsWithItsHolderAndItsProfile(t *testing.T) {
+	s := newSigning(t)
+	for was, is := range map[string]string{"people: {ana: {}": "people: {ana: {ends: 2027-01-15T08:30Z}",
+		"longest: 1h, holders": "longest: 1h, ends: 2027-01-15T08:30Z, holders"} {
+		require.Contains(t, s.text, was)
+		later := &signing{strings.Replace(s.text, was, is, 1), s.authority, s.key}
+		r := later.book(t, "").Read([]ledger.Event{s.asks(t, "free", "ana", "ana", false)})
+		require.NotNil(t, r)
+		ends, err := clock.UTC.ParseTime("2027-01-15T08:30Z")
+		require.NoError(t, err)
+		assert.Equal(t, ends, r.Over, is)
+	}
+}
+
 // What is signed counts by the authority's key alone; and what anybody says is revoked does not count.
 func TestACredentialCountsByItsSignature(t *testing.T) {
 	s := newSigning(t)

@@ -181,7 +181,11 @@ func inventoryState(g *gate.Gate, id string) *target.State {
 		r := tree.At(i)
 		in := estate.Address{System: id, Path: target.AccountsIn}
 		if !r.Address.Inside(in) {
-			s.Places = append(s.Places, target.Place{Path: r.Address.Path, Type: r.Type})
+			p := target.Place{Path: r.Address.Path, Type: r.Type}
+			if r.Entry != nil {
+				p.Rows = r.Entry.Rows
+			}
+			s.Places = append(s.Places, p)
 		}
 	}
 	return s

@@ -31,6 +31,15 @@ type Entry struct {
 	Tags    Tags
 	// NoOwner clears an inherited owner.
 	NoOwner bool
+	Rows    *Rows // of a table whose rows are told apart; else nil
+}
+
+// Rows says in which columns of a table stands what tells its rows apart. Each row is decided about as a resource in
+// the table, of the table's type, with the owner and the tags that its columns say; where a column says nothing, those
+// of the table hold.
+type Rows struct {
+	Owner string // the column with the name of the account whose subject owns the row; "" for none
+	Tags  Tags   // by key, the column with its value
 }
 
 // Resource is a place in the tree with what holds there: its own values, or the nearest ones above it.

@@ -10,6 +10,14 @@ import (
 
 // Sure is when a subject may do an operation on a resource in every possible session.
 func (g *Gate) Sure(who estate.Principal, operation string, r *estate.Resource) (region.Region, error) {
+	return g.inEverySession(who, func(s *CompiledSubject, roles []string) (region.Region, error) {
+		return g.allowed(s, operation, r, roles)
+	})
+}
+
+// inEverySession is when something is so in each possible session of a subject.
+func (g *Gate) inEverySession(who estate.Principal,
+	in func(s *CompiledSubject, roles []string) (region.Region, error)) (region.Region, error) {
 	n := g.NumberOf(who)
 	if n < 0 {
 		return region.Empty, g.Subject(who)
@@ -21,7 +29,7 @@ func (g *Gate) Sure(who estate.Principal, operation string, r *estate.Resource) 
 	}
 	out := region.Full
 	for _, session := range sessions {
-		one, err := g.allowed(s, operation, r, session.Roles)
+		one, err := in(s, session.Roles)
 		if err == nil {
 			one, err = g.space.Left([]region.Region{region.Full}, []region.Region{one}, session.When)
 		}

@@ -17,27 +17,51 @@ func (g *Gate) Possible(who estate.Principal, operation string, r *estate.Resour
 // count.
 func (g *Gate) PossibleAs(who estate.Principal, operation string, r *estate.Resource,
 	counts func(*estate.Grant) bool) (region.Region, error) {
-	o := g.estate.Operations[operation]
 	return g.inSessions(who, func(s *CompiledSubject, roles []string) (region.Region, error) {
-		known, at := g.Known(s, r), g.spot(r)
-		var given, taken []region.Region
-		for _, gr := range s.Grants {
-			if !counts(gr.Grant) || !g.Covers(gr.On, r) {
-				continue
-			}
-			one, err := g.GrantRegion(gr, SessionQuery{Subject: s, Operation: operation, At: at, Roles: roles})
-			if err != nil {
-				return region.Empty, err
-			}
-			given = append(given, g.space.Fix(one, known))
-		}
-		for _, b := range s.Blocks {
-			if b.Deny.Fit(o, g.estate.Edition) && g.Covers(b.On, r) {
-				taken = append(taken, g.space.Fix(b.Region, known))
-			}
-		}
-		return g.space.Left(given, taken, s.active)
+		return g.allowedAs(s, operation, r, roles, counts)
 	})
+}
+
+// allowedAs is when a subject may do an operation, in a session of some roles, on a resource as it is described, by the
+// grants that count.
+func (g *Gate) allowedAs(s *CompiledSubject, operation string, r *estate.Resource, roles []string,
+	counts func(*estate.Grant) bool) (region.Region, error) {
+	o := g.estate.Operations[operation]
+	known, at := g.Known(s, r), g.spot(r)
+	var given, taken []region.Region
+	for _, gr := range s.Grants {
+		if !counts(gr.Grant) || !g.Covers(gr.On, r) {
+			continue
+		}
+		one, err := g.GrantRegion(gr, SessionQuery{Subject: s, Operation: operation, At: at, Roles: roles})
+		if err != nil {
+			return region.Empty, err
+		}
+		given = append(given, g.space.Fix(one, known))
+	}
+	for _, b := range s.Blocks {
+		if b.Deny.Fit(o, g.estate.Edition) && g.Covers(b.On, r) {
+			taken = append(taken, g.space.Fix(b.Region, known))
+		}
+	}
+	return g.space.Left(given, taken, s.active)
+}
+
+// DecideAs says whether a subject may do an operation on a resource as it is described, whatever the estate says of its
+// tags and owner: Allow where that is so in every possible session, whatever a request says beyond its context.
+func (g *Gate) DecideAs(who estate.Principal, operation string, r *estate.Resource, c *Context) (Outcome, error) {
+	in := func(s *CompiledSubject, roles []string) (region.Region, error) {
+		return g.allowedAs(s, operation, r, roles, func(*estate.Grant) bool { return true })
+	}
+	sure, err := g.inEverySession(who, in)
+	if err != nil || g.space.Judge(sure, c.region) == region.All {
+		return Allow, err
+	}
+	possible, err := g.inSessions(who, in)
+	if err != nil || g.space.Judge(possible, c.region) == region.None {
+		return Deny, err
+	}
+	return Depends, nil
 }
 
 // inSessions unites what is so in each possible session of a subject.

@@ -202,7 +202,16 @@ var resourceFields = append([]field{
 				visit(ownerNaming(e.Owner))
 			}
 		}},
+	of("rows", rowsForm, "of a table: the columns that say of each row who owns it and what tags it has",
+		func(e *estate.Entry) **estate.Rows { return &e.Rows }).by(Owners),
 }, slices.DeleteFunc(slices.Clone(common), func(f field) bool { return f.name == "owner" })...)
+
+var rowsForm = pointer(record[estate.Rows]("columns", "the columns of its rows", []field{
+	of("owner", textForm, "the column with the name of the account whose person or service owns the row",
+		func(r *estate.Rows) *string { return &r.Owner }),
+	of("tags", tagsForm, "of each tag by which rows are told apart, the column with its value",
+		func(r *estate.Rows) *estate.Tags { return &r.Tags }),
+}))
 
 var resourceMap = form[[]*estate.Entry]{
 	name:   "resources by path",

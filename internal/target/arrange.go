@@ -84,7 +84,7 @@ func (w *Wanted) reach(gr *estate.Grant) *reaching {
 	}
 	for place := range w.rows {
 		m := some & w.Carries.on(&w.State.Places[place])
-		if m != 0 && w.Listed(place) && w.covers(list.List, place) {
+		if m != 0 && w.Listed(place) && w.covers(gr.On, list.List, place) {
 			out.order = append(out.order, place)
 			out.some[place], out.masks[place] = m, m&all
 		}
@@ -108,10 +108,13 @@ func (w *Wanted) reach(gr *estate.Grant) *reaching {
 }
 
 // covers says whether the list of a grant, by its number, covers a place.
-func (w *Wanted) covers(list, place int) bool {
+func (w *Wanted) covers(on estate.Resources, list, place int) bool {
 	g := w.Gate
 	if row := w.rows[place]; row >= 0 {
 		return g.Places.Covers(list, g.Places.Spots[row])
+	}
+	if c := w.State.Places[place].Class; c != nil {
+		return g.Covers(on, c.row)
 	}
 	at, _ := g.Places.Unlisted(g.Estate().Canonical(w.State.Address(w.System, place)).String())
 	return g.Places.Covers(list, at)

@@ -13,8 +13,9 @@ type Question struct {
 	Holder    *Holder
 	Operation string
 	Place     int
-	Expected  bool // by the policy, as far as it is carried
-	Allows    bool // by the policy itself
+	Expected  bool      // by the policy, as far as it is carried
+	Allows    bool      // by the policy itself
+	Class     *RowClass // where the place is some rows of a table
 }
 
 // Answer is what the system said.
@@ -53,7 +54,8 @@ func (w *Wanted) questionsOf(h *Holder, place int, yield func(Question) bool) bo
 	for i, one := range w.carriedOn(n, place) {
 		allows := set.Outcomes[i] == gate.Allow
 		if one.natives != 0 && !one.everybody &&
-			!yield(Question{h, set.Operations[i].Name, place, allows && mask&one.natives != 0, allows}) {
+			!yield(Question{h, set.Operations[i].Name, place, allows && mask&one.natives != 0, allows,
+				w.State.Places[place].Class}) {
 			return false
 		}
 	}

@@ -57,7 +57,7 @@ func (w *Wanted) Fidelity() (out []Carried) {
 			tallies = w.count(tallies, place, k.set, k.lacks, holders)
 		}
 		for i := range tallies {
-			if t := &tallies[i]; t.subjects > 0 || t.everybody {
+			if t := &tallies[i]; (t.subjects > 0 || t.everybody) && !w.elsewhere(t.operation, place) {
 				out = append(out, w.fate(t, place))
 			}
 		}
@@ -67,6 +67,18 @@ func (w *Wanted) Fidelity() (out []Carried) {
 			w.State.Address(w.System, a.Place).Compare(w.State.Address(w.System, b.Place)))
 	})
 	return out
+}
+
+// elsewhere says whether what is said of an operation on a place is said of another: of the classes of a table's rows
+// what is carried on rows, of the table the rest.
+func (w *Wanted) elsewhere(operation string, place int) bool {
+	at := &w.State.Places[place]
+	if at.Class != nil {
+		return w.Carries.Of(operation, at) == 0
+	}
+	onRows := w.Carries.onRows()
+	return slices.ContainsFunc(w.tables, func(t *tableRows) bool { return t.place == place && t.told != nil }) &&
+		w.Carries.Of(operation, &Place{Type: at.Type})&onRows != 0
 }
 
 // tally counts of an operation on a place whom the policy gives it, and to whom it is carried.

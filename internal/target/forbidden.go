@@ -90,7 +90,7 @@ type givenToEverybody struct {
 func (w *Wanted) toEverybody() (out []givenToEverybody) {
 	offer := w.Gate.Estate().Offer(w.Gate.Estate().Systems[w.System].Kind.ID)
 	for place := range w.State.Places {
-		if p := &w.State.Places[place]; w.Listed(place) {
+		if p := &w.State.Places[place]; w.Listed(place) && p.Class == nil {
 			for _, o := range offer.On(p.Type) {
 				if w.Carries.everybody(o.Name, p) {
 					out = append(out, givenToEverybody{o, place})

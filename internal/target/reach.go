@@ -3,6 +3,7 @@ package target
 import (
 	"slices"
 
+	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 )
 
@@ -56,6 +57,17 @@ func (w *Wanted) allowsInside(p *profile, place int, native *Native, asker *gate
 			return false, nil
 		}
 	}
+	for _, t := range w.tables {
+		if !w.State.inside(t.place, place) {
+			continue
+		}
+		on := &Place{Type: w.State.Places[t.place].Type}
+		if len(t.classes) > mostClasses || !w.allowsRows(p, t.place, func(o *estate.Operation) bool {
+			return native.Unlimited || slices.Contains(native.Inside, o.Name) && w.Carries.Of(o.Name, on) != 0
+		}) {
+			return false, nil
+		}
+	}
 	for _, row := range w.rowsInside(place) {
 		has, err := asker.On(row)
 		if err != nil {
@@ -95,5 +107,6 @@ func (w *Wanted) AllowsAll(h *Holder, place int) bool { return w.allowsAll(h.pro
 
 func (w *Wanted) allowsAll(p *profile, place int) bool {
 	n := p.sets[place]
-	return n >= 0 && !slices.ContainsFunc(w.sets[n].Outcomes, func(o gate.Outcome) bool { return o != gate.Allow })
+	return n >= 0 && w.allowsRows(p, place, func(*estate.Operation) bool { return true }) &&
+		!slices.ContainsFunc(w.sets[n].Outcomes, func(o gate.Outcome) bool { return o != gate.Allow })
 }

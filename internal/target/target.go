@@ -20,6 +20,8 @@ type Native struct {
 	// Inside are operations that it gives on whatever is inside the place; it is had where the policy allows them on
 	// everything there on which a native gives them, and lists all of that.
 	Inside []string
+	// OnRows says that a system can be told of some rows of a table alone that it is had on them.
+	OnRows bool
 }
 
 // Note says what becomes of an operation that no native gives, or that the system gives to everybody with an account.
@@ -103,6 +105,11 @@ type Place struct {
 	Type string
 	// Lacks are natives that cannot be had on it.
 	Lacks Mask
+	// Rows are the columns by which the rows of a table can be told apart: of what the policy lists, as it says; of what a
+	// system has, the same where it can be told of them. Else it is nil.
+	Rows *estate.Rows
+	// Class is set where the place is some rows of a table.
+	Class *RowClass
 }
 
 // Account is somebody who can sign in to a system.

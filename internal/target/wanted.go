@@ -46,7 +46,10 @@ type Wanted struct {
 	profiles []*profile
 	// carriedAt are by what the operations of an outcome set are carried on each sort of place.
 	carriedAt map[sortOfPlace][]operationCarried
-	inside    map[int][]int // by place: the rows of the estate inside it, as far as they were needed
+	tables    []*tableRows                // those of which the policy tells rows apart
+	values    *rowValues                  // what tells them apart
+	reserved  map[string]estate.Principal // by account: whose those are that are never touched
+	inside    map[int][]int               // by place: the rows of the estate inside it, as far as they were needed
 }
 
 // Holder is an account with what it has to have.
@@ -70,6 +73,7 @@ type profile struct {
 	sets    []int32      // by place: the outcome set, or -1
 	without map[int]Mask // by place: natives that would reach too far
 	holders int
+	onRows  map[int][]int32 // by table whose rows are told apart: the outcome set of each class
 }
 
 // Mask gives the natives that a holder has to have on a place.
@@ -95,6 +99,9 @@ func (w *Wanted) resource(place int) *estate.Resource {
 	if row := w.rows[place]; row >= 0 {
 		return e.Tree.At(row)
 	}
+	if c := w.State.Places[place].Class; c != nil {
+		return c.row
+	}
 	return e.Unlisted(w.State.Address(w.System, place))
 }
 
@@ -115,7 +122,12 @@ func (w *Wanted) Outcome(h *Holder, operation string, place int) (gate.Outcome, 
 // Work finds out what a system has to give. What depends on more than the moment is not given: a system is never told
 // more than the policy allows whatever else is so.
 func Work(ctx context.Context, t Task) (*Wanted, error) {
-	w := &Wanted{Task: t, inside: map[int][]int{}, carriedAt: map[sortOfPlace][]operationCarried{}}
+	w := &Wanted{
+		Task:      t,
+		inside:    map[int][]int{},
+		reserved:  map[string]estate.Principal{},
+		carriedAt: map[sortOfPlace][]operationCarried{},
+	}
 	e := t.Gate.Estate()
 	if e.Systems[t.System] == nil {
 		return nil, fmt.Errorf("there is no system %q", t.System)
@@ -135,6 +147,7 @@ func Work(ctx context.Context, t Task) (*Wanted, error) {
 	if err := w.hold(ctx, asked); err != nil {
 		return nil, err
 	}
+	w.tellRows()
 	known := map[string]int32{}
 	profiles := map[string]*profile{}
 	for _, h := range w.Holders {
@@ -145,7 +158,7 @@ func Work(ctx context.Context, t Task) (*Wanted, error) {
 		if err != nil {
 			return nil, err
 		}
-		key := keyOf(one.sets) + fmt.Sprint(one.without)
+		key := keyOf(one.sets) + fmt.Sprint(one.without, one.onRows)
 		if profiles[key] == nil {
 			profiles[key] = one
 			w.profiles = append(w.profiles, one)
@@ -181,6 +194,8 @@ func (w *Wanted) profileOf(asked *gate.Context, who estate.Principal, known map[
 	for i, row := range w.rows {
 		var outcomes *gate.OperationOutcomes
 		switch {
+		case w.State.Places[i].Class != nil:
+			continue
 		case row >= 0:
 			outcomes, err = asker.On(row)
 		case w.judged[i]:
@@ -201,6 +216,9 @@ func (w *Wanted) profileOf(asked *gate.Context, who estate.Principal, known map[
 			last, number = at, n
 		}
 		out.sets[i] = number
+	}
+	if err := w.onRowsOf(out, who, asked, known); err != nil {
+		return nil, err
 	}
 	return out, w.restrain(out, asker)
 }
@@ -280,6 +298,7 @@ func (w *Wanted) take(there map[string]Account, name string, who estate.Principa
 	is, found := there[name]
 	if is.Reserved {
 		w.Reserved = append(w.Reserved, name)
+		w.reserved[name] = who
 		return
 	}
 	h := &Holder{Account: name, Subject: who, New: !found, Ends: clock.End}

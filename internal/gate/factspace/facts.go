@@ -43,6 +43,31 @@ func Gather(estates ...*estate.Estate) Facts {
 	return f
 }
 
+// ResourceValues gives, by key, the values of a resource's tags that the conditions of an estate name.
+func ResourceValues(e *estate.Estate) map[string][]string {
+	out := map[string][]string{}
+	var gather func(c *estate.Condition)
+	gather = func(c *estate.Condition) {
+		if c == nil {
+			return
+		}
+		for _, m := range c.Resource {
+			out[m.Key] = append(out[m.Key], m.Values...)
+		}
+		gather(c.Not)
+		for i := range c.Any {
+			gather(&c.Any[i])
+		}
+	}
+	for _, g := range e.Grants {
+		gather(g.When)
+	}
+	for _, b := range e.Blocks {
+		gather(b.When)
+	}
+	return out
+}
+
 // Space makes the space of an estate's regions, or of several estates' that ask about the same.
 func (f *Facts) Space(e *estate.Estate) *region.Space {
 	return region.NewSpace(e.Zone, f.dimensions(), region.DefaultBudget)

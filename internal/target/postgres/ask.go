@@ -73,14 +73,29 @@ func (s *system) askAs(ctx context.Context, snap *snapshot, questions []target.Q
 		return false, err
 	}
 	for _, a := range answers {
+		why := ""
+		if a.Class != nil && a.Allowed {
+			why = one.showing(one.account, one.ways, nativeOf(a.Operation, snap.state.Places[a.Class.Table].Type), a.Class)
+			a.Allowed = why != ""
+		}
 		if !a.Agrees() {
-			a.Why = one.why(a)
+			if a.Why = why; why == "" {
+				a.Why = one.why(a)
+			}
 		}
 		if !tell(a) {
 			return false, nil
 		}
 	}
 	return true, nil
+}
+
+// at is the object that a question is about.
+func (a *asking) at(q *target.Question) int {
+	if q.Class != nil {
+		return q.Class.Table
+	}
+	return q.Place
 }
 
 // nativeOf gives the native that carries an operation on a type.
@@ -93,12 +108,12 @@ func nativeOf(operation, typ string) int {
 // try gives the statement by which a question is tried; "" where the system's functions are asked. What should be
 // allowed is tried on whole rows, what should not on as little as there is.
 func (a *asking) try(q target.Question) string {
-	o := &a.objects[q.Place]
-	if !o.plain {
+	o := &a.objects[a.at(&q)]
+	if !o.plain || q.Class != nil {
 		return ""
 	}
 	name := ident(o.schema, o.name)
-	switch nativeOf(q.Operation, a.state.Places[q.Place].Type) {
+	switch nativeOf(q.Operation, a.state.Places[a.at(&q)].Type) {
 	case selecting:
 		if q.Expected {
 			return "EXPLAIN SELECT t FROM " + name + " AS t"
@@ -125,7 +140,7 @@ func (a *asking) functions(ctx context.Context, tx pgx.Tx, native int, which []i
 	var oids, schemas []uint32
 	var names []string
 	for _, i := range which {
-		o := &a.objects[answers[i].Place]
+		o := &a.objects[a.at(&answers[i].Question)]
 		oids, names = append(oids, o.oid), append(names, o.name)
 		if n, ok := a.schemas[o.schema]; ok && o.schema != "" {
 			schemas = append(schemas, a.objects[n].oid)
@@ -142,12 +157,12 @@ func (a *asking) functions(ctx context.Context, tx pgx.Tx, native int, which []i
 		routine: "pg_catalog.has_function_privilege(r.oid, o.oid, $2) AND " +
 			"pg_catalog.has_schema_privilege(r.oid, o.schema, 'USAGE')",
 		parameter: "pg_catalog.has_parameter_privilege(r.oid, o.name, $2)",
-	}[a.objects[answers[which[0]].Place].kind]
+	}[a.objects[a.at(&answers[which[0]].Question)].kind]
 	if native == connecting {
 		call += " AND r.rolcanlogin"
 	}
 	if owning&(1<<native) != 0 {
-		call = ownedText(a.objects[answers[which[0]].Place].kind) +
+		call = ownedText(a.objects[a.at(&answers[which[0]].Question)].kind) +
 			" AND pg_catalog.has_schema_privilege(r.oid, o.schema, 'USAGE') AND $2 <> ''"
 	}
 	if native == makingRoles {
@@ -247,7 +262,7 @@ func (a *asking) tries(ctx context.Context, tx pgx.Tx, which []int, answers []ta
 func (a *asking) functionsOf(ctx context.Context, tx pgx.Tx, which []int, answers []target.Answer) error {
 	by := map[int][]int{}
 	for _, i := range which {
-		native := nativeOf(answers[i].Operation, a.state.Places[answers[i].Place].Type)
+		native := nativeOf(answers[i].Operation, a.state.Places[a.at(&answers[i].Question)].Type)
 		by[native] = append(by[native], i)
 	}
 	for native := range natives {
@@ -283,17 +298,19 @@ func outcome(pipe *pgconn.Pipeline) (failed *pgconn.PgError, err error) {
 
 // why says what in the database makes an answer what it is.
 func (a *asking) why(answer target.Answer) string {
-	native := nativeOf(answer.Operation, a.state.Places[answer.Place].Type)
-	cause := a.cause(a.account, a.ways, native, answer.Place)
+	native := nativeOf(answer.Operation, a.state.Places[a.at(&answer.Question)].Type)
+	cause := a.cause(a.account, a.ways, native, a.at(&answer.Question))
 	switch {
 	case answer.Allowed && cause == "":
 		return "nothing that hgate knows of gives it"
 	case answer.Allowed:
 		return cause
 	}
-	switch o := &a.objects[answer.Place]; {
+	switch o := &a.objects[a.at(&answer.Question)]; {
 	case native == connecting && !a.roles[a.account].login:
 		return "the account cannot sign in"
+	case answer.Class != nil && cause != "":
+		return "no row policy lets it through"
 	case cause == "":
 		return "the account lacks " + natives[native].Name
 	case o.schema != "":

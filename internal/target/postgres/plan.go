@@ -30,7 +30,11 @@ type planning struct {
 	given   map[string][]target.Mask // what the members of a role have by it, once it was worked out
 	owned   []*owned
 	owners  map[string]bool // the roles that own what grants give all of
-	inCare  []string        // whose rights are told: these, and what else hgate made, which has to have nothing
+	// rowsWanted are the rows on which roles and accounts have to have something, and policies what follows, by table.
+	rowsWanted   map[rowsKey]*rowsWanted
+	policies     map[int][]policy
+	policyGrants map[string][]string // by name of the policy
+	inCare       []string            // whose rights are told: these, and what else hgate made, which has to have nothing
 }
 
 // Plan says what the database has to be told. Rights are taken away before any are given.
@@ -38,7 +42,8 @@ func (s *snapshot) Plan(a *target.Arrangement) *target.Plan {
 	own := *s // what is coming is added to it
 	own.objects, own.coming = slices.Clone(s.objects), maps.Clone(s.coming)
 	p := &planning{snapshot: &own, a: a, plan: &target.Plan{}, wants: map[string]*want{}, roles: map[string]*target.Role{},
-		holders: map[string]*target.Holder{}, given: map[string][]target.Mask{}, owners: map[string]bool{}}
+		holders: map[string]*target.Holder{}, given: map[string][]target.Mask{}, owners: map[string]bool{},
+		rowsWanted: map[rowsKey]*rowsWanted{}}
 	p.gather()
 	p.makeRoles()
 	p.makeAccounts()
@@ -46,7 +51,9 @@ func (s *snapshot) Plan(a *target.Arrangement) *target.Plan {
 	p.takeFromEverybody()
 	p.takeMemberships()
 	p.takeRights()
+	p.takePolicies()
 	p.giveRights()
+	p.givePolicies()
 	p.giveMemberships()
 	p.dropRoles()
 	p.leave()
@@ -69,7 +76,7 @@ func (p *planning) gather() {
 		w := newWant()
 		p.wants[name] = w
 		for _, x := range r.Rights {
-			p.need(w, x, []string{r.Grant})
+			p.need(name, x, []string{r.Grant})
 		}
 	}
 	for _, h := range p.a.Holders {
@@ -78,7 +85,7 @@ func (p *planning) gather() {
 		w := newWant()
 		p.wants[h.Account] = w
 		for _, x := range p.a.Direct[h.Account] {
-			p.need(w, x.Right, x.Grants)
+			p.need(h.Account, x.Right, x.Grants)
 		}
 		for _, r := range p.a.RolesOf(h.Account) {
 			w.in[roleName(p.system, r.Grant)] = []string{r.Grant}
@@ -95,8 +102,13 @@ func (p *planning) gather() {
 	}
 }
 
-// need adds a right, with what it is of no use without.
-func (p *planning) need(w *want, x target.Right, grants []string) {
+// need adds a right of a role or account, with what it is of no use without.
+func (p *planning) need(name string, x target.Right, grants []string) {
+	w := p.wants[name]
+	if c := p.a.State.Places[x.Place].Class; c != nil {
+		p.needRows(name, x.Native, c, grants)
+		x.Place = c.Table
+	}
 	add := func(h held) { w.rights[h] = joined(w.rights[h], grants) }
 	if predefined := memberOf[x.Native]; predefined != "" {
 		w.in[predefined] = joined(w.in[predefined], grants)
@@ -304,7 +316,7 @@ func (p *planning) beyond(h *target.Holder, up string) string {
 		p.given[up] = given
 	}
 	for place, mask := range given {
-		if extra := mask &^ p.a.Mask(h, place); extra != 0 && p.a.Listed(place) {
+		if extra := mask &^ p.a.OnAllRows(h, place); extra != 0 && p.a.Listed(place) {
 			return fmt.Sprintf("its members have %s on %s", natives[bits.TrailingZeros64(uint64(extra))].Name,
 				p.a.State.Address(p.system, place))
 		}

@@ -95,7 +95,7 @@ func (s *system) read(ctx context.Context, tx pgx.Tx) (*snapshot, error) {
 		schemas: map[string]int{}, roles: map[string]*role{}, in: map[string][]string{},
 		acl: map[string]map[held]string{}, coming: map[comingIn]int{}}}
 	for _, step := range []func() error{r.readRoles, r.readMembers, r.readDatabase, r.readSchemas, r.readRelations,
-		r.readRoutines, r.readSettings, r.readSequences, r.readColumns,
+		r.readRoutines, r.readSettings, r.readSequences, r.readColumns, r.readPolicies,
 		r.readComing} {
 		if err := step(); err != nil {
 			return nil, err

@@ -37,8 +37,11 @@ type object struct {
 	plain  bool // a table about which statements can be planned without harm
 	column string
 	// serials are the sequences from which its columns are filled, as objects.
-	serials []int
-	fills   int // of a sequence: the table; of what is coming: the schema
+	serials  []int
+	guarded  bool // by row policies
+	policies []policy
+	columns  map[string]column // by which its rows can be told apart; else nil
+	fills    int               // of a sequence: the table; of what is coming: the schema
 }
 
 // text writes the object for statements.
@@ -109,7 +112,11 @@ func blank(to target.Connection, of *target.State) *snapshot {
 	s := &snapshot{system: to.System, state: *of, schemas: map[string]int{}, roles: map[string]*role{},
 		in: map[string][]string{}, acl: map[string]map[held]string{}, coming: map[comingIn]int{}}
 	for i, p := range of.Places {
-		s.objects = append(s.objects, objectOf(p, base))
+		o := objectOf(p, base)
+		if p.Rows != nil {
+			o.columns = columnsAsSaid(*p.Rows)
+		}
+		s.objects = append(s.objects, o)
 		if s.objects[i].kind == schema {
 			s.schemas[s.objects[i].name] = i
 		}

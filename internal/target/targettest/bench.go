@@ -108,7 +108,7 @@ func (b *Bench) Ask(g *gate.Gate) (asked, tried int, wrong []string) {
 		}
 		if !a.Agrees() {
 			wrong = append(wrong, fmt.Sprintf("%s %s %s: system %t, policy %t (%s)", a.Holder.Account, a.Operation,
-				snap.State().Address(b.Name, a.Place), a.Allowed, a.Expected, a.Why))
+				w.State.Address(b.Name, a.Place), a.Allowed, a.Expected, a.Why))
 		}
 		return true
 	}))

@@ -1,0 +1,132 @@
+package target_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/target"
+	"hiddengate/internal/target/targettest"
+)
+
+// markOfLever is a mark on a lever, which has the account of its owner and a side; both may be missing.
+type markOfLever struct{ id, owner, side string }
+
+// marksPolicy is policy with marks in the first lever, which the policy tells apart and lists.
+func marksPolicy(d *rand.Rand) (text string, marks []markOfLever) {
+	var listed strings.Builder
+	for _, owner := range []string{"-", "", "p0", "other", "p3"} {
+		for _, side := range []string{"-", "", "up", "down", "none"} {
+			one := markOfLever{fmt.Sprintf("m%d", len(marks)), owner, side}
+			marks = append(marks, one)
+			fmt.Fprintf(&listed, ", l0/%s: {type: lever", one.id)
+			if owner != "-" {
+				fmt.Fprintf(&listed, ", owner: %q", map[string]string{"other": "p1"}[owner]+
+					map[bool]string{true: owner}[owner != "other"])
+			}
+			if side != "-" {
+				fmt.Fprintf(&listed, ", tags: {side: %q}", side)
+			}
+			listed.WriteString("}")
+		}
+	}
+	text = strings.Replace(policy(d), ", l0: {", listed.String()+", l0: {rows: {owner: who, tags: {side: side}}, ", 1)
+	return text, marks
+}
+
+// fits says whether a mark is in a class, for an account.
+func (m markOfLever) fits(c *target.RowClass, account string) bool {
+	for i, text := range []string{m.owner, m.side} {
+		column := c.Columns[i]
+		ok := false
+		switch column.Sort {
+		case target.Silent:
+			ok = text == "-"
+		case target.Text:
+			ok = text == column.Value
+		case target.Own:
+			ok = text == account
+		case target.Other:
+			ok = text != "-" && text != account && !slices.Contains(column.Told, text)
+		}
+		if !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// A system that can be told of some rows of a table gives on each what the policy does; another gives on the table what
+// the policy does on the table and on each of its rows.
+func TestRowsAreToldApart(t *testing.T) {
+	onRows := carries
+	onRows.Natives = slices.Clone(carries.Natives)
+	onRows.Natives[0].OnRows, onRows.Natives[1].OnRows = true, true
+	some, withheld := 0, 0
+	for seed := range uint64(300) {
+		text, marks := marksPolicy(rand.New(rand.NewPCG(seed, 4)))
+		g := targettest.Load(t, text)
+		c := g.NewContext()
+		c.Time(targettest.At)
+		allows := func(who estate.Principal, native target.Native, address string) bool {
+			return !slices.ContainsFunc(native.Gives, func(operation string) bool {
+				outcome, err := g.Decide(gate.Request{Subject: who, Operation: operation, Resource: address, Context: c})
+				require.NoError(t, err)
+				return outcome != gate.Allow
+			})
+		}
+		s := state()
+		s.Accounts = append(s.Accounts, target.Account{Name: "other"})
+		w, err := target.Work(t.Context(), target.Task{Gate: g, System: "box", At: targettest.At, Carries: &carries, State: s,
+			Create: true})
+		require.NoError(t, err)
+		for _, h := range w.Holders {
+			for k, native := range carries.Natives {
+				table := allows(h.Subject, native, "box:l0")
+				all := table && !slices.ContainsFunc(marks, func(m markOfLever) bool {
+					return !allows(h.Subject, native, "box:l0/"+m.id)
+				})
+				has := w.Mask(h, 1)&(1<<k) != 0
+				if has {
+					assert.True(t, all, "%s %s\n%s", h.Account, native.Name, text)
+				} else if table {
+					withheld++
+				}
+			}
+		}
+		s.Places[1].Rows = g.Estate().Tree.At(g.Estate().Tree.Find("box:l0")).Entry.Rows
+		w, err = target.Work(t.Context(), target.Task{Gate: g, System: "box", At: targettest.At, Carries: &onRows, State: s, Create: true})
+		require.NoError(t, err)
+		require.Len(t, s.Places, levers+1, "the state is the driver's")
+		a, err := w.Arrange(t.Context())
+		require.NoError(t, err)
+		for _, h := range a.Holders {
+			for place, at := range a.State.Places {
+				if at.Class == nil {
+					continue
+				}
+				for _, m := range marks {
+					if !m.fits(at.Class, h.Account) {
+						continue
+					}
+					for k, native := range onRows.Natives[:2] {
+						may := allows(h.Subject, native, "box:l0/"+m.id)
+						assert.Equal(t, may, a.Mask(h, place)&(1<<k) != 0, "%s %s %v\n%s", h.Account, native.Name, m, text)
+						if may {
+							some++
+						}
+					}
+				}
+			}
+		}
+	}
+	assert.Positive(t, some)
+	assert.Positive(t, withheld)
+}

@@ -244,6 +244,14 @@ func TestTheChapterOnDatabasesRuns(t *testing.T) {
 		require.True(t, ok, block)
 		o.exec(text)
 	}, "postgres://hgate@db.ternhollow.example/obs", o.address)
+	pia := o.as("pia.lindqvist")
+	var star string
+	require.NoError(t, pia.QueryRow(t.Context(), "SELECT string_agg(star, ', ') FROM sky.targets").Scan(&star))
+	assert.Equal(t, "The lantern", star, "of the rows of others she sees none")
+	_, err := pia.Exec(t.Context(), "INSERT INTO sky.targets VALUES ('The net', 'pia.lindqvist')")
+	require.NoError(t, err)
+	refused(t, pia, "INSERT INTO sky.targets VALUES ('The net', 'nadia.brandt')")
+	refused(t, pia, "UPDATE sky.targets SET astronomer = 'nadia.brandt'")
 }
 
 // chapter runs the commands of a chapter of the guide, with some words replaced, and sees that what it shows comes

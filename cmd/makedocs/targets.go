@@ -37,6 +37,8 @@ data; ` + "`hgate compile SYSTEM`" + ` tells the same of your policy.
 				by += ", which gives " + code(n.Inside) + " inside too, and is given where all of that is allowed"
 			case len(n.Gives) > 1:
 				by += ", which gives all of them, and is given where all are allowed"
+			case n.OnRows:
+				by += ", of some rows alone where the table says what tells its `rows` apart"
 			}
 			fmt.Fprintf(&b, "| %s | %s | %s |\n", code(n.Gives), strings.Join(n.Types, ", "), by)
 		}

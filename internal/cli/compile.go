@@ -50,6 +50,7 @@ the moment, as on a network, is left out: the system never gives more than the p
 			to.At = c.reach.At
 		}
 		plan := c.driver.Blank(to, state).Plan(arrangement)
+		state = arrangement.State // with the rows that are told apart
 		carried := arrangement.Fidelity()
 		forbidden := arrangement.Forbidden()
 		explain(carried, forbidden)

@@ -289,6 +289,9 @@ func describeResource(g *gate.Gate, id string) []pair {
 	if r.Owner != nil {
 		out = append(out, pair{"owner", r.Owner.String()})
 	}
+	if r.Entry != nil && r.Entry.Rows != nil {
+		out = append(out, pair{"rows", columnsTold(*r.Entry.Rows)})
+	}
 	var scopes []string
 	for _, s := range estate.Sorted(g.Estate().Scopes) {
 		if g.Covers(s.Resources, r) {
@@ -561,4 +564,16 @@ func describeFinding(g *gate.Gate, id string) []pair {
 		}
 	}
 	return nil
+}
+
+// columnsTold says which columns tell the rows of a table apart.
+func columnsTold(rows estate.Rows) string {
+	var out []string
+	if rows.Owner != "" {
+		out = append(out, "owner in "+rows.Owner)
+	}
+	for _, tag := range rows.Tags {
+		out = append(out, "tag "+tag.Key+" in "+tag.Value)
+	}
+	return "told apart by " + strings.Join(out, ", ")
 }

@@ -71,7 +71,7 @@ func (a *app) probe(id string, q probing) error {
 		return err
 	}
 	defer r.system.Close()
-	state := r.was.State()
+	state := r.arrangement.State
 	within := make([]bool, len(state.Places))
 	for place := range within {
 		within[place] = covered(state.Address(c.id, place))

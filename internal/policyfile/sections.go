@@ -202,7 +202,8 @@ var resourceFields = append([]field{
 				visit(ownerNaming(e.Owner))
 			}
 		}},
-	of("rows", rowsForm, "of a table: the columns that say of each row who owns it and what tags it has",
+	of("rows", rowsForm, "of a table: the columns that say of each row who owns it and what tags it has, as in "+
+		"`{owner: COLUMN, tags: {KEY: COLUMN}}`; the owner's holds the name of an account",
 		func(e *estate.Entry) **estate.Rows { return &e.Rows }).by(Owners),
 }, slices.DeleteFunc(slices.Clone(common), func(f field) bool { return f.name == "owner" })...)
 

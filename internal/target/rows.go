@@ -77,6 +77,7 @@ func (w *Wanted) tellRows() {
 	e := w.Gate.Estate()
 	own := *w.State
 	own.Places = slices.Clone(own.Places)
+	onRows := w.Carries.onRows()
 	for place, row := range w.rows {
 		if row < 0 {
 			continue
@@ -91,10 +92,9 @@ func (w *Wanted) tellRows() {
 		t := &tableRows{place: place}
 		w.classes(t, table, *table.Entry.Rows)
 		w.tables = append(w.tables, t)
-		if len(t.classes) > mostClasses || !reflect.DeepEqual(own.Places[place].Rows, table.Entry.Rows) {
+		if onRows == 0 || len(t.classes) > mostClasses || !reflect.DeepEqual(own.Places[place].Rows, table.Entry.Rows) {
 			continue
 		}
-		onRows := w.Carries.onRows()
 		own.Places[place].Lacks |= onRows // which is had on the classes
 		for _, c := range t.classes {
 			var says []string

@@ -74,6 +74,12 @@ func (s *snapshot) Found() *target.Found {
 		bare.takeAll(out, name, p, func(up string) bool { return members[up] != nil })
 		bare.leftOf(out, name)
 	}
+	for i := range s.objects {
+		if o := &s.objects[i]; o.guarded {
+			out.Left = append(out.Left, "row policies tell who gets at which rows of "+o.text())
+		}
+	}
+	slices.Sort(out.Left)
 	for _, name := range names {
 		if g := members[name]; g != nil {
 			out.Groups = append(out.Groups, *g)
@@ -119,5 +125,4 @@ func (s *snapshot) leftOf(out *target.Found, name string) {
 			out.Left = append(out.Left, fmt.Sprintf("%s has %s on some columns of %s alone", name, priv, o.text()))
 		}
 	}
-	slices.Sort(out.Left)
 }

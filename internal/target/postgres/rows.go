@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -201,7 +202,10 @@ func (p *planning) policiesWanted() (out map[int][]policy, grants map[string][]s
 		grants[one.name] = joined(grants[one.name], w.grants)
 	}
 	for table := range every {
-		slices.SortFunc(out[table], func(a, b policy) int { return strings.Compare(a.name, b.name) })
+		slices.SortFunc(out[table], func(a, b policy) int {
+			return cmp.Or(len(grants[a.name])-len(grants[b.name]), slices.Compare(a.roles, b.roles),
+				strings.Compare(a.name, b.name))
+		})
 	}
 	return out, grants
 }

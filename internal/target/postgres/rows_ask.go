@@ -7,9 +7,9 @@ import (
 	"hiddengate/internal/target"
 )
 
-// showing tells by which row policy, or by what else, somebody gets at some rows of a table with a native that they have
-// on it; "" if they do not. A policy that hgate did not write shows everything, as far as hgate can tell, and hides
-// nothing.
+// showing tells by which row policy, or by what else, somebody gets at some rows of a table with a native that they
+// have on it; "" if they do not. A policy that hgate did not write shows everything, as far as hgate can tell, and
+// hides nothing.
 func (s *snapshot) showing(who string, ways map[string][]string, native int, c *target.RowClass) string {
 	o := &s.objects[c.Table]
 	for name := range ways {

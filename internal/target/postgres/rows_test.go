@@ -289,8 +289,8 @@ func TestDriftOfRowPoliciesIsUndone(t *testing.T) {
 	assert.Empty(t, b.gets("p5", "table.read"))
 }
 
-// Whoever the policy lets read or change a resource in a table, with the owner and tags that a row has, gets at that row,
-// and at no other, whatever way the policy tells them apart.
+// Whoever the policy lets read or change a resource in a table, with the owner and tags that a row has, gets at that
+// row, and at no other, whatever way the policy tells them apart.
 func TestRowsAreWhosePolicySaysTheyAre(t *testing.T) {
 	b := newRowsBench(t)
 	b.exec("CREATE ROLE books LOGIN; GRANT SELECT, INSERT ON %s TO books; GRANT USAGE ON SCHEMA plain TO books", b.notes)

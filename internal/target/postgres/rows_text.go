@@ -7,8 +7,8 @@ import (
 	"hiddengate/internal/target"
 )
 
-// What a row policy of hgate's says is written as PostgreSQL writes it back (pg_get_expr), so that what stands there can
-// be compared with what has to.
+// What a row policy of hgate's says is written as PostgreSQL writes it back (pg_get_expr), so that what stands there
+// can be compared with what has to.
 const (
 	always  = "true"
 	account = "(CURRENT_USER)::text"

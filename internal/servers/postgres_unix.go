@@ -23,8 +23,24 @@ const AskingDatabase = "asking"
 // Postgres starts a PostgreSQL server and gives the address of its database, as the owner of all. It listens on a
 // socket in a folder of its own alone. The test is skipped where PostgreSQL is not installed.
 func Postgres(t testing.TB) (address string) {
-	initdb := program(t, "initdb")
-	server := program(t, "postgres")
+	return start(t, program(t, "initdb"), program(t, "postgres"))
+}
+
+// newer is where `scripts/newer-postgres` puts a newer PostgreSQL than the system's.
+const newer = "/opt/hgate-postgres/bin/"
+
+// NewerPostgres is Postgres with a newer version. The test is skipped where that is not installed.
+func NewerPostgres(t testing.TB) (address string) {
+	if _, err := os.Stat(newer + "postgres"); err != nil {
+		if os.Getenv("HGATE_SERVERS") == "needed" {
+			t.Fatal("a newer PostgreSQL is not installed: run scripts/newer-postgres")
+		}
+		t.Skip("a newer PostgreSQL is not installed: run scripts/newer-postgres")
+	}
+	return start(t, newer+"initdb", newer+"postgres")
+}
+
+func start(t testing.TB, initdb, server string) (address string) {
 	folder, err := os.MkdirTemp("", "hgpg")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(folder) })

@@ -162,15 +162,20 @@ func (a *asking) functions(ctx context.Context, tx pgx.Tx, native int, which []i
 		call += " AND r.rolcanlogin"
 	}
 	if owning&(1<<native) != 0 {
-		call = ownedText(a.objects[a.at(&answers[which[0]].Question)].kind) +
+		call = a.ownedText(a.objects[a.at(&answers[which[0]].Question)].kind) +
 			" AND pg_catalog.has_schema_privilege(r.oid, o.schema, 'USAGE') AND $2 <> ''"
 	}
 	if native == makingRoles {
 		call = `(r.rolsuper OR EXISTS (SELECT FROM pg_catalog.pg_roles m WHERE m.rolcreaterole AND
-			pg_catalog.pg_has_role(r.oid, m.oid, 'MEMBER'))) AND $2 <> ''`
+			` + a.actingAs("m.oid") + `)) AND $2 <> ''`
+		if a.version >= grantorsSince { // and it says which roles one may give
+			call += ` AND NOT EXISTS (SELECT FROM pg_catalog.pg_roles g WHERE pg_catalog.starts_with(
+				pg_catalog.shobj_description(g.oid, 'pg_authid'), ` + literal(grantMark(a.snapshot.system)) + `)
+				AND NOT pg_catalog.pg_has_role(r.oid, g.oid, 'MEMBER WITH ADMIN OPTION'))`
+		}
 	}
 	if memberOf[native] != "" {
-		call = "pg_catalog.pg_has_role(r.oid, $2, 'MEMBER')"
+		call = a.actingAs("$2")
 	}
 	rows, err := tx.Query(ctx, "SELECT "+call+`
 		FROM ROWS FROM (pg_catalog.unnest($3::oid[]), pg_catalog.unnest($4::oid[]), pg_catalog.unnest($5::text[]))

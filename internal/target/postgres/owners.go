@@ -101,8 +101,8 @@ func (p *planning) giveOwnership() {
 }
 
 // ownedText is how the owner of an object is asked for, of the catalogs' row of it.
-func ownedText(of kind) string {
+func (s *snapshot) ownedText(of kind) string {
 	column := map[kind]string{relation: "relowner FROM pg_catalog.pg_class",
 		routine: "proowner FROM pg_catalog.pg_proc"}[of]
-	return fmt.Sprintf("pg_catalog.pg_has_role(r.oid, (SELECT %s c WHERE c.oid = o.oid), 'MEMBER')", column)
+	return s.actingAs(fmt.Sprintf("(SELECT %s c WHERE c.oid = o.oid)", column))
 }

@@ -32,6 +32,7 @@ type planning struct {
 	owners  map[string]bool // the roles that own what grants give all of
 	// rowsWanted are the rows on which roles and accounts have to have something, and policies what follows, by table.
 	rowsWanted   map[rowsKey]*rowsWanted
+	gone         map[[2]string]bool // the memberships that are taken away, by role and member
 	policies     map[int][]policy
 	policyGrants map[string][]string // by name of the policy
 	inCare       []string            // whose rights are told: these, and what else hgate made, which has to have nothing
@@ -43,18 +44,20 @@ func (s *snapshot) Plan(a *target.Arrangement) *target.Plan {
 	own.objects, own.coming = slices.Clone(s.objects), maps.Clone(s.coming)
 	p := &planning{snapshot: &own, a: a, plan: &target.Plan{}, wants: map[string]*want{}, roles: map[string]*target.Role{},
 		holders: map[string]*target.Holder{}, given: map[string][]target.Mask{}, owners: map[string]bool{},
-		rowsWanted: map[rowsKey]*rowsWanted{}}
+		rowsWanted: map[rowsKey]*rowsWanted{}, gone: map[[2]string]bool{}}
 	p.gather()
 	p.makeRoles()
 	p.makeAccounts()
 	p.giveOwnership()
 	p.takeFromEverybody()
 	p.takeMemberships()
+	p.takeAdmins()
 	p.takeRights()
 	p.takePolicies()
 	p.giveRights()
 	p.givePolicies()
 	p.giveMemberships()
+	p.giveAdmins()
 	p.dropRoles()
 	p.leave()
 	return p.plan
@@ -209,7 +212,7 @@ const hidden = "…"
 // takePowers takes what lets an account do more than any right says, unless the policy lets it do as much.
 func (p *planning) takePowers(h *target.Holder, is *role) {
 	all := p.everything(h)
-	makes := p.a.Mask(h, 0)&(1<<makingRoles) != 0 && p.a.Listed(0)
+	makes := p.makesRoles(h)
 	if makes && !is.makesRoles {
 		p.say(target.Add, p.a.GrantsOf(h.Account, makingRoles), "", "ALTER ROLE %s CREATEROLE", ident(h.Account))
 	}
@@ -284,7 +287,8 @@ func (p *planning) takeMemberships() {
 				why = p.beyond(h, up)
 			}
 			if why != "" {
-				p.say(target.Remove, nil, why, "REVOKE %s FROM %s", ident(up), ident(name))
+				p.revokeMembership(up, name, why)
+				p.gone[[2]string{up, name}] = true
 			}
 		}
 	}
@@ -298,7 +302,8 @@ func (p *planning) takeMemberships() {
 	for _, name := range others {
 		for _, up := range p.in[name] {
 			if p.isHgates(up) {
-				p.say(target.Remove, nil, "the policy does not put it there", "REVOKE %s FROM %s", ident(up), ident(name))
+				p.revokeMembership(up, name, "the policy does not put it there")
+				p.gone[[2]string{up, name}] = true
 			}
 		}
 	}
@@ -443,7 +448,7 @@ func (p *planning) giveMemberships() {
 	into := map[string][]string{}
 	for _, name := range p.order {
 		for up := range p.wants[name].in {
-			if !slices.Contains(p.in[name], up) {
+			if !p.actsAs(name, up) {
 				into[up] = append(into[up], name)
 			}
 		}
@@ -457,15 +462,16 @@ func (p *planning) giveMemberships() {
 		by := map[string][]string{}
 		var order []string
 		for _, name := range into[up] {
-			grants := strings.Join(p.wants[name].in[up], " ")
+			grants := strings.Join(p.wants[name].in[up], " ") + "\x00" + p.options(name, up)
 			if by[grants] == nil {
 				order = append(order, grants)
 			}
 			by[grants] = append(by[grants], ident(name))
 		}
-		for _, grants := range order {
-			for part := range slices.Chunk(by[grants], together) {
-				p.say(target.Add, fields(grants), "", "GRANT %s TO %s", ident(up), strings.Join(part, ", "))
+		for _, key := range order {
+			grants, options, _ := strings.Cut(key, "\x00")
+			for part := range slices.Chunk(by[key], together) {
+				p.say(target.Add, fields(grants), "", "GRANT %s TO %s%s", ident(up), strings.Join(part, ", "), options)
 			}
 		}
 	}

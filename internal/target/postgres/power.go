@@ -35,7 +35,7 @@ func (s *snapshot) ownPowerOf(who string) *power {
 		p.ownership[name] = true
 		r := s.roles[name]
 		p.super = p.super || r != nil && r.super
-		p.makes = p.makes || r != nil && r.makesRoles
+		p.makes = p.makes || r != nil && r.makesRoles && s.assigns(name)
 		p.reads, p.writes = p.reads || name == readsAll, p.writes || name == writesAll
 	}
 	if r := s.roles[who]; r != nil {

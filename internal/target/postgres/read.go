@@ -20,9 +20,10 @@ const oldest = 150000
 
 // system is a database that has been reached.
 type system struct {
-	conn   *pgx.Conn
-	name   string
-	listed []target.Place
+	conn    *pgx.Conn
+	name    string
+	listed  []target.Place
+	version int // as server_version_num has it
 }
 
 // connect reaches a database.
@@ -39,14 +40,13 @@ func connect(ctx context.Context, to target.Connection) (target.System, error) {
 	if err != nil {
 		return nil, pgaddress.Told(config, err)
 	}
-	s := &system{conn, to.System, to.Listed}
-	var version int
+	s := &system{conn: conn, name: to.System, listed: to.Listed}
 	asked := conn.QueryRow(ctx, "SELECT pg_catalog.current_setting('server_version_num')::int")
-	if err := asked.Scan(&version); err != nil {
+	if err := asked.Scan(&s.version); err != nil {
 		s.Close()
 		return nil, err
 	}
-	if version < oldest {
+	if s.version < oldest {
 		s.Close()
 		return nil, fmt.Errorf("the server is older than PostgreSQL %d", oldest/10000)
 	}
@@ -92,8 +92,9 @@ const (
 
 func (s *system) read(ctx context.Context, tx pgx.Tx) (*snapshot, error) {
 	r := &reading{ctx: ctx, tx: tx, listed: s.listed, byOID: map[[2]uint32]int{}, snapshot: &snapshot{system: s.name,
-		schemas: map[string]int{}, roles: map[string]*role{}, in: map[string][]string{},
-		acl: map[string]map[held]string{}, coming: map[comingIn]int{}}}
+		version: s.version, schemas: map[string]int{}, roles: map[string]*role{}, in: map[string][]string{},
+		memberships: map[string][]membership{},
+		acl:         map[string]map[held]string{}, coming: map[comingIn]int{}}}
 	for _, step := range []func() error{r.readRoles, r.readMembers, r.readDatabase, r.readSchemas, r.readRelations,
 		r.readRoutines, r.readSettings, r.readSequences, r.readColumns, r.readPolicies,
 		r.readComing} {
@@ -186,23 +187,6 @@ func (r *reading) keepOwners() {
 
 // grantMark begins the comment on a role that hgate made for a grant.
 func grantMark(system string) string { return mark(system) + "grant " }
-
-func (r *reading) readMembers() error {
-	return r.rows(`SELECT r.rolname, m.rolname, a.admin_option FROM pg_catalog.pg_auth_members a
-		JOIN pg_catalog.pg_roles r ON r.oid = a.roleid JOIN pg_catalog.pg_roles m ON m.oid = a.member
-		ORDER BY 1, 2`, func(rows pgx.Rows) error {
-		var of, member string
-		var admin bool
-		if err := rows.Scan(&of, &member, &admin); err != nil {
-			return err
-		}
-		if !slices.Contains(r.in[member], of) {
-			r.in[member] = append(r.in[member], of)
-		}
-		r.seen("member %q %q %t", of, member, admin)
-		return nil
-	})
-}
 
 // add adds an object, with a place of the state where an address can name it.
 func (r *reading) add(class, oid uint32, o object, path string, named bool, typ string) {

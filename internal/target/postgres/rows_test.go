@@ -16,7 +16,6 @@ import (
 	"pgregory.net/rapid"
 
 	"hiddengate/internal/gate"
-	"hiddengate/internal/servers"
 	"hiddengate/internal/target"
 	"hiddengate/internal/target/targettest"
 )
@@ -36,8 +35,7 @@ type rowsBench struct {
 
 const rowColumns = "rows: {owner: Who, tags: {team: 'the team'}}"
 
-func newRowsBench(t *testing.T) *rowsBench {
-	address := servers.Postgres(t)
+func newRowsBench(t *testing.T, address string) *rowsBench {
 	b := &rowsBench{bench: newBench(t, address, "rows"), notes: ident("plain", "no'tes")}
 	b.system.(*system).listed = []target.Place{{Path: "plain/no'tes", Type: "table"}}
 	g := targettest.Load(t, "hidden-gate: 1\nsystems: {db: {kind: database, resources: {plain/no'tes: {"+rowColumns+"}}}}")
@@ -251,7 +249,11 @@ func FuzzRowPolicy(f *testing.F) {
 // What somebody changes by hand is found, named and undone. Where a policy of somebody else's stands on a table, nobody
 // gets at single rows by hgate.
 func TestDriftOfRowPoliciesIsUndone(t *testing.T) {
-	b := newRowsBench(t)
+	onEach(t, driftOfRowPoliciesIsUndone)
+}
+
+func driftOfRowPoliciesIsUndone(t *testing.T, address string, _ int) {
+	b := newRowsBench(t, address)
 	g := targettest.Load(t, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {"+b.text+
 		strings.Replace(targettest.Accounts(awkward), "people: {", "people: {nobody-else: {}, ", 1)+
 		"roles: {in-db: {allow: [session.open]}, r: {allow: [table.read]}}\n"+
@@ -292,10 +294,14 @@ func TestDriftOfRowPoliciesIsUndone(t *testing.T) {
 // Whoever the policy lets read or change a resource in a table, with the owner and tags that a row has, gets at that
 // row, and at no other, whatever way the policy tells them apart.
 func TestRowsAreWhosePolicySaysTheyAre(t *testing.T) {
-	b := newRowsBench(t)
+	onEach(t, rowsAreWhosePolicySays)
+}
+
+func rowsAreWhosePolicySays(t *testing.T, address string, rounds int) {
+	b := newRowsBench(t, address)
 	b.exec("CREATE ROLE books LOGIN; GRANT SELECT, INSERT ON %s TO books; GRANT USAGE ON SCHEMA plain TO books", b.notes)
 	tried, some := 0, 0
-	for round := range rounds() {
+	for round := range rounds {
 		d := rand.New(rand.NewPCG(uint64(round), 3))
 		text := b.policy(d)
 		g := targettest.Load(t, text)
@@ -333,7 +339,7 @@ func TestRowsAreWhosePolicySaysTheyAre(t *testing.T) {
 		assert.Len(t, b.gets("books", "table.insert"), len(b.rows))
 	}
 	t.Logf("tried %d", tried)
-	assert.Greater(t, some, rounds())
+	assert.Greater(t, some, rounds)
 }
 
 func (b *rowsBench) now() target.Snapshot {

@@ -87,10 +87,13 @@ type snapshot struct {
 	objects []object
 	schemas map[string]int // the objects of schemas, by name
 	roles   map[string]*role
-	in      map[string][]string        // by role: the roles of which it is a member
-	acl     map[string]map[held]string // by grantee ("" for everybody): rights, and by whom they are given
-	coming  map[comingIn]int           // the objects of what is coming
-	key     string                     // the same where all of it is
+	version int                 // as server_version_num has it
+	in      map[string][]string // by role: the roles of which it is a member, and as which it can act
+	// memberships are all entries that make a role a member of others, by that role.
+	memberships map[string][]membership
+	acl         map[string]map[held]string // by grantee ("" for everybody): rights, and by whom they are given
+	coming      map[comingIn]int           // the objects of what is coming
+	key         string                     // the same where all of it is
 }
 
 func (s *snapshot) State() *target.State { return &s.state }

@@ -128,6 +128,9 @@ func (p *planning) makesRoles(h *target.Holder) bool {
 // giveAdmins gives whoever makes roles what they need for adding members.
 func (p *planning) giveAdmins() {
 	for _, h := range p.a.Holders {
+		if p.snapshot.version < grantorsSince || !p.makesRoles(h) {
+			continue
+		}
 		missing := map[string][]string{} // by the options
 		for _, of := range p.order {
 			if !p.administers(h.Account, of) || !p.gone[[2]string{of, h.Account}] &&

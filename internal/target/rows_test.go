@@ -19,17 +19,18 @@ import (
 // markOfLever is a mark on a lever, which has the account of its owner and a side; both may be missing.
 type markOfLever struct{ id, owner, side string }
 
+var owners = map[string]string{"": "", "p0": "p0", "other": "p1", "more": "p1", "p3": "p3"}
+
 // marksPolicy is policy with marks in the first lever, which the policy tells apart and lists.
 func marksPolicy(d *rand.Rand) (text string, marks []markOfLever) {
 	var listed strings.Builder
-	for _, owner := range []string{"-", "", "p0", "other", "p3"} {
+	for _, owner := range []string{"-", "", "p0", "other", "more", "p3"} {
 		for _, side := range []string{"-", "", "up", "down", "none"} {
 			one := markOfLever{fmt.Sprintf("m%d", len(marks)), owner, side}
 			marks = append(marks, one)
 			fmt.Fprintf(&listed, ", l0/%s: {type: lever", one.id)
 			if owner != "-" {
-				fmt.Fprintf(&listed, ", owner: %q", map[string]string{"other": "p1"}[owner]+
-					map[bool]string{true: owner}[owner != "other"])
+				fmt.Fprintf(&listed, ", owner: %q", owners[owner])
 			}
 			if side != "-" {
 				fmt.Fprintf(&listed, ", tags: {side: %q}", side)
@@ -37,7 +38,8 @@ func marksPolicy(d *rand.Rand) (text string, marks []markOfLever) {
 			listed.WriteString("}")
 		}
 	}
-	text = strings.Replace(policy(d), ", l0: {", listed.String()+", l0: {rows: {owner: who, tags: {side: side}}, ", 1)
+	text = strings.Replace(policy(d), ", l0: {", listed.String()+
+		", accounts/more: {owner: p1}, l0: {rows: {owner: who, tags: {side: side}}, ", 1)
 	return text, marks
 }
 
@@ -83,7 +85,7 @@ func TestRowsAreToldApart(t *testing.T) {
 			})
 		}
 		s := state()
-		s.Accounts = append(s.Accounts, target.Account{Name: "other"})
+		s.Accounts = append(s.Accounts, target.Account{Name: "other"}, target.Account{Name: "more"})
 		if seed%2 == 0 { // whatever an inventory says, this driver cannot tell the system of rows
 			s.Places[1].Rows = g.Estate().Tree.At(g.Estate().Tree.Find("box:l0")).Entry.Rows
 		}

@@ -134,9 +134,23 @@ func addReach(b *credential.Bundle, reach *policyfile.Reach) error {
 		if err != nil {
 			return err
 		}
+		u, err := url.Parse(reach.At)
+		if err != nil {
+			return err
+		}
+		mode := u.Query().Get("sslmode")
+		if mode == "" { // as hgate itself checks the server
+			mode = map[bool]string{true: "require", false: "verify-full"}[at.TLSConfig == nil || at.TLSConfig.InsecureSkipVerify]
+		}
 		b.ConfigName = "pg_service.conf"
-		b.Config = fmt.Appendf(nil, "[%s]\nhost=%s\nport=%d\ndbname=%s\nuser=%s\nsslcert=%s\nsslkey=%s\n", b.System, at.Host,
-			at.Port, at.Database, b.Account, credential.CertificateFile, credential.KeyFile)
+		b.Config = fmt.Appendf(nil, "[%s]\nhost=%s\nport=%d\ndbname=%s\nuser=%s\nsslmode=%s\nsslcert=%s\nsslkey=%s\n",
+			b.System, at.Host, at.Port, at.Database, b.Account, mode, credential.CertificateFile, credential.KeyFile)
+		if name := u.Query().Get("sslrootcert"); name != "" {
+			if b.Server, err = os.ReadFile(name); err != nil {
+				return err
+			}
+			b.Config = fmt.Appendf(b.Config, "sslrootcert=%s\n", credential.ServerFile)
+		}
 	default:
 		u, err := url.Parse(reach.At)
 		if err != nil || u.Host == "" {

@@ -90,7 +90,8 @@ func (a *app) tryBundle(b *credential.Bundle) error {
 	}
 	done := a.progress("trying " + b.System)
 	defer done()
-	person, err := c.driver.SignIn(a.ctx, target.Connection{System: c.id, At: c.reach.At},
+	to := target.Connection{System: c.id, At: c.reach.At, Listed: inventoryState(c.gate, c.id).Places}
+	person, err := c.driver.SignIn(a.ctx, to,
 		target.Identity{Account: b.Account, Key: b.Key, Certificate: b.Certificate})
 	if err != nil {
 		p := a.page(a.Out)

@@ -5,6 +5,7 @@ package servers
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -40,11 +41,53 @@ func NewerPostgres(t testing.TB) (address string) {
 	return start(t, newer+"initdb", newer+"postgres")
 }
 
+// TLSPostgres is a server of PostgreSQL that is reached at a port of this machine too, where everybody but its owner is
+// asked for a certificate.
+type TLSPostgres struct {
+	Address string // as the owner of all, by its socket
+	Host    string // with the port
+	folder  string
+	as      *syscall.SysProcAttr
+}
+
+// PostgresOverTLS is Postgres with a server that is reached over TLS too, once it has been told what to show.
+func PostgresOverTLS(t testing.TB) *TLSPostgres {
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	host := free.Addr().String()
+	require.NoError(t, free.Close())
+	_, port, err := net.SplitHostPort(host)
+	require.NoError(t, err)
+	out := &TLSPostgres{Host: host}
+	out.folder, out.as = startAt(t, program(t, "initdb"), program(t, "postgres"), port,
+		"hostssl all owner 127.0.0.1/32 trust\nhostssl all all 127.0.0.1/32 cert\n", "listen_addresses=127.0.0.1")
+	out.Address = fmt.Sprintf("postgres://owner@/postgres?host=%s&port=%s", out.folder, port)
+	return out
+}
+
+// Keep writes a file that the server can read, and nobody else, and gives its name.
+func (p *TLSPostgres) Keep(t testing.TB, name, text string) string {
+	name = filepath.Join(p.folder, name)
+	require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
+	if c := p.as.Credential; c != nil {
+		require.NoError(t, os.Chown(name, int(c.Uid), int(c.Gid)))
+	}
+	return name
+}
+
 func start(t testing.TB, initdb, server string) (address string) {
+	folder, _ := startAt(t, initdb, server, "5432", "local "+AskingDatabase+" all scram-sha-256\n", "listen_addresses=")
+	return fmt.Sprintf("postgres://owner@/postgres?host=%s", folder)
+}
+
+// startAt starts a server in a folder of its own, with a port, rules of who gets in how, before all others, and
+// settings.
+func startAt(t testing.TB, initdb, server, port, asking string, settings ...string,
+) (folder string, as *syscall.SysProcAttr) {
 	folder, err := os.MkdirTemp("", "hgpg")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(folder) })
-	as := &syscall.SysProcAttr{}
+	as = &syscall.SysProcAttr{}
 	if os.Geteuid() == 0 { // the server refuses to be root
 		uid, gid := account(t)
 		as.Credential = &syscall.Credential{Uid: uid, Gid: gid}
@@ -62,9 +105,12 @@ func start(t testing.TB, initdb, server string) (address string) {
 	rules := filepath.Join(data, "pg_hba.conf")
 	trusting, err := os.ReadFile(rules)
 	require.NoError(t, err)
-	asking := []byte("local " + AskingDatabase + " all scram-sha-256\n")
-	require.NoError(t, os.WriteFile(rules, append(asking, trusting...), 0o600))
-	c := run(exec.Command(server, "-D", data, "-k", folder, "-c", "listen_addresses=", "-c", "max_connections=150"))
+	require.NoError(t, os.WriteFile(rules, append([]byte(asking), trusting...), 0o600))
+	words := []string{"-D", data, "-k", folder, "-p", port, "-c", "max_connections=150"}
+	for _, one := range settings {
+		words = append(words, "-c", one)
+	}
+	c := run(exec.Command(server, words...))
 	log, err := os.Create(filepath.Join(folder, "log"))
 	require.NoError(t, err)
 	c.Stdout, c.Stderr = log, log
@@ -74,16 +120,15 @@ func start(t testing.TB, initdb, server string) (address string) {
 		_ = c.Wait()
 		log.Close()
 	})
-	socket := filepath.Join(folder, ".s.PGSQL.5432")
+	socket := filepath.Join(folder, ".s.PGSQL."+port)
 	require.Eventually(t, func() bool {
 		_, err := os.Stat(socket)
 		return err == nil
 	}, 20*time.Second, 20*time.Millisecond, "the server did not start")
-	address = fmt.Sprintf("postgres://owner@/postgres?host=%s", folder)
 	require.Eventually(t, func() bool {
-		return exec.Command(program(t, "pg_isready"), "-h", folder).Run() == nil
+		return exec.Command(program(t, "pg_isready"), "-h", folder, "-p", port).Run() == nil
 	}, 20*time.Second, 50*time.Millisecond)
-	return address
+	return folder, as
 }
 
 // account is one without rights, for what refuses to run as root.

@@ -92,7 +92,11 @@ func TestRowsAreToldApart(t *testing.T) {
 		w, err := target.Work(t.Context(), target.Task{Gate: g, System: "box", At: targettest.At, Carries: &carries, State: s,
 			Create: true})
 		require.NoError(t, err)
+		everything := target.Native{Gives: []string{"lever.look", "lever.pull", "lever.lock"}}
 		for _, h := range w.Holders {
+			assert.Equal(t, allows(h.Subject, everything, "box:l0") && !slices.ContainsFunc(marks, func(m markOfLever) bool {
+				return !allows(h.Subject, everything, "box:l0/"+m.id)
+			}), w.AllowsAll(h, 1), "%s\n%s", h.Account, text)
 			for k, native := range carries.Natives {
 				table := allows(h.Subject, native, "box:l0")
 				all := table && !slices.ContainsFunc(marks, func(m markOfLever) bool {

@@ -87,6 +87,7 @@ var Driver = &target.Driver{
 	Carries:   target.Carries{Natives: natives, Notes: notes()},
 	Verifiers: true,
 	Connect:   connect,
+	SignIn:    signIn,
 	Blank:     func(to target.Connection, s *target.State) target.Snapshot { return blank(to, s) },
 }
 

@@ -32,6 +32,11 @@ func connect(ctx context.Context, to target.Connection) (target.System, error) {
 	if err != nil {
 		return nil, err
 	}
+	return open(ctx, to, config)
+}
+
+// open reaches a database as a configuration says.
+func open(ctx context.Context, to target.Connection, config *pgx.ConnConfig) (*system, error) {
 	// Nothing in the database stands between a name and what it means, and constants mean what they say.
 	config.RuntimeParams["search_path"] = ""
 	config.RuntimeParams["standard_conforming_strings"] = "on"

@@ -10,7 +10,7 @@ var FindingCodes = []string{
 	"matches-nothing", "missing-need", "networks-one-family", "never-in-force", "no-end", "over-ceiling", "owner-gone",
 	"redundant-grant",
 	"reserve-only-owner", "reserve-used", "role-full", "role-short", "secret-in-policy", "separation-broken",
-	"shadowed-grant",
+	"shadowed-grant", "shared-account",
 	"single-holder", "standing-high-risk", "unacknowledged", "unknown-operation", "unlisted-address", "unused-role",
 	"unused-scope", "way-to-more",
 }

@@ -33,7 +33,8 @@ var All = []*Finding{
 	idsDifferByCase, idsLookAlike, leftBehind, levelGap, loanOpenForReview, matchesNothing, missingNeed, networksOneFamily,
 	neverInForce, noEnd,
 	overCeiling, ownerGone, redundantGrant,
-	reserveOnlyOwner, reserveUsed, roleFull, roleShort, secretInPolicy, separationBroken, shadowedGrant, singleHolder,
+	reserveOnlyOwner, reserveUsed, roleFull, roleShort, secretInPolicy, separationBroken, shadowedGrant, sharedAccount,
+	singleHolder,
 	standingHighRisk, unacknowledged,
 	unknownOperation, unlistedAddress, unusedRole, unusedScope, wayToMore,
 }

@@ -22,6 +22,12 @@ people: {ana: {}, bo: {}}
 groups: {crew: {members: [ana]}}
 `
 
+// Two keys that nobody has, as OpenSSH writes them.
+const (
+	keyOne = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcH"
+	keyTwo = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAkJCQkJCQkJCQkJCQkJCQkJCQkJCQkJCQkJCQkJCQkJ"
+)
+
 func runOn(t *testing.T, text string) []Found {
 	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(base + text)}})
 	require.NoError(t, err)
@@ -109,6 +115,17 @@ func TestFindings(t *testing.T) {
 				"{who: ana, denied: server.view on db}}",
 			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db, starts: 2025-01-01}, h: {to: " +
 				"group:crew, role: r, on: db, ends: 2026-01-01}}\ntests: {t: {who: ana, allowed: server.view on db}}"},
+		{[]string{"warning shared-account"},
+			"services: {a: {owner: ana, keys: '" + keyOne + " of a'}, b: {owner: bo, keys: ['" + keyTwo + "', '" + keyOne +
+				"']}}",
+			"services: {a: {owner: ana, keys: ['" + keyOne + "', '" + keyOne + " again']}, b: {owner: bo, keys: '" + keyTwo +
+				"'}}"},
+		{[]string{"warning shared-account"},
+			"groups: {both: {members: [ana, bo]}, one: {members: [ana]}}\nsystems: {x: {kind: database, resources: " +
+				"{accounts/clerk: {type: account, owner: 'group:both'}}}}",
+			"groups: {both: {members: [ana, bo]}, one: {members: [ana]}}\nsystems: {x: {kind: database, owner: 'group:both', " +
+				"resources: {accounts: {}, accounts/clerk: {type: account, owner: 'group:one'}, accounts/else: {type: account}, " +
+				"sky: {owner: 'group:both'}}}}"},
 		{[]string{"warning ids-look-alike"}, "roles: {reader: {allow: all}, re\u0430der: {allow: all}}",
 			"roles: {rnan: {allow: all}, man: {allow: all}, l\u00e9on: {allow: all}}"},
 		{[]string{"warning ids-differ-by-case"}, "roles: {reader: {allow: all}, Reader: {allow: all}}",

@@ -109,6 +109,13 @@ func TestABundleLetsIntoADatabase(t *testing.T) {
 		assert.NoError(t, psql("SELECT count(*) FROM sky.catalogue"))
 		assert.Error(t, psql("DELETE FROM sky.catalogue"))
 	}
+	mine := filepath.Join(bundle, "certificate.pem")
+	o.says(0, "ALLOWED  lucas.amarel", "try", "--certificate", mine, "session.view", "obsdb")
+	o.says(1, "DENIED", "try", "--certificate", mine, "table.alter", "obsdb:sky/catalogue")
+	o.says(1, "it ended at", "try", "--certificate", mine, "session.view", "obsdb", "--at", "2091-01-01T00:00")
+	o.says(2, "no authority of the policy has signed", "try", "--certificate", file("server.pem"), "session.view", "obsdb")
+	o.says(3, "--certificate:", "try", "--certificate", file("lucas.key"), "session.view", "obsdb")
+	o.says(2, "whoever holds it asks", "try", "lucas.amarel", "session.view", "obsdb", "--certificate", mine)
 	_, err = o.owner.Exec(
 		t.Context(),
 		"GRANT UPDATE ON sky.catalogue TO \"lucas.amarel\"",

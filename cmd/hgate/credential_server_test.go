@@ -96,6 +96,8 @@ func TestACertificateLetsItsHolderIntoAServer(t *testing.T) {
 	d := newDoor(t)
 	ines := filepath.Join(d.dir, ".keys", "ines.okafor")
 	number := d.ask("ines.okafor", ines, "ines")
+	d.says(0, "ALLOWED  ines.okafor", "try", "--certificate", d.file("ines-cert.pub"), "host.sign-in", "base-hosts",
+		"--network", "127.0.0.1")
 	out, err := d.in("ines", "ines", "id -un")
 	require.NoError(t, err, out)
 	assert.Equal(t, "ines\n", out)

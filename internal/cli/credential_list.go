@@ -133,8 +133,9 @@ func (a *app) credentialShow() *cobra.Command {
 		Use: "show NUMBER", Short: "Show a credential, and have its certificate",
 		Long: `Shows what was asked for, who approved it and what was signed. --out writes the certificate, with those of
 the authorities above its own behind it, into a new file.`,
-		Example: signFirst + "  hgate credential show 3\n  hgate credential show 3 --out ~/ines.pem",
-		Args:    takes(1, 1), ValidArgsFunction: a.credentialNumbers,
+		Example: signFirst + "  hgate credential show 3\n  hgate credential show 3 --out ~/ines.pem\n" +
+			"  hgate try --certificate ~/ines.pem credential.view base-ca:reduce-client",
+		Args: takes(1, 1), ValidArgsFunction: a.credentialNumbers,
 	}
 	c.Flags().StringVar(&out, "out", "", "the new `file` for the certificate")
 	c.RunE = func(_ *cobra.Command, args []string) error {

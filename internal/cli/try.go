@@ -20,12 +20,12 @@ import (
 )
 
 func (a *app) tryCommand() *cobra.Command {
-	var batch string
+	var batch, certificate string
 	var why bool
 	var lent []string
 	var fix bool
 	c := &cobra.Command{
-		Use:   "try SUBJECT OPERATION RESOURCE",
+		Use:   "try [SUBJECT] OPERATION RESOURCE",
 		Short: "Try a request as the person would make it",
 		Long: `Answers ALLOWED, DENIED or DEPENDS, and says why: the grants and blocks that made it so,
 with their files and lines, or the nearest ways in. Facts that a request does not state are never
@@ -33,6 +33,9 @@ assumed in its favour: the answer may then be DEPENDS, and says on what it depen
 
 --fix proposes edits that would allow the request, or stop it if it is allowed. Each has been tried,
 and is shown with what else it changes and which tests, guarantees and findings it turns.
+
+With --certificate it decides for whoever holds a certificate that an authority of the policy signed.
+What the certificate says is not believed: it has to stand in the log, be in date, and not be revoked.
 
 With --batch it reads one request a line (NDJSON, OpenID AuthZEN 1.0 access evaluation)
 and answers one a line.`,
@@ -45,7 +48,9 @@ and answers one a line.`,
 			switch {
 			case batch != "" && len(args) > 0:
 				return fmt.Errorf("--batch reads its requests from a file; leave %q out", strings.Join(args, " "))
-			case batch == "" && len(args) != 3:
+			case certificate != "" && (batch != "" || len(args) != 2):
+				return fmt.Errorf("with --certificate, try takes an operation and a resource: whoever holds it asks")
+			case batch == "" && certificate == "" && len(args) != 3:
 				return fmt.Errorf("try takes a subject, an operation and a resource, as in: hgate try ines.okafor table.read " +
 					"obsdb:sky")
 			}
@@ -56,6 +61,7 @@ and answers one a line.`,
 	flags := a.circumstances(c)
 	a.lentFlag(c)
 	c.Flags().StringVar(&batch, "batch", "", "read requests from a `file`, - for standard input")
+	c.Flags().StringVar(&certificate, "certificate", "", "the `file` with a certificate: decide for whoever holds it")
 	c.Flags().BoolVar(&why, "why", false, "with --batch: name the grants and blocks")
 	c.Flags().BoolVar(&fix, "fix", false, "propose edits that would allow it, or stop it")
 	c.Flags().StringArrayVar(&lent, "lent", nil, "as if this on-request `grant` were lent to the subject; may be repeated")
@@ -84,15 +90,33 @@ and answers one a line.`,
 		if err != nil {
 			return err
 		}
-		req := gate.Request{Operation: args[1], Context: ctx}
-		if req.Subject, err = subject(g, args[0]); err != nil {
-			return err
+		if certificate != "" {
+			args = append([]string{""}, args...)
 		}
 		address, err := estate.ParseAddress(args[2])
 		if err != nil {
 			return err
 		}
-		req.Resource = address.String()
+		req := gate.Request{Operation: args[1], Context: ctx, Resource: address.String()}
+		if certificate == "" {
+			req.Subject, err = subject(g, args[0])
+		} else {
+			at, timed := ctx.Moment()
+			if !timed {
+				at = a.present()
+			}
+			var is *shown
+			if is, err = a.holderOf(g, certificate, at); err == nil && is.bars != "" {
+				return a.refuse(is, req)
+			}
+			if err == nil {
+				req.Subject = is.holder
+				err = signedInBy(cmd, ctx, &said, is)
+			}
+		}
+		if err != nil {
+			return err
+		}
 		if fix {
 			return a.fix(g, req, said, len(lent) > 0)
 		}

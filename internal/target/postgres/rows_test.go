@@ -264,10 +264,14 @@ func driftOfRowPoliciesIsUndone(t *testing.T, address string, _ int) {
 	b := newRowsBench(t, address)
 	g := targettest.Load(t, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {"+b.text+
 		strings.Replace(targettest.Accounts(awkward), "people: {", "people: {nobody-else: {}, ", 1)+
-		"roles: {in-db: {allow: [session.open]}, r: {allow: [table.read]}}\n"+
+		"roles: {in-db: {allow: [session.open]}, r: {allow: [table.read]}, keeper: {allow: [table.read, backup.take]}, "+
+		"tidy: {allow: [table.delete]}}\n"+
 		"grants: {in-db: {to: everyone, role: in-db, on: db}, enter: {to: everyone, role: r, on: db, when: {owner: true}}, "+
-		"beside: {to: p0, role: r, on: db, when: {owner: false}}}\n")
+		"beside: {to: p0, role: r, on: db, when: {owner: false}}, keep: {to: p6, role: keeper, on: everything}, "+
+		"tidy: {to: p6, role: tidy, on: db, when: {owner: true}}}\n")
 	b.Push(g)
+	assert.Len(t, b.gets("p6", "table.read"), len(b.rows), "who may take backups reads all")
+	assert.Len(t, b.gets("p6", "table.delete"), 6, "and deletes their own alone")
 	own := b.gets("p5", "table.read")
 	require.Len(t, own, 6)
 	name := ident(`hgate:db:rows:SELECT to hgate:db:enter`)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"hiddengate/internal/catalog"
 	"hiddengate/internal/diagnostic"
@@ -22,8 +23,18 @@ type pair struct {
 	value any
 }
 
+// later is the value of a pair that takes long to work out on a large estate, and is worked out when it is asked for.
+type later func() any
+
+func (p pair) get() any {
+	if f, ok := p.value.(later); ok {
+		return f()
+	}
+	return p.value
+}
+
 func (p pair) empty() bool {
-	switch v := p.value.(type) {
+	switch v := p.get().(type) {
 	case string:
 		return v == ""
 	case bool:
@@ -35,7 +46,8 @@ func (p pair) empty() bool {
 }
 
 func (p pair) text() string {
-	switch v := p.value.(type) {
+	value := p.get()
+	switch v := value.(type) {
 	case []string:
 		return strings.Join(v, ", ")
 	case bool:
@@ -44,7 +56,7 @@ func (p pair) text() string {
 		}
 		return ""
 	}
-	return fmt.Sprint(p.value)
+	return fmt.Sprint(value)
 }
 
 // listed is one sort of thing that list and show know.
@@ -185,7 +197,8 @@ func describeSubject(g *gate.Gate, s *estate.Subject) []pair {
 			roles = append(roles, refTexts(gr.Roles)...)
 		}
 	}
-	return subjectPairs(s, groups, roles, grants)
+	slices.Sort(roles)
+	return subjectPairs(s, groups, grants, slices.Compact(roles))
 }
 
 // absences writes when a subject is away.
@@ -200,13 +213,12 @@ func absences(s *estate.Subject) (out []string) {
 	return out
 }
 
-func subjectPairs(s *estate.Subject, groups, roles, grants []string) []pair {
-	slices.Sort(roles)
+func subjectPairs(s *estate.Subject, groups, grants []string, roles any) []pair {
 	return head(&s.Object, pair{"name", s.Name}, pair{"email", s.Email}, pair{"status", s.Status},
 		pair{"starts", moment(s.Starts)}, pair{"ends", moment(s.Ends)}, pair{"away", absences(s)},
 		pair{"last-seen", moment(s.LastSeen)}, pair{"reserve", s.Reserve}, pair{"keys", s.Keys},
 		pair{"tags", tagTexts(s.Tags)},
-		pair{"groups", groups}, pair{"roles", slices.Compact(roles)}, pair{"grants", grants})
+		pair{"groups", groups}, pair{"roles", roles}, pair{"grants", grants})
 }
 
 // describeSubjects works out who has what for all at once.
@@ -219,20 +231,26 @@ func describeServices(g *gate.Gate) func(*gate.Gate, string) []pair {
 }
 
 func describeAll(g *gate.Gate, find func(string) *estate.Subject) func(*gate.Gate, string) []pair {
-	groups, roles := map[estate.Principal][]string{}, map[estate.Principal][]string{}
+	groups := map[estate.Principal][]string{}
 	for _, id := range keys(g.Estate().Groups) {
 		for _, p := range g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}}) {
 			groups[p] = append(groups[p], id)
 		}
 	}
-	for _, gr := range estate.Sorted(g.Estate().Grants) {
-		for _, p := range g.Members(gr.To) {
-			roles[p] = append(roles[p], refTexts(gr.Roles)...)
+	roles := sync.OnceValue(func() map[estate.Principal][]string {
+		out := map[estate.Principal][]string{}
+		for _, gr := range estate.Sorted(g.Estate().Grants) {
+			for _, p := range g.Members(gr.To) {
+				out[p] = append(out[p], refTexts(gr.Roles)...)
+			}
 		}
-	}
+		return out
+	})
 	return func(_ *gate.Gate, id string) []pair {
 		s := find(id)
-		return subjectPairs(s, groups[s.Principal()], roles[s.Principal()], nil)
+		return subjectPairs(s, groups[s.Principal()], nil, later(func() any {
+			return slices.Compact(slices.Sorted(slices.Values(roles()[s.Principal()])))
+		}))
 	}
 }
 
@@ -316,7 +334,7 @@ func describeScope(g *gate.Gate, id string) []pair {
 		covers = append(covers, r.Address.String())
 	}
 	return head(&s.Object, pair{"resources", texts(s.Resources)}, pair{"covers", covers},
-		pair{"later", laterOf(g.Estate(), s.Resources)})
+		pair{"later", later(func() any { return laterOf(g.Estate(), s.Resources) })})
 }
 
 // laterOf tells what a list would cover of what may come.
@@ -347,11 +365,14 @@ func describeRole(g *gate.Gate, id string) []pair {
 	for _, o := range g.RoleOperations(id) {
 		comes = append(comes, o.Name)
 	}
-	applies := g.Used(id)
-	has := fmt.Sprintf("%s, %d of which %s where it is granted", count(len(comes), "operation"), len(applies),
-		verb(len(applies), "apply"))
-	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"has", has},
-		pair{"operations", comes}, pair{"applies", applies}, pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
+	has := func() any {
+		applies := len(g.Used(id))
+		return fmt.Sprintf("%s, %d of which %s where it is granted", count(len(comes), "operation"), applies,
+			verb(applies, "apply"))
+	}
+	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"has", later(has)},
+		pair{"operations", comes}, pair{"applies", later(func() any { return g.Used(id) })},
+		pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
 }
 
 func describeGrant(g *gate.Gate, id string) []pair {
@@ -374,8 +395,9 @@ func describeGrant(g *gate.Gate, id string) []pair {
 	}
 	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)},
 		pair{"when", view.Conditions(g, gr.When, gr.Starts, gr.Ends)},
-		pair{"on-request", request}, pair{"acknowledged", accepted}, pair{"members", texts(g.Members(gr.To))},
-		pair{"covers", count(g.Count(gr.On), "listed resource")})
+		pair{"on-request", request}, pair{"acknowledged", accepted},
+		pair{"members", later(func() any { return texts(g.Members(gr.To)) })},
+		pair{"covers", later(func() any { return count(g.Count(gr.On), "listed resource") })})
 }
 
 func describeBlock(g *gate.Gate, id string) []pair {

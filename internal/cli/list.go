@@ -34,6 +34,7 @@ type choice struct {
 	columns []string
 	base    string
 	overlap bool
+	all     bool
 	now     time.Time // from which durations count
 }
 
@@ -69,6 +70,7 @@ as 'hgate import' reads them.`,
 	_ = c.RegisterFlagCompletionFunc("sort", a.completeKeys)
 	_ = c.RegisterFlagCompletionFunc("columns", a.completeKeys)
 	c.Flags().StringVar(&ch.base, "base", "dc=ternhollow,dc=example", "`DN` below which LDIF places people and groups")
+	c.Flags().BoolVar(&ch.all, "all", false, "as text: show all, however many there are")
 	c.Flags().BoolVar(&ch.overlap, "overlap", false, "of scopes: which share something")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		for _, l := range listings {
@@ -106,19 +108,28 @@ func (a *app) compiledOrBare(many string) (*gate.Gate, error) {
 type entry struct {
 	id    string
 	pairs []pair
-	texts map[string]string
+	texts map[string]string // those that were asked for
 }
 
 func (e *entry) text(key string) string {
 	if tag, ok := strings.CutPrefix(key, "tag."); ok {
-		for kv := range strings.SplitSeq(e.texts["tags"], ", ") {
+		for kv := range strings.SplitSeq(e.text("tags"), ", ") {
 			if k, v, _ := strings.Cut(kv, "="); k == tag {
 				return v
 			}
 		}
 		return ""
 	}
-	return e.texts[key]
+	text, known := e.texts[key]
+	if !known {
+		for _, kv := range e.pairs {
+			if kv.key == key {
+				text = kv.text()
+			}
+		}
+		e.texts[key] = text
+	}
+	return text
 }
 
 // chosen gives the entries of a list that are wanted, in order.
@@ -133,7 +144,6 @@ func (l listed) chosen(g *gate.Gate, ch choice) ([]entry, error) {
 		e := entry{id: id, pairs: describe(g, id), texts: map[string]string{}}
 		for _, kv := range e.pairs {
 			known[kv.key] = true
-			e.texts[kv.key] = kv.text()
 		}
 		out = append(out, e)
 	}
@@ -158,8 +168,8 @@ func (l listed) chosen(g *gate.Gate, ch choice) ([]entry, error) {
 	if ch.search != "" {
 		want := strings.ToLower(ch.search)
 		out = slices.DeleteFunc(out, func(e entry) bool {
-			for _, text := range e.texts {
-				if strings.Contains(strings.ToLower(text), want) {
+			for _, kv := range e.pairs {
+				if strings.Contains(strings.ToLower(e.text(kv.key)), want) {
 					return false
 				}
 			}
@@ -181,8 +191,10 @@ func (l listed) chosen(g *gate.Gate, ch choice) ([]entry, error) {
 func holdsValue(e entry, key, value string) bool {
 	all := []string{e.text(key)}
 	for _, kv := range e.pairs {
-		if list, ok := kv.value.([]string); ok && kv.key == key {
-			all = list
+		if kv.key == key {
+			if list, ok := kv.get().([]string); ok {
+				all = list
+			}
 		}
 	}
 	if value == "" {
@@ -190,6 +202,9 @@ func holdsValue(e entry, key, value string) bool {
 	}
 	return slices.ContainsFunc(all, func(v string) bool { return estate.Glob(value, v) })
 }
+
+// mostListed is how many entries a list shows as text, unless it is asked for all: as many as a person reads.
+const mostListed = 300
 
 func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 	done := a.progress("gathering the list")
@@ -238,6 +253,13 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 		return nil
 	}
 	p := a.page(a.Out)
+	total := len(entries)
+	if !ch.all && total > mostListed {
+		entries = entries[:mostListed]
+		p.Line("There are %d %s. Here are the first %d: narrow them with --where, or see --all.", total, l.many,
+			mostListed)
+		p.Line("")
+	}
 	var cells [][]view.Cell
 	for _, e := range entries {
 		row := e.cells(columns)
@@ -255,7 +277,7 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 		return nil
 	}
 	p.Table(0, columns, cells)
-	p.Line("%s", p.Paint(view.Faint, fmt.Sprintf("%d; `hgate show %s ID` tells more", len(cells), l.one)))
+	p.Line("%s", p.Paint(view.Faint, fmt.Sprintf("%d; `hgate show %s ID` tells more", total, l.one)))
 	return nil
 }
 
@@ -307,7 +329,7 @@ func said(pairs []pair) map[string]any {
 	out := map[string]any{}
 	for _, p := range pairs {
 		if !p.empty() {
-			out[p.key] = p.value
+			out[p.key] = p.get()
 		}
 	}
 	return out

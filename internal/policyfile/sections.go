@@ -207,12 +207,40 @@ var resourceFields = append([]field{
 		func(e *estate.Entry) **estate.Rows { return &e.Rows }).by(Owners),
 }, slices.DeleteFunc(slices.Clone(common), func(f field) bool { return f.name == "owner" })...)
 
-var rowsForm = pointer(record[estate.Rows]("columns", "the columns of its rows", []field{
+var rowsForm = pointer(withEachColumnOnce(record[estate.Rows]("columns", "the columns of its rows", []field{
 	of("owner", textForm, "the column with the name of the account whose person or service owns the row",
 		func(r *estate.Rows) *string { return &r.Owner }),
 	of("tags", tagsForm, "of each tag by which rows are told apart, the column with its value",
 		func(r *estate.Rows) *estate.Tags { return &r.Tags }),
-}))
+})))
+
+// withEachColumnOnce refuses columns of which one says two things, or that say nothing.
+func withEachColumnOnce(f form[estate.Rows]) form[estate.Rows] {
+	read := f.read
+	f.read = func(r *reader, n *yaml.Node) (estate.Rows, bool) {
+		rows, ok := read(r, n)
+		var columns []string
+		if rows.Owner != "" {
+			columns = append(columns, rows.Owner)
+		}
+		for _, tag := range rows.Tags {
+			columns = append(columns, tag.Value)
+		}
+		slices.Sort(columns)
+		switch {
+		case !ok:
+			return rows, false
+		case len(columns) == 0 || columns[0] == "":
+			r.wrong(n, "write {owner: COLUMN} or {tags: {KEY: COLUMN}}", "no column is named")
+		case len(slices.Compact(slices.Clone(columns))) < len(columns):
+			r.wrong(n, "name a column once", "one column says two things of a row")
+		default:
+			return rows, true
+		}
+		return rows, false
+	}
+	return f
+}
 
 var resourceMap = form[[]*estate.Entry]{
 	name:   "resources by path",

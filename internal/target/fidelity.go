@@ -132,7 +132,11 @@ func (w *Wanted) fate(t *tally, at int) Carried {
 		if t.conditional > 0 {
 			why = append(why, "it hangs on more than the moment for "+people(t.conditional))
 		}
-		if n := t.subjects - t.conditional - t.given; n > 0 {
+		switch n := t.subjects - t.conditional - t.given; {
+		case n == 0:
+		case slices.ContainsFunc(w.tables, func(t *tableRows) bool { return t.place == at }):
+			why = append(why, "the system cannot be told of single rows, and "+people(n)+" may not have all of them")
+		default:
 			why = append(why, w.together(t.operation, natives)+", which "+people(n)+" may not")
 		}
 		one.Why = strings.Join(why, "; ")

@@ -27,6 +27,9 @@ data; ` + "`hgate compile SYSTEM`" + ` tells the same of your policy.
 		if d.Verifiers {
 			b.WriteString("Passwords that `hgate credential password` sets are told as verifiers for SCRAM-SHA-256.\n")
 		}
+		if d.SignIn != nil {
+			b.WriteString("`hgate credential test` signs in there with a bundle's certificate.\n")
+		}
 		b.WriteString("\n| operation | on | is carried by |\n|---|---|---|\n")
 		for _, n := range d.Carries.Natives {
 			by := "`" + n.Name + "`"

@@ -2,6 +2,7 @@ package target
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -56,6 +57,7 @@ func (w *Wanted) Fidelity() (out []Carried) {
 		for k, holders := range apart {
 			tallies = w.count(tallies, place, k.set, k.lacks, holders)
 		}
+		w.countOnRows(tallies, place)
 		for i := range tallies {
 			if t := &tallies[i]; (t.subjects > 0 || t.everybody) && !w.elsewhere(t.operation, place) {
 				out = append(out, w.fate(t, place))
@@ -114,6 +116,24 @@ func (w *Wanted) count(tallies []tally, place int, n int32, without Mask, holder
 	return tallies
 }
 
+// countOnRows adds whoever has something on some rows of a table and not on the table, where the system cannot be told
+// of rows.
+func (w *Wanted) countOnRows(tallies []tally, place int) {
+	for _, t := range w.tables {
+		if t.place != place || t.told != nil {
+			continue
+		}
+		for _, p := range w.profiles {
+			for i := range tallies {
+				on := func(n int32) bool { return w.sets[n].Outcomes[i] != gate.Deny }
+				if !on(p.sets[place]) && slices.ContainsFunc(p.onRows[place], on) {
+					tallies[i].subjects += p.holders
+				}
+			}
+		}
+	}
+}
+
 // fate says what becomes of an operation on a place.
 func (w *Wanted) fate(t *tally, at int) Carried {
 	place := &w.State.Places[at]
@@ -132,9 +152,12 @@ func (w *Wanted) fate(t *tally, at int) Carried {
 		if t.conditional > 0 {
 			why = append(why, "it hangs on more than the moment for "+people(t.conditional))
 		}
+		rows := slices.IndexFunc(w.tables, func(t *tableRows) bool { return t.place == at })
 		switch n := t.subjects - t.conditional - t.given; {
 		case n == 0:
-		case slices.ContainsFunc(w.tables, func(t *tableRows) bool { return t.place == at }):
+		case rows >= 0 && w.tables[rows].many:
+			why = append(why, fmt.Sprintf("its rows are told apart in more than %d ways, and none is carried", mostClasses))
+		case rows >= 0:
 			why = append(why, "the system cannot be told of single rows, and "+people(n)+" may not have all of them")
 		default:
 			why = append(why, w.together(t.operation, natives)+", which "+people(n)+" may not")

@@ -62,7 +62,7 @@ func (w *Wanted) allowsInside(p *profile, place int, native *Native, asker *gate
 			continue
 		}
 		on := &Place{Type: w.State.Places[t.place].Type}
-		if len(t.classes) > mostClasses || !w.allowsRows(p, t.place, func(o *estate.Operation) bool {
+		if !w.allowsRows(p, t.place, func(o *estate.Operation) bool {
 			return native.Unlimited || slices.Contains(native.Inside, o.Name) && w.Carries.Of(o.Name, on) != 0
 		}) {
 			return false, nil

@@ -65,6 +65,7 @@ const mostClasses = 512
 // tableRows is the rows of a table, told apart.
 type tableRows struct {
 	place   int
+	many    bool // more classes than are told apart; none is listed then
 	classes []*RowClass
 	told    []int // the places of the classes, where the system can be told of them
 }
@@ -92,7 +93,7 @@ func (w *Wanted) tellRows() {
 		t := &tableRows{place: place}
 		w.classes(t, table, *table.Entry.Rows)
 		w.tables = append(w.tables, t)
-		if onRows == 0 || len(t.classes) > mostClasses || !reflect.DeepEqual(own.Places[place].Rows, table.Entry.Rows) {
+		if onRows == 0 || t.many || !reflect.DeepEqual(own.Places[place].Rows, table.Entry.Rows) {
 			continue
 		}
 		own.Places[place].Lacks |= onRows // which is had on the classes
@@ -170,17 +171,37 @@ func (w *Wanted) tellValues() {
 		v.accounts[account] = p
 		count[p]++
 	}
-	v.owners = append(v.owners, "")
 	for account, p := range v.accounts {
 		if named[p] || count[p] > 1 {
 			v.owners = append(v.owners, account)
 		}
 	}
+	for key, texts := range v.tags {
+		v.tags[key] = eachOnce(texts)
+	}
+	v.owners = eachOnce(v.owners)
 	w.values = v
+}
+
+// eachOnce puts texts in order, the empty one among them.
+func eachOnce(texts []string) []string {
+	return slices.Compact(slices.Sorted(slices.Values(append(texts, ""))))
 }
 
 // classes makes the classes of a table's rows: whatever can stand in one column with whatever can in the others.
 func (w *Wanted) classes(t *tableRows, table *estate.Resource, by estate.Rows) {
+	count := 1
+	if by.Owner != "" {
+		count = len(w.values.owners) + 3
+	}
+	for _, tag := range by.Tags {
+		if count *= len(w.tagTexts(tag.Key)) + 2; count > mostClasses {
+			break
+		}
+	}
+	if t.many = count > mostClasses; t.many {
+		return
+	}
 	silent := &estate.Resource{System: table.System, Parent: table, Type: table.Type, Tags: table.Tags,
 		Owner: table.Owner, Index: -1,
 		Address: estate.Address{System: table.Address.System, Path: table.Address.Path + "/row"}}
@@ -193,9 +214,6 @@ func (w *Wanted) classes(t *tableRows, table *estate.Resource, by estate.Rows) {
 				one := &RowClass{Table: t.place, Columns: append(slices.Clone(before.Columns), c), row: &row, own: before.own}
 				set(one, c)
 				out = append(out, one)
-			}
-			if len(out) > mostClasses {
-				break
 			}
 		}
 		all = out
@@ -215,7 +233,7 @@ func (w *Wanted) classes(t *tableRows, table *estate.Resource, by estate.Rows) {
 		})
 	}
 	for _, tag := range by.Tags {
-		cross(columnsOf(tag.Value, append(w.values.tags[tag.Key], "")), func(one *RowClass, c Column) {
+		cross(columnsOf(tag.Value, w.tagTexts(tag.Key)), func(one *RowClass, c Column) {
 			if c.Sort == Silent {
 				return
 			}
@@ -230,9 +248,16 @@ func (w *Wanted) classes(t *tableRows, table *estate.Resource, by estate.Rows) {
 	t.classes = all
 }
 
+// tagTexts lists the values of a tag that are told apart, the empty one among them.
+func (w *Wanted) tagTexts(key string) []string {
+	if texts := w.values.tags[key]; texts != nil {
+		return texts
+	}
+	return []string{""}
+}
+
 // columnsOf lists what can stand in a column of which some texts are told from others.
 func columnsOf(name string, texts []string) []Column {
-	texts = slices.Compact(slices.Sorted(slices.Values(texts)))
 	out := []Column{{Name: name, Sort: Silent, Told: texts}}
 	for _, text := range texts {
 		out = append(out, Column{name, Text, text, texts})
@@ -245,7 +270,7 @@ func columnsOf(name string, texts []string) []Column {
 func (w *Wanted) onRowsOf(p *profile, who estate.Principal, asked *gate.Context, known map[string]int32) error {
 	for _, t := range w.tables {
 		operations := w.Gate.Estate().Offer(w.Gate.Estate().Systems[w.System].Kind.ID).On(w.State.Places[t.place].Type)
-		if len(t.classes) > mostClasses {
+		if t.many {
 			w.withhold(p, t.place, w.givesOf(operations))
 			continue
 		}
@@ -304,6 +329,9 @@ func (w *Wanted) givesOf(operations []*estate.Operation) (out Mask) {
 
 // allowsRows says whether the policy lets somebody do what counts on all rows of a table.
 func (w *Wanted) allowsRows(p *profile, place int, counts func(*estate.Operation) bool) bool {
+	if slices.ContainsFunc(w.tables, func(t *tableRows) bool { return t.place == place && t.many }) {
+		return false
+	}
 	for _, n := range p.onRows[place] {
 		for i, o := range w.sets[n].Operations {
 			if w.sets[n].Outcomes[i] != gate.Allow && counts(o) {

@@ -71,7 +71,7 @@ func TestRowsAreToldApart(t *testing.T) {
 	onRows := carries
 	onRows.Natives = slices.Clone(carries.Natives)
 	onRows.Natives[0].OnRows, onRows.Natives[1].OnRows = true, true
-	some, withheld := 0, 0
+	some, withheld, narrower := 0, 0, 0
 	for seed := range uint64(300) {
 		text, marks := marksPolicy(rand.New(rand.NewPCG(seed, 4)))
 		g := targettest.Load(t, text)
@@ -110,6 +110,24 @@ func TestRowsAreToldApart(t *testing.T) {
 				}
 			}
 		}
+		for _, c := range w.Fidelity() { // whoever has something on some rows is counted, and why they get less is said
+			if c.Place != 1 || c.How != target.Narrower {
+				continue
+			}
+			has := 0
+			for _, h := range w.Holders {
+				one := target.Native{Gives: []string{c.Operation}}
+				if allows(h.Subject, one, "box:l0") || slices.ContainsFunc(marks, func(m markOfLever) bool {
+					return allows(h.Subject, one, "box:l0/"+m.id)
+				}) {
+					has++
+				}
+			}
+			assert.GreaterOrEqual(t, c.Subjects, has, "%s\n%s", c.Operation, text)
+			if strings.Contains(c.Why, "of single rows") {
+				narrower++
+			}
+		}
 		s.Places[1].Rows = g.Estate().Tree.At(g.Estate().Tree.Find("box:l0")).Entry.Rows
 		w, err = target.Work(t.Context(), target.Task{Gate: g, System: "box", At: targettest.At, Carries: &onRows, State: s,
 			Create: true})
@@ -139,4 +157,29 @@ func TestRowsAreToldApart(t *testing.T) {
 	}
 	assert.Positive(t, some)
 	assert.Positive(t, withheld)
+	assert.Positive(t, narrower)
+}
+
+// Of a table whose rows fall into more classes than are told apart, nothing is given.
+func TestOfTooManyClassesNothingIsGiven(t *testing.T) {
+	for many, given := range map[int]bool{500: true, 600: false} {
+		var sides []string
+		for i := range many {
+			sides = append(sides, fmt.Sprint("s", i))
+		}
+		g := targettest.Load(
+			t,
+			kind+"systems: {box: {kind: signal-box, resources: {accounts: {}, l0: {rows: {tags: {side: side}}}, "+
+				"l1: {}}}}\npeople: {p0: {}}\nroles: {r: {allow: ['*']}}\ngrants: {g: {to: p0, role: r, on: box}, "+
+				"h: {to: p0, role: r, on: {in: box, tags: {side: ["+strings.Join(sides, ", ")+"]}}}}\n",
+		)
+		s := state()
+		w, err := target.Work(t.Context(), target.Task{Gate: g, System: "box", At: targettest.At, Carries: &carries, State: s,
+			Create: true})
+		require.NoError(t, err)
+		require.Len(t, w.Holders, 1)
+		assert.Equal(t, given, w.Mask(w.Holders[0], 1) != 0)
+		assert.Equal(t, given, w.AllowsAll(w.Holders[0], 1))
+		assert.NotZero(t, w.Mask(w.Holders[0], 2), "the other lever has no rows")
+	}
 }

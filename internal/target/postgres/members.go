@@ -72,11 +72,8 @@ func (p *planning) revokeOne(one membership, member, option, why string) {
 	p.say(target.Remove, nil, why, "REVOKE %s%s FROM %s%s%s", option, ident(one.of), ident(member), by, others)
 }
 
-// isOurs says whether a role is one that hgate made, or an account in the policy's care.
-func (p *planning) isOurs(name string) bool { return p.isHgates(name) || p.holders[name] != nil }
-
-// takeAdmins takes from everybody what the policy does not give of adding members to hgate's roles and to accounts, and
-// whatever membership of a role of hgate's somebody else gave.
+// takeAdmins takes what the policy does not give of adding members: to hgate's roles from everybody, and to accounts in
+// the policy's care from the others there; and whatever membership of a role of hgate's somebody else gave.
 func (p *planning) takeAdmins() {
 	var members []string
 	for name := range p.memberships {
@@ -88,7 +85,8 @@ func (p *planning) takeAdmins() {
 	for _, name := range members {
 		for _, one := range p.memberships[name] {
 			switch {
-			case !p.isOurs(one.of) || p.gone[[2]string{one.of, name}]:
+			case p.gone[[2]string{one.of, name}]:
+			case !p.isHgates(one.of) && (p.holders[one.of] == nil || p.wants[name] == nil):
 			case one.by != "" && p.isHgates(one.of):
 				p.revokeOne(one, name, "", "somebody else put it there")
 			case one.admin && !p.administers(name, one.of):

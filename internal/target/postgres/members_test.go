@@ -43,6 +43,8 @@ func TestWhoMakesRolesAssignsThem(t *testing.T) {
 			"grants: {enter: {to: everyone, role: enter, on: db}, readers: {to: [p4, p5], role: reader, on: db},\n"+
 			"  makers: {to: [p0, p4], role: maker, on: db}}\n")
 		reads, read, maker := ident("hgate:db:readers"), "SELECT 1 FROM plain.plain", "plain person"
+		b.Push(g)
+		b.exec("CREATE ROLE keeper LOGIN; GRANT p7 TO keeper WITH ADMIN OPTION")
 		for range 2 {
 			b.Push(g)
 			_, _, wrong := b.Ask(g)
@@ -69,5 +71,6 @@ func TestWhoMakesRolesAssignsThem(t *testing.T) {
 		assert.True(t, b.as("p5", read))
 		assert.False(t, b.as("p5", "GRANT "+reads+" TO p7"))
 		assert.Equal(t, 2, b.membersOf("hgate:db:readers"))
+		assert.True(t, b.as("keeper", "GRANT p7 TO p6"), "who is outside hgate's care has what they had")
 	})
 }

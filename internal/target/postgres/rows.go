@@ -103,6 +103,10 @@ func (r *reading) readRowColumns() error {
 			aside("it has a row policy that hgate did not make, " + o.policies[i].name + "; drop it, or leave `rows` out")
 			continue
 		}
+		if o.guarded && len(o.policies) == 0 {
+			aside("ROW LEVEL SECURITY is on without a row policy, which closes it; turn it off, or leave `rows` out")
+			continue
+		}
 		columns := map[string]column{}
 		err := r.rows(`SELECT a.attname, pg_catalog.quote_ident(a.attname), a.atttypid <> 'text'::pg_catalog.regtype
 			FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_class c ON c.oid = a.attrelid

@@ -262,13 +262,14 @@ func TestDriftOfRowPoliciesIsUndone(t *testing.T) {
 
 func driftOfRowPoliciesIsUndone(t *testing.T, address string, _ int) {
 	b := newRowsBench(t, address)
-	g := targettest.Load(t, "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {"+b.text+
-		strings.Replace(targettest.Accounts(awkward), "people: {", "people: {nobody-else: {}, ", 1)+
-		"roles: {in-db: {allow: [session.open]}, r: {allow: [table.read]}, keeper: {allow: [table.read, backup.take]}, "+
-		"tidy: {allow: [table.delete]}}\n"+
-		"grants: {in-db: {to: everyone, role: in-db, on: db}, enter: {to: everyone, role: r, on: db, when: {owner: true}}, "+
-		"beside: {to: p0, role: r, on: db, when: {owner: false}}, keep: {to: p6, role: keeper, on: everything}, "+
-		"tidy: {to: p6, role: tidy, on: db, when: {owner: true}}}\n")
+	text := "hidden-gate: 1\nedition: 2\nsystems: {db: {kind: database, resources: {" + b.text +
+		strings.Replace(targettest.Accounts(awkward), "people: {", "people: {nobody-else: {}, ", 1) +
+		"roles: {in-db: {allow: [session.open]}, r: {allow: [table.read]}, keeper: {allow: [table.read, backup.take]}, " +
+		"tidy: {allow: [table.delete]}}\n" +
+		"grants: {in-db: {to: everyone, role: in-db, on: db}, enter: {to: everyone, role: r, on: db, when: {owner: true}}, " +
+		"beside: {to: p0, role: r, on: db, when: {owner: false}}, keep: {to: p6, role: keeper, on: everything}, " +
+		"tidy: {to: p6, role: tidy, on: db, when: {owner: true}}}\n"
+	g := targettest.Load(t, text)
 	b.Push(g)
 	assert.Len(t, b.gets("p6", "table.read"), len(b.rows), "who may take backups reads all")
 	assert.Len(t, b.gets("p6", "table.delete"), 6, "and deletes their own alone")
@@ -293,11 +294,30 @@ func driftOfRowPoliciesIsUndone(t *testing.T, address string, _ int) {
 		require.Empty(t, wrong)
 		require.Equal(t, own, b.gets("p5", "table.read"))
 	}
+	for _, is := range b.now().(*snapshot).objects { // a table that is closed to all but its owner stays closed
+		for _, one := range is.policies {
+			b.exec("DROP POLICY %s ON %s", ident(one.name), b.notes)
+		}
+	}
+	b.exec("CREATE ROLE books; GRANT SELECT ON %s TO books; GRANT USAGE ON SCHEMA plain TO books", b.notes)
+	assert.Contains(t, strings.Join(b.now().State().Aside, "\n"), "ROW LEVEL SECURITY is on without a row policy")
+	b.Push(g)
+	assert.Empty(t, b.gets("p5", "table.read"))
+	assert.Empty(t, b.gets("books", "table.read"))
+	b.exec("ALTER TABLE %s DISABLE ROW LEVEL SECURITY", b.notes)
+	b.Push(g)
+	assert.Equal(t, own, b.gets("p5", "table.read"))
+	b.Push(targettest.Load(t, strings.Replace(text, rowColumns+", ", "", 1))) // rows are told apart no more
+	assert.Empty(t, b.gets("p5", "table.read"))
+	assert.Len(t, b.gets("books", "table.read"), len(b.rows), "row policies hide nothing any more")
+	b.Push(g)
+	assert.Len(t, b.gets("books", "table.read"), len(b.rows))
 	b.exec("CREATE POLICY mine ON %s USING (n = 0)", b.notes)
 	assert.Contains(t, strings.Join(b.now().State().Aside, "\n"), "a row policy that hgate did not make, mine")
 	b.Push(g)
 	assert.Empty(t, b.gets("p5", "table.read"))
-	b.exec(`DROP POLICY mine ON %[1]s; ALTER TABLE %[1]s RENAME "Who" TO whoever`, b.notes)
+	b.exec(`DROP POLICY mine ON %[1]s; ALTER TABLE %[1]s DISABLE ROW LEVEL SECURITY;
+		ALTER TABLE %[1]s RENAME "Who" TO whoever`, b.notes)
 	assert.Contains(t, strings.Join(b.now().State().Aside, "\n"), "it has no column Who of texts")
 	b.Push(g)
 	assert.Empty(t, b.gets("p5", "table.read"))

@@ -105,13 +105,16 @@ and answers one a line.`,
 			if !timed {
 				at = a.present()
 			}
-			var is *shown
-			if is, err = a.holderOf(g, certificate, at); err == nil && is.bars != "" {
+			is, err := a.holderOf(g, certificate, at)
+			if err != nil {
+				return err
+			}
+			if is.bars != "" {
 				return a.refuse(is, req)
 			}
-			if err == nil {
-				req.Subject = is.holder
-				err = signedInBy(cmd, ctx, &said, is)
+			req.Subject = is.holder
+			if err := signedInBy(cmd, ctx, &said, is); err != nil {
+				return err
 			}
 		}
 		if err != nil {

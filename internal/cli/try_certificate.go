@@ -16,7 +16,6 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/ledger/store"
-	"hiddengate/internal/lending"
 	"hiddengate/internal/view"
 )
 
@@ -39,7 +38,7 @@ func (a *app) holderOf(g *gate.Gate, file string, at clock.Instant) (*shown, err
 		list, err := a.credentials(b, in, true)
 		for _, r := range list {
 			if i := r.Credential.Issued; i != nil && i.Certificate == told {
-				out = &shown{holder: r.Subject, number: r.Number, bars: barred(b, r, at)}
+				out = &shown{holder: r.Subject, number: r.Number, bars: b.Failing(r, at)}
 			}
 		}
 		return err
@@ -52,24 +51,6 @@ func (a *app) holderOf(g *gate.Gate, file string, at clock.Instant) (*shown, err
 			"as the log knows", file), Help: "see `hgate credential list --all`"}
 	}
 	return out, nil
-}
-
-// barred says why a credential that was issued does not count at an instant; "" if it does.
-func barred(b *book, r *lending.Request, at clock.Instant) string {
-	word, why, _ := credentialState(b, r, at)
-	switch {
-	case word == "holds":
-		return ""
-	case word == "coming":
-		return "it holds from " + b.Gate.Estate().Zone.Format(r.Credential.Issued.From)
-	case word == "over":
-		return "it ended at " + b.Gate.Estate().Zone.Format(r.Credential.Issued.Until)
-	case why == "":
-		return "it is " + word
-	case word == "revoked":
-		return "it is revoked (" + why + ")"
-	}
-	return why
 }
 
 // certificateIn reads a certificate as the log keeps it: the first of a file in PEM as DER in base64, or a line of

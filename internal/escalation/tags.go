@@ -33,17 +33,9 @@ func labelsOf(e *estate.Estate) *labels {
 			}
 		}
 	}
-	var within func(c *estate.Condition)
-	within = func(c *estate.Condition) {
-		if c == nil {
-			return
-		}
+	within := func(c *estate.Condition) {
 		note(c.Resource)
 		l.sames = append(l.sames, c.Same...)
-		for i := range c.Any {
-			within(&c.Any[i])
-		}
-		within(c.Not)
 	}
 	list := func(on estate.Resources) {
 		for _, t := range on {
@@ -55,11 +47,11 @@ func labelsOf(e *estate.Estate) *labels {
 	}
 	for _, g := range estate.Sorted(e.Grants) {
 		list(g.On)
-		within(g.When)
+		g.When.Each(within)
 	}
 	for _, b := range estate.Sorted(e.Blocks) {
 		list(b.On)
-		within(b.When)
+		b.When.Each(within)
 	}
 	slices.SortFunc(l.terms, func(a, b []estate.Match) int { return strings.Compare(name(a), name(b)) })
 	l.terms = slices.CompactFunc(l.terms, func(a, b []estate.Match) bool { return name(a) == name(b) })

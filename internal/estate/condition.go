@@ -25,6 +25,18 @@ type Condition struct {
 	Not      *Condition
 }
 
+// Each visits a condition and all that it is made of, whatever is negated; none for nil.
+func (c *Condition) Each(visit func(*Condition)) {
+	if c == nil {
+		return
+	}
+	visit(c)
+	c.Not.Each(visit)
+	for i := range c.Any {
+		c.Any[i].Each(visit)
+	}
+}
+
 // ParsePrefix reads a CIDR of IPv4 or IPv6. Host bits are an error.
 func ParsePrefix(text string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(text)

@@ -54,8 +54,11 @@ func (g *Gate) DecideAs(who estate.Principal, operation string, r *estate.Resour
 		return g.allowedAs(s, operation, r, roles, func(*estate.Grant) bool { return true })
 	}
 	sure, err := g.inEverySession(who, in)
-	if err != nil || g.space.Judge(sure, c.region) == region.All {
-		return Allow, err
+	if err != nil {
+		return Deny, err
+	}
+	if g.space.Judge(sure, c.region) == region.All {
+		return Allow, nil
 	}
 	possible, err := g.inSessions(who, in)
 	if err != nil || g.space.Judge(possible, c.region) == region.None {

@@ -385,6 +385,21 @@ func (b *Book) MayPublish(s *estate.System, by estate.Principal, at clock.Instan
 	return nil
 }
 
+// Failing says why a credential that was issued does not count at an instant; "" if it does.
+func (b *Book) Failing(r *Request, at clock.Instant) string {
+	c, zone := r.Credential, b.estate().Zone
+	switch {
+	case c.Revoked != nil:
+		return "it is revoked (" + c.Revoked.Reason + ")"
+	case at >= c.Issued.Until:
+		return "it ended at " + zone.Format(c.Issued.Until)
+	case at < c.Issued.From:
+		return "it holds from " + zone.Format(c.Issued.From)
+	}
+	_, why := b.Barring(r, at)
+	return why
+}
+
 // Barring says why a credential does not count at an instant though it was issued, lasts, and nobody revoked it, with
 // the reason for which an authority lists it; "" if it counts.
 func (b *Book) Barring(r *Request, at clock.Instant) (reason, why string) {

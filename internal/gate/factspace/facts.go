@@ -31,13 +31,13 @@ func Gather(estates ...*estate.Estate) Facts {
 		Resource: map[string]bool{}, Attributes: map[string]int{}}
 	for _, e := range estates {
 		for _, g := range e.Grants {
-			f.gather(g.When)
+			g.When.Each(f.gather)
 		}
 		for _, b := range e.Blocks {
-			f.gather(b.When)
+			b.When.Each(f.gather)
 		}
 		for _, g := range e.Guarantees {
-			f.gather(g.Requires)
+			g.Requires.Each(f.gather)
 		}
 	}
 	return f
@@ -46,24 +46,16 @@ func Gather(estates ...*estate.Estate) Facts {
 // ResourceValues gives, by key, the values of a resource's tags that the conditions of an estate name.
 func ResourceValues(e *estate.Estate) map[string][]string {
 	out := map[string][]string{}
-	var gather func(c *estate.Condition)
-	gather = func(c *estate.Condition) {
-		if c == nil {
-			return
-		}
+	gather := func(c *estate.Condition) {
 		for _, m := range c.Resource {
 			out[m.Key] = append(out[m.Key], m.Values...)
 		}
-		gather(c.Not)
-		for i := range c.Any {
-			gather(&c.Any[i])
-		}
 	}
 	for _, g := range e.Grants {
-		gather(g.When)
+		g.When.Each(gather)
 	}
 	for _, b := range e.Blocks {
-		gather(b.When)
+		b.When.Each(gather)
 	}
 	return out
 }
@@ -74,9 +66,6 @@ func (f *Facts) Space(e *estate.Estate) *region.Space {
 }
 
 func (f *Facts) gather(c *estate.Condition) {
-	if c == nil {
-		return
-	}
 	for _, k := range c.Same {
 		f.Same[k] = true
 	}
@@ -87,10 +76,6 @@ func (f *Facts) gather(c *estate.Condition) {
 		}
 	}
 	f.Owner = f.Owner || c.Owner != nil
-	f.gather(c.Not)
-	for i := range c.Any {
-		f.gather(&c.Any[i])
-	}
 }
 
 // OwnerDim is the dimension that asks whether the subject owns the resource.

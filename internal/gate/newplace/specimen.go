@@ -90,16 +90,11 @@ func Specimens(b Basis) (out []Specimen, whole, named bool) {
 }
 
 func (s *sketch) conditions(c *estate.Condition) {
-	if c == nil {
-		return
-	}
-	for _, m := range c.Resource {
-		s.resource[m.Key] = append(s.resource[m.Key], m.Values...)
-	}
-	s.conditions(c.Not)
-	for i := range c.Any {
-		s.conditions(&c.Any[i])
-	}
+	c.Each(func(c *estate.Condition) {
+		for _, m := range c.Resource {
+			s.resource[m.Key] = append(s.resource[m.Key], m.Values...)
+		}
+	})
 }
 
 // same says that both estates list the same.

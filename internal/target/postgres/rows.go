@@ -303,8 +303,12 @@ func (p *planning) givePolicies() {
 			if one.using == "" {
 				says = " WITH CHECK (" + one.check + ")"
 			}
-			command := one.name[len(rowsMark(p.system)):]
-			command, _, _ = strings.Cut(command, " ")
+			command := ""
+			for _, words := range commands {
+				if words[0] == one.command {
+					command = words[1]
+				}
+			}
 			if p.policyGrants[one.name] == nil {
 				why = "whoever is outside hgate's care has what they had"
 			}

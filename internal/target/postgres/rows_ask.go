@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -12,7 +13,7 @@ import (
 // hides nothing.
 func (s *snapshot) showing(who string, ways map[string][]string, native int, c *target.RowClass) string {
 	o := &s.objects[c.Table]
-	for name := range ways {
+	for _, name := range slices.Sorted(maps.Keys(ways)) {
 		switch r := s.roles[name]; {
 		case r != nil && (r.super || r.passesRows):
 			return "no row policy is in " + name + "'s way"

@@ -51,7 +51,7 @@ func TestAPasswordIsToldAsItsVerifier(t *testing.T) {
 	}
 	o.says(2, "marek.dvorin may not do account.set-password", "credential", "password", "obsdb:accounts/ines.okafor",
 		"--by", "marek.dvorin", "--key", key("marek.dvorin"))
-	o.says(2, "ridge-net takes no verifier", "credential", "password", "ridge-net:accounts/ines.okafor", "--by",
+	o.says(2, "summit-hosts takes no verifier", "credential", "password", "summit-hosts:accounts/ines.okafor", "--by",
 		"vera.stahl", "--key", key("vera.stahl"))
 	o.says(2, "would stand in the workspace", "credential", "password", "obsdb:accounts/ines.okafor", "--by", "vera.stahl",
 		"--key", key("vera.stahl"), "--out", filepath.Join(o.dir, "password"))

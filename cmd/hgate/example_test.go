@@ -88,6 +88,11 @@ var elsewhere = []string{
 	"hgate probe",
 	"hgate stand-in",
 	"hgate credential test",
+	"hgate credential second-factor",
+	"hgate credential token make",
+	"hgate credential token replace",
+	"hgate credential token end",
+	"hgate join",
 }
 
 // own are files that the examples take for the reader's own.

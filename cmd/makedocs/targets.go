@@ -24,8 +24,8 @@ data; ` + "`hgate compile SYSTEM`" + ` tells the same of your policy.
 	for _, d := range cli.Drivers {
 		fmt.Fprintf(&b, "\n## %s\n\nFor %s; a system of kind `%s`. Its address is written `%s`. %s\n", d.Name, d.About,
 			d.Kind, d.Address, d.Names)
-		if d.Verifiers {
-			b.WriteString("Passwords that `hgate credential password` sets are told as verifiers for SCRAM-SHA-256.\n")
+		if d.Verifiers != "" {
+			fmt.Fprintf(&b, "Passwords that `hgate credential password` sets are told as verifiers for %s.\n", d.Verifiers)
 		}
 		if d.SignIn != nil {
 			b.WriteString("`hgate credential test` signs in there with a bundle's certificate.\n")

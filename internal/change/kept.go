@@ -31,7 +31,7 @@ func (j *judge) roles() {
 		}
 		if grown := j.pair.RoleGrows(was.ID); grown != nil &&
 			!(same(was.Include, is.Include) && same(was.Allow, is.Allow) && same(was.Starts, is.Starts) &&
-				same(was.Ends, is.Ends)) {
+				same(was.Ends, is.Ends) && slices.Equal(was.SignedIn, is.SignedIn)) {
 			j.breach(RoleKeeps, is.Source.Position, "role %s gets %s, or has it for longer", was.ID, named(grown))
 		}
 		stands := j.is.RoleStandsFor(was.ID)

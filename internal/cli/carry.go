@@ -38,6 +38,7 @@ type carrying struct {
 	plain     *gate.Gate
 	gate      *gate.Gate                 // with what is lent
 	passwords map[string]target.Password // by account, of a system that takes them
+	tokens    map[string][]target.Token
 	lent      []estate.Elevation
 	at        clock.Instant
 }
@@ -146,8 +147,8 @@ func (a *app) reached(c *carrying) (*reached, error) {
 	if err != nil {
 		return nil, err
 	}
-	if c.driver.Verifiers {
-		if c.passwords, err = a.passwordsOf(c); err != nil {
+	if c.driver.Verifiers != "" || c.driver.Tokens {
+		if err = a.signInsOf(c); err != nil {
 			s.Close()
 			return nil, outside{err}
 		}
@@ -163,7 +164,7 @@ func (a *app) reached(c *carrying) (*reached, error) {
 // arranged says what a system has to give, as it is now.
 func (a *app) arranged(c *carrying, state *target.State) (*target.Arrangement, error) {
 	task := target.Task{Gate: c.gate, System: c.id, At: c.at, Carries: &c.driver.Carries, State: state, Lent: c.lent}
-	task.Passwords = c.passwords
+	task.Passwords, task.Tokens = c.passwords, c.tokens
 	task.Create = c.reach != nil && c.reach.Create
 	w, err := target.Work(a.ctx, task)
 	if err != nil {

@@ -114,7 +114,8 @@ func (a *app) checkAll(g *gate.Gate, now clock.Instant) (c checked, err error) {
 			c.guarantees = append(c.guarantees, &one.Object)
 		}
 	}
-	c.found, err = finding.RunWith(a.ctx, g, now, a.askedFor(g, now))
+	loans, set := a.entering(g, now)
+	c.found, err = finding.RunWith(a.ctx, g, now, loans, set)
 	return c, err
 }
 

@@ -67,6 +67,7 @@ type app struct {
 	// withoutLent says that no loan counts; lent are those that do
 	withoutLent bool
 	lent        []*lending.Request
+	shown       int64  // the request for the certificate that somebody shows; 0 for none
 	release     func() // lets others edit the workspace that is being read
 }
 
@@ -451,8 +452,12 @@ func (a *app) compiled() (*gate.Gate, error) {
 		return nil, err
 	}
 	defer root.Close()
-	defer a.release()
-	return a.compiledIn(root, dir)
+	g, err := a.compiledIn(root, dir)
+	a.release()
+	if err != nil {
+		return nil, err
+	}
+	return a.certifiedGate(g)
 }
 
 // estateIn gives the estate of a workspace: from the cache, with its roster, or, if it is small or there is none, from

@@ -124,6 +124,9 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 	if err != nil {
 		return nil, 0, err
 	}
+	if before, after, err = a.bothCertified(before, after, nil); err != nil {
+		return nil, 0, err
+	}
 	defer a.working("comparing")()
 	effect, err := change.Of(a.ctx, before, after, change.How{Since: now})
 	return effect, now, err

@@ -38,7 +38,8 @@ hgate approve approves it; an authority's key is made here, and opened only to s
 	}
 	authority.AddCommand(a.authorityMake(), a.authorityList(), a.authorityShow())
 	c.AddCommand(authority, a.credentialList(), a.credentialShow(), a.credentialIssue(), a.credentialRenew(),
-		a.credentialRevoke(), a.credentialRevocations(), a.credentialPassword(), a.credentialBundle(), a.credentialTest())
+		a.credentialRevoke(), a.credentialRevocations(), a.credentialPassword(), a.credentialFactor(),
+		a.credentialToken(), a.credentialBundle(), a.credentialTest())
 	return c
 }
 

@@ -133,7 +133,7 @@ func (a *app) issue(b *book, by *acting, who actor, r *lending.Request) (*lendin
 	if err != nil {
 		return r, &draft.Error{Message: fmt.Sprintf("request %d is not signed: %s", r.Number, err)}
 	}
-	if _, err := a.say(b, by, who, spoken{ledger.Issued, r.Number, body, look}); err != nil {
+	if _, err := a.say(b, by, who, spoken{kind: ledger.Issued, about: r.Number, body: body, check: look}); err != nil {
 		return r, err
 	}
 	err = b.store.View(context.WithoutCancel(a.ctx), func(in *store.Reader) (err error) {

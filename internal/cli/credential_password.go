@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -16,7 +15,6 @@ import (
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/lending"
-	"hiddengate/internal/target"
 	"hiddengate/internal/view"
 )
 
@@ -29,8 +27,8 @@ func (a *app) credentialPassword() *cobra.Command {
 		Long: `Makes a password for an account by the rules in the settings (passwords), and shows it once; or has it typed
 twice. Nothing keeps it: the log keeps a verifier, from which it cannot be read, and hgate push tells that to
 the system. One that somebody else set lets in for a day, until its holder sets their own; that one lasts 90
-days. The rules may say otherwise. Who acts has to be allowed account.set-password on the account. It is for
-databases of PostgreSQL, which take verifiers for SCRAM-SHA-256.`,
+days. The rules may say otherwise. Who acts has to be allowed account.set-password on the account. A database of
+PostgreSQL takes a verifier for SCRAM-SHA-256, a stand-in one for Argon2id.`,
 		Example: "  hgate credential password obsdb:accounts/ines.okafor --by ines.okafor --key .keys/ines.okafor",
 		Args:    takes(1, 1), ValidArgsFunction: a.completeAccounts,
 	}
@@ -53,7 +51,8 @@ databases of PostgreSQL, which take verifiers for SCRAM-SHA-256.`,
 func (a *app) setPassword(b *book, by *acting, who actor, account estate.Address, typed bool, out string) error {
 	e := b.Gate.Estate()
 	account = e.Canonical(account)
-	if err := a.takesVerifiers(e, account.System); err != nil {
+	form, err := a.takesVerifiers(e, account.System)
+	if err != nil {
 		return err
 	}
 	look := func(*store.Reader) error {
@@ -78,7 +77,7 @@ func (a *app) setPassword(b *book, by *acting, who actor, account estate.Address
 	if err != nil {
 		return err
 	}
-	verifier, err := credential.Verifier(password)
+	verifier, err := credential.VerifierIn(form, password)
 	if err != nil {
 		return err
 	}
@@ -111,26 +110,26 @@ func (a *app) setPassword(b *book, by *acting, who actor, account estate.Address
 	return nil
 }
 
-// takesVerifiers says why the passwords of a system's accounts are not set here; nil if they are.
-func (a *app) takesVerifiers(e *estate.Estate, id string) error {
+// takesVerifiers says in which form a system takes the verifiers of passwords. Its error says why none is set here.
+func (a *app) takesVerifiers(e *estate.Estate, id string) (credential.Form, error) {
 	s := e.Systems[id]
 	if s == nil {
-		return unknown("system", id, keys(e.Systems))
+		return "", unknown("system", id, keys(e.Systems))
 	}
 	dir, err := a.folder()
 	if err != nil {
-		return err
+		return "", err
 	}
 	op, err := operator(dir)
 	if err != nil {
-		return settled(err)
+		return "", settled(err)
 	}
 	for _, d := range Drivers {
-		if reach := op.Systems[id]; d.Verifiers && d.Kind == s.Kind.ID && (reach == nil || reach.Driver == d.Name) {
-			return nil
+		if reach := op.Systems[id]; d.Verifiers != "" && d.Kind == s.Kind.ID && (reach == nil || reach.Driver == d.Name) {
+			return d.Verifiers, nil
 		}
 	}
-	return &draft.Error{Message: fmt.Sprintf("system %s takes no verifier of a password from here", id),
+	return "", &draft.Error{Message: fmt.Sprintf("system %s takes no verifier of a password from here", id),
 		Help: "`hgate push` hands out first passwords there, or set it in the system itself"}
 }
 
@@ -169,37 +168,6 @@ func (a *app) typedTwice(in *os.File, ask string) (string, error) {
 		return "", errors.New("the two are not the same")
 	}
 	return typed[0], nil
-}
-
-// passwordsOf gathers the passwords that count for the accounts of a system, by their names there; with their verifiers
-// those that it was not told yet.
-func (a *app) passwordsOf(c *carrying) (map[string]target.Password, error) {
-	out, told := map[string]target.Password{}, map[int64]bool{}
-	err := a.reading(c.plain, func(b *book, in *store.Reader) error {
-		wanted := store.Filter{Kinds: []string{string(ledger.PasswordSet), string(ledger.Pushed)}}
-		return in.Events(wanted, func(_ int64, e ledger.Event, wrong error) bool {
-			var body ledger.PushedBody
-			switch {
-			case wrong != nil:
-			case e.Kind == ledger.Pushed && json.Unmarshal(e.Body, &body) == nil && body.System == c.id:
-				for _, n := range body.Passwords {
-					told[n] = true
-				}
-			case e.Kind == ledger.PasswordSet:
-				if p := b.Password(e); p != nil && p.Account.System == c.id {
-					out[target.Unescaped(p.Account.Name())] = target.Password{Number: p.Number, Verifier: p.Verifier, Ends: p.Ends}
-				}
-			}
-			return true
-		})
-	})
-	for name, p := range out {
-		if told[p.Number] {
-			p.Verifier = ""
-			out[name] = p
-		}
-	}
-	return out, err
 }
 
 // toldPasswords lists the passwords that a push tells, which from then on the system has.

@@ -119,7 +119,7 @@ func (a *app) revokeCredential(b *book, by *acting, who actor, number int64, bod
 		return asRefused(err)
 	}
 	body.Request, body.Serial = r.ID, r.Credential.Issued.Serial
-	if _, err := a.say(b, by, who, spoken{ledger.Revoked, number, body, look}); err != nil {
+	if _, err := a.say(b, by, who, spoken{kind: ledger.Revoked, about: number, body: body, check: look}); err != nil {
 		return asRefused(err)
 	}
 	if err := b.store.View(a.ctx, func(in *store.Reader) (err error) {

@@ -166,7 +166,9 @@ func refTexts(refs []estate.Ref) []string {
 func tagTexts(tags estate.Tags) []string {
 	var out []string
 	for _, t := range tags {
-		out = append(out, t.Key+"="+t.Value)
+		if !estate.IsCertified(t.Key) { // no file says so
+			out = append(out, t.Key+"="+t.Value)
+		}
 	}
 	return out
 }
@@ -258,6 +260,10 @@ func describeGroup(g *gate.Gate, id string) []pair {
 	group := g.Estate().Groups[id]
 	var match []string
 	for _, m := range group.Match {
+		if estate.IsCertified(m.Key) {
+			match = append(match, m.Key)
+			continue
+		}
 		match = append(match, m.Key+" is "+strings.Join(m.Values, " or "))
 	}
 	return head(&group.Object, pair{"listed", texts(group.Members)}, pair{"match", match},

@@ -80,7 +80,12 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		done()
 		return err
 	}
-	effect, err := change.Of(a.ctx, before, after, change.How{Since: now, Roster: roster})
+	was, is, err := a.bothCertified(before, after, &roster)
+	if err != nil {
+		done()
+		return err
+	}
+	effect, err := change.Of(a.ctx, was, is, change.How{Since: now, Roster: roster})
 	if err != nil {
 		done()
 		return err

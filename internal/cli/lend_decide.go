@@ -155,7 +155,7 @@ func (a *app) decide(b *book, by *acting, who actor, d deciding, what decided) e
 		return asRefused(err)
 	}
 	body := ledger.DecisionBody{Request: r.ID, Why: what.why}
-	if _, err := a.say(b, by, who, spoken{d.kind, what.number, body, look}); err != nil {
+	if _, err := a.say(b, by, who, spoken{kind: d.kind, about: what.number, body: body, check: look}); err != nil {
 		return asRefused(err)
 	}
 	if err := b.store.View(a.ctx, func(in *store.Reader) (err error) {
@@ -213,7 +213,7 @@ func (a *app) lendCommands() []*cobra.Command {
 	for _, d := range decisions {
 		out = append(out, a.decideCommand(d))
 	}
-	return append(out, a.credentialCommand(), a.logCommand(), a.reviewCommand())
+	return append(out, a.inviteCommand(), a.joinCommand(), a.credentialCommand(), a.logCommand(), a.reviewCommand())
 }
 
 // completeLent offers the grants that are lent.

@@ -155,6 +155,7 @@ type spoken struct {
 	about int64
 	body  any
 	check func(*store.Reader) error
+	then  func() error // done in the same moment: where it fails, nothing was said
 }
 
 // say signs an event and puts it into the ledger.
@@ -173,8 +174,10 @@ func (a *app) say(b *book, by *acting, who actor, s spoken) (made ledger.Event, 
 				return err
 			}
 		}
-		made, err = w.Append(e)
-		return err
+		if made, err = w.Append(e); err != nil || s.then == nil {
+			return err
+		}
+		return s.then()
 	})
 	return made, err
 }

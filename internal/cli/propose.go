@@ -31,6 +31,9 @@ func likeOf(g *gate.Gate) func(subjects []string) string {
 	}
 	for id, s := range e.People {
 		for _, tag := range s.Tags {
+			if estate.IsCertified(tag.Key) {
+				continue
+			}
 			note(tag.Key+"="+tag.Value, id)
 		}
 	}

@@ -166,6 +166,9 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	if e, err = a.certified(e); err != nil {
+		return nil, nil, err
+	}
 	g, err := gate.Compile(e, nil)
 	if err != nil {
 		return nil, nil, err

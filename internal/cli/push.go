@@ -13,6 +13,7 @@ import (
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/draft"
+	"hiddengate/internal/finding"
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/target"
@@ -73,7 +74,7 @@ func (a *app) push(id string, how pushing) error {
 	}
 	applied, passwords := false, ""
 	if len(plan.Statements) > 0 && !how.dryRun {
-		if err := a.mayPush(c, r.arrangement.Forbidden(), how); err != nil {
+		if err := a.mayPush(c, r.arrangement.Forbidden(), a.shutOut(r, plan), how); err != nil {
 			return err
 		}
 		if passwords, err = firstPasswords(c.id, plan); err != nil {
@@ -129,7 +130,7 @@ func (a *app) pushJSON(c *carrying, plan *target.Plan, applied bool, passwords s
 }
 
 // mayPush sees that nothing stands against telling a system, and asks.
-func (a *app) mayPush(c *carrying, forbidden []target.Forbidden, how pushing) error {
+func (a *app) mayPush(c *carrying, forbidden []target.Forbidden, shutOut []string, how pushing) error {
 	found, err := a.checkAll(c.plain, c.at)
 	if err != nil {
 		return err
@@ -147,6 +148,10 @@ func (a *app) mayPush(c *carrying, forbidden []target.Forbidden, how pushing) er
 	for _, one := range forbidden {
 		against = append(against, fmt.Sprintf("%s forbids %s what the system gives to whoever gets in (%s)", one.By,
 			one.Subject, one.Operation))
+	}
+	if len(shutOut) > 0 {
+		against = append(against, fmt.Sprintf("%s would have nothing to sign in with (no-sign-in): %s",
+			count(len(shutOut), "account"), someTexts(shutOut)))
 	}
 	if len(against) > 0 && how.despite == "" {
 		return &draft.Error{Message: fmt.Sprintf("%s, so nothing was told to %s", someTexts(against), c.id),
@@ -171,6 +176,24 @@ func (a *app) mayPush(c *carrying, forbidden []target.Forbidden, how pushing) er
 		return answered(exitNo)
 	}
 	return nil
+}
+
+// shutOut lists the accounts of a system by which nobody could sign in, as far as the system says how people do; those
+// aside to which the push hands out a password.
+func (a *app) shutOut(r *reached, plan *target.Plan) (out []string) {
+	s := r.gate.Estate().Systems[r.id]
+	if len(s.SignIn) == 0 {
+		return nil
+	}
+	loans, set := a.entering(r.plain, r.at)
+	without := finding.WithoutSignIn(r.gate, s, r.at, loans, set)
+	for _, h := range r.arrangement.Holders {
+		if slices.Contains(without, h.Subject) &&
+			!(slices.Contains(s.SignIn, "password") && slices.Contains(plan.First, h.Account)) {
+			out = append(out, h.Account)
+		}
+	}
+	return out
 }
 
 // check sees that a system which was told has nothing left to be told.
@@ -214,6 +237,12 @@ func (a *app) tell(c *reached, plan *target.Plan, despite string) (told bool, er
 		body.Statements = append(body.Statements, one.Text)
 	}
 	body.Passwords = c.toldPasswords()
+	for account := range plan.Passwords {
+		if segment, ok := target.Escaped(account); ok {
+			body.First = append(body.First, c.id+":"+target.AccountsIn+"/"+segment)
+		}
+	}
+	slices.Sort(body.First)
 	note := func(w *store.Writer) error {
 		event, err := a.event(id, who, ledger.Pushed, body)
 		if err == nil {

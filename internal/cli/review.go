@@ -300,8 +300,8 @@ func (a *app) remind(b *book, by *acting, who actor, number int64) error {
 	if err := b.store.View(a.ctx, check); err != nil {
 		return asRefused(err)
 	}
-	if _, err := a.say(b, by, who, spoken{ledger.ReviewReminded, number, map[string]any{"left": left},
-		check}); err != nil {
+	if _, err := a.say(b, by, who, spoken{kind: ledger.ReviewReminded, about: number, body: map[string]any{"left": left},
+		check: check}); err != nil {
 		return asRefused(err)
 	}
 	a.page(a.Out).Line("The log reminds of %s; `hgate log deliver` sends it.", count(len(left), "item"))

@@ -104,15 +104,16 @@ func (a *app) closeReview(b *book, by *acting, who actor, what closing) error {
 	ended, left := len(policy)+len(loans), len(sheet.of.Left())
 	body := ledger.ClosedBody{Review: sheet.of.ID, Kept: len(sheet.of.Body.Items) - left - ended, Ended: ended, Left: left}
 	answers := sheet.of.Answers
-	if _, err := a.say(b, by, who, spoken{ledger.ReviewClosed, number, body, func(in *store.Reader) error {
-		if err := check(in); err != nil {
-			return err
-		}
-		if !maps.Equal(answers, sheet.of.Answers) {
-			return &draft.Error{Message: fmt.Sprintf("review %d was answered meanwhile; close it again", number)}
-		}
-		return nil
-	}}); err != nil {
+	if _, err := a.say(b, by, who, spoken{kind: ledger.ReviewClosed, about: number, body: body,
+		check: func(in *store.Reader) error {
+			if err := check(in); err != nil {
+				return err
+			}
+			if !maps.Equal(answers, sheet.of.Answers) {
+				return &draft.Error{Message: fmt.Sprintf("review %d was answered meanwhile; close it again", number)}
+			}
+			return nil
+		}}); err != nil {
 		return asRefused(err)
 	}
 	p := a.page(a.Out)
@@ -203,6 +204,6 @@ func (a *app) endLoan(b *book, by *acting, who actor, one *ledger.ReviewItem) er
 	if err := b.store.View(a.ctx, check); err != nil || over {
 		return asRefused(err)
 	}
-	_, err := a.say(b, by, who, spoken{ledger.Finished, one.Loan, body, check})
+	_, err := a.say(b, by, who, spoken{kind: ledger.Finished, about: one.Loan, body: body, check: check})
 	return asRefused(err)
 }

@@ -232,9 +232,9 @@ func (a *app) answerReview(b *book, by *acting, who actor, what answering) error
 	if err := b.store.View(a.ctx, check); err != nil {
 		return asRefused(err)
 	}
-	if _, err := a.say(b, by, who, spoken{ledger.ReviewAnswered, what.number,
-		ledger.AnswerBody{Review: r.ID, Answers: list},
-		check}); err != nil {
+	if _, err := a.say(b, by, who, spoken{kind: ledger.ReviewAnswered, about: what.number,
+		body:  ledger.AnswerBody{Review: r.ID, Answers: list},
+		check: check}); err != nil {
 		return asRefused(err)
 	}
 	a.page(a.Out).Line("Took down %s.", count(len(list), "answer"))

@@ -87,6 +87,9 @@ func (a *app) checkSince(since, by string) error {
 	if before.Subject(author) == nil {
 		return fmt.Errorf("%s is no one whom the workspace knew at %s, so nothing is delegated to them", by, since)
 	}
+	if before, after, err = a.bothCertified(before, after, nil); err != nil {
+		return err
+	}
 	done = a.working("holding the change against the delegations")
 	breaches, err := change.Judge(a.ctx, before, after, author, now)
 	done()

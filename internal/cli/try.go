@@ -113,6 +113,16 @@ and answers one a line.`,
 				return a.refuse(is, req)
 			}
 			req.Subject = is.holder
+			if len(g.Estate().Certifying()) > 0 { // none of their others counts
+				a.shown = is.number
+				if g, err = a.compiledLent(); err != nil {
+					return err
+				}
+				if ctx, said, err = flags.build(a, cmd, g); err != nil {
+					return err
+				}
+				req.Context = ctx
+			}
 			if err := signedInBy(cmd, ctx, &said, is); err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package credential
 
 import (
+	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/asn1"
 	"fmt"
@@ -196,4 +197,17 @@ func alternativesIn(value []byte) (out []Said, err error) {
 		}
 	}
 	return out, nil
+}
+
+// AlternativesOf gives the alternative names of a certificate; of a form that no profile has, none.
+func AlternativesOf(c *x509.Certificate) []Said {
+	for _, one := range c.Extensions {
+		if one.Id.Equal(oidAlternative) {
+			out, err := alternativesIn(one.Value)
+			if err == nil {
+				return out
+			}
+		}
+	}
+	return nil
 }

@@ -53,21 +53,12 @@ func CheckPassword(text string, length int) error {
 }
 
 const (
-	scram     = "SCRAM-SHA-256"
 	rounds    = 4096 // the least that RFC 7677 allows; servers do that work at each sign-in
 	saltBytes = 16
 )
 
-// Verifier gives by what a password is checked and from which it cannot be read: for SCRAM-SHA-256 (RFC 5802, section
-// 3, and RFC 7677), in the form in which PostgreSQL keeps it.
-func Verifier(password string) (string, error) {
-	salt := make([]byte, saltBytes)
-	if _, err := rand.Read(salt); err != nil {
-		return "", err
-	}
-	return verifierOf(password, salt, rounds)
-}
-
+// verifierOf gives a verifier for SCRAM-SHA-256 (RFC 5802, section 3, and RFC 7677), in the form in which PostgreSQL
+// keeps it.
 func verifierOf(password string, salt []byte, rounds int) (string, error) {
 	salted, err := pbkdf2.Key(sha256.New, password, salt, rounds, sha256.Size)
 	if err != nil {
@@ -75,7 +66,7 @@ func verifierOf(password string, salt []byte, rounds int) (string, error) {
 	}
 	stored := sha256.Sum256(keyed(salted, "Client Key"))
 	text := base64.StdEncoding.EncodeToString
-	return fmt.Sprintf("%s$%d:%s$%s:%s", scram, rounds, text(salt), text(stored[:]),
+	return fmt.Sprintf("%s$%d:%s$%s:%s", SCRAM, rounds, text(salt), text(stored[:]),
 		text(keyed(salted, "Server Key"))), nil
 }
 
@@ -88,14 +79,8 @@ func keyed(key []byte, text string) []byte {
 // errVerifier says nothing of what stands there.
 var errVerifier = errors.New("it is no verifier for SCRAM-SHA-256")
 
-// CheckVerifier sees that a text is what Verifier writes, and nothing else: it goes into a statement.
-func CheckVerifier(text string) error {
-	_, _, err := readVerifier(text)
-	return err
-}
-
 func readVerifier(text string) (salt []byte, rounds int, err error) {
-	rest, ok := strings.CutPrefix(text, scram+"$")
+	rest, ok := strings.CutPrefix(text, string(SCRAM)+"$")
 	count, rest, okCount := strings.Cut(rest, ":")
 	salted, keys, okSalt := strings.Cut(rest, "$")
 	stored, server, okKeys := strings.Cut(keys, ":")
@@ -120,10 +105,11 @@ func readVerifier(text string) (salt []byte, rounds int, err error) {
 
 // Fits says whether a password is the one of a verifier.
 func Fits(password, verifier string) bool {
-	salt, rounds, err := readVerifier(verifier)
-	if err != nil {
-		return false
+	again := ""
+	if salt, err := readArgon(verifier); err == nil {
+		again = argonOf(password, salt)
+	} else if salt, rounds, err := readVerifier(verifier); err == nil {
+		again, _ = verifierOf(password, salt, rounds)
 	}
-	again, err := verifierOf(password, salt, rounds)
-	return err == nil && subtle.ConstantTimeCompare([]byte(again), []byte(verifier)) == 1
+	return again != "" && subtle.ConstantTimeCompare([]byte(again), []byte(verifier)) == 1
 }

@@ -29,17 +29,26 @@ func TestAPasswordIsKeptAsItsVerifierAlone(t *testing.T) {
 		seen[password] = true
 		require.NoError(t, CheckPassword(password, 16), password)
 	}
-	verifier, err := Verifier("correct horse battery")
-	require.NoError(t, err)
-	assert.NoError(t, CheckVerifier(verifier))
-	assert.True(t, Fits("correct horse battery", verifier))
-	assert.False(t, Fits("correct horse batterz", verifier))
-	assert.False(t, Fits("correct horse battery", "x"))
-	for _, wrong := range []string{"", "x", verifier + "'", verifier + "\n",
-		strings.Replace(verifier, "$4096", "$04096", 1),
-		strings.Replace(verifier, "$4096", "$1", 1), strings.Replace(verifier, ":", "", 1), "md5" + verifier} {
-		assert.Error(t, CheckVerifier(wrong), wrong)
+	for _, form := range []Form{SCRAM, Argon2id} {
+		verifier, err := VerifierIn(form, "correct horse battery")
+		require.NoError(t, err)
+		is, err := FormOf(verifier)
+		assert.NoError(t, err)
+		assert.Equal(t, form, is)
+		assert.True(t, Fits("correct horse battery", verifier))
+		assert.False(t, Fits("correct horse batterz", verifier))
+		for _, wrong := range []string{"", "x", verifier + "'", verifier + "\n", "\n" + verifier, verifier + "$",
+			strings.Replace(verifier, "$4096", "$04096", 1) + " ", strings.Replace(verifier, "m=65536", "m=655360", 1) + " ",
+			strings.Replace(strings.Replace(verifier, "$4096", "$1", 1), "t=3", "t=300", 1),
+			strings.Replace(strings.Replace(verifier, ":", "", 1), "p=4", "p=255", 1), "md5" + verifier,
+			verifier[:len(verifier)-4]} {
+			_, err := FormOf(wrong)
+			assert.Error(t, err, wrong)
+			assert.False(t, Fits("correct horse battery", wrong), wrong)
+		}
 	}
+	_, err := VerifierIn("another", "correct horse battery")
+	assert.Error(t, err)
 }
 
 func TestPasswordsThatAreNotTaken(t *testing.T) {

@@ -153,6 +153,9 @@ func Of(e *estate.Estate, members func(id string) []estate.Principal) *People {
 			one.Ends = s.Ends.Text
 		}
 		for _, t := range s.Tags {
+			if estate.IsCertified(t.Key) {
+				continue
+			}
 			one.Tags[t.Key] = t.Value
 		}
 		out.People = append(out.People, one)

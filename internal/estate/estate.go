@@ -113,6 +113,16 @@ type Offer struct {
 // Valid finds the operation if it is valid on a resource of the type.
 func (o *Offer) Valid(name, resourceType string) *Operation { return o.byType[resourceType][name] }
 
+// Has says whether an operation is valid on any type.
+func (o *Offer) Has(name string) bool {
+	for _, of := range o.byType {
+		if of[name] != nil {
+			return true
+		}
+	}
+	return false
+}
+
 // On gives the operations that are valid on a resource of the type, by name.
 func (o *Offer) On(resourceType string) []*Operation { return o.sorted[resourceType] }
 

@@ -14,6 +14,7 @@ const (
 	YesNo       FactKind = iota // it is so, or not
 	Carried                     // the request carries one, or none
 	Choice                      // one of a few words
+	Ago                         // how long ago something was, as the shortest of a few times within which it was
 	FromNetwork                 // the address the request comes from
 )
 
@@ -22,7 +23,7 @@ const (
 type Fact struct {
 	Name  string
 	Kind  FactKind
-	Words []string // of a Choice
+	Words []string // of a Choice; of an Ago its times in order, and Longer
 	// Flag, Given and Condition tell what it is where a command, a test and a condition name it. No condition names a
 	// FromNetwork so.
 	Flag, Given, Condition string
@@ -39,6 +40,12 @@ const (
 // SignIns are the ways to sign in.
 var SignIns = []string{"password", "passkey", "certificate", "key", "token"}
 
+// Longer is said of an Ago that was longer ago than its longest time.
+const Longer = "longer"
+
+// recently are the times within which somebody can be said to have signed in.
+var recently = []string{"1m", "5m", "15m", "30m", "1h", "2h", "4h", "8h", "12h", "24h", "7d", Longer}
+
 // Facts are all of them, in the order in which they are said.
 var Facts = []*Fact{
 	{
@@ -54,6 +61,11 @@ var Facts = []*Fact{
 		Name: "sign-in", Kind: Choice, Words: SignIns, Phrase: "signed in by",
 		Flag: "`how` the subject signed in: " + strings.Join(SignIns, ", "), Given: "how the subject signed in",
 		Condition: "the subject signed in this way",
+	},
+	{
+		Name: "signed-in-within", Kind: Ago, Words: recently, Phrase: "signed in within",
+		Flag: "how long `ago` the subject signed in, as a duration, or longer", Given: "how long ago the subject signed in",
+		Condition: "the subject signed in no longer ago than this: " + strings.Join(recently[:len(recently)-1], ", "),
 	},
 	{
 		Name: "reason", Kind: Carried, Phrases: [2]string{"without a reason", "with a reason"},
@@ -122,6 +134,8 @@ func (f *Fact) Parse(text string) (string, error) {
 		if !slices.Contains(f.Words, text) {
 			return "", fmt.Errorf("%q is none of %s", text, strings.Join(f.Words, ", "))
 		}
+	case Ago:
+		return f.within(text)
 	case FromNetwork:
 		a, err := ParseAddr(text)
 		return a.String(), err
@@ -138,7 +152,27 @@ func (f *Fact) Say(value string) string {
 		}
 		return f.Phrases[0]
 	}
+	if value == Longer {
+		return "signed in longer ago than " + f.Words[len(f.Words)-2]
+	}
 	return f.Phrase + " " + value
+}
+
+// within gives the shortest time of an Ago that is no shorter than a duration.
+func (f *Fact) within(text string) (string, error) {
+	if text == Longer {
+		return Longer, nil
+	}
+	ago, err := ParseDuration(text)
+	if err != nil {
+		return "", fmt.Errorf("%w, or %s", err, Longer)
+	}
+	for _, word := range f.Words[:len(f.Words)-1] {
+		if time, err := ParseDuration(word); err == nil && ago <= time {
+			return word, nil
+		}
+	}
+	return Longer, nil
 }
 
 // FactTerm is what a condition asks of a fact: one of these values.

@@ -83,10 +83,12 @@ var AnonymousSubject = &Subject{Object: Object{ID: "anonymous"}, Status: "active
 // Group gathers subjects.
 type Group struct {
 	Object
-	Members  Subjects
-	Match    []Match
-	Stewards Subjects
-	Tags     Tags
+	Members Subjects
+	Match   []Match // Certificate included, as CertificateMatch gives it
+	// Certificate is what a certificate that somebody holds has to say: keys of CertificateParts; none for nothing.
+	Certificate []Match
+	Stewards    Subjects
+	Tags        Tags
 }
 
 // Role is a named set of operations.
@@ -102,6 +104,11 @@ type Role struct {
 	// AtLeast is how many have to hold it, AtLeastPerSystem how many in each system in which it is granted; 0: any number.
 	AtLeast          int
 	AtLeastPerSystem int
+	// Session is for how long whoever signed in with the role stays so, Idle for how long without doing anything; 0: the
+	// system's own.
+	Session, Idle time.Duration
+	// SignedIn are the values of the fact signed-in-within in which alone the role gives anything; none for any.
+	SignedIn []string
 	// Acknowledge is what whoever grants the role has to accept; "": nothing.
 	Acknowledge string
 }

@@ -20,6 +20,7 @@ type System struct {
 	Tags       Tags
 	Judge      bool // decide about addresses in no inventory too
 	Precedence []Ref
+	SignIn     []string // by which of SignIns people sign in there; none where it is not said
 	Resources  []*Entry
 }
 

@@ -161,7 +161,7 @@ func (b *Batch) sayPlainFact(fact *estate.Fact, value string) bool {
 	switch fact.Kind {
 	case estate.Carried:
 		b.context.Flag(fact, value != "")
-	case estate.Choice:
+	case estate.Choice, estate.Ago:
 		k := slices.Index(fact.Words, value)
 		if k < 0 {
 			return false

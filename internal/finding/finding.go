@@ -30,8 +30,9 @@ var All = []*Finding{
 	credentialOutlivesAccess, defaultMembership, directGrant, dormant,
 	emptyGroup, expired, farEnd,
 	futureWide, governEverywhere,
-	idsDifferByCase, idsLookAlike, leftBehind, levelGap, loanOpenForReview, matchesNothing, missingNeed, networksOneFamily,
-	neverInForce, noEnd,
+	idsDifferByCase, idsLookAlike, invitationOpen, leftBehind, levelGap, loanOpenForReview,
+	matchesNothing, missingNeed, networksOneFamily,
+	neverInForce, noCertificateFits, noEnd, noSecondFactor, noSignIn,
 	overCeiling, ownerGone, redundantGrant,
 	reserveOnlyOwner, reserveUsed, roleFull, roleShort, secretInPolicy, separationBroken, shadowedGrant, sharedAccount,
 	singleHolder,
@@ -53,6 +54,7 @@ type check struct {
 	gate    *gate.Gate
 	now     clock.Instant
 	loans   []*lending.Request // that may matter now
+	set     *lending.SignIns   // what people sign in with that was set here; nil for none
 	finding *Finding
 	found   []Found
 	there   map[estate.Principal]bool            // whether anybody active stands behind an owner
@@ -62,12 +64,13 @@ type check struct {
 
 // Run looks for every finding as of now. Its error says that the context ended.
 func Run(ctx context.Context, g *gate.Gate, now clock.Instant) ([]Found, error) {
-	return RunWith(ctx, g, now, nil)
+	return RunWith(ctx, g, now, nil, nil)
 }
 
-// RunWith looks for every finding, what was lent included.
-func RunWith(ctx context.Context, g *gate.Gate, now clock.Instant, loans []*lending.Request) ([]Found, error) {
-	return run(&check{ctx: ctx, estate: g.Estate(), about: g.Estate(), gate: g, now: now, loans: loans}, All)
+// RunWith looks for every finding, what was lent and what people sign in with included.
+func RunWith(ctx context.Context, g *gate.Gate, now clock.Instant, loans []*lending.Request,
+	set *lending.SignIns) ([]Found, error) {
+	return run(&check{ctx: ctx, estate: g.Estate(), about: g.Estate(), gate: g, now: now, loans: loans, set: set}, All)
 }
 
 // RunAbout looks at a few entries of an estate alone, those that another estate has; it leaves out the findings that

@@ -37,8 +37,33 @@ type partial struct {
 	from                *netip.Addr
 	mfa, reason, ticket *bool
 	signIn              *string
+	ago                 *time.Duration
 	device              *string
 	roles               []string
+}
+
+// agoText says how long ago something was, as a request does.
+func agoText(ago time.Duration) string {
+	text, err := estate.FactNamed("signed-in-within").Parse(estate.DurationText(max(ago, time.Minute)))
+	if err != nil {
+		panic(err)
+	}
+	return text
+}
+
+// drawnAgo are times since somebody signed in: at each edge of what conditions are drawn to ask, and one step beyond.
+var drawnAgo = []time.Duration{15 * time.Minute, time.Hour, 8 * time.Hour, 8*time.Hour + time.Minute}
+
+// agoOf is a time since somebody signed in of which a word of requests is said.
+func agoOf(word string) time.Duration {
+	if word == estate.Longer {
+		return 30 * 24 * time.Hour
+	}
+	ago, err := estate.ParseDuration(word)
+	if err != nil {
+		panic(err)
+	}
+	return ago
 }
 
 func (p partial) context(g *gate.Gate) *gate.Context {
@@ -61,6 +86,9 @@ func (p partial) context(g *gate.Gate) *gate.Context {
 	if p.signIn != nil {
 		c.Say(estate.FactNamed("sign-in"), *p.signIn)
 	}
+	if p.ago != nil {
+		c.Say(estate.FactNamed("signed-in-within"), agoText(*p.ago))
+	}
 	if p.device != nil {
 		c.Attribute("device", *p.device)
 	}
@@ -82,6 +110,9 @@ func (p partial) String() string {
 		if s != nil {
 			parts = append(parts, *s)
 		}
+	}
+	if p.ago != nil {
+		parts = append(parts, p.ago.String())
 	}
 	if p.from != nil {
 		parts = append(parts, p.from.String())
@@ -182,17 +213,19 @@ func (o *oracle) outcome(p estate.Principal, op string, s spot, q partial, times
 				for _, reason := range values(q.reason, []bool{false, true}) {
 					for _, ticket := range values(q.ticket, []bool{false, true}) {
 						for _, how := range values(q.signIn, estate.SignIns) {
-							for _, device := range values(q.device, devices) {
-								x := concrete{at, from, mfa, reason, ticket, how, attributes[device]}
-								for _, roles := range sessions {
-									if o.allowed(set, x, roles) {
-										yes = true
-									} else {
-										no = true
+							for _, ago := range values(q.ago, drawnAgo) {
+								for _, device := range values(q.device, devices) {
+									x := concrete{at, from, mfa, reason, ticket, how, ago, attributes[device]}
+									for _, roles := range sessions {
+										if o.allowed(set, x, roles) {
+											yes = true
+										} else {
+											no = true
+										}
 									}
-								}
-								if yes && no {
-									return "depends"
+									if yes && no {
+										return "depends"
+									}
 								}
 							}
 						}
@@ -327,13 +360,13 @@ func (d draw) asked(e *estate.Estate, times []int64) (a drawnRequest, ok bool) {
 		at: open(d, 12, times...), from: open(d, 20, addresses()...), mfa: open(d, 25, true, false),
 		reason: open(d, 20, true, false),
 		ticket: open(d, 20, true, false), signIn: open(d, 20, estate.SignIns...),
-		device: open(d, 30, "managed", "own", "", "other"),
+		device: open(d, 30, "managed", "own", "", "other"), ago: open(d, 10, drawnAgo...),
 	}
 	if q.from != nil && !q.from.IsValid() {
 		q.from = nil
 	}
-	if q.at == nil && (q.from == nil || q.signIn == nil) {
-		q.from, q.signIn = &addresses()[0], &estate.SignIns[2] // keep the completions countable
+	if q.at == nil && (q.from == nil || q.signIn == nil || q.ago == nil) {
+		q.from, q.signIn, q.ago = &addresses()[0], &estate.SignIns[2], &drawnAgo[1] // keep the completions countable
 	}
 	if d.chance(20) {
 		q.roles = []string{d.one(drawnRoles...)}

@@ -11,7 +11,7 @@ func (g *Gate) condition(c *estate.Condition) (region.Region, error) {
 	s := g.space
 	var all []region.Region
 	for _, t := range c.Facts {
-		if estate.FactNamed(t.Fact).Kind == estate.Choice {
+		if kind := estate.FactNamed(t.Fact).Kind; kind == estate.Choice || kind == estate.Ago {
 			all = append(all, s.OneOf(t.Fact, t.Values...))
 		} else {
 			all = append(all, s.Is(t.Fact, t.Values[0] == estate.Yes))

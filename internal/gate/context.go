@@ -56,7 +56,7 @@ func (c *Context) Say(fact *estate.Fact, value string) {
 	switch fact.Kind {
 	case estate.YesNo, estate.Carried:
 		c.Flag(fact, value == estate.Yes)
-	case estate.Choice:
+	case estate.Choice, estate.Ago:
 		c.region.SetText(fact.Name, value)
 	case estate.FromNetwork:
 		if a, err := netip.ParseAddr(value); err == nil {
@@ -127,7 +127,7 @@ func (c *Context) facts() (out estate.FactsSaid) {
 			if yes, ok := c.region.Flag(f.Name); ok {
 				out = append(out, estate.FactValue{Fact: f.Name, Value: estate.YesOrNo(yes)})
 			}
-		case estate.Choice:
+		case estate.Choice, estate.Ago:
 			if text, _, ok := c.region.Text(f.Name); ok {
 				out = append(out, estate.FactValue{Fact: f.Name, Value: text})
 			}

@@ -289,7 +289,7 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 		counts["same"]++
 		for range 6 {
 			x := concrete{at: int64(since) + int64(d.IntN(1e9))*1e6, from: addresses()[d.IntN(3)], mfa: d.chance(50),
-				reason: d.chance(50), ticket: d.chance(50), signIn: d.one(estate.SignIns...),
+				reason: d.chance(50), ticket: d.chance(50), signIn: d.one(estate.SignIns...), ago: drawnAgo[d.IntN(len(drawnAgo))],
 				attrs: map[string]string{"device": d.one("managed", "own")}}
 			require.Equal(t, oracles[0].judgeCell(name, x), oracles[1].judgeCell(name, x), "seed %d: %v is not told, at %+v",
 				seed, name, x)

@@ -137,6 +137,9 @@ func (g *Gate) role(id string) (*CompiledRole, error) {
 		}
 	}
 	during, err := g.during(source.Starts, source.Ends)
+	if err == nil && source.SignedIn != nil {
+		during, err = g.space.And(during, g.space.OneOf("signed-in-within", source.SignedIn...))
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -111,6 +111,39 @@ func TestTwoGrantsCoverARequestTogether(t *testing.T) {
 		"ana", "table.read", "db:sky/a", "", nil))
 }
 
+// How long ago somebody signed in is asked by conditions and roles; a request that does not say it is not helped.
+func TestHowLongAgoSomebodySignedIn(t *testing.T) {
+	const recent = "grants: {g: {to: ana, role: look, on: db, when: {signed-in-within: 1h}}}"
+	const later = "grants: {g: {to: ana, role: look, on: db, when: {not: {signed-in-within: 1h}}}}"
+	const block = "grants: {g: {to: ana, role: look, on: db}}\nblocks: {b: {deny: all, on: db, when: {not: " +
+		"{signed-in-within: 8h}}}}"
+	const role = "---\nroles: {fresh: {allow: table.read, signed-in-within: 30m}, over: {include: fresh}}\n" +
+		"grants: {g: {to: ana, role: over, on: db}}"
+	for _, c := range []struct{ ago, recent, later, block, role string }{
+		{"1m", "allow", "deny", "allow", "allow"}, {"30m", "allow", "deny", "allow", "allow"},
+		{"31m", "allow", "deny", "allow", "deny"}, {"60m", "allow", "deny", "allow", "deny"},
+		{"61m", "deny", "allow", "allow", "deny"}, {"8h", "deny", "allow", "allow", "deny"},
+		{"481m", "deny", "allow", "deny", "deny"}, {"30d", "deny", "allow", "deny", "deny"},
+		{"longer", "deny", "allow", "deny", "deny"}, {"", "depends", "depends", "depends", "depends"},
+	} {
+		say := func(x *gate.Context) {
+			if c.ago == "" {
+				return
+			}
+			fact := estate.FactNamed("signed-in-within")
+			word, err := fact.Parse(c.ago)
+			require.NoError(t, err)
+			x.Say(fact, word)
+		}
+		assert.Equal(t, c.recent, ask(t, recent, "ana", "table.read", "db:sky/a", "", say), c)
+		assert.Equal(t, c.later, ask(t, later, "ana", "table.read", "db:sky/a", "", say), c)
+		assert.Equal(t, c.block, ask(t, block, "ana", "table.read", "db:sky/a", "", say), c)
+		assert.Equal(t, c.role, ask(t, role, "ana", "table.read", "db:sky/a", "", say), c)
+	}
+	_, err := estate.FactNamed("signed-in-within").Parse("soon")
+	assert.ErrorContains(t, err, "or longer")
+}
+
 func TestTwoBlocksStopARequestTogether(t *testing.T) {
 	always := "grants: {g: {to: ana, role: look, on: db}}\n"
 	both := always +

@@ -26,6 +26,7 @@ type concrete struct {
 	from                netip.Addr
 	mfa, reason, ticket bool
 	signIn              string
+	ago                 time.Duration // since the subject signed in
 	attrs               map[string]string
 }
 
@@ -85,15 +86,24 @@ func tagOf(tags estate.Tags, key string) string {
 	return ""
 }
 
-// roleHas says whether the role has the operation at the time.
-func (o *oracle) roleHas(id, op string, at int64) bool {
+// recent says whether the subject has signed in within the longest of some times, which is what they say.
+func recent(values []string, ago time.Duration) bool {
+	longest, err := estate.ParseDuration(values[len(values)-1])
+	if err != nil {
+		panic(err)
+	}
+	return ago <= longest
+}
+
+// roleHas says whether the role has the operation in a context.
+func (o *oracle) roleHas(id, op string, x concrete) bool {
 	r := o.e.Roles[id]
-	if !o.within(r.Starts, r.Ends, at) {
+	if !o.within(r.Starts, r.Ends, x.at) || len(r.SignedIn) > 0 && !recent(r.SignedIn, x.ago) {
 		return false
 	}
 	has := false
 	for _, ref := range r.Include {
-		has = has || o.roleHas(ref.ID, op, at)
+		has = has || o.roleHas(ref.ID, op, x)
 	}
 	for _, t := range r.Allow {
 		has = has || !t.Not && o.selects(t, op)
@@ -339,6 +349,10 @@ func (o *oracle) holds(c *estate.Condition, s setting, x concrete) bool {
 	is := func(want *bool, got bool) bool { return want == nil || *want == got }
 	ok := is(c.Owner, s.owns)
 	for _, t := range c.Facts {
+		if t.Fact == "signed-in-within" {
+			ok = ok && recent(t.Values, x.ago)
+			continue
+		}
 		said := map[string]string{"sign-in": x.signIn}
 		for name, yes := range map[string]bool{"mfa": x.mfa, "reason": x.reason, "ticket": x.ticket} {
 			said[name] = map[bool]string{true: "yes", false: "no"}[yes]
@@ -429,7 +443,7 @@ func (o *oracle) allowed(s setting, x concrete, roles []string) bool {
 			continue
 		}
 		for _, ref := range g.Roles {
-			if (roles == nil || slices.Contains(roles, ref.ID)) && o.roleHas(ref.ID, s.op, x.at) {
+			if (roles == nil || slices.Contains(roles, ref.ID)) && o.roleHas(ref.ID, s.op, x) {
 				return true
 			}
 		}

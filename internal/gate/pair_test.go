@@ -124,7 +124,7 @@ func differencesAgree(t *testing.T, d draw, seed uint64, before, after *estate.E
 			x := concrete{
 				at: late[d.IntN(len(late))], from: addresses()[d.IntN(len(addresses()))], mfa: d.chance(50), reason: d.chance(50),
 				ticket: d.chance(50),
-				signIn: d.one(estate.SignIns...), attrs: map[string]string{},
+				signIn: d.one(estate.SignIns...), ago: drawnAgo[d.IntN(len(drawnAgo))], attrs: map[string]string{},
 			}
 			if !x.from.IsValid() {
 				continue
@@ -260,6 +260,7 @@ func contextOf(s *region.Space, x concrete) *region.Context {
 	at.SetFlag("reason", x.reason)
 	at.SetFlag("ticket", x.ticket)
 	at.SetText("sign-in", x.signIn)
+	at.SetText("signed-in-within", agoText(x.ago))
 	if s.Has("context device") {
 		if v, ok := x.attrs["device"]; ok {
 			at.SetText("context device", v)
@@ -303,6 +304,9 @@ func witnessOf(s *region.Space, c [2]differing.Cell, since clock.Instant) (concr
 			x.ticket, _ = w.Flag("ticket")
 			if how, _, ok := w.Text("sign-in"); ok {
 				x.signIn = how
+			}
+			if word, _, ok := w.Text("signed-in-within"); ok {
+				x.ago = agoOf(word)
 			}
 			if s.Has("context device") {
 				if v, absent, ok := w.Text("context device"); ok && !absent {
@@ -349,7 +353,8 @@ func TestTwoSubjectsAreComparedAsTheOracleSays(t *testing.T) {
 				x := concrete{
 					at: int64(since) + int64(d.IntN(1e8))*1e6, from: addresses()[d.IntN(3)], mfa: d.chance(50), reason: d.chance(50),
 					ticket: d.chance(50),
-					signIn: d.one(estate.SignIns...), attrs: map[string]string{"device": d.one("managed", "own")},
+					signIn: d.one(estate.SignIns...), ago: drawnAgo[d.IntN(len(drawnAgo))],
+					attrs: map[string]string{"device": d.one("managed", "own")},
 				}
 				for k, who := range []estate.Principal{one, other} {
 					want := o.judgeCell(cellName{who, name.op, name.address}, x)

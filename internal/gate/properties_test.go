@@ -40,7 +40,7 @@ func questions(d draw, e *estate.Estate, n int) []asked {
 		q := asked{estate.Principal{ID: d.one(drawnPeople...)}, ops[d.IntN(len(ops))].Name, r.Address, partial{
 			at: &at, from: open(d, 40, addresses()[2:4]...), mfa: open(d, 40, true, false), reason: open(d, 40, true, false),
 			ticket: open(d, 40, true, false), signIn: open(d, 40, estate.SignIns...),
-			device: open(d, 40, "managed", "own", "", "other"),
+			device: open(d, 40, "managed", "own", "", "other"), ago: open(d, 40, drawnAgo...),
 		}}
 		out = append(out, q)
 	}
@@ -98,7 +98,7 @@ func TestLeavingOutNeverHelps(t *testing.T) {
 			left := q
 			for _, drop := range []func(){
 				func() { left.request.from = nil }, func() { left.request.mfa = nil }, func() { left.request.signIn = nil },
-				func() { left.request.device = nil }, func() { left.request.reason = nil },
+				func() { left.request.device = nil }, func() { left.request.ago = nil }, func() { left.request.reason = nil },
 			} {
 				drop()
 				after := left.decide(t, g)

@@ -101,7 +101,7 @@ func (w *world) at(d draw) concrete {
 	x := concrete{
 		at: w.times[d.IntN(len(w.times))], from: addresses()[d.IntN(len(addresses()))], mfa: d.chance(50),
 		reason: d.chance(50), ticket: d.chance(50),
-		signIn: d.one(estate.SignIns...), attrs: map[string]string{},
+		signIn: d.one(estate.SignIns...), ago: drawnAgo[d.IntN(len(drawnAgo))], attrs: map[string]string{},
 	}
 	if d.chance(80) {
 		x.attrs["device"] = d.one("managed", "own", "", "other")
@@ -205,12 +205,12 @@ func (w *world) left(g *estate.Guarantee, place string, at int64) (n int) {
 		}
 		sessions, _ := standing.sessions(who, nil, at)
 		found := false
-		for bits := range 8 {
+		for bits := range 8 * len(drawnAgo) {
 			for _, how := range estate.SignIns {
 				for _, device := range []string{"managed", "own", "", "other", "-"} {
 					for _, from := range []string{"10.40.3.7", "10.1.2.3", "192.0.2.1", "2001:db8::1", "2001:db9::1"} {
 						x := concrete{at: at, from: netip.MustParseAddr(from), mfa: bits&1 > 0, reason: bits&2 > 0, ticket: bits&4 > 0,
-							signIn: how, attrs: map[string]string{}}
+							signIn: how, ago: drawnAgo[bits/8], attrs: map[string]string{}}
 						if device != "-" {
 							x.attrs["device"] = device
 						}
@@ -295,6 +295,9 @@ func (w *world) filled(d draw, c *gate.Context) concrete {
 	}
 	if how := said.Facts.Of("sign-in"); how != "" {
 		x.signIn = how
+	}
+	if word := said.Facts.Of("signed-in-within"); word != "" {
+		x.ago = agoOf(word)
 	}
 	for _, tag := range said.Context {
 		x.attrs[tag.Key] = tag.Value

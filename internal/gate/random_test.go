@@ -94,7 +94,11 @@ func (d draw) estate() string {
 		if i > 0 && d.chance(50) {
 			include = "include: " + d.some(1, 2, drawnRoles[:i]...) + ", "
 		}
-		line("  %s: {%sallow: %s%s}", r, include, d.operations(), d.dates(12))
+		dates := d.dates(12)
+		if d.chance(10) {
+			dates += ", signed-in-within: " + d.one("15m", "1h")
+		}
+		line("  %s: {%sallow: %s%s}", r, include, d.operations(), dates)
 	}
 	line("scopes:")
 	for i := range 3 {
@@ -201,6 +205,7 @@ func (d draw) condition(depth int) string {
 	pool := []string{
 		"mfa: " + d.one("true", "false"),
 		"sign-in: " + d.some(1, 4, "password", "passkey", "certificate", "key", "token"),
+		"signed-in-within: " + d.one("15m", "1h", "8h"),
 		"network: " + d.some(1, 2, drawnNets...),
 		"hours: " + d.some(1, 2, drawnHours...),
 		"reason: " + d.one("true", "false"),

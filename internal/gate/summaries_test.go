@@ -65,7 +65,8 @@ func TestTwoPeopleDifferAsTheOracleSays(t *testing.T) {
 			counts["same"]++
 			for range 3 {
 				x := concrete{at: int64(since) + int64(d.IntN(1e9))*1e6, from: addresses()[d.IntN(3)], mfa: d.chance(50),
-					signIn: d.one(estate.SignIns...), attrs: map[string]string{"device": d.one("managed", "own")}}
+					signIn: d.one(estate.SignIns...), ago: drawnAgo[d.IntN(len(drawnAgo))],
+					attrs: map[string]string{"device": d.one("managed", "own")}}
 				require.Equal(t, o.judgeCell(twin, x), o.judgeCell(name, x), "seed %d: %v is not told, at %+v", seed, name, x)
 			}
 		}

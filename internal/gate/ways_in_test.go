@@ -51,6 +51,9 @@ func (a drawnRequest) line(escaped bool) string {
 	if a.signIn != nil {
 		say("sign-in", text(*a.signIn))
 	}
+	if a.ago != nil {
+		say("signed-in-within", text(estate.DurationText(*a.ago)))
+	}
 	if a.device != nil {
 		say("device", text(*a.device))
 	}

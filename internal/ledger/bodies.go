@@ -146,15 +146,56 @@ type PushedBody struct {
 	Despite    string   `json:"despite,omitempty"`   // the reason, where something stood against it
 	Partly     bool     `json:"partly,omitempty"`    // it broke off, and some of them may not have been told
 	Passwords  []int64  `json:"passwords,omitempty"` // the events whose passwords it was told
+	First      []string `json:"first,omitempty"`     // the accounts to which first passwords were handed out
 }
 
 // PasswordBody is a password that somebody set for an account.
 type PasswordBody struct {
 	Account  string `json:"account"`         // its address
 	For      string `json:"for"`             // whose it is
-	Verifier string `json:"verifier"`        // as credential.Verifier writes it
+	Verifier string `json:"verifier"`        // as package credential writes it
 	First    bool   `json:"first,omitempty"` // somebody else set it, and it has to be changed
 	Ends     Time   `json:"ends"`            // the first instant at which it does not let in any more
+}
+
+// FactorBody is that an account has a second factor, or has none any more.
+type FactorBody struct {
+	Account string `json:"account"`           // its address
+	For     string `json:"for"`               // whose it is
+	Codes   int    `json:"codes,omitempty"`   // how many there are for when it is lost
+	Removed bool   `json:"removed,omitempty"` // it has none any more
+}
+
+// TokenBody is a token for programs that act as an account.
+type TokenBody struct {
+	Account  string   `json:"account"` // its address
+	For      string   `json:"for"`     // whose it is
+	Token    string   `json:"token"`   // its id, which is no secret
+	Hash     string   `json:"hash"`    // of its secret, as credential.HashOf gives it
+	Roles    []string `json:"roles,omitempty"`
+	Ends     Time     `json:"ends"`               // the first instant at which it does not let in any more
+	Replaces string   `json:"replaces,omitempty"` // the id of the one that it follows
+	Overlap  int64    `json:"overlap,omitempty"`  // the seconds for which that one still counts
+}
+
+// TokenEndedBody is that a token does not count any more.
+type TokenEndedBody struct {
+	Token string `json:"token"`
+}
+
+// InvitationBody is that somebody who is invited may join by a code.
+type InvitationBody struct {
+	Person string `json:"person"`
+	Hash   string `json:"hash"` // the hash of the proof that whoever joins gives
+	Ends   Time   `json:"ends"`
+}
+
+// JoinedBody is that somebody joined, with what they sign in with from then on.
+type JoinedBody struct {
+	Invitation Other          `json:"invitation"`
+	Proof      string         `json:"proof"` // the hash of the code
+	Passwords  []PasswordBody `json:"passwords,omitempty"`
+	Factors    []FactorBody   `json:"factors,omitempty"`
 }
 
 // MostStatements bounds how many statements an event keeps.

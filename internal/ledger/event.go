@@ -41,18 +41,23 @@ const (
 	Revoked        Kind = "credential.revoked"
 	Published      Kind = "revocations.published"
 	PasswordSet    Kind = "credential.password"
+	FactorSet      Kind = "credential.second-factor"
+	TokenMade      Kind = "credential.token"
+	TokenEnded     Kind = "credential.token-ended"
+	Invited        Kind = "invitation.made"
+	Joined         Kind = "invitation.accepted"
 )
 
 // Kinds lists all kinds of event.
 var Kinds = []Kind{Began, Imported, Requested, Approved, Refused, Finished, PolicyChanged, PolicyFound,
 	ReviewOpened, ReviewAnswered, ReviewReminded, ReviewClosed, Pushed, Wanted, Issued, Revoked, Published,
-	PasswordSet}
+	PasswordSet, FactorSet, TokenMade, TokenEnded, Invited, Joined}
 
 // NeedsSignature says whether an event of the kind counts only with a signature, where the workspace requires them.
 func (k Kind) NeedsSignature() bool {
 	switch k {
 	case Requested, Wanted, Approved, Refused, Finished, Imported, ReviewOpened, ReviewAnswered, ReviewClosed, Revoked,
-		PasswordSet:
+		PasswordSet, FactorSet, TokenMade, Invited:
 		return true
 	}
 	return false

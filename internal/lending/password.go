@@ -77,24 +77,36 @@ func (b *Book) MaySetPassword(account estate.Address, by estate.Principal, at cl
 // the event say later.
 func (b *Book) Password(e ledger.Event) *Password {
 	var body ledger.PasswordBody
-	if e.Kind != ledger.PasswordSet || b.later(e) || json.Unmarshal(e.Body, &body) != nil || b.Counts(e) != nil ||
-		credential.CheckVerifier(body.Verifier) != nil {
+	if e.Kind != ledger.PasswordSet || b.later(e) || json.Unmarshal(e.Body, &body) != nil || b.Counts(e) != nil {
 		return nil
 	}
 	by, known := b.Actor(e)
+	if !known {
+		return nil
+	}
+	said := Said{By: by, At: clock.Instant(e.Time), Number: e.Number}
+	return b.password(body, said, said)
+}
+
+// password reads a password that somebody set; nil if whoever answers for that might not.
+func (b *Book) password(body ledger.PasswordBody, said, answers Said) *Password {
 	account, err := estate.ParseAddress(body.Account)
-	at := clock.Instant(e.Time)
-	if !known || err != nil || b.MaySetPassword(account, by, at) != nil {
+	if err != nil || wrongVerifier(body.Verifier) || b.MaySetPassword(account, answers.By, answers.At) != nil {
 		return nil
 	}
 	holder, _, err := b.AccountOf(account)
 	if err != nil || holder.String() != body.For {
 		return nil // it has become somebody else's
 	}
-	p := &Password{Said: Said{By: by, At: at, Number: e.Number}, Account: b.estate().Canonical(account), For: holder,
-		Verifier: body.Verifier, First: by != holder}
-	p.Ends = min(clock.Instant(body.Ends), at+clock.Instant(b.LastsPassword(p.First).Microseconds()))
+	p := &Password{Said: said, Account: b.estate().Canonical(account), For: holder, Verifier: body.Verifier,
+		First: said.By != holder}
+	p.Ends = min(clock.Instant(body.Ends), said.At+clock.Instant(b.LastsPassword(p.First).Microseconds()))
 	return p
+}
+
+func wrongVerifier(text string) bool {
+	_, err := credential.FormOf(text)
+	return err != nil
 }
 
 // LastsPassword is for how long a password lets in; first says that somebody else set it.

@@ -55,8 +55,8 @@ func (a *Area) Has(t *Entry) bool {
 	if t.Published != nil {
 		return a.in(estate.Address{System: t.Published.Authority})
 	}
-	if t.Password != nil {
-		place, err := estate.ParseAddress(t.Password.Account)
+	if account := t.account(); account != "" {
+		place, err := estate.ParseAddress(account)
 		return err == nil && a.in(place)
 	}
 	effect := t.Effect()

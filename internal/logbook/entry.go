@@ -17,6 +17,8 @@ type Entry struct {
 	Policy   *ledger.PolicyBody   // of a change of the files; nil for none
 	Pushed   *ledger.PushedBody   // of a push
 	Password *ledger.PasswordBody // of a password that was set
+	Factor   *ledger.FactorBody   // of a second factor
+	Token    *ledger.TokenBody    // of a token
 	// Published is of a list of what is revoked.
 	Published *ledger.PublishedBody
 }
@@ -69,6 +71,16 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 		if json.Unmarshal(e.Body, t.Password) != nil {
 			t.Password = nil
 		}
+	case ledger.FactorSet:
+		t.Factor = new(ledger.FactorBody)
+		if json.Unmarshal(e.Body, t.Factor) != nil {
+			t.Factor = nil
+		}
+	case ledger.TokenMade:
+		t.Token = new(ledger.TokenBody)
+		if json.Unmarshal(e.Body, t.Token) != nil {
+			t.Token = nil
+		}
 	case ledger.Published:
 		t.Published = new(ledger.PublishedBody)
 		if json.Unmarshal(e.Body, t.Published) != nil {
@@ -83,21 +95,51 @@ func (r *Reader) Read(e ledger.Event) (*Entry, error) {
 	return t, nil
 }
 
-// Shown is the event as it is shown and sent: without by what a password is checked, which stays in the ledger.
+// Shown is the event as it is shown and sent: without by what a password, a token or a code is checked, which stays in
+// the ledger.
 func (t *Entry) Shown() ledger.Event {
 	e := t.Event
-	if t.Kind != ledger.PasswordSet {
-		return e
-	}
-	var body ledger.PasswordBody
-	e.Body = json.RawMessage("{}") // of what cannot be read nothing is shown
-	if json.Unmarshal(t.Body, &body) == nil {
-		body.Verifier = ""
-		if text, err := json.Marshal(body); err == nil {
-			e.Body = text
-		}
+	switch t.Kind {
+	case ledger.PasswordSet:
+		e.Body = without(e.Body, func(b *ledger.PasswordBody) { b.Verifier = "" })
+	case ledger.TokenMade:
+		e.Body = without(e.Body, func(b *ledger.TokenBody) { b.Hash = "" })
+	case ledger.Invited:
+		e.Body = without(e.Body, func(b *ledger.InvitationBody) { b.Hash = "" })
+	case ledger.Joined:
+		e.Body = without(e.Body, func(b *ledger.JoinedBody) {
+			b.Proof = ""
+			for i := range b.Passwords {
+				b.Passwords[i].Verifier = ""
+			}
+		})
 	}
 	return e
+}
+
+// without gives a body from which something is taken; of what cannot be read nothing is shown.
+func without[T any](body json.RawMessage, take func(*T)) json.RawMessage {
+	var b T
+	if json.Unmarshal(body, &b) == nil {
+		take(&b)
+		if text, err := json.Marshal(b); err == nil {
+			return text
+		}
+	}
+	return json.RawMessage("{}")
+}
+
+// account is the address of the account that the event is about; "" for none.
+func (t *Entry) account() string {
+	switch {
+	case t.Password != nil:
+		return t.Password.Account
+	case t.Factor != nil:
+		return t.Factor.Account
+	case t.Token != nil:
+		return t.Token.Account
+	}
+	return ""
 }
 
 // ByService says whether a service did it, and not a person by hand.

@@ -63,6 +63,34 @@ func (t *Entry) Sentence(zone *clock.Zone) string {
 			return fmt.Sprintf("set a password for %s of %s, which lets in until %s", b.Account, b.For,
 				zone.Format(clock.Instant(b.Ends)))
 		}
+	case ledger.FactorSet:
+		if b := t.Factor; b != nil && b.Removed {
+			return fmt.Sprintf("took the second factor from %s of %s", b.Account, b.For)
+		} else if b != nil {
+			return fmt.Sprintf("gave %s of %s a second factor", b.Account, b.For)
+		}
+	case ledger.TokenMade:
+		if b := t.Token; b != nil {
+			text := fmt.Sprintf("made the token %s for %s of %s, which lets in until %s", b.Token, b.Account, b.For,
+				zone.Format(clock.Instant(b.Ends)))
+			if b.Replaces != "" {
+				text += ", in place of " + b.Replaces
+			}
+			return text
+		}
+	case ledger.TokenEnded:
+		var body ledger.TokenEndedBody
+		_ = json.Unmarshal(t.Body, &body)
+		return "ended the token " + body.Token
+	case ledger.Invited:
+		var body ledger.InvitationBody
+		_ = json.Unmarshal(t.Body, &body)
+		return fmt.Sprintf("invited %s to join until %s", body.Person, zone.Format(clock.Instant(body.Ends)))
+	case ledger.Joined:
+		var body ledger.JoinedBody
+		_ = json.Unmarshal(t.Body, &body)
+		return fmt.Sprintf("joined by invitation %d, with %s and %s", body.Invitation.Number,
+			count(len(body.Passwords), "password"), count(len(body.Factors), "second factor"))
 	case ledger.Published:
 		if t.Published != nil {
 			return fmt.Sprintf("published what %s has revoked: %s", t.Published.Authority,

@@ -2,6 +2,7 @@ package policyfile
 
 import (
 	"net/netip"
+	"slices"
 
 	"go.yaml.in/yaml/v4"
 
@@ -57,17 +58,31 @@ func factTerms() (out []field) {
 
 // factListForm reads several ways in which a fact may be, where it has more than two.
 func factListForm(f *estate.Fact) form[[]string] {
-	if f.Kind == estate.Choice {
+	switch f.Kind {
+	case estate.Choice:
 		return listOf(oneOf("way to sign in", f.Words...))
+	case estate.Ago:
+		return agoForm(f)
 	}
 	return factForm(f)
 }
+
+// agoForm reads within which time something has to have been, as all that is said of an Ago which was.
+func agoForm(f *estate.Fact) form[[]string] {
+	return as(oneOf("time", f.Words[:len(f.Words)-1]...), func(word string) []string {
+		return f.Words[:slices.Index(f.Words, word)+1]
+	})
+}
+
+var recentForm = agoForm(estate.FactNamed("signed-in-within"))
 
 // factForm reads what is said of a fact.
 func factForm(f *estate.Fact) form[[]string] {
 	switch f.Kind {
 	case estate.YesNo, estate.Carried:
 		return as(flagForm, func(yes bool) []string { return []string{estate.YesOrNo(yes)} })
+	case estate.Ago:
+		return as(oneOf("time", f.Words...), func(word string) []string { return []string{word} })
 	case estate.FromNetwork:
 		return as(addrForm, func(a netip.Addr) []string { return []string{a.String()} })
 	}

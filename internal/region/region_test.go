@@ -23,7 +23,7 @@ func testSpace(t require.TestingT) *Space {
 	return NewSpace(azores(t), []Dimension{
 		{Kind: Flag, Name: "mfa", Phrases: [2]string{"without a second factor", "with a second factor"}},
 		{Kind: Flag, Name: "owner", Phrases: [2]string{"not the owner", "the owner"}},
-		{Kind: Choice, Name: "sign-in", Values: []string{"password", "key", "token"}},
+		{Kind: Choice, Name: "sign-in", Values: []string{"password", "key", "token"}, Label: "signed in by"},
 		{Kind: Text, Name: "device"},
 	}, DefaultBudget)
 }

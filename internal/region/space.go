@@ -47,8 +47,9 @@ type Dimension struct {
 	Kind    Kind
 	Name    string
 	Values  []string // of a Choice
+	Rising  bool     // of a Choice: each value is a time, and the last what is longer than those before it
 	Phrases [2]string
-	Label   string // prints in place of Name
+	Label   string // prints in place of Name; of a Choice, before what it is
 }
 
 // Space owns regions over a fixed list of dimensions. It is not safe for concurrent use.

@@ -101,7 +101,10 @@ func (s *Space) edges(r Region) []edge {
 					values = append(values, d.Values[i])
 				}
 			}
-			phrase = "signed in by " + strings.Join(values, " or ")
+			phrase = cmp.Or(d.Label, d.Name) + " " + strings.Join(values, " or ")
+			if d.Rising {
+				phrase = n.risingPhrase(d, to)
+			}
 		case Text:
 			phrase = n.textPhrase(cmp.Or(d.Label, d.Name), to)
 		case Network:
@@ -110,6 +113,29 @@ func (s *Space) edges(r Region) []edge {
 		out = append(out, edge{to, phrase})
 	}
 	return out
+}
+
+// risingPhrase says which of the times of a Choice lead somewhere: most are all up to one, or all from one on.
+func (n node) risingPhrase(d Dimension, to Region) string {
+	var spans []string
+	for i := 0; i < len(n.kids); i++ {
+		if n.kids[i] != to {
+			continue
+		}
+		from := i
+		for i+1 < len(n.kids) && n.kids[i+1] == to {
+			i++
+		}
+		switch last := len(n.kids) - 1; {
+		case from == 0:
+			spans = append(spans, d.Label+" "+d.Values[i])
+		case i == last:
+			spans = append(spans, "not "+d.Label+" "+d.Values[from-1])
+		default:
+			spans = append(spans, d.Label+" "+d.Values[i]+" and not "+d.Values[from-1])
+		}
+	}
+	return strings.Join(spans, " or ")
 }
 
 func (n node) textPhrase(name string, to Region) string {

@@ -38,6 +38,9 @@ type Account struct {
 	// Ranks are, by place, which comes first where one alone can have something: 1 before 2, and whoever has none last.
 	// Stand-ins without such things take none.
 	Ranks map[string]int `json:"ranks,omitempty"`
+	// Tokens let programs act as the account, by their ids. Stand-ins without such things take them and ask for none.
+	Tokens map[string]*Token `json:"tokens,omitempty"`
+	Limits
 }
 
 // Team is accounts that may do the same.
@@ -45,6 +48,7 @@ type Team struct {
 	Note    string   `json:"note,omitempty"`
 	Members []string `json:"members,omitempty"`
 	Permits Permits  `json:"permits,omitempty"`
+	Limits
 }
 
 // Open says whether an account is one, and is not closed at a moment.
@@ -53,12 +57,25 @@ func (x *Access) Open(account string, now time.Time) bool {
 	return a != nil && !a.Locked && (a.Ends == nil || now.Before(*a.Ends))
 }
 
-// May says whether an account has a right at a place at a moment. There are no roles to choose.
-func (x *Access) May(account, _, right, place string, now time.Time) bool {
+// May says whether an account has a right at a place at a moment. There are no roles to choose; a program that came
+// with a token may what that gives.
+func (x *Access) May(account, role, right, place string, now time.Time) bool {
 	if !x.Open(account, now) {
 		return false
 	}
 	a := x.Accounts[account]
+	if id, is := strings.CutPrefix(role, byToken); is {
+		t := a.Tokens[id]
+		switch {
+		case !t.lets(now):
+			return false
+		case len(t.Teams) > 0:
+			return x.Everybody.Have(right, place) || slices.ContainsFunc(t.Teams, func(name string) bool {
+				team := x.Teams[name]
+				return team != nil && slices.Contains(team.Members, account) && team.Permits.Have(right, place)
+			})
+		}
+	}
 	if a.Keeper || x.Everybody.Have(right, place) || a.Permits.Have(right, place) {
 		return true
 	}
@@ -123,6 +140,14 @@ func (x *Access) Check(rights []string, types map[string]string) error {
 				return fmt.Errorf("account %s: there is no place %.80q, or its rank is less than 1", name, at)
 			}
 		}
+		if err := a.Limits.Check("account " + name); err != nil {
+			return err
+		}
+		for id, t := range a.Tokens {
+			if err := t.check(x, id); err != nil {
+				return fmt.Errorf("account %s: %w", name, err)
+			}
+		}
 		if a.Keeper && !a.Locked && a.Ends == nil {
 			keepers++
 		}
@@ -137,6 +162,9 @@ func (x *Access) Check(rights []string, types map[string]string) error {
 		}
 		if t == nil {
 			return fmt.Errorf("team %q is empty: write {}", name)
+		}
+		if err := t.Limits.Check(fmt.Sprintf("team %q", name)); err != nil {
+			return err
 		}
 		for _, m := range t.Members {
 			if x.Accounts[m] == nil {
@@ -155,11 +183,11 @@ func (x *Access) Clone() *Access {
 	out := &Access{Accounts: map[string]*Account{}, Teams: map[string]*Team{}, Everybody: x.Everybody.clone()}
 	for name, a := range x.Accounts {
 		one := *a
-		one.Permits, one.Ranks = a.Permits.clone(), maps.Clone(a.Ranks)
+		one.Permits, one.Ranks, one.Tokens = a.Permits.clone(), maps.Clone(a.Ranks), maps.Clone(a.Tokens)
 		out.Accounts[name] = &one
 	}
 	for name, t := range x.Teams {
-		out.Teams[name] = &Team{t.Note, slices.Clone(t.Members), t.Permits.clone()}
+		out.Teams[name] = &Team{t.Note, slices.Clone(t.Members), t.Permits.clone(), t.Limits}
 	}
 	return out
 }

@@ -25,6 +25,8 @@ type Settings interface {
 	Open(account string, now time.Time) bool
 	// May says whether an account that has chosen a role has a right at a place at a moment; with "" by any of its roles.
 	May(account, role, right, place string, now time.Time) bool
+	// Limits are for how long an account that has chosen a role stays signed in.
+	Limits(account, role string) Limits
 	// Keepers lists the accounts that may do everything.
 	Keepers() []string
 	// Tell tells what whoever has one of the rights to see accounts and groups of them is shown; nil for other rights.
@@ -174,6 +176,8 @@ type Next[S Settings] struct {
 	Was      string            `json:"was"` // the revision of those that were read
 	Settings S                 `json:"settings"`
 	First    map[string]string `json:"first,omitempty"` // first passwords of accounts, which have to be changed
+	// Set are passwords that somebody set for accounts, as far as a verifier tells of them.
+	Set map[string]Verified `json:"set,omitempty"`
 }
 
 // Changed is what is answered where the settings are no more those that were read.
@@ -204,6 +208,20 @@ func (c *Core[S]) Replace(by string, text []byte) (wrong string, err error) {
 		if err != nil {
 			return "The password of " + account + " cannot be taken: " + err.Error() + ".", nil
 		}
+		was := passwords[account]
+		kept.Factor, kept.Recovery = was.Factor, was.Recovery
+		passwords[account] = kept
+	}
+	for _, account := range slices.Sorted(maps.Keys(next.Set)) {
+		set := next.Set[account]
+		if !next.Settings.Has(account) {
+			return fmt.Sprintf("There is no account %.80q to have a password.", account), nil
+		}
+		if _, err := argonOf(set.Verifier); err != nil {
+			return "The password of " + account + " cannot be taken: " + err.Error() + ".", nil
+		}
+		kept := passwords[account]
+		kept.Hash, kept.First, kept.Ends, kept.Lasts = set.Verifier, set.First, set.Ends, set.Lasts
 		passwords[account] = kept
 	}
 	was := c.State
@@ -223,6 +241,8 @@ var nobody = sync.OnceValue(func() Password {
 	}
 	return p
 })
+
+var errOver = errors.New("the time of your password is over: have a new one set")
 
 // ErrNotIn says that somebody may not sign in.
 var ErrNotIn = errors.New("there is no such account with that password, or it is closed")
@@ -244,8 +264,11 @@ func (c *Core[S]) SignIn(account, text string) error {
 	}
 	fits := kept.Fits(text) && found && open
 	c.slowed.End(account, fits, c.Now())
-	if !fits {
+	switch {
+	case !fits:
 		return ErrNotIn
+	case kept.over(c.Now()):
+		return errOver
 	}
 	return nil
 }
@@ -266,7 +289,11 @@ func (c *Core[S]) Choose(account, text string) (wrong string, err error) {
 	c.Lock()
 	defer c.Unlock()
 	was := c.Passwords[account]
-	kept.Factor, kept.Keys = was.Factor, was.Keys
+	kept.Factor, kept.Recovery, kept.Keys = was.Factor, was.Recovery, was.Keys
+	if was.Lasts > 0 {
+		ends := c.Now().Add(time.Duration(was.Lasts) * time.Second).UTC()
+		kept.Ends, kept.Lasts = &ends, was.Lasts
+	}
 	switch {
 	case !c.Settings.Open(account, c.Now()):
 		return "Your account is closed.", nil

@@ -18,8 +18,13 @@ const windows = runtime.GOOS == "windows"
 type Password struct {
 	Hash  string `json:"hash"`
 	First bool   `json:"first,omitempty"` // somebody else set it, and it has to be changed
+	// Ends is when it lets in no more, and Lasts for how many seconds one does that its holder chooses; none for ever.
+	Ends  *time.Time `json:"ends,omitempty"`
+	Lasts int64      `json:"lasts,omitempty"`
 	// Factor is the secret of the account's second factor, if it has one.
 	Factor string `json:"factor,omitempty"`
+	// Recovery are the hashes of the codes that count once in place of the second factor.
+	Recovery []string `json:"recovery,omitempty"`
 	// Keys are the hashes of the account's access keys, by their ids.
 	Keys map[string]string `json:"keys,omitempty"`
 }
@@ -41,8 +46,16 @@ func newPassword(text string, first bool, cost int) (Password, error) {
 
 // Fits says whether a password is the one that is kept.
 func (p *Password) Fits(text string) bool {
-	return p != nil && len(text) <= longest && bcrypt.CompareHashAndPassword([]byte(p.Hash), []byte(text)) == nil
+	if p == nil || len(text) > longest {
+		return false
+	}
+	if one, err := argonOf(p.Hash); err == nil {
+		return one.fits(text)
+	}
+	return bcrypt.CompareHashAndPassword([]byte(p.Hash), []byte(text)) == nil
 }
+
+func (p *Password) over(now time.Time) bool { return p.Ends != nil && !now.Before(*p.Ends) }
 
 // RandomPassword draws a password that nobody can guess.
 func RandomPassword() string { return rand.Text() }

@@ -24,8 +24,7 @@ func (a *Arrangement) Coming(typ string, natives Mask, above []int) *Coming {
 		return out
 	}
 	addresses := w.mayCome(typ, above)
-	asked := w.Gate.NewContext()
-	asked.Time(w.At)
+	asked := w.asked()
 	masks := map[string]map[int]Mask{} // by account
 	for _, h := range w.Holders {
 		masks[h.Account] = map[int]Mask{}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"iter"
+
+	"hiddengate/internal/credential"
 )
 
 // A Driver knows one kind of real system.
@@ -14,8 +16,12 @@ type Driver struct {
 	Address string // how the address of one is written, with an example
 	Names   string // what the addresses inside it stand for, in a sentence
 	Carries Carries
-	// Verifiers says that it takes passwords as verifiers for SCRAM-SHA-256.
-	Verifiers bool
+	// Verifiers is the form in which it takes the verifiers of passwords; "" if it takes none.
+	Verifiers credential.Form
+	// Factors says that it asks for second factors, and can be told of them: its systems are of Equipping.
+	Factors bool
+	// Tokens says that it takes tokens for programs.
+	Tokens bool
 	// Connect reaches a system.
 	Connect func(ctx context.Context, to Connection) (System, error)
 	// SignIn signs in as somebody, with what they have for it; nil where the driver cannot.
@@ -47,6 +53,13 @@ type System interface {
 	Close()
 }
 
+// Equipping is a system that asks for second factors.
+type Equipping interface {
+	// Equip gives an account a second factor: what makes its codes, in base32, and the hashes of codes that count once
+	// each, as credential.HashOf gives them. With none it takes away what there was.
+	Equip(ctx context.Context, account, secret string, recovery []string) error
+}
+
 // ErrChanged says that somebody else has changed a system.
 var ErrChanged = errors.New("the system has changed meanwhile")
 
@@ -70,6 +83,8 @@ type Plan struct {
 	First      []string // accounts that get a first password, which they have to change
 	// Passwords are those first passwords, by account, which whoever carries the plan out draws. They are never printed.
 	Passwords map[string]string
+	// Verifiers are those of passwords that were set here, by account. They are never printed.
+	Verifiers map[string]Password
 }
 
 // Statement is one thing that a system is told.

@@ -12,8 +12,7 @@ func (w *Wanted) Rank(h *Holder, operation string, place int) int {
 	if len(r.System.Precedence) == 0 {
 		return 0
 	}
-	c := w.Gate.NewContext()
-	c.Time(w.At)
+	c := w.asked()
 	of := survey.Contested{Operation: operation, Resource: r, Context: c, Who: []estate.Principal{h.Subject}}
 	all, _, err := survey.Contest(w.Gate, of)
 	if err != nil || all[0].Rank >= len(r.System.Precedence) {

@@ -36,6 +36,8 @@ type Note struct {
 type Carries struct {
 	Natives []Native // 64 at most; whoever has the first on the system itself gets in
 	Notes   []Note
+	// Sessions says that whoever has signed in stays so no longer than it is told.
+	Sessions bool
 }
 
 // on lists the natives that are had on a place, as a mask.

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
@@ -24,6 +25,15 @@ type Task struct {
 	Lent    []estate.Elevation // what Gate counts as lent
 	// Passwords are those that were set, by account.
 	Passwords map[string]Password
+	// Tokens are those for programs that act as accounts, by account.
+	Tokens map[string][]Token
+}
+
+// Token lets a program act as an account.
+type Token struct {
+	ID, Hash string
+	Roles    []string      // that it is narrowed to; none where it gives all that the account has
+	Ends     clock.Instant // it does not let in from then on
 }
 
 // Password is one that was set for an account.
@@ -31,6 +41,8 @@ type Password struct {
 	Number   int64         // of the event
 	Verifier string        // as package credential writes it; "" for one that the system was told already
 	Ends     clock.Instant // it does not let in from then on
+	First    bool          // it has to be changed
+	Lasts    time.Duration // for how long the one lets in that its holder chooses there
 }
 
 // Wanted is what a system has to give, at the task's moment.
@@ -50,6 +62,7 @@ type Wanted struct {
 	values    *rowValues                  // what tells them apart
 	reserved  map[string]estate.Principal // by account: whose those are that are never touched
 	inside    map[int][]int               // by place: the rows of the estate inside it, as far as they were needed
+	recent    string                      // what holds of signed-in-within in every session; "" for nothing
 }
 
 // Holder is an account with what it has to have.
@@ -142,8 +155,8 @@ func Work(ctx context.Context, t Task) (*Wanted, error) {
 		// What it decides about has the type that its address tells.
 		w.judged = append(w.judged, row < 0 && e.Systems[t.System].Judge && e.Unlisted(at).Type == p.Type)
 	}
-	asked := t.Gate.NewContext()
-	asked.Time(t.At)
+	w.recent = w.mostRecent()
+	asked := w.asked()
 	if err := w.hold(ctx, asked); err != nil {
 		return nil, err
 	}

@@ -17,9 +17,15 @@ func Selection(s gate.Selection) string {
 	if len(s.Match) > 0 {
 		var tags []string
 		for _, t := range s.Match {
-			tags = append(tags, t.Key+" "+t.Value)
+			if estate.IsCertified(t.Key) {
+				path = append(path, t.Key)
+			} else {
+				tags = append(tags, t.Key+" "+t.Value)
+			}
 		}
-		path = append(path, "tag "+strings.Join(tags, ", "))
+		if len(tags) > 0 {
+			path = append(path, "tag "+strings.Join(tags, ", "))
+		}
 	}
 	if s.Everyone {
 		path = append(path, "everyone")

@@ -36,11 +36,12 @@ const (
 	Heading
 	Faint
 	Risk
+	Ink // the squares of a code, dark on light
 )
 
 // codes are the styles' SGR parameters (ECMA-48), with colours of the 256-colour palette.
 var codes = map[Style]string{Yes: "1;38;5;35", No: "1;38;5;167", Maybe: "1;38;5;178", Heading: "1", Faint: "38;5;245",
-	Risk: "38;5;173"}
+	Risk: "38;5;173", Ink: "38;5;16;48;5;231"}
 
 // Paint gives the text in a style, or as it is where there is no colour.
 func (p *Page) Paint(s Style, text string) string {

@@ -106,8 +106,9 @@ func (f *Facts) dimensions() []region.Dimension {
 		switch f.Kind {
 		case estate.YesNo, estate.Carried:
 			dims = append(dims, region.Dimension{Kind: region.Flag, Name: f.Name, Phrases: f.Phrases})
-		case estate.Choice:
-			dims = append(dims, region.Dimension{Kind: region.Choice, Name: f.Name, Values: f.Words})
+		case estate.Choice, estate.Ago:
+			dims = append(dims, region.Dimension{Kind: region.Choice, Name: f.Name, Values: f.Words, Label: f.Phrase,
+				Rising: f.Kind == estate.Ago})
 		}
 	}
 	for _, k := range slices.Sorted(maps.Keys(f.Context)) {
@@ -122,7 +123,8 @@ func (f *Facts) dimensions() []region.Dimension {
 var OrderedFacts = func() []*estate.Fact {
 	out := slices.Clone(estate.Facts)
 	slices.SortStableFunc(out, func(a, b *estate.Fact) int {
-		rank := map[estate.FactKind]int{estate.YesNo: 0, estate.Carried: 0, estate.Choice: 1, estate.FromNetwork: 2}
+		rank := map[estate.FactKind]int{estate.YesNo: 0, estate.Carried: 0, estate.Choice: 1,
+			estate.Ago: 2, estate.FromNetwork: 3}
 		return rank[a.Kind] - rank[b.Kind]
 	})
 	return out

@@ -86,7 +86,8 @@ func Open(how standin.Options) (*Application, error) {
 	}
 	a := &Application{}
 	a.Site = &web.Site[*Settings]{Core: core, Name: "application", Special: a.special, Enter: a.enter,
-		About: a.about, Routes: map[string]http.HandlerFunc{"POST /second-factor": a.enrol}}
+		About: a.about, Routes: map[string]http.HandlerFunc{"POST /second-factor": a.enrol,
+			"PUT /second-factors": func(w http.ResponseWriter, r *http.Request) { a.Managing(w, r, a.equip) }}}
 	return a, nil
 }
 
@@ -98,7 +99,7 @@ func (a *Application) Serve(ctx context.Context, l net.Listener) error {
 // enter sees that whoever signs in has chosen one of their roles, and has the second factor where one is wanted.
 func (a *Application) enter(by *web.SigningIn) error {
 	if secret := a.Passwords[by.Account].Factor; secret != "" {
-		if !fits(secret, by.Code, a.Now()) {
+		if !fits(secret, by.Code, a.Now()) && !a.recovers(by.Account, by.Code) {
 			a.NotSignedIn(by.Account)
 			return errors.New("the code of the second factor is missing or wrong")
 		}

@@ -36,6 +36,7 @@ type Account struct {
 type Role struct {
 	Note    string          `json:"note,omitempty"`
 	Permits standin.Permits `json:"permits,omitempty"`
+	standin.Limits
 }
 
 // The application's own roles: that of keepers, and that of whoever has none.
@@ -93,6 +94,14 @@ func (s *Settings) May(account, role, right, place string, now time.Time) bool {
 	return false
 }
 
+// Limits are those of the role that an account has chosen.
+func (s *Settings) Limits(_, role string) standin.Limits {
+	if r := s.Roles[role]; r != nil {
+		return r.Limits
+	}
+	return standin.Limits{}
+}
+
 // Check says what is wrong with settings where there are some rights, and places of some types; nil for nothing.
 func (s *Settings) Check(rights []string, types map[string]string) error {
 	if s == nil {
@@ -128,6 +137,9 @@ func (s *Settings) Check(rights []string, types map[string]string) error {
 		}
 		if s.Roles[name] == nil {
 			return fmt.Errorf("role %q is empty: write {}", name)
+		}
+		if err := s.Roles[name].Limits.Check(fmt.Sprintf("role %q", name)); err != nil {
+			return err
 		}
 		if err := s.Roles[name].Permits.Check(fmt.Sprintf("role %q", name), rights, types); err != nil {
 			return err

@@ -150,21 +150,25 @@ func (c *Cloud) Serve(ctx context.Context, l net.Listener) error {
 }
 
 // identify tells whose access key a request has: Authorization: Key ID.SECRET, with the account in front of it.
-func (c *Cloud) identify(r *http.Request) (string, error) {
+// A token comes in the same form.
+func (c *Cloud) identify(r *http.Request) (account, role string, err error) {
 	wrong := errors.New("sign in first, or send an access key: Authorization: Key ACCOUNT/ID.SECRET")
 	key, given := strings.CutPrefix(r.Header.Get("Authorization"), "Key ")
 	account, key, parted := strings.Cut(key, "/")
 	id, secret, whole := strings.Cut(key, ".")
 	if !given || !parted || !whole {
-		return "", wrong
+		return "", "", wrong
 	}
 	c.Lock()
-	hash, found := c.Passwords[account].Keys[id]
-	c.Unlock()
-	if fits := subtle.ConstantTimeCompare([]byte(hash), []byte(hashed(secret))) == 1; !fits || !found {
-		return "", wrong
+	defer c.Unlock()
+	if a := c.Settings.Accounts[account]; a != nil && a.Tokens[id].Fits(secret, c.Now()) {
+		return account, standin.ByToken(id), nil
 	}
-	return account, nil
+	hash, found := c.Passwords[account].Keys[id]
+	if fits := subtle.ConstantTimeCompare([]byte(hash), []byte(hashed(secret))) == 1; !fits || !found {
+		return "", "", wrong
+	}
+	return account, "", nil
 }
 
 func (c *Cloud) about(account string) (out []string) {

@@ -175,11 +175,11 @@ func (c *Cluster) Serve(ctx context.Context, l net.Listener) error {
 }
 
 // identify tells whose certificate a client shows. TLS has seen that the authority signed it and that it lasts.
-func (c *Cluster) identify(r *http.Request) (string, error) {
+func (c *Cluster) identify(r *http.Request) (account, role string, err error) {
 	if r.TLS == nil || len(r.TLS.VerifiedChains) == 0 {
-		return "", errors.New("show a certificate")
+		return "", "", errors.New("show a certificate")
 	}
-	return r.TLS.VerifiedChains[0][0].Subject.CommonName, nil
+	return r.TLS.VerifiedChains[0][0].Subject.CommonName, "", nil
 }
 
 // asking is what somebody sends who has a password and wants a certificate.

@@ -109,12 +109,22 @@ func (s *session) run(line string, shell, terminal bool) bool {
 		s.lines = &plainLines{bufio.NewReader(s.channel)}
 	}
 	s.say(standin.Said, s.greeting())
+	began := s.Now()
+	seen := began
 	for {
 		line, err := s.lines.ReadLine()
 		if err != nil {
 			return errors.Is(err, io.EOF)
 		}
 		s.quiet.Reset(s.Idle)
+		now := s.Now()
+		s.Lock()
+		over := s.Settings.Limits(s.account, "").Over(began, seen, now, s.Idle)
+		s.Unlock()
+		if seen = now; over != nil {
+			s.say(strings.ToUpper(over.Error()[:1]) + over.Error()[1:] + ".")
+			return false
+		}
 		if line = strings.TrimSpace(line); line == "" {
 			continue
 		}

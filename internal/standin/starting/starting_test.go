@@ -307,7 +307,7 @@ func TestASessionEndsByItself(t *testing.T) {
 	d.owned("noor")
 	d.owned("sela")
 	token, _ := d.signIn("noor", "the own of noor", "", "")
-	time.Sleep(2500 * time.Millisecond)
+	d.ahead.Store(int64(2500 * time.Millisecond))
 	_, said := d.do(token, "see live at mount")
 	assert.Equal(t, "You were signed out: nothing came for 2s.", said)
 	token, _ = d.signIn("sela", "the own of sela", "", "")

@@ -7,7 +7,6 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -26,7 +25,7 @@ type Site[S standin.Settings] struct {
 	Enter func(by *SigningIn) error
 	// Identify tells who sends a request that has no session, as by a key or a certificate; nil if nobody can. It does not
 	// hold the lock.
-	Identify func(r *http.Request) (account string, err error)
+	Identify func(r *http.Request) (account, role string, err error)
 	// Special does what the stand-in alone does. It holds the lock.
 	Special standin.Special
 	// About tells somebody more of themselves. It holds the lock.
@@ -41,7 +40,7 @@ type Site[S standin.Settings] struct {
 // session is somebody who has signed in.
 type session struct {
 	account, role string
-	seen          time.Time
+	began, seen   time.Time
 }
 
 // SigningIn is what somebody sends to sign in.
@@ -185,7 +184,7 @@ func sentence(err error) string {
 func (s *Site[S]) begin(account, role string) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	now := time.Now()
+	now := s.Now()
 	if len(s.sessions) >= mostSessions {
 		for token, one := range s.sessions {
 			if now.Sub(one.seen) > s.Idle || len(s.sessions) >= 2*mostSessions {
@@ -194,7 +193,7 @@ func (s *Site[S]) begin(account, role string) string {
 		}
 	}
 	token := rand.Text()
-	s.sessions[token] = &session{account: account, role: role, seen: now}
+	s.sessions[token] = &session{account: account, role: role, began: now, seen: now}
 	return token
 }
 
@@ -235,22 +234,27 @@ func (s *Site[S]) identify(r *http.Request) (by, error) {
 		if s.Identify == nil {
 			return by{}, errNotIn
 		}
-		account, err := s.Identify(r)
-		return by{account: account}, err
+		account, role, err := s.Identify(r)
+		return by{account: account, role: role}, err
 	}
+	now := s.Now()
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	one := s.sessions[token]
 	if one == nil {
+		s.mu.Unlock()
 		return by{}, errNotIn
 	}
-	if now := time.Now(); now.Sub(one.seen) > s.Idle {
-		delete(s.sessions, token)
-		return by{}, fmt.Errorf("you were signed out: nothing came for %s", s.Idle)
-	} else {
-		one.seen = now
+	is := *one
+	one.seen = now
+	s.mu.Unlock()
+	s.Lock()
+	limits, open := s.Settings.Limits(is.account, is.role), s.Settings.Open(is.account, now)
+	s.Unlock()
+	if err := limits.Over(is.began, is.seen, now, s.Idle); err != nil && open {
+		s.end(token)
+		return by{}, err
 	}
-	return by{one.account, one.role, token}, nil
+	return by{is.account, is.role, token}, nil
 }
 
 func (s *Site[S]) end(token string) {
@@ -360,6 +364,14 @@ func (s *Site[S]) managing(do func(who by, body []byte) (status int, value any))
 		}
 		answer(w, status, json.RawMessage(text))
 	}
+}
+
+// Managing does what somebody sends who manages accounts, and holds the lock while it does.
+func (s *Site[S]) Managing(w http.ResponseWriter, r *http.Request, do func(by string, body []byte) (int, Reply)) {
+	s.known(s.managing(func(who by, body []byte) (int, any) {
+		status, reply := do(who.account, body)
+		return status, reply
+	}))(w, r)
 }
 
 func said(line string) Reply { return Reply{Said: []string{line}} }

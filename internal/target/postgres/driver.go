@@ -3,6 +3,7 @@
 package postgres
 
 import (
+	"hiddengate/internal/credential"
 	"hiddengate/internal/target"
 )
 
@@ -85,7 +86,7 @@ var Driver = &target.Driver{
 		"arguments, where another of its name has others. A resource of type `setting` is the setting of its last name, as " +
 		"`settings/work_mem`.",
 	Carries:   target.Carries{Natives: natives, Notes: notes()},
-	Verifiers: true,
+	Verifiers: credential.SCRAM,
 	Connect:   connect,
 	SignIn:    signIn,
 	Blank:     func(to target.Connection, s *target.State) target.Snapshot { return blank(to, s) },

@@ -3,11 +3,13 @@ package simulated
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"slices"
 
 	"hiddengate/internal/standin"
 	"hiddengate/internal/standin/application"
+	"hiddengate/internal/standin/web"
 	"hiddengate/internal/target"
 )
 
@@ -48,7 +50,7 @@ func accessOf(s *application.Settings) *standin.Access {
 	}
 	for name, r := range s.Roles {
 		if r != nil {
-			out.Teams[name] = &standin.Team{Note: r.Note, Permits: r.Permits}
+			out.Teams[name] = &standin.Team{Note: r.Note, Permits: r.Permits, Limits: r.Limits}
 		}
 	}
 	for name, a := range s.Accounts {
@@ -82,7 +84,7 @@ func (c *applicationClient) replace(ctx context.Context, next *replacement) erro
 		}
 	}
 	for name, t := range x.Teams {
-		s.Roles[name] = &application.Role{Note: t.Note, Permits: t.Permits}
+		s.Roles[name] = &application.Role{Note: t.Note, Permits: t.Permits, Limits: t.Limits}
 		for _, account := range t.Members {
 			s.Accounts[account].Roles = append(s.Accounts[account].Roles, name)
 		}
@@ -97,4 +99,18 @@ func (c *applicationClient) replace(ctx context.Context, next *replacement) erro
 	told := *next
 	told.Settings = text
 	return c.webClient.replace(ctx, &told)
+}
+
+// Equip gives an account a second factor, or takes it away.
+func (s *system) Equip(ctx context.Context, account, secret string, recovery []string) error {
+	c, ok := s.client.(*applicationClient)
+	if !ok {
+		return errors.New("it asks for no second factor")
+	}
+	text, err := json.Marshal(application.Equipped{Account: account, Secret: secret, Recovery: recovery})
+	if err != nil {
+		return err
+	}
+	var reply web.Reply
+	return c.send(ctx, http.MethodPut, "/second-factors", text, &reply)
 }

@@ -40,7 +40,7 @@ func (p *planning) accountDifferences(name string, was, is *standin.Account) {
 	if was == nil {
 		was = &standin.Account{}
 		why := ""
-		if len(is.Keys) == 0 {
+		if slices.Contains(p.plan.First, name) {
 			why = "it gets a first password, which has to be changed"
 		}
 		p.say(target.Add, nil, why, whose)
@@ -85,6 +85,8 @@ func (p *planning) accountDifferences(name string, was, is *standin.Account) {
 		}
 	}
 	p.permitDifferences(whose, was.Permits, is.Permits, nil, "no grant gives it")
+	p.limitDifferences(whose, was.Limits, is.Limits)
+	p.tokenDifferences(whose, was.Tokens, is.Tokens)
 }
 
 func (p *planning) teamDifferences(name string, was, is *standin.Team) {
@@ -108,6 +110,7 @@ func (p *planning) teamDifferences(name string, was, is *standin.Team) {
 		p.say(target.Remove, nil, why, whose+" has the member "+account)
 	}
 	p.permitDifferences(whose, was.Permits, is.Permits, p.grants[whose], "no grant gives it")
+	p.limitDifferences(whose, was.Limits, is.Limits)
 	var added []string
 	for _, account := range is.Members {
 		if !slices.Contains(was.Members, account) {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"hiddengate/internal/credential"
 	"hiddengate/internal/standin"
 	"hiddengate/internal/target"
 )
@@ -19,6 +20,9 @@ type kind struct {
 	keys    bool   // whether its accounts have keys
 	// certified says that people sign in with certificates.
 	certified bool
+	factors   bool   // whether it asks for second factors
+	tokens    bool   // whether its accounts have tokens
+	sessions  bool   // whether whoever is in came by signing in, and is out when the session is over
 	alone     bool   // whether accounts have rights of their own; else they have them by a team of one
 	ranks     string // the right to what one alone can have, by a rank; "" if it has none
 	reach     func(ctx context.Context, to target.Connection) (client, error)
@@ -75,10 +79,11 @@ func (k *kind) driver() *target.Driver {
 	}
 	notes = append(notes, target.Note{Operation: "tags.set", How: target.NotCarried, Why: noTags})
 	d := &target.Driver{Name: "stand-in-" + k.name, About: k.about + " that `hgate stand-in " + k.name + "` starts",
-		Kind: k.serves, Address: k.address,
+		Kind: k.serves, Address: k.address, Verifiers: credential.Argon2id,
+		Factors: k.factors, Tokens: k.tokens,
 		Names: "What is in it is named as the stand-in has it, which `hgate stand-in " + k.name +
 			" --like SYSTEM` takes from the policy.",
-		Carries: target.Carries{Natives: k.natives, Notes: notes},
+		Carries: target.Carries{Natives: k.natives, Notes: notes, Sessions: k.sessions},
 		Connect: func(ctx context.Context, to target.Connection) (target.System, error) {
 			c, err := k.reach(ctx, to)
 			if err != nil {

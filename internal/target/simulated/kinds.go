@@ -11,7 +11,8 @@ const secureAddress = "https://keeper@127.0.0.1:PORT?authority=FILE"
 
 // cloudKind is how a cloud account is spoken with.
 var cloudKind = newKind(kind{name: "cloud", about: "the simulated account with a provider", serves: "cloud-account",
-	address: secureAddress, team: "team", alone: true, reach: reachWith(byAccessKey)}, cloud.Commands, []pair{
+	address: secureAddress, team: "team", alone: true, tokens: true,
+	reach: reachWith(byAccessKey)}, cloud.Commands, []pair{
 	{"store.view", "see stores"}, {"store.create", "create store"}, {"store.remove", "remove store"},
 	{"store.publish", "publish store"}, {"object.list", "list objects"}, {"object.read", "read object"},
 	{"object.write", "write object"}, {"object.remove", "remove object"}, {"machine.view", "see machines"},
@@ -47,7 +48,7 @@ var clusterKind = newKind(kind{name: "cluster", about: "the simulated cluster", 
 
 // deviceKind is how a device console is spoken with.
 var deviceKind = newKind(kind{name: "device", about: "the simulated console of a device", serves: "device-console",
-	address: "http://keeper@127.0.0.1:PORT", team: "team", alone: true, ranks: "take-control",
+	address: "http://keeper@127.0.0.1:PORT", team: "team", alone: true, ranks: "take-control", sessions: true,
 	reach: reachWith(byPassword)}, device.Commands, []pair{
 	{"unit.view", "see state"}, {"unit.restart", "restart"}, {"unit.exchange", "exchange unit"}, {"live.view", "see live"},
 	{"recorded.view", "see recordings"}, {"recorded.export", "export recordings"},
@@ -64,7 +65,8 @@ var deviceKind = newKind(kind{name: "device", about: "the simulated console of a
 
 // applicationKind is how an application is spoken with.
 var applicationKind = newKind(kind{name: "application", about: "the simulated application", serves: "application",
-	address: "http://keeper@127.0.0.1:PORT", team: "role", reach: reachApplication}, application.Commands, []pair{
+	address: "http://keeper@127.0.0.1:PORT", team: "role", factors: true, sessions: true,
+	reach: reachApplication}, application.Commands, []pair{
 	{"area.view", "see area"}, {"area.create", "create area"}, {"area.remove", "remove area"},
 	{"stage.change", "change stages"}, {"content.view", "read content"}, {"content.comment", "comment"},
 	{"content.create", "create content"}, {"content.edit", "edit content"}, {"content.remove", "remove content"},

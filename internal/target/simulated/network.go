@@ -55,7 +55,8 @@ var networkWords = []pair{
 
 // networkKind is how a network console is spoken with.
 var networkKind = newKind(kind{name: "network", about: "the simulated console of a network", serves: "network-console",
-	address: "ssh://keeper@127.0.0.1:PORT?known-hosts=FILE", team: "team", keys: true, alone: true, reach: reachNetwork},
+	address: "ssh://keeper@127.0.0.1:PORT?known-hosts=FILE", team: "team", keys: true, alone: true, sessions: true,
+	reach: reachNetwork},
 	network.Commands, networkWords,
 	[]string{"account.create", "account.remove", "account.set-password", "role.assign", "role.alter"})
 

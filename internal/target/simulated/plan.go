@@ -38,6 +38,9 @@ func (s *snapshot) Plan(a *target.Arrangement) *target.Plan {
 	p.nobodys()
 	p.everybody()
 	p.differences()
+	for _, h := range a.Holders {
+		p.password(h.Account)
+	}
 	text, err := json.Marshal(p.next)
 	if err != nil { // it has texts and nothing else
 		panic(err)
@@ -67,6 +70,7 @@ func (p *planning) teams() {
 			Note:    p.teamMark(r.Grant),
 			Members: slices.Sorted(slices.Values(r.Members)),
 			Permits: standin.Permits{},
+			Limits:  p.limits(r.Grant),
 		}
 		for _, x := range r.Rights {
 			p.permit(t.Permits, x)
@@ -132,7 +136,7 @@ func (p *planning) account(h *target.Holder) {
 	if subject != nil && p.kind.keys && (len(subject.Keys) > 0 || is.Note == p.accountMark()) {
 		is.Keys = slices.Clone(subject.Keys)
 	}
-	if p.access.Accounts[h.Account] == nil && len(is.Keys) == 0 {
+	if p.access.Accounts[h.Account] == nil && len(is.Keys) == 0 && p.a.Passwords[h.Account].Verifier == "" {
 		p.plan.First = append(p.plan.First, h.Account)
 	}
 	is.Ends = nil
@@ -168,6 +172,7 @@ func (p *planning) account(h *target.Holder) {
 				Note:    p.teamMark("own:" + h.Account),
 				Members: []string{h.Account},
 				Permits: permits,
+				Limits:  p.limits(p.grants[whose]...),
 			}
 		}
 		return
@@ -183,6 +188,12 @@ func (p *planning) account(h *target.Holder) {
 	if is.Permits = permits; len(permits) == 0 {
 		is.Permits = nil
 	}
+	var from []string
+	for _, x := range p.direct[h.Account] {
+		from = append(from, x.Grants...)
+	}
+	is.Limits = p.limits(from...)
+	p.tokens(h.Account, is)
 }
 
 // rank says for each place which comes first where one alone can have something, as the policy's precedence has it.
@@ -246,7 +257,7 @@ func (p *planning) orphan(account string) bool {
 func (p *planning) nobodys() {
 	for account, is := range p.next.Accounts {
 		if p.orphan(account) {
-			is.Locked, is.Permits, is.Keeper = true, nil, false
+			is.Locked, is.Permits, is.Keeper, is.Tokens = true, nil, false, nil
 		}
 	}
 }

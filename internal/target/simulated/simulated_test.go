@@ -43,7 +43,7 @@ func (b *bench) policy(d *rand.Rand) string {
 	for _, p := range b.places[:len(b.places)-1] {
 		where = append(where, "real:"+p.Path)
 	}
-	when := []string{"", "", "", "", ", when: {mfa: true}", ", ends: 2020-01-01"}
+	when := []string{"", "", "", "", ", when: {mfa: true}", ", when: {signed-in-within: 1h}", ", ends: 2020-01-01"}
 	out.WriteString(
 		targettest.Rules(d, operations, []string{"group:g0", "group:g1", "group:g2", "p0", "p3", "p5", "everyone"},
 			where, when),

@@ -37,9 +37,10 @@ type view struct {
 
 // replacement is what it is told.
 type replacement struct {
-	Was      string            `json:"was"`
-	Settings json.RawMessage   `json:"settings"`
-	First    map[string]string `json:"first,omitempty"`
+	Was      string                      `json:"was"`
+	Settings json.RawMessage             `json:"settings"`
+	First    map[string]string           `json:"first,omitempty"`
+	Set      map[string]standin.Verified `json:"set,omitempty"`
 }
 
 // system is a stand-in that has been reached.
@@ -93,7 +94,8 @@ func check(x *standin.Access) error {
 func (s *system) Write(ctx context.Context, was target.Snapshot, p *target.Plan,
 	check func(target.Snapshot) error) error {
 	before := was.(*snapshot)
-	next := &replacement{Was: before.revision, Settings: json.RawMessage(p.Script), First: p.Passwords}
+	next := &replacement{Was: before.revision, Settings: json.RawMessage(p.Script), First: p.Passwords,
+		Set: verified(p.Verifiers)}
 	if err := s.client.replace(context.WithoutCancel(ctx), next); err != nil {
 		if refused := new(refusal); !errors.As(err, refused) && !errors.Is(err, target.ErrChanged) {
 			return fmt.Errorf("%w: %w", target.ErrPartly, err) // it broke off, and may have been done

@@ -1,0 +1,300 @@
+//go:build unix
+
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/csv"
+	"encoding/json"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/credential"
+	"hiddengate/internal/standin/web"
+	"hiddengate/internal/starter"
+)
+
+// desk is the built program as a stand-in that people reach over HTTP.
+type desk struct {
+	*console
+	client http.Client
+}
+
+// newDesk starts a stand-in for a system of the demo, which the demo then reaches.
+func newDesk(t *testing.T, kind, system string, before ...[]string) *desk {
+	d := &desk{console: &console{observatory: &observatory{t: t, dir: filepath.Join(t.TempDir(), "demo")}}}
+	writeDemo(t, d.dir)
+	for _, args := range before {
+		d.says(0, "", args...)
+	}
+	d.folder = filepath.Join(filepath.Dir(d.dir), kind)
+	d.serve(kind, "--like", system, "--data", d.folder)
+	if text, err := os.ReadFile(filepath.Join(d.folder, web.AuthorityFile)); err == nil {
+		pool := x509.NewCertPool()
+		require.True(t, pool.AppendCertsFromPEM(text))
+		d.client.Transport = &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}
+	}
+	t.Cleanup(d.client.CloseIdleConnections)
+	d.says(0, system+" is reached", "connect", system, "--driver", "stand-in-"+kind, "--at", d.at.Address,
+		"--secret-file", d.at.SecretFile)
+	return d
+}
+
+// send sends something to the stand-in.
+func (d *desk) send(path, auth string, body any) web.Reply {
+	text, err := json.Marshal(body)
+	require.NoError(d.t, err)
+	scheme, _, _ := strings.Cut(d.at.Address, "://")
+	r, err := http.NewRequestWithContext(d.t.Context(), http.MethodPost, scheme+"://"+d.at.At+path, bytes.NewReader(text))
+	require.NoError(d.t, err)
+	r.Header.Set("Authorization", auth)
+	answer, err := d.client.Do(r)
+	require.NoError(d.t, err)
+	defer answer.Body.Close()
+	var reply web.Reply
+	require.NoError(d.t, json.NewDecoder(answer.Body).Decode(&reply))
+	return reply
+}
+
+func (d *desk) signIn(account, password, code string) web.Reply {
+	return d.send("/sign-in", "", web.SigningIn{Account: account, Password: password, Code: code,
+		Role: "hgate:proposals:panel-judges"})
+}
+
+// shown finds a secret that a command shows once.
+func (d *desk) shown(pattern string, args ...string) string {
+	d.t.Helper()
+	out, code := d.hgate(args...)
+	require.Zero(d.t, code, out)
+	found := regexp.MustCompile(pattern).FindStringSubmatch(out)
+	require.NotNil(d.t, found, out)
+	return found[1]
+}
+
+func (d *desk) key(who string) []string {
+	return []string{"--by", who, "--key", filepath.Join(d.dir, starter.KeysFolder, who)}
+}
+
+// standNowhere sees that no secret stands in a file of the demo, its log, its state or its settings.
+func (d *desk) standNowhere(secrets ...string) {
+	looked := 0
+	require.NoError(d.t, filepath.WalkDir(filepath.Dir(d.dir), func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || strings.HasPrefix(path, d.folder) || strings.HasPrefix(e.Name(), "mine") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, secret := range secrets {
+			assert.NotContains(d.t, string(text), secret, path)
+		}
+		looked++
+		return err
+	}))
+	assert.Greater(d.t, looked, 10)
+	log := d.logged()
+	for _, secret := range secrets {
+		require.NotEmpty(d.t, secret)
+		assert.NotContains(d.t, log, secret)
+	}
+}
+
+// A password is told to an application as a verifier, and a second factor as what makes its codes: it asks for both
+// from then on, and takes each recovery code once.
+func TestAnApplicationAsksForASecondFactor(t *testing.T) {
+	const account = "proposals:accounts/nadia.brandt"
+	d := newDesk(t, "application", "proposals",
+		[]string{"add", "resource", account, "--owner", "nadia.brandt", "--yes"},
+		[]string{"add", "role", "helper", "--allow", "account.set-password,account.view", "--yes"},
+		[]string{"add", "grant", "vera-helps", "--to", "vera.stahl", "--role", "helper", "--on", "proposals", "--yes"})
+	d.says(2, "nor is it theirs", append([]string{"credential", "second-factor", account}, d.key("marek.dvorin")...)...)
+	d.says(2, "obsdb cannot be told of second factors", append([]string{"credential", "second-factor",
+		"obsdb:accounts/ines.okafor"}, d.key("ines.okafor")...)...)
+	password := d.shown(`shown this once (\S+)`, append([]string{"credential", "password", account},
+		d.key("vera.stahl")...)...)
+	d.says(2, "nothing was set", append([]string{"credential", "second-factor", account}, d.key("vera.stahl")...)...)
+	file := filepath.Join(filepath.Dir(d.dir), "mine")
+	d.says(0, "asks for its codes", append([]string{"credential", "second-factor", account, "--out", file},
+		d.key("vera.stahl")...)...)
+	d.says(0, "proposals was told", "push", "proposals", "--yes", "--despite", "a try")
+	d.says(0, "nothing to tell it", "push", "proposals")
+
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	lines := strings.Fields(string(text))
+	factor := &credential.Factor{Secret: regexp.MustCompile(`secret=(\w+)`).FindStringSubmatch(lines[0])[1],
+		Recovery: lines[1:]}
+	require.Len(t, factor.Recovery, credential.RecoveryCodes)
+
+	assert.False(t, d.signIn("nadia.brandt", password+"x", factor.Code(time.Now())).Done)
+	first := d.signIn("nadia.brandt", password, "")
+	assert.Contains(t, strings.Join(first.Said, " "), "choose your own first")
+	assert.True(t, d.send("/password", "Bearer "+first.Token, map[string]string{"new": "a password of my own"}).Done)
+	assert.False(t, d.signIn("nadia.brandt", "a password of my own", "").Done, "it asks for a code")
+	assert.True(t, d.signIn("nadia.brandt", "a password of my own", factor.Code(time.Now())).Done)
+	assert.True(t, d.signIn("nadia.brandt", "a password of my own", strings.ToLower(factor.Recovery[0])).Done)
+	assert.False(t, d.signIn("nadia.brandt", "a password of my own", factor.Recovery[0]).Done, "it counts once")
+	d.says(0, "no second factor any more", append([]string{"credential", "second-factor", account, "--remove"},
+		d.key("vera.stahl")...)...)
+	assert.True(t, d.signIn("nadia.brandt", "a password of my own", "").Done)
+	log, _ := d.hgate("log")
+	for _, said := range []string{"gave " + account + " of nadia.brandt a second factor", "took the second factor from",
+		"set a password for " + account} {
+		assert.Contains(t, strings.Join(strings.Fields(log), " "), said)
+	}
+	d.standNowhere(password, factor.Secret, factor.Recovery[0], factor.Recovery[7])
+}
+
+// Whoever is invited joins by a code that counts once: they are active then, and sign in with what they have set.
+func TestSomebodyWhoIsInvitedJoins(t *testing.T) {
+	const account = "proposals:accounts/lena.voss"
+	d := newDesk(t, "application", "proposals",
+		[]string{"set", "workspace", "--owner", "ines.okafor", "--yes"},
+		[]string{"add", "person", "lena.voss", "--status", "invited", "--yes"},
+		[]string{"add", "resource", account, "--owner", "lena.voss", "--yes"},
+		[]string{"set", "group", "panel", "--members", "+lena.voss", "--yes"},
+		[]string{"add", "role", "helper", "--allow", "account.set-password,account.view", "--yes"},
+		[]string{"add", "grant", "ines-helps", "--to", "ines.okafor", "--role", "helper", "--on", "proposals", "--yes"})
+	d.says(2, "is not invited", append([]string{"invite", "nadia.brandt"}, d.key("ines.okafor")...)...)
+	d.says(2, "may not make lena.voss active", append([]string{"invite", "lena.voss"}, d.key("vera.stahl")...)...)
+	code := d.shown(`shown this once\s+(\S+)`, append([]string{"invite", "lena.voss"}, d.key("ines.okafor")...)...)
+	d.says(2, "no invitation with this code", "join", "AAAA-BBBB-CCCC-DDDD")
+	d.says(0, "can join until", "check")
+
+	run := d.command("join", strings.ToLower(code))
+	in, err := run.StdinPipe()
+	require.NoError(t, err)
+	shows, err := run.StdoutPipe()
+	require.NoError(t, err)
+	run.Stderr = os.Stderr
+	require.NoError(t, run.Start())
+	said, factor := "", &credential.Factor{}
+	lines := bufio.NewScanner(shows)
+	for lines.Scan() {
+		said += lines.Text() + "\n"
+		if secret, found := strings.CutPrefix(lines.Text(), "  secret  "); found {
+			factor.Secret = strings.ReplaceAll(secret, " ", "")
+			_, err = in.Write([]byte(factor.Code(time.Now()) + "\n"))
+			require.NoError(t, err)
+		}
+	}
+	require.NoError(t, run.Wait(), said)
+	password := regexp.MustCompile(`shown this once: (\S{16})\n`).FindStringSubmatch(said)
+	require.NotNil(t, password, said)
+	recovery := regexp.MustCompile(`\n    (\S{19})\n`).FindStringSubmatch(said)
+	require.NotNil(t, recovery, said)
+
+	out, _ := d.hgate("check")
+	assert.NotContains(t, out, "can join until")
+	d.says(2, "joined with this code already", "join", code)
+	d.says(0, "active", "list", "people", "--where", "id=lena.voss")
+	d.says(0, "proposals was told", "push", "proposals", "--yes", "--despite", "a try")
+	reply := d.signIn("lena.voss", password[1], factor.Code(time.Now()))
+	assert.True(t, reply.Done, reply.Said)
+	assert.NotContains(t, strings.Join(reply.Said, " "), "choose your own", "it is their own already")
+	assert.False(t, d.signIn("lena.voss", password[1], "").Done)
+	assert.True(t, d.signIn("lena.voss", password[1], recovery[1]).Done)
+	log, _ := d.hgate("log")
+	assert.Contains(t, strings.Join(strings.Fields(log), " "), "invited lena.voss to join")
+	assert.Contains(t, strings.Join(strings.Fields(log), " "), "with 1 password and 1 second factor")
+	d.standNowhere(code, password[1], factor.Secret, recovery[1])
+}
+
+// A token lets a program act as an account, narrowed to a role, until it ends or is replaced; the cloud account knows a
+// hash of it.
+func TestATokenIsNarrowedAndReplaced(t *testing.T) {
+	const account = "archive:accounts/nightly"
+	d := newDesk(
+		t,
+		"cloud",
+		"archive",
+		[]string{"add", "resource", account, "--owner", "service:nightly-reduce", "--yes"},
+		[]string{"add", "role", "raw-reader", "--allow", "store.view,object.list,object.read", "--yes"},
+		[]string{"add", "role", "raw-writer", "--allow", "store.view,object.list,object.write", "--yes"},
+		[]string{
+			"add",
+			"grant",
+			"reads",
+			"--to",
+			"service:nightly-reduce",
+			"--role",
+			"raw-reader",
+			"--on",
+			"archive",
+			"--yes",
+		},
+		[]string{"add", "grant", "writes", "--to", "service:nightly-reduce", "--role", "raw-writer", "--on", "archive",
+			"--yes"},
+		[]string{"add", "role", "helper", "--allow", "account.set-password", "--yes"},
+		[]string{"add", "grant", "vera-helps", "--to", "vera.stahl", "--role", "helper", "--on", "archive", "--yes"},
+	)
+	by := d.key("vera.stahl")
+	token := func(args ...string) string {
+		return d.shown(`shown this once\s+(\S+)`, append(append([]string{"credential", "token"}, args...), by...)...)
+	}
+	does := func(token, line string) bool {
+		return d.send("/do", "Key "+token, map[string]any{"line": line, "try": true}).Done
+	}
+	push := func() { d.says(0, "archive was told", "push", "archive", "--yes", "--despite", "a try") }
+	const read, write = "read object at storage/raw: one", "write object at storage/raw: one"
+	d.says(2, "nor is it theirs", append([]string{"credential", "token", "make", account}, d.key("marek.dvorin")...)...)
+	d.says(2, "takes no tokens", append([]string{"credential", "token", "make", "obsdb:accounts/ines.okafor"},
+		d.key("ines.okafor")...)...)
+	d.says(2, "90d at most", append([]string{"credential", "token", "make", account, "--lasts", "91d"}, by...)...)
+	d.says(2, `no role "raw-raeder"`, append([]string{"credential", "token", "make", account, "--role", "raw-raeder"},
+		by...)...)
+	whole, narrow := token("make", account), token("make", account, "--role", "raw-reader")
+	assert.False(t, does(whole, read), "nobody was told yet")
+	push()
+	assert.True(t, does(whole, read))
+	assert.True(t, does(whole, write))
+	assert.True(t, does(narrow, read))
+	assert.False(t, does(narrow, write), "it is narrowed to a role")
+	assert.False(t, does(narrow+"X", read))
+
+	id := regexp.MustCompile(`/(\w+)\.`)
+	old := id.FindStringSubmatch(narrow)[1]
+	file := filepath.Join(filepath.Dir(d.dir), "mine.csv")
+	d.says(
+		0,
+		"follows",
+		append([]string{"credential", "token", "replace", old, "--overlap", "1h", "--out", file}, by...)...)
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	rows, err := csv.NewReader(f).ReadAll()
+	require.NoError(t, err)
+	next := rows[1][0] + "/" + rows[1][1] + "." + rows[1][2]
+	push()
+	for _, one := range []string{narrow, next} {
+		assert.True(t, does(one, read), "they overlap")
+		assert.False(t, does(one, write))
+	}
+	d.says(0, "is over", append([]string{"credential", "token", "end", old}, by...)...)
+	d.says(2, "is over", append([]string{"credential", "token", "end", old}, by...)...)
+	push()
+	assert.False(t, does(narrow, read))
+	assert.True(t, does(next, read))
+	d.says(0, "raw-reader", "credential", "token", "list")
+	d.says(0, "", "suspend", "service:nightly-reduce", "--yes")
+	push()
+	assert.False(t, does(whole, read))
+	secret := func(token string) string { _, s, _ := strings.Cut(token, "."); return s }
+	d.standNowhere(secret(whole), secret(narrow), secret(next))
+}

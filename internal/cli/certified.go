@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/ledger/store"
+)
+
+// certified gives an estate in which whoever holds a certificate that counts belongs to the groups that match it, as
+// the log and the estate have it now.
+func (a *app) certified(e *estate.Estate) (*estate.Estate, error) {
+	if len(e.Certifying()) == 0 {
+		return e, nil
+	}
+	g, err := gate.Compile(e, nil)
+	if err != nil {
+		return nil, err
+	}
+	at, _, err := a.instant(e.Zone)
+	if err != nil {
+		return nil, err
+	}
+	out := e
+	err = a.reading(g, func(b *book, in *store.Reader) error {
+		list, err := a.credentials(b, in, true)
+		if err != nil {
+			return err
+		}
+		for _, r := range list {
+			if a.shown != 0 && r.Number == a.shown {
+				out = b.Certified(list, at, r)
+				return nil
+			}
+		}
+		out = b.Certified(list, at, nil)
+		return nil
+	})
+	if err != nil {
+		a.page(a.Err).Line("hgate: the ledger cannot be read, so no group matches a certificate here: %s", err)
+	}
+	return out, nil
+}
+
+// certifiedGate is certified for a gate, which is the same where nobody belongs to such a group.
+func (a *app) certifiedGate(g *gate.Gate) (*gate.Gate, error) {
+	e, err := a.certified(g.Estate())
+	if err != nil || e == g.Estate() {
+		return g, err
+	}
+	return gate.Compile(e, nil)
+}
+
+// bothCertified is certified for what an edit leads from and to; a roster is left out that does not fit any more.
+func (a *app) bothCertified(
+	before, after *estate.Estate,
+	roster **membership.Roster,
+) (was, is *estate.Estate, err error) {
+	if was, err = a.certified(before); err != nil {
+		return nil, nil, err
+	}
+	if was != before && roster != nil {
+		*roster = nil
+	}
+	is, err = a.certified(after)
+	return was, is, err
+}

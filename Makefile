@@ -39,7 +39,7 @@ fuzz:
 	@for target in policyfile/Load policyfile/Subject policyfile/Operation policyfile/Resource policyfile/Condition policyfile/Time evaluation/Batch \
 	  policyfile/Inventory splice/Edits visible/JSON directory/Directories revision/Tree cli/Sheet cli/Log journal/Plan cache/Snapshot \
 	  target/postgres/Quoting target/postgres/RowPolicy target/mariadb/Quoting target/ldap/Entries target/linux/Quoting target/linux/Reading standin/Line standin/Settings standin/network/Session \
-	  credential/Request credential/Certificate credential/Bundle target/simulated/Reading target/simulated/Address; do \
+	  credential/Request credential/Certificate credential/Bundle credential/Alternatives credential/Verifier target/simulated/Reading target/simulated/Address; do \
 	  echo "fuzzing $$target"; \
 	  run="go test ./internal/$${target%/*} -run ^$$ -fuzz ^Fuzz$${target##*/}\$$ -fuzztime $(FUZZTIME) -fuzzminimizetime 50x"; \
 	  $$run || $$run || exit 1; \

@@ -10,6 +10,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"io/fs"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -174,43 +175,52 @@ func TestSomebodyWhoIsInvitedJoins(t *testing.T) {
 	d.says(2, "no invitation with this code", "join", "AAAA-BBBB-CCCC-DDDD")
 	d.says(0, "can join until", "check")
 
-	run := d.command("join", strings.ToLower(code))
-	in, err := run.StdinPipe()
-	require.NoError(t, err)
-	shows, err := run.StdoutPipe()
-	require.NoError(t, err)
-	run.Stderr = os.Stderr
-	require.NoError(t, run.Start())
-	said, factor := "", &credential.Factor{}
-	lines := bufio.NewScanner(shows)
-	for lines.Scan() {
-		said += lines.Text() + "\n"
-		if secret, found := strings.CutPrefix(lines.Text(), "  secret  "); found {
-			factor.Secret = strings.ReplaceAll(secret, " ", "")
-			_, err = in.Write([]byte(factor.Code(time.Now()) + "\n"))
-			require.NoError(t, err)
-		}
-	}
-	require.NoError(t, run.Wait(), said)
-	password := regexp.MustCompile(`shown this once: (\S{16})\n`).FindStringSubmatch(said)
-	require.NotNil(t, password, said)
-	recovery := regexp.MustCompile(`\n    (\S{19})\n`).FindStringSubmatch(said)
-	require.NotNil(t, recovery, said)
+	password, factor := d.joins(strings.ToLower(code))
 
 	out, _ := d.hgate("check")
 	assert.NotContains(t, out, "can join until")
 	d.says(2, "joined with this code already", "join", code)
 	d.says(0, "active", "list", "people", "--where", "id=lena.voss")
 	d.says(0, "proposals was told", "push", "proposals", "--yes", "--despite", "a try")
-	reply := d.signIn("lena.voss", password[1], factor.Code(time.Now()))
+	reply := d.signIn("lena.voss", password, factor.Code(time.Now()))
 	assert.True(t, reply.Done, reply.Said)
 	assert.NotContains(t, strings.Join(reply.Said, " "), "choose your own", "it is their own already")
-	assert.False(t, d.signIn("lena.voss", password[1], "").Done)
-	assert.True(t, d.signIn("lena.voss", password[1], recovery[1]).Done)
+	assert.False(t, d.signIn("lena.voss", password, "").Done)
+	assert.True(t, d.signIn("lena.voss", password, factor.Recovery[0]).Done)
 	log, _ := d.hgate("log")
 	assert.Contains(t, strings.Join(strings.Fields(log), " "), "invited lena.voss to join")
 	assert.Contains(t, strings.Join(strings.Fields(log), " "), "with 1 password and 1 second factor")
-	d.standNowhere(code, password[1], factor.Secret, recovery[1])
+	d.standNowhere(code, password, factor.Secret, factor.Recovery[0])
+}
+
+// joins has somebody join by a code, and gives what they sign in with then.
+func (d *desk) joins(code string) (password string, factor *credential.Factor) {
+	run := d.command("join", code)
+	in, err := run.StdinPipe()
+	require.NoError(d.t, err)
+	shows, err := run.StdoutPipe()
+	require.NoError(d.t, err)
+	run.Stderr = os.Stderr
+	require.NoError(d.t, run.Start())
+	said := ""
+	factor = &credential.Factor{}
+	lines := bufio.NewScanner(shows)
+	for lines.Scan() {
+		said += lines.Text() + "\n"
+		if secret, found := strings.CutPrefix(lines.Text(), "  secret  "); found {
+			factor.Secret = strings.ReplaceAll(secret, " ", "")
+			_, err = in.Write([]byte(factor.Code(time.Now()) + "\n"))
+			require.NoError(d.t, err)
+		}
+	}
+	require.NoError(d.t, run.Wait(), said)
+	found := regexp.MustCompile(`shown this once: (\S{16})\n`).FindStringSubmatch(said)
+	require.NotNil(d.t, found, said)
+	for _, one := range regexp.MustCompile(`(?m)^    (\S{19})$`).FindAllStringSubmatch(said, -1) {
+		factor.Recovery = append(factor.Recovery, one[1])
+	}
+	require.Len(d.t, factor.Recovery, credential.RecoveryCodes, said)
+	return found[1], factor
 }
 
 // A token lets a program act as an account, narrowed to a role, until it ends or is replaced; the cloud account knows a
@@ -297,4 +307,38 @@ func TestATokenIsNarrowedAndReplaced(t *testing.T) {
 	assert.False(t, does(whole, read))
 	secret := func(token string) string { _, s, _ := strings.Cut(token, "."); return s }
 	d.standNowhere(secret(whole), secret(narrow), secret(next))
+}
+
+// The guide's chapter on signing in runs as it stands: somebody joins by a code, and signs in with what that gave them.
+func TestTheChapterOnSigningInRuns(t *testing.T) {
+	dir := t.TempDir()
+	d := &desk{console: &console{observatory: &observatory{t: t, dir: filepath.Join(dir, "demo")}}}
+	writeDemo(t, d.dir)
+	home := filepath.Join(dir, "home")
+	require.NoError(t, os.Mkdir(home, 0o700))
+	d.folder = filepath.Join(home, "proposals")
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	d.at.At = free.Addr().String()
+	free.Close()
+	password, factor := "", &credential.Factor{}
+	d.chapter("\n## Let people and programs sign in", func(block string) {
+		switch {
+		case strings.Contains(block, "hgate stand-in"):
+			d.serve("application", "--listen", d.at.At, "--like", "proposals", "--data", d.folder)
+		case strings.Contains(block, "hgate join"):
+			code, err := os.ReadFile(filepath.Join(home, "lena.code"))
+			require.NoError(t, err)
+			password, factor = d.joins(strings.TrimSpace(string(code)))
+		}
+	}, "/home/gate", home, "127.0.0.1:7402", d.at.At)
+	require.NotEmpty(t, password)
+	assert.True(t, d.signIn("lena.voss", password, "").Done, "the next was set, and not told")
+	require.Len(t, factor.Recovery, credential.RecoveryCodes)
+	out, code := d.hgate("push", "proposals", "--yes", "--despite", "nobody else has come")
+	require.Zero(t, code, out)
+	text, err := os.ReadFile(filepath.Join(home, "lena.password"))
+	require.NoError(t, err)
+	assert.True(t, d.signIn("lena.voss", strings.TrimSpace(string(text)), "").Done)
+	assert.False(t, d.signIn("lena.voss", password, "").Done)
 }

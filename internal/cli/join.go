@@ -46,7 +46,8 @@ func (a *app) joinCommand() *cobra.Command {
 		Use: "join CODE", Short: "Join by the code of an invitation",
 		Long: `Makes whoever the code was given to active, and sets what they sign in with: a password for each account that
 the policy lists for them in a system that takes passwords from here, and a second factor in one that asks
-for it and is reached. Each is shown this once. The code counts once.`,
+for it and is reached, where whoever invited them may set these. Each is shown this once. The code counts
+once.`,
 		Example: "  hgate join ABCD-EFGH-IJKL-MNOP --typed",
 		Args:    takes(1, 1),
 	}
@@ -174,11 +175,10 @@ func (j *joining) equipAll() error {
 	b, i := j.book, j.invitation
 	for r := range b.Gate.Estate().Tree.All() {
 		holder, _, err := b.AccountOf(r.Address)
-		if r.Type != "account" || err != nil || holder != i.Person {
+		if r.Type != "account" || err != nil || holder != i.Person || b.MayEquip(r.Address, i.By, i.At) != nil {
 			continue
 		}
-		if form, err := j.takesVerifiers(b.Gate.Estate(), r.Address.System); err == nil &&
-			b.MaySetPassword(r.Address, i.By, i.At) == nil {
+		if form, err := j.takesVerifiers(b.Gate.Estate(), r.Address.System); err == nil {
 			if err := j.password(r.Address, form); err != nil {
 				return err
 			}

@@ -65,7 +65,7 @@ var Facts = []*Fact{
 	{
 		Name: "signed-in-within", Kind: Ago, Words: recently, Phrase: "signed in within",
 		Flag: "how long `ago` the subject signed in, as a duration, or longer", Given: "how long ago the subject signed in",
-		Condition: "the subject signed in no longer ago than this: " + strings.Join(recently[:len(recently)-1], ", "),
+		Condition: "the subject signed in no longer ago than this",
 	},
 	{
 		Name: "reason", Kind: Carried, Phrases: [2]string{"without a reason", "with a reason"},

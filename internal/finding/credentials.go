@@ -69,7 +69,8 @@ func (c *check) reportCredential(r *lending.Request, format string, args ...any)
 	c.report(head, head.Source.Position, format, args...)
 }
 
-// peopleGranted gathers to whom a grant that is not over gives something in a system, blocks aside.
+// peopleGranted gathers to whom a grant that is not over gives something in a system, blocks aside. A grant for owners
+// gives something to whoever owns anything there.
 func (c *check) peopleGranted(system string) map[estate.Principal]bool {
 	if out := c.granted[system]; out != nil {
 		return out
@@ -79,7 +80,9 @@ func (c *check) peopleGranted(system string) map[estate.Principal]bool {
 	for _, g := range c.estate.Grants {
 		if (g.Ends == nil || !g.Ends.OverAt(c.estate.Zone, c.now)) && everything.By(g) {
 			for _, p := range c.gate.Members(g.To) {
-				out[p] = true
+				if g.When == nil || g.When.Owner == nil || !*g.When.Owner || c.owners(system)[p] {
+					out[p] = true
+				}
 			}
 		}
 	}
@@ -87,5 +90,28 @@ func (c *check) peopleGranted(system string) map[estate.Principal]bool {
 		c.granted = map[string]map[estate.Principal]bool{}
 	}
 	c.granted[system] = out
+	return out
+}
+
+// owners gathers who owns anything that is listed in a system, for themselves or in a group.
+func (c *check) owners(system string) map[estate.Principal]bool {
+	if out := c.owning[system]; out != nil {
+		return out
+	}
+	out, tree := map[estate.Principal]bool{}, c.estate.Tree
+	known := map[estate.Principal]bool{}
+	first := tree.Find(system)
+	for i := first; i < tree.End(first); i++ {
+		if owner := tree.Owners[tree.Rows[i].Owner]; owner != nil && !known[*owner] {
+			known[*owner] = true
+			for _, p := range c.gate.Members(estate.Subjects{{Principal: *owner}}) {
+				out[p] = true
+			}
+		}
+	}
+	if c.owning == nil {
+		c.owning = map[string]map[estate.Principal]bool{}
+	}
+	c.owning[system] = out
 	return out
 }

@@ -60,6 +60,7 @@ type check struct {
 	there   map[estate.Principal]bool            // whether anybody active stands behind an owner
 	listed  []namedList                          // once somebody asks for them
 	granted map[string]map[estate.Principal]bool // who has a grant in a system, once somebody asks
+	owning  map[string]map[estate.Principal]bool // who owns anything in a system, once somebody asks
 }
 
 // Run looks for every finding as of now. Its error says that the context ended.

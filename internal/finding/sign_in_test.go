@@ -68,8 +68,7 @@ roles:
   steer: {allow: role.alter}
   look: {allow: content.view}
 grants:
-  own: {to: everyone, role: own, on: app, when: {owner: true}, ends: 2020-01-01}
-  set: {to: [ana, bo], role: own, on: [app:accounts/ana, app:accounts/bo]}
+  own: {to: everyone, role: own, on: app, when: {owner: true}}
   crew-looks: {to: group:crew, role: look, on: app}
   cai-looks: {to: cai, role: look, on: other}
 `

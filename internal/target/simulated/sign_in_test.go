@@ -84,7 +84,7 @@ func TestSessionsAreAsShortAsRolesSay(t *testing.T) {
 	asks = replacedIn(t, reading, "role: makes, on: real}", "role: makes, on: real, when: {signed-in-within: 15m}}",
 		"  two: {to: group:crew, roles: [sees, makes], on: real}\n", "")
 	made := nextOf(t, snap.Plan(c.Arrange(targettest.Load(t, asks), snap, nil))).Teams["hgate:real:makes"].Permits
-	assert.Equal(t, standin.Permits{".": {"see-stores"}, "area": {"see-stores"}}, made)
+	assert.Equal(t, standin.Permits{".": {"see-stores"}}, made)
 }
 
 // nextOf reads which settings a plan puts in place.

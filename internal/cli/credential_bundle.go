@@ -153,7 +153,7 @@ func addReach(b *credential.Bundle, reach *policyfile.Reach) error {
 		}
 	default:
 		u, err := url.Parse(reach.At)
-		if err != nil || u.Host == "" {
+		if err != nil || u.Host == "" || !strings.HasPrefix(u.Scheme, "http") {
 			return err
 		}
 		b.ConfigName = "curl.conf"

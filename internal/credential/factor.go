@@ -67,8 +67,8 @@ func plainCode(code string) string {
 
 // Address gives what an app for one-time codes reads, as it stands in a QR code.
 func (f *Factor) Address(estate, account string) string {
-	u := url.URL{Scheme: "otpauth", Host: "totp", Path: "/" + estate + ":" + account,
-		RawQuery: url.Values{"secret": {f.Secret}, "issuer": {estate}}.Encode()}
+	u := url.URL{Scheme: "otpauth", Host: "totp", Path: "/" + estate + ":" + account, // apps take no + for a blank
+		RawQuery: strings.ReplaceAll(url.Values{"secret": {f.Secret}, "issuer": {estate}}.Encode(), "+", "%20")}
 	return u.String()
 }
 

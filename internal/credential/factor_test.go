@@ -36,4 +36,5 @@ func TestASecondFactorIsDrawn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "/Ternhollow Observatory:ana maria/ß", u.Path)
 	assert.Equal(t, f.Secret, u.Query().Get("secret"))
+	assert.Contains(t, u.RawQuery, "issuer=Ternhollow%20Observatory")
 }

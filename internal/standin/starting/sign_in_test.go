@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/argon2"
 
+	"hiddengate/internal/standin/application"
 	"hiddengate/internal/standin/web"
 )
 
@@ -148,4 +149,41 @@ func TestATokenGivesWhatItsTeamsGive(t *testing.T) {
 		assert.Equal(t, http.StatusBadRequest, status)
 		assert.Contains(t, reply.Said[0], said)
 	}
+}
+
+// A second factor that whoever manages accounts gives is asked for, with codes that count once in its place; it waits
+// for an account that comes with the next settings.
+func TestASecondFactorIsGiven(t *testing.T) {
+	d := open(t, "application", 0)
+	const secret = "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"
+	hash := func(code string) string {
+		sum := sha256.Sum256([]byte(code))
+		return hex.EncodeToString(sum[:])
+	}
+	give := func(by, secret string) (int, web.Reply) {
+		return d.send("PUT", "/second-factors", by, application.Equipped{Account: "noor", Secret: secret,
+			Recovery: []string{hash("ABCDEFGHIJKLMNOP"), hash("QRSTUVWXYZ234567")}})
+	}
+	status, reply := give(d.asKeeper(), secret)
+	require.Equal(t, http.StatusOK, status, reply.Said)
+	d.settle(`{"accounts": {"keeper": {"keeper": true}, "noor": {}}}`, "noor")
+	d.owned("noor")
+	in := func(code string) bool {
+		_, reply := d.signIn("noor", "the own of noor", "", code)
+		return reply.Done
+	}
+	assert.False(t, in(""))
+	assert.False(t, in("ABCD-EFGH-IJKL-MNOQ"))
+	assert.True(t, in(application.Code(secret, time.Now())))
+	assert.True(t, in("abcd-efgh-ijkl-mnop"))
+	assert.False(t, in("ABCD-EFGH-IJKL-MNOP"), "it counts once")
+	assert.True(t, in("QRST UVWX YZ23 4567"))
+	token, _ := d.signIn("noor", "the own of noor", "", application.Code(secret, time.Now()))
+	status, _ = give(token, "")
+	assert.Equal(t, http.StatusForbidden, status, "who manages no accounts")
+	status, _ = give(d.asKeeper(), "no base32")
+	assert.Equal(t, http.StatusBadRequest, status)
+	status, _ = give(d.asKeeper(), "")
+	assert.Equal(t, http.StatusOK, status)
+	assert.True(t, in(""))
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -119,23 +118,18 @@ func (e *equipping) run(remove bool) (err error) {
 
 // set tells the system of a second factor, and the log that there is one: both or neither.
 func (e *equipping) set(s target.Equipping, f *credential.Factor, body ledger.FactorBody) error {
-	if e.out != "" {
-		text := f.Address(e.book.Gate.Estate().Title, e.account.String()) + "\n" + strings.Join(f.Recovery, "\n") + "\n"
-		if err := writeFile(e.out, []byte(text)); err != nil {
-			return err
-		}
-	}
+	text := f.Address(e.book.Gate.Estate().Title, e.account.String()) + "\n" + strings.Join(f.Recovery, "\n") + "\n"
 	told := false
-	_, err := e.say(e.book, e.by, e.who, spoken{kind: ledger.FactorSet, body: body, check: e.may, then: func() error {
-		if told {
-			return nil
-		}
-		told = true
-		return e.equip(s, e.account, f)
-	}})
-	if err != nil && e.out != "" {
-		os.Remove(e.out)
-	}
+	err := keptIn(e.out, text, func() error {
+		_, err := e.say(e.book, e.by, e.who, spoken{kind: ledger.FactorSet, body: body, check: e.may, then: func() error {
+			if told {
+				return nil
+			}
+			told = true
+			return e.equip(s, e.account, f)
+		}})
+		return err
+	})
 	return asRefused(err)
 }
 

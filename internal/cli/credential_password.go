@@ -85,15 +85,10 @@ func (a *app) setPassword(b *book, by *acting, who actor, account estate.Address
 	ends := a.present() + clock.Instant(b.LastsPassword(first).Microseconds())
 	body := ledger.PasswordBody{Account: account.String(), For: holder.String(), Verifier: verifier, First: first,
 		Ends: ledger.Time(ends)}
-	if out != "" {
-		if err := writeFile(out, []byte(password+"\n")); err != nil {
-			return err
-		}
-	}
-	if _, err := a.say(b, by, who, spoken{kind: ledger.PasswordSet, body: body, check: look}); err != nil {
-		if out != "" {
-			os.Remove(out)
-		}
+	if err := keptIn(out, password+"\n", func() error {
+		_, err := a.say(b, by, who, spoken{kind: ledger.PasswordSet, body: body, check: look})
+		return err
+	}); err != nil {
 		return asRefused(err)
 	}
 	p := a.page(a.Out)
@@ -168,6 +163,21 @@ func (a *app) typedTwice(in *os.File, ask string) (string, error) {
 		return "", errors.New("the two are not the same")
 	}
 	return typed[0], nil
+}
+
+// keptIn keeps a secret in a new file, "" for none, once something is said of it; where that fails the file goes again.
+func keptIn(out, secret string, say func() error) error {
+	if out == "" {
+		return say()
+	}
+	if err := writeFile(out, []byte(secret)); err != nil {
+		return err
+	}
+	err := say()
+	if err != nil {
+		os.Remove(out)
+	}
+	return err
 }
 
 // toldPasswords lists the passwords that a push tells, which from then on the system has.

@@ -4,7 +4,6 @@ import (
 	"crypto/rand"
 	"encoding/csv"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -181,20 +180,15 @@ func (m *tokenMaking) run() error {
 	ends := m.present() + clock.Instant(lasts.Microseconds())
 	m.body.Account, m.body.For, m.body.Token = m.account.String(), holder.String(), id
 	m.body.Hash, m.body.Ends = credential.HashOf(secret), ledger.Time(ends)
-	if m.out != "" {
-		var text strings.Builder
-		if err := csv.NewWriter(&text).WriteAll([][]string{{"account", "token", "secret", "ends"},
-			{m.account.Name(), id, secret, m.body.Ends.String()}}); err != nil {
-			return err
-		}
-		if err := writeFile(m.out, []byte(text.String())); err != nil {
-			return err
-		}
+	var text strings.Builder
+	if err := csv.NewWriter(&text).WriteAll([][]string{{"account", "token", "secret", "ends"},
+		{m.account.Name(), id, secret, m.body.Ends.String()}}); err != nil {
+		return err
 	}
-	if _, err := m.say(m.book, m.by, m.who, spoken{kind: ledger.TokenMade, body: m.body, check: m.may}); err != nil {
-		if m.out != "" {
-			os.Remove(m.out)
-		}
+	if err := keptIn(m.out, text.String(), func() error {
+		_, err := m.say(m.book, m.by, m.who, spoken{kind: ledger.TokenMade, body: m.body, check: m.may})
+		return err
+	}); err != nil {
 		return asRefused(err)
 	}
 	m.text(id, secret, ends)

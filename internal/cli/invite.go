@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -71,15 +70,10 @@ func (a *app) invite(b *book, by *acting, who actor, id string, lasts clock.Inst
 	ends := a.present() + lasts
 	body := ledger.InvitationBody{Person: s.Principal().String(), Ends: ledger.Time(ends),
 		Hash: credential.HashOf(credential.HashOf(code))}
-	if out != "" {
-		if err := writeFile(out, []byte(code+"\n")); err != nil {
-			return err
-		}
-	}
-	if _, err := a.say(b, by, who, spoken{kind: ledger.Invited, body: body}); err != nil {
-		if out != "" {
-			os.Remove(out)
-		}
+	if err := keptIn(out, code+"\n", func() error {
+		_, err := a.say(b, by, who, spoken{kind: ledger.Invited, body: body})
+		return err
+	}); err != nil {
 		return asRefused(err)
 	}
 	p := a.page(a.Out)

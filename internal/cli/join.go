@@ -4,7 +4,6 @@ import (
 	"encoding/csv"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -124,20 +123,14 @@ func (j *joining) joined() error {
 	if err := j.equipAll(); err != nil {
 		return err
 	}
-	if j.out != "" && len(j.passwords) > 0 {
-		var text strings.Builder
-		rows := append([][]string{{"account", "password"}}, j.passwords...)
-		if err := csv.NewWriter(&text).WriteAll(rows); err != nil {
-			return err
-		}
-		if err := writeFile(j.out, []byte(text.String())); err != nil {
-			return err
-		}
+	var text strings.Builder
+	if err := csv.NewWriter(&text).WriteAll(append([][]string{{"account", "password"}}, j.passwords...)); err != nil {
+		return err
 	}
-	if err := j.tell(); err != nil {
-		if j.out != "" && len(j.passwords) > 0 {
-			os.Remove(j.out)
-		}
+	if len(j.passwords) == 0 {
+		j.out = ""
+	}
+	if err := keptIn(j.out, text.String(), j.tell); err != nil {
 		return asRefused(err)
 	}
 	j.text()
@@ -247,7 +240,7 @@ func (j *joining) factor(account estate.Address) error {
 func (j *joining) text() {
 	p := j.page(j.Out)
 	p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("Welcome, %s.", j.invitation.Person)))
-	if len(j.passwords) > 0 && j.out != "" {
+	if j.out != "" {
 		p.Line("  the passwords stand in %s, which you alone may read", j.out)
 	}
 	systems := map[string]bool{}

@@ -48,19 +48,20 @@ type Found struct {
 
 // check is one run: what is looked at, and what was found.
 type check struct {
-	ctx     context.Context
-	estate  *estate.Estate
-	about   *estate.Estate // the entries that are looked at; all of them, or a few
-	gate    *gate.Gate
-	now     clock.Instant
-	loans   []*lending.Request // that may matter now
-	set     *lending.SignIns   // what people sign in with that was set here; nil for none
-	finding *Finding
-	found   []Found
-	there   map[estate.Principal]bool            // whether anybody active stands behind an owner
-	listed  []namedList                          // once somebody asks for them
-	granted map[string]map[estate.Principal]bool // who has a grant in a system, once somebody asks
-	owning  map[string]map[estate.Principal]bool // who owns anything in a system, once somebody asks
+	ctx       context.Context
+	estate    *estate.Estate
+	about     *estate.Estate // the entries that are looked at; all of them, or a few
+	gate      *gate.Gate
+	now       clock.Instant
+	loans     []*lending.Request // that may matter now
+	set       *lending.SignIns   // what people sign in with that was set here; nil for none
+	finding   *Finding
+	found     []Found
+	there     map[estate.Principal]bool            // whether anybody active stands behind an owner
+	listed    []namedList                          // once somebody asks for them
+	granted   map[string]map[estate.Principal]bool // who has a grant in a system, once somebody asks
+	certified map[string]map[estate.Principal]bool // who holds a certificate that leads into a system
+	owning    map[string]map[estate.Principal]bool // who owns anything in a system, once somebody asks
 }
 
 // Run looks for every finding as of now. Its error says that the context ended.

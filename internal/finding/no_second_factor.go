@@ -17,13 +17,16 @@ var noSecondFactor = &Finding{
 		if c.set == nil {
 			return
 		}
+		strong := map[string][]*estate.Grant{}
 		for _, account := range c.set.WithPassword(c.now) {
 			p := c.set.Passwords[account]
 			if c.set.Factors[account] != nil {
 				continue
 			}
-			system := c.estate.Systems[account.System]
-			for _, g := range c.strong(system) {
+			if _, known := strong[account.System]; !known {
+				strong[account.System] = c.strong(c.estate.Systems[account.System])
+			}
+			for _, g := range strong[account.System] {
 				if c.gate.Selects(g.To, p.For) {
 					c.report(&g.Object, g.Source.Position, "%s signs in to %s with a password alone, and grant %s gives %s there",
 						p.For, account.System, g.ID, some(operationNames(c.gate.Gives(g), isStrong)))

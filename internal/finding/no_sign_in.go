@@ -58,11 +58,7 @@ func (c *check) signsIn(s *estate.System, p estate.Principal) bool {
 		case "key":
 			return len(c.estate.Subject(p).Keys) > 0
 		case "certificate":
-			return slices.ContainsFunc(c.loans, func(r *lending.Request) bool {
-				one := r.Credential
-				return r.Subject == p && one != nil && one.Issued != nil && one.Profile != nil &&
-					one.Profile.System.ID == s.ID && c.book().Failing(r, c.now) == ""
-			})
+			return c.leading(s.ID)[p]
 		case "password":
 			return c.set.HasPassword(s.ID, p, c.now)
 		case "token":
@@ -70,4 +66,20 @@ func (c *check) signsIn(s *estate.System, p estate.Principal) bool {
 		}
 		return true // of the others nothing is known here
 	})
+}
+
+// leading gathers who holds a certificate that counts and leads into a system.
+func (c *check) leading(system string) map[estate.Principal]bool {
+	if c.certified == nil {
+		c.certified = map[string]map[estate.Principal]bool{}
+		c.eachCredential(func(r *lending.Request) {
+			if p := r.Credential.Profile; p != nil && c.book().Failing(r, c.now) == "" {
+				if c.certified[p.System.ID] == nil {
+					c.certified[p.System.ID] = map[estate.Principal]bool{}
+				}
+				c.certified[p.System.ID][r.Subject] = true
+			}
+		})
+	}
+	return c.certified[system]
 }

@@ -77,7 +77,7 @@ grants:
 func TestWhoHasNothingToSignInWith(t *testing.T) {
 	const nothing = " can sign in to app by nothing that is known here, and a grant gives them something there"
 	token := did(t, ledger.TokenMade, "ana", ledger.TokenBody{Account: "app:accounts/ana", For: "ana", Token: "T",
-		Ends: ends})
+		Hash: credential.HashOf("x"), Ends: ends})
 	for _, c := range []struct {
 		ways string
 		want []string

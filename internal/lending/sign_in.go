@@ -3,6 +3,7 @@ package lending
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +26,9 @@ type SignIns struct {
 	Told map[int64]bool
 	// First are the accounts to which a push handed out a first password, and when.
 	First map[estate.Address]clock.Instant
+	// accounts are those of each subject that have a password, tokens those of each.
+	accounts map[estate.Principal][]estate.Address
+	tokens   map[estate.Principal][]*Token
 }
 
 // Factor is the second factor of an account.
@@ -64,7 +68,8 @@ var SignInKinds = []string{string(ledger.PasswordSet), string(ledger.FactorSet),
 func (b *Book) SignIns() *SignIns {
 	return &SignIns{book: b, Passwords: map[estate.Address]*Password{}, Factors: map[estate.Address]*Factor{},
 		Tokens: map[string]*Token{}, Invitations: map[string]*Invitation{}, Told: map[int64]bool{},
-		First: map[estate.Address]clock.Instant{}}
+		First: map[estate.Address]clock.Instant{}, accounts: map[estate.Principal][]estate.Address{},
+		tokens: map[estate.Principal][]*Token{}}
 }
 
 // LastsPassword is that of the book.
@@ -83,7 +88,7 @@ func (s *SignIns) Take(e ledger.Event) {
 		s.pushed(e, said)
 	case ledger.PasswordSet:
 		if p := b.Password(e); p != nil {
-			s.Passwords[p.Account] = p
+			s.password(p)
 		}
 	case ledger.FactorSet:
 		var body ledger.FactorBody
@@ -126,8 +131,14 @@ func (s *SignIns) pushed(e ledger.Event, said Said) {
 		s.Told[n] = true
 	}
 	for _, text := range body.First {
-		if account, err := estate.ParseAddress(text); err == nil && account.System == body.System {
-			s.First[s.book.estate().Canonical(account)] = said.At
+		account, err := estate.ParseAddress(text)
+		if err != nil || account.System != body.System {
+			continue
+		}
+		if holder, _, err := s.book.AccountOf(account); err == nil {
+			account = s.book.estate().Canonical(account)
+			s.First[account] = said.At
+			s.accounts[holder] = append(s.accounts[holder], account)
 		}
 	}
 }
@@ -168,10 +179,17 @@ func (s *SignIns) factor(body ledger.FactorBody, said, by Said) {
 	}
 }
 
+// What goes into the settings of a system as it stands is what is made here, and nothing else.
+var (
+	tokenID = regexp.MustCompile(`\A[A-Z0-9]{1,32}\z`)
+	isHash  = regexp.MustCompile(`\A[0-9a-f]{64}\z`)
+)
+
 func (s *SignIns) token(body ledger.TokenBody, said Said) {
 	b := s.book
 	account, err := estate.ParseAddress(body.Account)
-	if err != nil || body.Token == "" || s.Tokens[body.Token] != nil || b.MayEquip(account, said.By, said.At) != nil {
+	if err != nil || !tokenID.MatchString(body.Token) || !isHash.MatchString(body.Hash) || s.Tokens[body.Token] != nil ||
+		b.MayEquip(account, said.By, said.At) != nil {
 		return
 	}
 	holder, _, err := b.AccountOf(account)
@@ -185,6 +203,12 @@ func (s *SignIns) token(body ledger.TokenBody, said Said) {
 		old.Ends = min(old.Ends, said.At+clock.Instant(max(0, body.Overlap))*clock.Second)
 	}
 	s.Tokens[t.ID] = t
+	s.tokens[holder] = append(s.tokens[holder], t)
+}
+
+func (s *SignIns) password(p *Password) {
+	s.Passwords[p.Account] = p
+	s.accounts[p.For] = append(s.accounts[p.For], p.Account)
 }
 
 // joined takes that somebody joined: once, by the code of an invitation that was open, with what whoever invited them
@@ -202,7 +226,7 @@ func (s *SignIns) joined(e ledger.Event, said Said) {
 	i.Joined = &said
 	for _, one := range body.Passwords {
 		if p := s.book.password(one, said, i.Said); p != nil {
-			s.Passwords[p.Account] = p
+			s.password(p)
 		}
 	}
 	for _, one := range body.Factors {
@@ -213,12 +237,17 @@ func (s *SignIns) joined(e ledger.Event, said Said) {
 // TokensOf lists the tokens of a system's accounts that let in at an instant, by id.
 func (s *SignIns) TokensOf(system string, at clock.Instant) (out []*Token) {
 	for _, t := range s.Tokens {
-		if t.Account.System == system && t.At <= at && at < t.Ends && s.book.knownRoles(t.Roles) {
+		if t.Account.System == system && s.lets(t, at) {
 			out = append(out, t)
 		}
 	}
 	slices.SortFunc(out, func(a, b *Token) int { return int(a.Number - b.Number) })
 	return out
+}
+
+// lets says whether a token lets in at an instant.
+func (s *SignIns) lets(t *Token, at clock.Instant) bool {
+	return t.At <= at && at < t.Ends && s.book.knownRoles(t.Roles)
 }
 
 // knownRoles says whether there are roles: a token that names one which is gone gives nothing.
@@ -232,22 +261,21 @@ func (s *SignIns) HasPassword(system string, p estate.Principal, at clock.Instan
 	if s == nil {
 		return false
 	}
-	for account := range s.First {
-		if holder, _, err := s.book.AccountOf(account); account.System == system && err == nil && holder == p {
-			return true
+	return slices.ContainsFunc(s.accounts[p], func(account estate.Address) bool {
+		if account.System != system {
+			return false
 		}
-	}
-	for account, one := range s.Passwords {
-		if account.System == system && one.For == p && at < one.Ends {
-			return true
-		}
-	}
-	return false
+		_, first := s.First[account]
+		one := s.Passwords[account]
+		return first || one != nil && at < one.Ends
+	})
 }
 
 // HasToken says whether there is a token for an account of somebody in a system that lets in at an instant.
 func (s *SignIns) HasToken(system string, p estate.Principal, at clock.Instant) bool {
-	return s != nil && slices.ContainsFunc(s.TokensOf(system, at), func(t *Token) bool { return t.For == p })
+	return s != nil && slices.ContainsFunc(s.tokens[p], func(t *Token) bool {
+		return t.Account.System == system && s.lets(t, at)
+	})
 }
 
 // WithPassword lists the accounts with a password that was set here and lets in at an instant, in order.

@@ -112,6 +112,12 @@ func TestHowLongATokenCounts(t *testing.T) {
 	assert.Equal(t, []string{"T2"}, ids(10*24*60-1))
 	assert.Empty(t, ids(10*24*60), "the settings say so")
 	assert.Empty(t, s.Tokens["T2"].Roles)
+	for _, wrong := range []ledger.TokenBody{{Token: "T", Hash: "x"}, {Token: "t", Hash: credential.HashOf("x")},
+		{Token: "T\n", Hash: credential.HashOf("x")}, {Token: "", Hash: credential.HashOf("x")}} {
+		wrong.Account, wrong.For, wrong.Ends = "app:accounts/ana", "ana", ledger.Time(minutes(60))
+		s, _ := signIns(t, signingIn, said(t, 0, ledger.TokenMade, "ana", 0, wrong))
+		assert.Empty(t, s.Tokens, "%+v", wrong)
+	}
 	assert.Empty(t, s.TokensOf("other", minutes(1)))
 	assert.True(t, s.HasToken("app", estate.Principal{ID: "ana"}, minutes(1)))
 	assert.False(t, s.HasToken("app", estate.Principal{ID: "bo"}, minutes(1)))

@@ -25,10 +25,11 @@ func (p *planning) limitDifferences(whose string, was, is standin.Limits) {
 		switch {
 		case one.was == one.is:
 		case one.is == 0:
-			p.say(target.Remove, nil, "no role says so", fmt.Sprintf("whoever has %s %s %s", whose, one.what,
+			p.say(target.Remove, nil, "nothing says so any more", fmt.Sprintf("whoever has %s %s %s", whose, one.what,
 				estate.DurationText(time.Duration(one.was)*time.Second)))
 		default:
-			p.say(target.Alter, nil, "its role says so", fmt.Sprintf("whoever has %s %s %s", whose, one.what, lasts))
+			p.say(target.Alter, nil, "a role or a condition says so",
+				fmt.Sprintf("whoever has %s %s %s", whose, one.what, lasts))
 		}
 	}
 }

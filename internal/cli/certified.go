@@ -48,8 +48,16 @@ func (a *app) certifiedGate(g *gate.Gate) (*gate.Gate, error) {
 	if err != nil || e == g.Estate() {
 		return g, err
 	}
-	return gate.Compile(e, nil)
+	out, err := gate.Compile(e, nil)
+	if a.plain == nil {
+		a.plain = map[*estate.Estate]*gate.Gate{}
+	}
+	a.plain[e] = g
+	return out, err
 }
+
+// signing is the gate from which another was made by certified; nil where it was not. It decides about credentials.
+func (a *app) signing(g *gate.Gate) *gate.Gate { return a.plain[g.Estate()] }
 
 // bothCertified is certified for what an edit leads from and to; a roster is left out that does not fit any more.
 func (a *app) bothCertified(

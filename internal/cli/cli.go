@@ -67,8 +67,10 @@ type app struct {
 	// withoutLent says that no loan counts; lent are those that do
 	withoutLent bool
 	lent        []*lending.Request
-	shown       int64  // the request for the certificate that somebody shows; 0 for none
-	release     func() // lets others edit the workspace that is being read
+	shown       int64 // the request for the certificate that somebody shows; 0 for none
+	// plain are the gates without what certificates say, by the estates with it
+	plain   map[*estate.Estate]*gate.Gate
+	release func() // lets others edit the workspace that is being read
 }
 
 // answered ends a command with an exit code and nothing more to say.

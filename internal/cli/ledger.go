@@ -190,7 +190,7 @@ func (a *app) openBook(g *gate.Gate) (*book, error) {
 		s.Close()
 		return nil, outside{err}
 	}
-	b := &book{lending.Book{Gate: g}, s, id}
+	b := &book{lending.Book{Gate: g, Signing: a.signing(g)}, s, id}
 	if err := s.View(a.ctx, b.know); err != nil {
 		s.Close()
 		return nil, outside{err}
@@ -315,7 +315,7 @@ func (a *app) reading(g *gate.Gate, do func(b *book, r *store.Reader) error) err
 	}
 	defer s.Close()
 	return s.View(context.WithoutCancel(a.ctx), func(r *store.Reader) error {
-		b := &book{Book: lending.Book{Gate: g}, store: s}
+		b := &book{Book: lending.Book{Gate: g, Signing: a.signing(g)}, store: s}
 		if err := b.know(r); err != nil {
 			return err
 		}

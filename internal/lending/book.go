@@ -18,6 +18,9 @@ import (
 // Book reads requests as the policy's files have it now.
 type Book struct {
 	Gate *gate.Gate
+	// Signing decides who may ask for credentials, approve them, and set what others sign in with, where that is not Gate:
+	// in Gate somebody may belong to a group for a certificate that they hold, which hangs on these decisions.
+	Signing *gate.Gate
 	// Ledgers are the ids of the ledgers for which statements count: the ledger's own, and those that it took over.
 	Ledgers map[string]bool
 	// About gives the events about a request, for what others follow or are for. Where it is nil nothing is renewed
@@ -29,6 +32,13 @@ type Book struct {
 }
 
 func (b *Book) estate() *estate.Estate { return b.Gate.Estate() }
+
+func (b *Book) signing() *gate.Gate {
+	if b.Signing != nil {
+		return b.Signing
+	}
+	return b.Gate
+}
 
 // Actor finds who made an event in the policy; ok is false if it is nobody there.
 func (b *Book) Actor(e ledger.Event) (p estate.Principal, ok bool) {

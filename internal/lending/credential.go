@@ -94,15 +94,15 @@ func (b *Book) may(who estate.Principal, operation string, p *estate.Profile, at
 }
 
 func (b *Book) allowed(who estate.Principal, operation string, on estate.Address, at clock.Instant) bool {
-	ctx := b.Gate.NewContext()
+	ctx := b.signing().NewContext()
 	ctx.Time(at)
-	out, err := b.Gate.Decide(gate.Request{Subject: who, Operation: operation, Resource: on.String(), Context: ctx})
+	out, err := b.signing().Decide(gate.Request{Subject: who, Operation: operation, Resource: on.String(), Context: ctx})
 	return err == nil && out == gate.Allow
 }
 
 // MaySign says whether somebody may approve requests for a profile at an instant.
 func (b *Book) MaySign(p *estate.Profile, who estate.Principal, at clock.Instant) bool {
-	return (p.Approvers == nil || b.Gate.Selects(p.Approvers, who)) && b.may(who, opApprove, p, at)
+	return (p.Approvers == nil || b.signing().Selects(p.Approvers, who)) && b.may(who, opApprove, p, at)
 }
 
 // Signers lists who may approve a request for a profile that some asked for or are named in, people first, by id.
@@ -115,7 +115,7 @@ func (b *Book) Signers(p *estate.Profile, at clock.Instant, not ...estate.Princi
 	for _, n := range not {
 		barred[n] = true
 	}
-	for _, who := range b.Gate.Members(everyone) {
+	for _, who := range b.signing().Members(everyone) {
 		if !barred[who] && b.MaySign(p, who, at) {
 			out = append(out, who)
 		}
@@ -134,7 +134,7 @@ func (b *Book) barred(p *estate.Profile, asker, holder estate.Principal, strange
 	switch {
 	case e.Subject(holder) == nil || holder.Kind == estate.IsAnonymous:
 		return fmt.Sprintf("the policy knows no %s", holder)
-	case p.Holders != nil && !b.Gate.Selects(p.Holders, holder):
+	case p.Holders != nil && !b.signing().Selects(p.Holders, holder):
 		return fmt.Sprintf("profile %s names nobody like %s: its `holders` are %s", p.ID, holder, terms(p.Holders))
 	case !estate.Within(p.Starts, p.Ends, zone, at):
 		return fmt.Sprintf("profile %s signs nothing at that time", p.ID)
@@ -413,7 +413,7 @@ func (b *Book) Barring(r *Request, at clock.Instant) (reason, why string) {
 		return "affiliation-changed", "the time of " + r.Subject.String() + " is over"
 	case !s.ActiveAt(b.estate().Zone, at):
 		return "certificate-hold", r.Subject.String() + " is not active"
-	case c.Profile.Holders != nil && !b.Gate.Selects(c.Profile.Holders, r.Subject):
+	case c.Profile.Holders != nil && !b.signing().Selects(c.Profile.Holders, r.Subject):
 		return "privilege-withdrawn", r.Subject.String() + " is no holder of profile " + c.ProfileID + " any more"
 	case c.Loan > 0 && at >= c.LoanEnds:
 		return "privilege-withdrawn", fmt.Sprintf("the loan of request %d, which it is for, is over", c.Loan)

@@ -44,6 +44,14 @@ func TestWhoBelongsToAGroupForACertificate(t *testing.T) {
 	assert.Empty(t, groups(list, 0, nil), "it holds from a minute later")
 	assert.Empty(t, groups(list, 61, nil), "it has ended")
 	assert.Empty(t, groups(nil, 2, nil))
+	approves := s.book(t, "  by-authority: {to: group:certified, role: sign, on: ca}\n"+
+		"groups: {certified: {match: {certificate: {issuer: ca}}}}\n")
+	holding, err := gate.Compile(approves.Certified(list, minutes(2), nil), nil)
+	require.NoError(t, err)
+	p, ana := holding.Estate().Profiles["open"], estate.Principal{ID: "ana"}
+	assert.True(t, (&lending.Book{Gate: holding}).MaySign(p, ana, minutes(2)))
+	assert.False(t, (&lending.Book{Gate: holding, Signing: approves.Gate}).MaySign(p, ana, minutes(2)),
+		"whose certificate is no reason to approve others")
 	other := *r
 	other.Number = 7
 	assert.Empty(t, groups([]*lending.Request{&other}, 2, r), "another is shown")

@@ -38,15 +38,18 @@ func TestMain(m *testing.M) {
 
 // TestScripts runs the program as it is built, in a folder of its own for each script.
 func TestScripts(t *testing.T) {
-	kept := filepath.Join(bin, "scripts") // until what they have left is looked at
-	require.NoError(t, os.MkdirAll(kept, 0o700))
+	var left []string // by the scripts, which is looked at when all have run
+	for _, name := range []string{"scripts", "states", "configs"} {
+		left = append(left, filepath.Join(bin, name))
+		require.NoError(t, os.MkdirAll(filepath.Join(bin, name), 0o700))
+	}
 	t.Cleanup(func() {
-		secrets := secretsStay(t, "", kept, filepath.Join(bin, "states"), filepath.Join(bin, "configs"))
+		secrets := secretsStay(t, "", left...)
 		assert.True(t, secrets > 10 || flag.Lookup("test.run").Value.String() != "", "%d secrets were looked for", secrets)
 	})
 	testscript.Run(t, testscript.Params{
 		Dir:         "testdata/script",
-		WorkdirRoot: kept,
+		WorkdirRoot: left[0],
 		Setup: func(env *testscript.Env) error {
 			env.Setenv("PATH", bin+string(os.PathListSeparator)+env.Getenv("PATH"))
 			env.Setenv("ZONEINFO", "/nowhere") // the host's zones must not matter

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -34,7 +35,8 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 	}
 	var eventual bool
 	c.Flags().BoolVar(&eventual, "eventual", false, "count whoever can get to it step by step, too")
-	var exactly bool
+	var exactly, all bool
+	c.Flags().BoolVar(&all, "all", false, "show all of them as text, however many there are")
 	c.Flags().BoolVar(&exactly, "exactly", false, "ask about the place alone, and not about what is inside it")
 	flags := a.circumstances(c)
 	a.lentFlag(c)
@@ -57,15 +59,22 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		}
 		fits := func(o *estate.Operation) bool { return operation.Fits(o, g.Estate().Edition) }
 		q := asked{g, ctx, strings.Join(args, " on "), said}
+		most := mostListed
+		switch {
+		case all:
+			most = math.MaxInt
+		case a.format == "json": // which tells of nobody by what
+			most = 0
+		}
 		if eventual {
 			now, _, err := a.instant(g.Estate().Zone)
 			if err != nil {
 				return err
 			}
-			return a.eventualHolders(q, now, resources, fits)
+			return a.eventualHolders(q, now, resources, fits, most)
 		}
 		done := a.working("asking for every subject")
-		holders, err := counting.Holders(a.ctx, g, ctx, resources, fits)
+		holders, err := counting.HoldersWith(a.ctx, g, ctx, resources, fits, most)
 		done()
 		if err != nil {
 			return err
@@ -80,7 +89,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		if a.format == "json" {
 			err = a.holdersJSON(holders, judged)
 		} else {
-			err = a.holdersText(q, holders, judged)
+			err = a.holdersText(q, holders, judged, most)
 		}
 		if err == nil && len(holders)+len(judged) == 0 {
 			err = answered(exitNo)
@@ -184,7 +193,7 @@ func (a *app) holdersJSON(holders []gate.Answer, judged []judgedRow) error {
 	return a.json(out)
 }
 
-func (a *app) holdersText(q asked, holders []gate.Answer, judged []judgedRow) error {
+func (a *app) holdersText(q asked, holders []gate.Answer, judged []judgedRow, most int) error {
 	p := a.page(a.Out)
 	defer judgedText(p, judged)
 	if len(holders) == 0 {
@@ -199,7 +208,7 @@ func (a *app) holdersText(q asked, holders []gate.Answer, judged []judgedRow) er
 	sure := len(slices.DeleteFunc(slices.Clone(holders), func(h gate.Answer) bool { return h.Outcome != gate.Allow }))
 	p.Line("%s  %s", p.Paint(view.Heading, heldBy(sure, len(holders)-sure)), q.about)
 	p.Line("%s\n", p.Paint(view.Faint, q.said))
-	return holdersTable(p, q.gate, q.context, holders)
+	return holdersTable(p, q.gate, q.context, holders, most)
 }
 
 // heldBy counts who may, and of whom it depends.
@@ -214,9 +223,13 @@ func heldBy(sure, depends int) string {
 	return out
 }
 
-// holdersTable tells through which grants each may.
-func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.Answer) error {
+// holdersTable tells through which grants each may: of the first ones, as many as are wanted at most.
+func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.Answer, most int) error {
 	var cells [][]view.Cell
+	if len(holders) > most {
+		p.Line("Here are the first %d: narrow the place or the operation, or see --all.\n", most)
+		holders = holders[:most]
+	}
 	for _, h := range holders {
 		why, err := g.Explain(gate.Request{Subject: h.Subject, Operation: h.Operation.Name,
 			Resource: h.Resource.Address.String(), Context: ctx})
@@ -240,7 +253,7 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 
 // eventualHolders tells who may, and who can get to it.
 func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Resource,
-	selects func(*estate.Operation) bool) error {
+	selects func(*estate.Operation) bool, most int) error {
 	done := a.working("looking for ways to more")
 	ways, err := escalation.Work(a.ctx, q.gate.Estate(), now)
 	var holders []escalation.Holder
@@ -276,7 +289,7 @@ func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Re
 		}
 		err = a.json(out)
 	} else {
-		err = a.eventualText(q, holders, standing)
+		err = a.eventualText(q, holders, standing, most)
 	}
 	if err == nil && len(holders) == 0 {
 		err = answered(exitNo)
@@ -284,7 +297,7 @@ func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Re
 	return err
 }
 
-func (a *app) eventualText(q asked, holders []escalation.Holder, now []gate.Answer) error {
+func (a *app) eventualText(q asked, holders []escalation.Holder, now []gate.Answer, most int) error {
 	p := a.page(a.Out)
 	style := view.Heading
 	if len(now) == 0 {
@@ -299,7 +312,7 @@ func (a *app) eventualText(q asked, holders []escalation.Holder, now []gate.Answ
 	p.Line("%s", p.Paint(view.Faint, q.said))
 	if len(now) > 0 {
 		p.Line("")
-		if err := holdersTable(p, q.gate, q.context, now); err != nil {
+		if err := holdersTable(p, q.gate, q.context, now, most); err != nil {
 			return err
 		}
 	}

@@ -2,6 +2,7 @@ package counting
 
 import (
 	"context"
+	"math"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -16,7 +17,14 @@ import (
 // each who may.
 func Holders(ctx context.Context, g *gate.Gate, c *gate.Context, resources []*estate.Resource,
 	selects func(*estate.Operation) bool) ([]gate.Answer, error) {
-	h := holding{gate: g, context: c, resources: resources, selects: selects}
+	return HoldersWith(ctx, g, c, resources, selects, math.MaxInt)
+}
+
+// HoldersWith is Holders with an example, which is an operation on a resource, for so many of them alone: for the first
+// ones. The others are told without operation and resource, where looking for these takes longer than counting.
+func HoldersWith(ctx context.Context, g *gate.Gate, c *gate.Context, resources []*estate.Resource,
+	selects func(*estate.Operation) bool, examples int) ([]gate.Answer, error) {
+	h := holding{gate: g, context: c, resources: resources, selects: selects, examples: examples}
 	if len(resources) == 1 || slices.ContainsFunc(resources, func(r *estate.Resource) bool { return r.Index < 0 }) {
 		return h.ask(ctx)
 	}
@@ -29,6 +37,7 @@ type holding struct {
 	context   *gate.Context
 	resources []*estate.Resource
 	selects   func(*estate.Operation) bool
+	examples  int // for how many of those who may
 	table     *Table
 	wanted    opset.Set // the operations
 	core      *tableGate
@@ -91,8 +100,11 @@ func (h *holding) count(ctx context.Context) (out []gate.Answer, err error) {
 		if best == gate.Deny {
 			return true
 		}
-		var a gate.Answer
-		if a, err = h.example(n, best); err == nil {
+		a := gate.Answer{Subject: g.SubjectOf(n), Outcome: best}
+		if len(out) < h.examples {
+			a, err = h.example(n, best)
+		}
+		if err == nil {
 			out = append(out, a)
 		}
 		return err == nil

@@ -133,6 +133,10 @@ func (a *app) reachText(q asked, who estate.Principal, rows []survey.Row, judged
 		fmt.Sprintf("%s reaches %s", subjectOfReach(q.about), count(len(systems), "system"))))
 	p.Line("%s", p.Paint(view.Faint, q.said+"; /… is all inside too"))
 	groups := survey.Grouped(rows)
+	if len(groups) > mostListed {
+		p.Line("Here are the first %d of %d answers: `--format json` has them all.", mostListed, len(groups))
+		groups = groups[:mostListed]
+	}
 	for i := 0; i < len(groups); {
 		system := groups[i][0].Resource.System
 		title := system.ID + ", a " + system.Kind.ID
@@ -238,6 +242,10 @@ func (a *app) visible(q asked, who estate.Principal) error {
 	}
 	p := a.page(a.Out)
 	p.Line("%s sees %d of %s, %s", q.about, len(seen), count(q.gate.Estate().Tree.Len(), "resource"), q.said)
+	if len(seen) > mostListed {
+		p.Line("Here are the first %d: `--format json` has them all.", mostListed)
+		seen = seen[:mostListed]
+	}
 	for _, r := range seen {
 		p.Line("  %s%s", strings.Repeat("  ", r.Address.Depth()), r.Address)
 	}

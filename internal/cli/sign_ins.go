@@ -45,7 +45,7 @@ func (a *app) signInsOf(c *carrying) error {
 			continue
 		}
 		one := target.Password{Number: p.Number, Ends: p.Ends, First: p.First, Lasts: s.LastsPassword(false)}
-		if !s.Told[p.Number] {
+		if !s.WasTold(p) {
 			one.Verifier = p.Verifier
 		}
 		c.passwords[target.Unescaped(p.Account.Name())] = one

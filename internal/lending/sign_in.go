@@ -22,14 +22,23 @@ type SignIns struct {
 	Factors     map[estate.Address]*Factor   // of the accounts that have a second factor
 	Tokens      map[string]*Token            // by id
 	Invitations map[string]*Invitation       // by the id of the statement
-	// Told are the passwords, by the numbers of their events, that systems were told.
-	Told map[int64]bool
+	// told are the passwords that systems were told, by the numbers of their events.
+	told map[telling]bool
 	// First are the accounts to which a push handed out a first password, and when.
 	First map[estate.Address]clock.Instant
 	// accounts are those of each subject that have a password, tokens those of each.
 	accounts map[estate.Principal][]estate.Address
 	tokens   map[estate.Principal][]*Token
 }
+
+// telling is that a system was told the passwords of an event, which may have some for other systems too.
+type telling struct {
+	system string
+	number int64
+}
+
+// WasTold says whether the system of a password's account was told it.
+func (s *SignIns) WasTold(p *Password) bool { return s.told[telling{p.Account.System, p.Number}] }
 
 // Factor is the second factor of an account.
 type Factor struct {
@@ -67,7 +76,7 @@ var SignInKinds = []string{string(ledger.PasswordSet), string(ledger.FactorSet),
 // SignIns begins with nothing.
 func (b *Book) SignIns() *SignIns {
 	return &SignIns{book: b, Passwords: map[estate.Address]*Password{}, Factors: map[estate.Address]*Factor{},
-		Tokens: map[string]*Token{}, Invitations: map[string]*Invitation{}, Told: map[int64]bool{},
+		Tokens: map[string]*Token{}, Invitations: map[string]*Invitation{}, told: map[telling]bool{},
 		First: map[estate.Address]clock.Instant{}, accounts: map[estate.Principal][]estate.Address{},
 		tokens: map[estate.Principal][]*Token{}}
 }
@@ -128,7 +137,7 @@ func (s *SignIns) pushed(e ledger.Event, said Said) {
 		return
 	}
 	for _, n := range body.Passwords {
-		s.Told[n] = true
+		s.told[telling{body.System, n}] = true
 	}
 	for _, text := range body.First {
 		account, err := estate.ParseAddress(text)

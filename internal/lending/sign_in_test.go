@@ -184,7 +184,11 @@ func TestWhoHasAPassword(t *testing.T) {
 	assert.False(t, s.HasPassword("app", ana, minutes(120)), "one that somebody else set lets in for two hours here")
 	assert.True(t, s.HasPassword("app", bot, minutes(200)))
 	assert.False(t, s.HasPassword("db", ana, minutes(1)))
-	assert.Equal(t, map[int64]bool{1: true}, s.Told)
+	password := s.Passwords[address("app:accounts/ana")]
+	assert.True(t, s.WasTold(password))
+	elsewhere := *password
+	elsewhere.Account.System = "db"
+	assert.False(t, s.WasTold(&elsewhere), "of the passwords of one event each system is told its own")
 	assert.Equal(t, []estate.Address{address("app:accounts/ana")}, s.WithPassword(minutes(1)))
 	assert.Empty(t, s.WithPassword(minutes(120)))
 }

@@ -30,6 +30,7 @@ type Account struct {
 	Roles  []string   `json:"roles,omitempty"`
 	// Factor says that signing in takes a second factor.
 	Factor bool `json:"second-factor,omitempty"`
+	standin.Limits
 }
 
 // Role is what somebody may do who has chosen it.
@@ -94,12 +95,15 @@ func (s *Settings) May(account, role, right, place string, now time.Time) bool {
 	return false
 }
 
-// Limits are those of the role that an account has chosen.
-func (s *Settings) Limits(_, role string) standin.Limits {
-	if r := s.Roles[role]; r != nil {
-		return r.Limits
+// Limits are the least of those of an account and of the role that it has chosen.
+func (s *Settings) Limits(account, role string) (out standin.Limits) {
+	if a := s.Accounts[account]; a != nil {
+		out = a.Limits
 	}
-	return standin.Limits{}
+	if r := s.Roles[role]; r != nil {
+		out = out.Least(r.Limits)
+	}
+	return out
 }
 
 // Check says what is wrong with settings where there are some rights, and places of some types; nil for nothing.
@@ -115,6 +119,9 @@ func (s *Settings) Check(rights []string, types map[string]string) error {
 		}
 		if a == nil {
 			return fmt.Errorf("account %s is empty: write {}", name)
+		}
+		if err := a.Limits.Check("account " + name); err != nil {
+			return err
 		}
 		for _, role := range a.Roles {
 			if s.Roles[role] == nil {

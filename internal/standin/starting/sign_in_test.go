@@ -99,6 +99,13 @@ func TestASessionLastsAsLongAsItsRoleSays(t *testing.T) {
 	assert.Equal(t, "You were signed out: nothing came for 10m0s.", at(11))
 	at = session("long")
 	assert.Equal(t, "There are none.", at(1000))
+	d.ahead.Store(0)
+	d.settle(`{"accounts": {"keeper": {"keeper": true}, "noor": {"roles": ["short", "long"], "session": 60}}, "roles": {
+		"short": {"session": 3600}, "long": {"permits": {".": ["see-bills"]}}}}`)
+	at = session("long")
+	assert.Equal(t, "There are none.", at(0))
+	assert.Equal(t, "You were signed out: your session is over.", at(2), "the account's own")
+	d.ahead.Store(0)
 	status, reply := d.replace(`{"accounts": {"keeper": {"keeper": true}}, "roles": {"short": {"session": -1}}}`, nil)
 	assert.Equal(t, http.StatusBadRequest, status, reply.Said)
 }

@@ -57,7 +57,8 @@ func accessOf(s *application.Settings) *standin.Access {
 		if a == nil {
 			continue
 		}
-		out.Accounts[name] = &standin.Account{Note: a.Note, Ends: a.Ends, Locked: a.Locked, Keeper: a.Keeper}
+		out.Accounts[name] = &standin.Account{Note: a.Note, Ends: a.Ends, Locked: a.Locked, Keeper: a.Keeper,
+			Limits: a.Limits}
 		for _, role := range a.Roles {
 			if t := out.Teams[role]; t != nil && !slices.Contains(t.Members, name) {
 				t.Members = append(t.Members, name)
@@ -78,7 +79,8 @@ func (c *applicationClient) replace(ctx context.Context, next *replacement) erro
 	s := &application.Settings{Accounts: map[string]*application.Account{}, Roles: map[string]*application.Role{},
 		Everybody: x.Everybody}
 	for name, a := range x.Accounts {
-		s.Accounts[name] = &application.Account{Note: a.Note, Ends: a.Ends, Locked: a.Locked, Keeper: a.Keeper}
+		s.Accounts[name] = &application.Account{Note: a.Note, Ends: a.Ends, Locked: a.Locked, Keeper: a.Keeper,
+			Limits: a.Limits}
 		if is := c.was.Accounts[name]; is != nil {
 			s.Accounts[name].Factor = is.Factor
 		}

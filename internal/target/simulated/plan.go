@@ -147,6 +147,7 @@ func (p *planning) account(h *target.Holder) {
 	is.Locked = !p.hasAnything(h)
 	is.Keeper = is.Keeper && p.hasEverything(h)
 	p.rank(h, is)
+	is.Limits = p.limits() // also where it has chosen a role that is not hgate's
 	permits := standin.Permits{}
 	whose := "account " + h.Account
 	own := p.teamName("own:" + h.Account)

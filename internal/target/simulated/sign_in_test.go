@@ -75,6 +75,12 @@ func TestSessionsAreAsShortAsRolesSay(t *testing.T) {
 		"sees: {allow", "sees: {signed-in-within: 1h, allow")
 	assert.Equal(t, map[string][2]int64{"hgate:real:sees": {900, 0}, "hgate:real:makes": {900, 1800},
 		"hgate:real:two": {900, 1800}}, limits(asks))
+	d := newBench(t, trials["application"]) // where somebody may choose a role that is not hgate's
+	chosen, err := d.system.Read(t.Context())
+	require.NoError(t, err)
+	own := replacedIn(t, asks, "device-console", "application", "unit.view", "area.view", "unit.restart", "area.create")
+	account := nextOf(t, chosen.Plan(d.Arrange(targettest.Load(t, own), chosen, nil))).Accounts["p0"]
+	assert.Equal(t, standin.Limits{Session: 900}, account.Limits)
 	elsewhere := replacedIn(t, policy, "systems: {", "systems: {gone: {kind: database}, ") +
 		"  there: {to: group:crew, role: sees, on: gone, when: {signed-in-within: 15m}}\n"
 	assert.Equal(t, int64(28800), limits(elsewhere)["hgate:real:sees"][0])

@@ -8,14 +8,15 @@ import (
 )
 
 // certified gives an estate in which whoever holds a certificate that counts belongs to the groups that match it, as
-// the log and the estate have it now.
-func (a *app) certified(e *estate.Estate) (*estate.Estate, error) {
+// the log and the estate have it now. The gate of the estate is given if it is known, else nil.
+func (a *app) certified(e *estate.Estate, g *gate.Gate) (_ *estate.Estate, err error) {
 	if len(e.Certifying()) == 0 {
 		return e, nil
 	}
-	g, err := gate.Compile(e, nil)
-	if err != nil {
-		return nil, err
+	if g == nil {
+		if g, err = gate.Compile(e, nil); err != nil {
+			return nil, err
+		}
 	}
 	at, _, err := a.instant(e.Zone)
 	if err != nil {
@@ -44,7 +45,7 @@ func (a *app) certified(e *estate.Estate) (*estate.Estate, error) {
 
 // certifiedGate is certified for a gate, which is the same where nobody belongs to such a group.
 func (a *app) certifiedGate(g *gate.Gate) (*gate.Gate, error) {
-	e, err := a.certified(g.Estate())
+	e, err := a.certified(g.Estate(), g)
 	if err != nil || e == g.Estate() {
 		return g, err
 	}
@@ -64,12 +65,12 @@ func (a *app) bothCertified(
 	before, after *estate.Estate,
 	roster **membership.Roster,
 ) (was, is *estate.Estate, err error) {
-	if was, err = a.certified(before); err != nil {
+	if was, err = a.certified(before, nil); err != nil {
 		return nil, nil, err
 	}
 	if was != before && roster != nil {
 		*roster = nil
 	}
-	is, err = a.certified(after)
+	is, err = a.certified(after, nil)
 	return was, is, err
 }

@@ -166,7 +166,7 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if e, err = a.certified(e); err != nil {
+	if e, err = a.certified(e, nil); err != nil {
 		return nil, nil, err
 	}
 	g, err := gate.Compile(e, nil)

@@ -54,6 +54,44 @@ func agoText(ago time.Duration) string {
 // drawnAgo are times since somebody signed in: at each edge of what conditions are drawn to ask, and one step beyond.
 var drawnAgo = []time.Duration{15 * time.Minute, time.Hour, 8 * time.Hour, 8*time.Hour + time.Minute}
 
+// agos are times since somebody signed in, one for each way in which they can differ: at each edge of what the estate
+// asks, and one step beyond.
+func (o *oracle) agos() []time.Duration {
+	if o.ago != nil {
+		return o.ago
+	}
+	o.ago = []time.Duration{0}
+	note := func(values []string) {
+		if len(values) > 0 {
+			o.ago = append(o.ago, agoOf(values[len(values)-1]))
+		}
+	}
+	inCondition := func(c *estate.Condition) {
+		for _, t := range c.Facts {
+			if t.Fact == "signed-in-within" {
+				note(t.Values)
+			}
+		}
+	}
+	for _, g := range o.e.Grants {
+		g.When.Each(inCondition)
+	}
+	for _, b := range o.e.Blocks {
+		b.When.Each(inCondition)
+	}
+	for _, g := range o.e.Guarantees {
+		g.Requires.Each(inCondition)
+	}
+	for _, r := range o.e.Roles {
+		note(r.SignedIn)
+	}
+	slices.Sort(o.ago)
+	if o.ago = slices.Compact(o.ago); len(o.ago) > 1 {
+		o.ago = append(o.ago[1:], o.ago[len(o.ago)-1]+time.Minute)
+	}
+	return o.ago
+}
+
 // agoOf is a time since somebody signed in of which a word of requests is said.
 func agoOf(word string) time.Duration {
 	if word == estate.Longer {
@@ -213,7 +251,7 @@ func (o *oracle) outcome(p estate.Principal, op string, s spot, q partial, times
 				for _, reason := range values(q.reason, []bool{false, true}) {
 					for _, ticket := range values(q.ticket, []bool{false, true}) {
 						for _, how := range values(q.signIn, estate.SignIns) {
-							for _, ago := range values(q.ago, drawnAgo) {
+							for _, ago := range values(q.ago, o.agos()) {
 								for _, device := range values(q.device, devices) {
 									x := concrete{at, from, mfa, reason, ticket, how, ago, attributes[device]}
 									for _, roles := range sessions {

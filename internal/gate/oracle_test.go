@@ -18,6 +18,7 @@ type oracle struct {
 	e          *estate.Estate
 	zone       *time.Location
 	elevations []estate.Elevation
+	ago        []time.Duration // once agos has gathered them
 }
 
 // concrete is a full assignment of what a request can say. An attribute that is not in attrs is absent.

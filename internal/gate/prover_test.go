@@ -205,12 +205,13 @@ func (w *world) left(g *estate.Guarantee, place string, at int64) (n int) {
 		}
 		sessions, _ := standing.sessions(who, nil, at)
 		found := false
-		for bits := range 8 * len(drawnAgo) {
+		agos := standing.agos()
+		for bits := range 8 * len(agos) {
 			for _, how := range estate.SignIns {
 				for _, device := range []string{"managed", "own", "", "other", "-"} {
 					for _, from := range []string{"10.40.3.7", "10.1.2.3", "192.0.2.1", "2001:db8::1", "2001:db9::1"} {
 						x := concrete{at: at, from: netip.MustParseAddr(from), mfa: bits&1 > 0, reason: bits&2 > 0, ticket: bits&4 > 0,
-							signIn: how, ago: drawnAgo[bits/8], attrs: map[string]string{}}
+							signIn: how, ago: agos[bits/8], attrs: map[string]string{}}
 						if device != "-" {
 							x.attrs["device"] = device
 						}

@@ -10,10 +10,13 @@ import (
 // draw makes up estates that use every notation. The same seed gives the same estate.
 type draw struct {
 	*rand.Rand
-	plain bool // no condition asks about tags
+	plain  bool // no condition asks about tags
+	recent bool // some ask how long ago the subject signed in, which takes the oracle long
 }
 
-func newDraw(seed uint64) draw { return draw{Rand: rand.New(rand.NewPCG(seed, 7))} }
+func newDraw(seed uint64) draw {
+	return draw{Rand: rand.New(rand.NewPCG(seed, 7)), recent: seed%4 == 0}
+}
 
 func (d draw) one(of ...string) string { return of[d.IntN(len(of))] }
 
@@ -95,7 +98,7 @@ func (d draw) estate() string {
 			include = "include: " + d.some(1, 2, drawnRoles[:i]...) + ", "
 		}
 		dates := d.dates(12)
-		if d.chance(10) {
+		if d.recent && d.chance(20) {
 			dates += ", signed-in-within: " + d.one("15m", "1h")
 		}
 		line("  %s: {%sallow: %s%s}", r, include, d.operations(), dates)
@@ -205,7 +208,6 @@ func (d draw) condition(depth int) string {
 	pool := []string{
 		"mfa: " + d.one("true", "false"),
 		"sign-in: " + d.some(1, 4, "password", "passkey", "certificate", "key", "token"),
-		"signed-in-within: " + d.one("15m", "1h", "8h"),
 		"network: " + d.some(1, 2, drawnNets...),
 		"hours: " + d.some(1, 2, drawnHours...),
 		"reason: " + d.one("true", "false"),
@@ -215,6 +217,9 @@ func (d draw) condition(depth int) string {
 		"resource: {env: " + d.one("prod", `["1", x]`) + "}",
 		"same: " + d.one("team", "[team, env]"),
 		"owner: " + d.one("true", "false"),
+	}
+	if d.recent {
+		pool = append(pool, "signed-in-within: "+d.one("15m", "1h", "8h"))
 	}
 	if d.plain {
 		pool = slices.DeleteFunc(pool,

@@ -12,6 +12,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/lending"
 	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
 )
@@ -89,6 +90,8 @@ type checked struct {
 	found      []finding.Found
 	tests      []*estate.Object // that fail
 	guarantees []*estate.Object // that fail
+	loans      []*lending.Request
+	set        *lending.SignIns // what people sign in with that was set here; nil where that cannot be read
 }
 
 func (c checked) fails() bool { return len(c.tests)+len(c.guarantees) > 0 }
@@ -114,8 +117,8 @@ func (a *app) checkAll(g *gate.Gate, now clock.Instant) (c checked, err error) {
 			c.guarantees = append(c.guarantees, &one.Object)
 		}
 	}
-	loans, set := a.entering(g, now)
-	c.found, err = finding.RunWith(a.ctx, g, now, loans, set)
+	c.loans, c.set = a.entering(g, now)
+	c.found, err = finding.RunWith(a.ctx, g, now, c.loans, c.set)
 	return c, err
 }
 

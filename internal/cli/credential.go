@@ -25,8 +25,9 @@ const (
 func (a *app) credentialCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "credential", Short: "Issue, list and revoke what carries an identity",
-		Long: `Certificates and keys by which people and services sign in. hgate request credential asks for one, and
-hgate approve approves it; an authority's key is made here, and opened only to sign.`,
+		Long: `What people and services sign in with. hgate request credential asks for a certificate, and hgate approve
+approves it; an authority's key is made here, and opened only to sign. Passwords, second factors and tokens
+are made here too, shown once, and never kept.`,
 		Args: ownCommands,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}

@@ -12,7 +12,6 @@ import (
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/ledger"
-	"hiddengate/internal/ledger/store"
 	"hiddengate/internal/target"
 	"hiddengate/internal/view"
 )
@@ -62,18 +61,12 @@ type equipping struct {
 	holder  estate.Principal
 }
 
-func (e *equipping) may(*store.Reader) error {
-	if err := e.book.MayEquip(e.account, e.who.who, e.present()); err != nil {
-		return &draft.Error{Message: err.Error()}
-	}
-	return nil
-}
-
 func (e *equipping) run(remove bool) (err error) {
 	if e.book.Gate.Estate().Systems[e.account.System] == nil {
 		return unknown("system", e.account.System, keys(e.book.Gate.Estate().Systems))
 	}
-	if err := e.may(nil); err != nil {
+	may := e.mayEquip(e.book, e.account, e.who)
+	if err := may(nil); err != nil {
 		return err
 	}
 	if e.holder, _, err = e.book.AccountOf(e.account); err != nil {
@@ -91,20 +84,34 @@ func (e *equipping) run(remove bool) (err error) {
 	defer s.Close()
 	body := ledger.FactorBody{Account: e.account.String(), For: e.holder.String(), Removed: remove}
 	p := e.page(e.Out)
+	told := false
+	set := func(f *credential.Factor) error {
+		_, err := e.say(e.book, e.by, e.who, spoken{kind: ledger.FactorSet, body: body, check: may, then: func() error {
+			if told {
+				return nil
+			}
+			told = true
+			return e.equip(s, e.account, f)
+		}})
+		return err
+	}
 	if remove {
-		if err := e.set(s, &credential.Factor{}, body); err != nil {
-			return err
+		if err := set(&credential.Factor{}); err != nil {
+			return asRefused(err)
 		}
 		p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("%s has no second factor any more.", e.account)))
 		return nil
 	}
-	f, err := e.enrol(e.account)
-	if err != nil {
-		return err
-	}
+	f := credential.NewFactor()
 	body.Codes = len(f.Recovery)
-	if err := e.set(s, f, body); err != nil {
-		return err
+	text := f.Address(e.book.Gate.Estate().Title, e.account.String()) + "\n" + strings.Join(f.Recovery, "\n") + "\n"
+	if err := keptIn(e.out, text, func() error {
+		if err := e.arrives(e.account, f); err != nil {
+			return err
+		}
+		return set(f)
+	}); err != nil {
+		return asRefused(err)
 	}
 	p.Line("%s", p.Paint(view.Yes, fmt.Sprintf("%s has a second factor: %s asks for its codes from now on.", e.account,
 		e.account.System)))
@@ -114,23 +121,6 @@ func (e *equipping) run(remove bool) (err error) {
 	}
 	p.Line("  it stands in  %s, with its recovery codes, which you alone may read", e.out)
 	return nil
-}
-
-// set tells the system of a second factor, and the log that there is one: both or neither.
-func (e *equipping) set(s target.Equipping, f *credential.Factor, body ledger.FactorBody) error {
-	text := f.Address(e.book.Gate.Estate().Title, e.account.String()) + "\n" + strings.Join(f.Recovery, "\n") + "\n"
-	told := false
-	err := keptIn(e.out, text, func() error {
-		_, err := e.say(e.book, e.by, e.who, spoken{kind: ledger.FactorSet, body: body, check: e.may, then: func() error {
-			if told {
-				return nil
-			}
-			told = true
-			return e.equip(s, e.account, f)
-		}})
-		return err
-	})
-	return asRefused(err)
 }
 
 // equip tells a system of the second factor of an account.
@@ -168,38 +158,42 @@ func (a *app) asksForFactors(id string) (asking, error) {
 	return s.(asking), nil
 }
 
-// enrol makes a second factor, shows it, and sees by a first code that it has arrived.
-func (e *equipping) enrol(account estate.Address) (*credential.Factor, error) {
-	f := credential.NewFactor()
-	address := f.Address(e.book.Gate.Estate().Title, account.String())
-	if e.out != "" {
-		return f, nil
+// arrives shows a second factor, unless it stands in a file, and sees by a first code that it has arrived.
+func (e *equipping) arrives(account estate.Address, f *credential.Factor) error {
+	if e.out == "" {
+		if err := e.shows(account, f); err != nil {
+			return err
+		}
 	}
-	code, err := qr.Encode(address, qr.L)
+	for range 3 {
+		fmt.Fprint(e.page(e.Err), "The code that the app shows now: ")
+		line, err := e.answer()
+		if err != nil {
+			return err
+		}
+		if line == "" {
+			break
+		}
+		if f.Fits(strings.ReplaceAll(strings.TrimSpace(line), " ", ""), e.present().Time()) {
+			return nil
+		}
+		e.page(e.Err).Line("That is not the code of now.")
+	}
+	return &draft.Error{Message: "no code came that fits, so nothing was set",
+		Help: "see that the clocks of both are right, and run the command again"}
+}
+
+func (e *equipping) shows(account estate.Address, f *credential.Factor) error {
+	code, err := qr.Encode(f.Address(e.book.Gate.Estate().Title, account.String()), qr.L)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	p := e.page(e.Out)
 	p.Line("The second factor of %s. It is shown this once.", account)
 	p.Line("Scan it with an app for one-time codes, or type the secret there.\n")
 	p.Squares(code.Size, code.Black)
 	p.Line("\n  secret  %s\n", grouped(f.Secret))
-	for range 3 {
-		fmt.Fprint(e.page(e.Err), "The code that the app shows now: ")
-		line, err := e.answer()
-		if err != nil {
-			return nil, err
-		}
-		if line == "" {
-			break
-		}
-		if f.Fits(strings.ReplaceAll(strings.TrimSpace(line), " ", ""), e.present().Time()) {
-			return f, nil
-		}
-		e.page(e.Err).Line("That is not the code of now.")
-	}
-	return nil, &draft.Error{Message: "no code came that fits, so nothing was set",
-		Help: "see that the clocks of both are right, and run the command again"}
+	return nil
 }
 
 // grouped writes a long text in groups of four.

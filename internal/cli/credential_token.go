@@ -131,13 +131,6 @@ func (a *app) tokenNamed(b *book, id string) (t *lending.Token, err error) {
 	return t, nil
 }
 
-func (m *tokenMaking) may(*store.Reader) error {
-	if err := m.book.MayEquip(m.account, m.who.who, m.present()); err != nil {
-		return &draft.Error{Message: err.Error()}
-	}
-	return nil
-}
-
 func (m *tokenMaking) run() error {
 	e := m.book.Gate.Estate()
 	m.account = e.Canonical(m.account)
@@ -149,7 +142,8 @@ func (m *tokenMaking) run() error {
 			return unknown("role", role, keys(e.Roles))
 		}
 	}
-	if err := m.may(nil); err != nil {
+	may := m.mayEquip(m.book, m.account, m.who)
+	if err := may(nil); err != nil {
 		return err
 	}
 	if err := m.takesTokens(m.account.System); err != nil {
@@ -186,7 +180,7 @@ func (m *tokenMaking) run() error {
 		return err
 	}
 	if err := keptIn(m.out, text.String(), func() error {
-		_, err := m.say(m.book, m.by, m.who, spoken{kind: ledger.TokenMade, body: m.body, check: m.may})
+		_, err := m.say(m.book, m.by, m.who, spoken{kind: ledger.TokenMade, body: m.body, check: may})
 		return err
 	}); err != nil {
 		return asRefused(err)
@@ -244,12 +238,7 @@ its account, or may do account.set-password on it.`,
 			if err != nil {
 				return err
 			}
-			may := func(*store.Reader) error {
-				if err := b.MayEquip(t.Account, who.who, a.present()); err != nil {
-					return &draft.Error{Message: err.Error()}
-				}
-				return nil
-			}
+			may := a.mayEquip(b, t.Account, who)
 			if err := may(nil); err != nil {
 				return err
 			}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"hiddengate/internal/catalog"
 	"hiddengate/internal/diagnostic"
@@ -296,6 +297,7 @@ func describeSystem(g *gate.Gate, id string) []pair {
 		pair{"tags", tagTexts(s.Tags)},
 		pair{"unlisted", unlisted},
 		pair{"precedence", refTexts(s.Precedence)},
+		pair{"sign-in", s.SignIn},
 		pair{"resources", inside},
 	)
 }
@@ -378,7 +380,24 @@ func describeRole(g *gate.Gate, id string) []pair {
 	}
 	return head(&r.Object, pair{"include", refTexts(r.Include)}, pair{"allow", texts(r.Allow)}, pair{"has", later(has)},
 		pair{"operations", comes}, pair{"applies", later(func() any { return g.Used(id) })},
-		pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)})
+		pair{"starts", moment(r.Starts)}, pair{"ends", moment(r.Ends)}, pair{"session", lasting(r.Session)},
+		pair{"idle", lasting(r.Idle)}, pair{"signed-in-within", last(r.SignedIn)})
+}
+
+// lasting writes a duration; "" for none.
+func lasting(d time.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return estate.DurationText(d)
+}
+
+// last gives the last of some texts; "" for none.
+func last(texts []string) string {
+	if len(texts) == 0 {
+		return ""
+	}
+	return texts[len(texts)-1]
 }
 
 func describeGrant(g *gate.Gate, id string) []pair {

@@ -34,15 +34,16 @@ Who invites has to be allowed to make the person active.`,
 		"showing it")
 	by.flags(a, c)
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		span, err := estate.ParseDuration(lasts)
+		duration, err := estate.ParseDuration(lasts)
 		if err != nil {
 			return err
 		}
-		if longest := clock.Instant(lending.LongestInvitation); clock.Instant(span.Microseconds()) > longest {
+		span := clock.Instant(duration.Microseconds())
+		if span > lending.LongestInvitation {
 			return &draft.Error{Message: "an invitation lapses within 30 days"}
 		}
 		return a.inTheNameOf(&by, func(b *book, who actor) error {
-			return a.invite(b, &by, who, args[0], clock.Instant(span.Microseconds()), out)
+			return a.invite(b, &by, who, args[0], span, out)
 		})
 	}
 	return c

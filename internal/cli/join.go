@@ -40,7 +40,6 @@ type equipped struct {
 
 func (a *app) joinCommand() *cobra.Command {
 	j := &joining{app: a}
-	var code string
 	c := &cobra.Command{
 		Use: "join CODE", Short: "Join by the code of an invitation",
 		Long: `Makes whoever the code was given to active, and sets what they sign in with: a password for each account that
@@ -54,11 +53,10 @@ once.`,
 	c.Flags().StringVar(&j.out, "out", "", "write the passwords into this new `file` of CSV, which you alone may read, "+
 		"instead of showing them")
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		code = args[0]
 		if j.typed && j.out != "" {
 			return errors.New("--out is for passwords that are made here")
 		}
-		j.proof = credential.HashOf(code)
+		j.proof = credential.HashOf(args[0])
 		return j.run()
 	}
 	return c
@@ -89,25 +87,10 @@ func (j *joining) look(in *store.Reader) error {
 	if err != nil {
 		return err
 	}
-	now := j.present()
-	j.invitation = nil
-	for _, i := range s.Invitations {
-		if i.Hash == credential.HashOf(j.proof) {
-			j.invitation = i
-		}
-	}
-	switch i := j.invitation; {
-	case i == nil:
-		return &draft.Error{Message: "there is no invitation with this code"}
-	case i.Joined != nil:
-		return &draft.Error{Message: "somebody has joined with this code already", Help: "ask for another invitation"}
-	case now >= i.Ends:
-		return &draft.Error{Message: "the invitation has lapsed", Help: "ask for another one"}
+	if j.invitation, err = s.MayJoin(j.proof, j.present()); err != nil {
+		return err
 	}
 	person := j.book.Gate.Estate().Subject(j.invitation.Person)
-	if person == nil || person.Status != invited {
-		return &draft.Error{Message: fmt.Sprintf("%s is not invited any more", j.invitation.Person)}
-	}
 	return j.mayActivate(j.book.Gate.Estate(), person, j.invitation.By)
 }
 
@@ -224,13 +207,11 @@ func (j *joining) factor(account estate.Address) error {
 		if err != nil {
 			return err
 		}
-		one := equipped{account: account, system: s}
+		one := equipped{account, s, credential.NewFactor()}
 		j.factors = append(j.factors, one)
-		e := &equipping{app: j.app, book: j.book}
-		if one.factor, err = e.enrol(account); err != nil {
+		if err := (&equipping{app: j.app, book: j.book}).arrives(account, one.factor); err != nil {
 			return err
 		}
-		j.factors[len(j.factors)-1] = one
 		j.body.Factors = append(j.body.Factors, ledger.FactorBody{Account: account.String(),
 			For: j.invitation.Person.String(), Codes: len(one.factor.Recovery)})
 	}

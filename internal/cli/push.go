@@ -74,7 +74,7 @@ func (a *app) push(id string, how pushing) error {
 	}
 	applied, passwords := false, ""
 	if len(plan.Statements) > 0 && !how.dryRun {
-		if err := a.mayPush(c, r.arrangement.Forbidden(), a.shutOut(r, plan), how); err != nil {
+		if err := a.mayPush(r, plan, how); err != nil {
 			return err
 		}
 		if passwords, err = firstPasswords(c.id, plan); err != nil {
@@ -130,7 +130,7 @@ func (a *app) pushJSON(c *carrying, plan *target.Plan, applied bool, passwords s
 }
 
 // mayPush sees that nothing stands against telling a system, and asks.
-func (a *app) mayPush(c *carrying, forbidden []target.Forbidden, shutOut []string, how pushing) error {
+func (a *app) mayPush(c *reached, plan *target.Plan, how pushing) error {
 	found, err := a.checkAll(c.plain, c.at)
 	if err != nil {
 		return err
@@ -145,11 +145,11 @@ func (a *app) mayPush(c *carrying, forbidden []target.Forbidden, shutOut []strin
 	if n := tally(found.found)[diagnostic.Error]; n > 0 {
 		against = append(against, "`hgate check` finds "+count(n, "error"))
 	}
-	for _, one := range forbidden {
+	for _, one := range c.arrangement.Forbidden() {
 		against = append(against, fmt.Sprintf("%s forbids %s what the system gives to whoever gets in (%s)", one.By,
 			one.Subject, one.Operation))
 	}
-	if len(shutOut) > 0 {
+	if shutOut := c.shutOut(plan, found); len(shutOut) > 0 {
 		against = append(against, fmt.Sprintf("%s would have nothing to sign in with (no-sign-in): %s",
 			count(len(shutOut), "account"), someTexts(shutOut)))
 	}
@@ -180,13 +180,9 @@ func (a *app) mayPush(c *carrying, forbidden []target.Forbidden, shutOut []strin
 
 // shutOut lists the accounts of a system by which nobody could sign in, as far as the system says how people do; those
 // aside to which the push hands out a password.
-func (a *app) shutOut(r *reached, plan *target.Plan) (out []string) {
+func (r *reached) shutOut(plan *target.Plan, c checked) (out []string) {
 	s := r.gate.Estate().Systems[r.id]
-	if len(s.SignIn) == 0 {
-		return nil
-	}
-	loans, set := a.entering(r.plain, r.at)
-	without := finding.WithoutSignIn(r.gate, s, r.at, loans, set)
+	without := finding.WithoutSignIn(r.gate, s, r.at, c.loans, c.set)
 	for _, h := range r.arrangement.Holders {
 		if slices.Contains(without, h.Subject) &&
 			!(slices.Contains(s.SignIn, "password") && slices.Contains(plan.First, h.Account)) {

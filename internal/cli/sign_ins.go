@@ -3,6 +3,8 @@ package cli
 import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/credential"
+	"hiddengate/internal/draft"
+	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/ledger"
 	"hiddengate/internal/ledger/store"
@@ -58,6 +60,16 @@ func (a *app) signInsOf(c *carrying) error {
 		c.tokens[name] = append(c.tokens[name], target.Token{ID: t.ID, Hash: t.Hash, Roles: t.Roles, Ends: t.Ends})
 	}
 	return nil
+}
+
+// mayEquip sees that somebody may give an account a second factor or a token.
+func (a *app) mayEquip(b *book, account estate.Address, who actor) func(*store.Reader) error {
+	return func(*store.Reader) error {
+		if err := b.MayEquip(account, who.who, a.present()); err != nil {
+			return &draft.Error{Message: err.Error()}
+		}
+		return nil
+	}
 }
 
 // entering gathers what was lent and signed and may matter at an instant, and what people sign in with that was set

@@ -220,6 +220,29 @@ func (s *SignIns) password(p *Password) {
 	s.accounts[p.For] = append(s.accounts[p.For], p.Account)
 }
 
+// MayJoin finds the invitation that somebody proves to have, by the hash of its code. The error says why nobody joins
+// by it at an instant.
+func (s *SignIns) MayJoin(proof string, at clock.Instant) (*Invitation, error) {
+	var i *Invitation
+	for _, one := range s.Invitations {
+		if one.Hash == credential.HashOf(proof) {
+			i = one
+		}
+	}
+	switch {
+	case i == nil:
+		return nil, refuse("", "there is no invitation with this code")
+	case i.Joined != nil:
+		return nil, refuse("ask for another invitation", "somebody has joined with this code already")
+	case at >= i.Ends:
+		return nil, refuse("ask for another one", "the invitation has lapsed")
+	}
+	if person := s.book.estate().Subject(i.Person); person == nil || person.Status != "invited" {
+		return nil, refuse("", "%s is not invited any more", i.Person)
+	}
+	return i, nil
+}
+
 // joined takes that somebody joined: once, by the code of an invitation that was open, with what whoever invited them
 // could have set.
 func (s *SignIns) joined(e ledger.Event, said Said) {

@@ -1,6 +1,7 @@
 package lending_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -164,6 +165,20 @@ func TestWhoJoinsByAnInvitation(t *testing.T) {
 			assert.NotNil(t, s.Factors[account])
 		}
 	}
+	open, _ := signIns(t, signingIn, invites("bo"))
+	for minute, why := range map[int]string{59: "", 60: "has lapsed"} {
+		i, err := open.MayJoin(proof, minutes(minute))
+		if why != "" {
+			assert.ErrorContains(t, err, why)
+		} else if assert.NoError(t, err) {
+			assert.Equal(t, "eve", i.Person.ID)
+		}
+	}
+	_, err = open.MayJoin(credential.HashOf("x"), minutes(1))
+	assert.ErrorContains(t, err, "no invitation with this code")
+	active, _ := signIns(t, strings.Replace(signingIn, "eve: {status: invited}", "eve: {}", 1), invites("bo"))
+	_, err = active.MayJoin(proof, minutes(1))
+	assert.ErrorContains(t, err, "not invited any more")
 	invitation := invites("bo")
 	s, _ := signIns(t, signingIn, invitation, joins(invitation, "eve", proof, 1, "app:accounts/eve"),
 		joins(invitation, "eve", proof, 2, "app:accounts/eve"))

@@ -110,7 +110,7 @@ func (p *planning) teamDifferences(name string, was, is *standin.Team) {
 		p.say(target.Remove, nil, why, whose+" has the member "+account)
 	}
 	p.permitDifferences(whose, was.Permits, is.Permits, p.grants[whose], "no grant gives it")
-	p.limitDifferences(whose, was.Limits, is.Limits)
+	p.limitDifferences("whoever has "+whose, was.Limits, is.Limits)
 	var added []string
 	for _, account := range is.Members {
 		if !slices.Contains(was.Members, account) {

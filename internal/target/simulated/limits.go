@@ -15,7 +15,7 @@ func (p *planning) limits(grants ...string) standin.Limits {
 	return standin.Limits{Session: int64(session / time.Second), Idle: int64(idle / time.Second)}
 }
 
-// limitDifferences tells how limits of sessions differ.
+// limitDifferences tells how limits of sessions differ: of an account, or of whoever has a team.
 func (p *planning) limitDifferences(whose string, was, is standin.Limits) {
 	for _, one := range []struct {
 		was, is int64
@@ -25,11 +25,11 @@ func (p *planning) limitDifferences(whose string, was, is standin.Limits) {
 		switch {
 		case one.was == one.is:
 		case one.is == 0:
-			p.say(target.Remove, nil, "nothing says so any more", fmt.Sprintf("whoever has %s %s %s", whose, one.what,
+			p.say(target.Remove, nil, "nothing says so any more", fmt.Sprintf("%s %s %s", whose, one.what,
 				estate.DurationText(time.Duration(one.was)*time.Second)))
 		default:
 			p.say(target.Alter, nil, "a role or a condition says so",
-				fmt.Sprintf("whoever has %s %s %s", whose, one.what, lasts))
+				fmt.Sprintf("%s %s %s", whose, one.what, lasts))
 		}
 	}
 }

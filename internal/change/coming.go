@@ -23,22 +23,80 @@ type example struct {
 	number  int // of its pile; of one to which nobody's access differs, another
 	inherit bool
 	*estate.Resource
+	among *comingExamples
+	index int // among those
+}
+
+// comingSide is one of the estates of a pair.
+type comingSide struct {
+	pair *differing.Pair
+	side differing.Side
+}
+
+// comingExamples are all that may come, as they would be in one estate.
+type comingExamples struct {
+	list   []example
+	covers map[coveringTerm][]bool
+}
+
+// coveringTerm is a term as one of the estates reads it.
+type coveringTerm struct {
+	gate *gate.Gate
+	text string
+}
+
+// covered says whether a term covers an example. It is asked of one term and many examples again and again.
+func (x *example) covered(g *gate.Gate, t estate.ResourceTerm, text string) bool {
+	key := coveringTerm{g, text}
+	known := x.among.covers[key]
+	if known == nil {
+		for i := range x.among.list {
+			known = append(known, g.CoversTerm(t, x.among.list[i].Resource))
+		}
+		x.among.covers[key] = known
+	}
+	return known[x.index]
+}
+
+// comingIn gives all that may come, in one estate of a pair.
+func (e *Effect) comingIn(s comingSide) *comingExamples {
+	if known := e.coming[s]; known != nil {
+		return known
+	}
+	out := &comingExamples{covers: map[coveringTerm][]bool{}}
+	add := func(number int, inherit bool, r *estate.Resource) {
+		if r != nil {
+			out.list = append(out.list, example{number, inherit, r, out, len(out.list)})
+		}
+	}
+	for _, p := range s.pair.Coming() {
+		add(p.Number(), p.May().Inherit, p.Resource(s.side))
+	}
+	for i, idle := range s.pair.Idle() {
+		add(-1-i, idle.Inherit, idle.In(s.pair.Gate(s.side).Estate()))
+	}
+	if e.coming == nil {
+		e.coming = map[comingSide]*comingExamples{}
+	}
+	e.coming[s] = out
+	return out
 }
 
 // examples lists what may come to which a line's operations apply, what the line is about and all else.
 func (e *Effect) examples(l *Line) (out []example) {
 	of := l.pair.Gate(l.side()).Estate()
-	add := func(number int, inherit bool, r *estate.Resource) {
-		if r != nil && slices.ContainsFunc(l.Operations,
-			func(op string) bool { return of.Offer(r.System.Kind.ID).Valid(op, r.Type) != nil }) {
-			out = append(out, example{number, inherit, r})
+	type place struct{ kind, typ string }
+	applies := map[place]bool{}
+	for _, x := range e.comingIn(comingSide{l.pair, l.side()}).list {
+		at := place{x.System.Kind.ID, x.Type}
+		is, known := applies[at]
+		if !known {
+			is = slices.ContainsFunc(l.Operations, func(op string) bool { return of.Offer(at.kind).Valid(op, at.typ) != nil })
+			applies[at] = is
 		}
-	}
-	for _, p := range l.pair.Coming() {
-		add(p.Number(), p.May().Inherit, p.Resource(l.side()))
-	}
-	for i, s := range l.pair.Idle() {
-		add(-1-i, s.Inherit, s.In(of))
+		if is {
+			out = append(out, x)
+		}
 	}
 	return out
 }
@@ -179,7 +237,7 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 			seen[text] = true
 			one := place{added(t), map[int]bool{}, within(t)}
 			for _, x := range all {
-				if g.CoversTerm(t, x.Resource) {
+				if x.covered(g, t, text) {
 					one.piles[x.number] = true
 				}
 			}
@@ -202,12 +260,13 @@ func (e *Effect) sure(l *Line, all []example) (out []place) {
 				continue
 			}
 			for _, t := range list {
-				if slices.ContainsFunc(out, func(p place) bool { return p.name == within(t) }) {
+				text, name := t.String(), within(t)
+				if slices.ContainsFunc(out, func(p place) bool { return p.name == name }) {
 					continue
 				}
-				one := place{added(t), map[int]bool{}, within(t)}
+				one := place{added(t), map[int]bool{}, name}
 				for _, x := range all {
-					if x.number >= 0 && g.CoversTerm(t, x.Resource) {
+					if x.number >= 0 && x.covered(g, t, text) {
 						one.piles[x.number] = true
 					}
 				}

@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
 	"hiddengate/internal/verify"
 )
 
@@ -32,7 +33,9 @@ type Consequences struct {
 
 // Consequences works them out, as of now.
 func (e *Effect) Consequences(ctx context.Context, now clock.Instant) (c Consequences, err error) {
-	run := func(g *gate.Gate, _ *estate.Estate) ([]finding.Found, error) { return finding.Run(ctx, g, now) }
+	run := func(g *gate.Gate, _ *estate.Estate) ([]finding.Found, error) {
+		return finding.RunButFor(ctx, g, now, e.alikeTest)
+	}
 	if c.Part = e.Part; c.Part {
 		run = func(g *gate.Gate, about *estate.Estate) ([]finding.Found, error) {
 			return finding.RunAbout(ctx, g, about, now)
@@ -128,6 +131,9 @@ func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, er
 	}
 	was := map[string]bool{} // whether it passed, of those that could be run
 	for _, t := range e.Before.Tests {
+		if e.alikeTest(t) {
+			continue
+		}
 		if r, err := verify.Run(before, t, now); err == nil {
 			was[t.ID] = r.Passed()
 		}
@@ -136,6 +142,9 @@ func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, er
 	for _, t := range estate.Sorted(e.After.Tests) {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
+		}
+		if e.alikeTest(t) {
+			continue
 		}
 		passed, known := was[t.ID]
 		r, err := verify.Run(e.Gates.New, t, now)
@@ -158,6 +167,40 @@ func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, er
 		return nil, wrong.Sort()
 	}
 	return out, nil
+}
+
+// alikeTest says that a test comes out as before, since it is the same and asks about nobody whose access can differ.
+func (e *Effect) alikeTest(t *estate.Test) bool {
+	if e.others == nil || e.Before.Tests[t.ID] == nil || e.After.Tests[t.ID] == nil || e.restated("tests", t) {
+		return false
+	}
+	lists := []estate.Subjects{t.Who}
+	for _, l := range t.Levels {
+		lists = append(lists, estate.Subjects{{Principal: l.Subject}})
+	}
+	return !slices.ContainsFunc(lists, func(list estate.Subjects) bool {
+		return slices.ContainsFunc([]*gate.Gate{e.Gates.Old, e.Gates.New}, func(g *gate.Gate) bool {
+			return slices.ContainsFunc(g.Of(list), func(p estate.Principal) bool { return e.others[p] })
+		})
+	})
+}
+
+// restated says that an entry is not as it was, or names a scope that is not.
+func (e *Effect) restated(section string, entry estate.Head) bool {
+	if slices.Contains(e.altered[section], entry.Head().ID) {
+		return true
+	}
+	if e.scopes == nil {
+		e.scopes = setOf(e.altered["scopes"])
+		for _, one := range []*estate.Estate{e.Before, e.After} {
+			spread(e.scopes, one, "scopes")
+		}
+	}
+	any := false
+	policyfile.EachName(section, entry, func(_ string, n policyfile.Name) {
+		any = any || n.Section == "scopes" && e.scopes[n.ID]
+	})
+	return any
 }
 
 // Rezoned says that local times are of another time zone than before.
@@ -195,10 +238,10 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 		}
 		return p
 	}
-	all, few := of(nil), of(e.only)
+	all, few := of(nil), of(e.others)
 	for _, g := range estate.Sorted(e.After.Guarantees) {
 		was := e.Before.Guarantees[g.ID]
-		if was != nil && e.only != nil && !slices.Contains(e.altered["guarantees"], g.ID) {
+		if was != nil && e.others != nil && !e.restated("guarantees", g) {
 			if same, err := e.same(ctx, few, was, g); err != nil || same {
 				if err != nil {
 					return nil, err

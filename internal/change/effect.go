@@ -66,14 +66,20 @@ type Effect struct {
 	Before, After *estate.Estate
 	Gates         *differing.Pair     // of what is allowed
 	places        map[string][]string // that have been worked out already
+	coming        map[comingSide]*comingExamples
 	// afterwards and before, the grants that name a subject by itself
 	direct  [2]map[estate.Principal][]*estate.Grant
 	altered altered                   // the entries that are not the same
-	only    map[estate.Principal]bool // those whose access can differ; nil for everybody
+	scopes  map[string]bool           // those among them, and those that are made of such; nil until it is asked for
+	others  map[estate.Principal]bool // those whose access can differ; nil for everybody
+	only    map[estate.Principal]bool // those who are looked at; nil for everybody
 	other   estate.Principal          // where two subjects are compared, the second
 	// the gates answer only for those whose access can differ, and for whom tests are about
 	Part bool
 }
+
+// mostComing is how many ways in which something may come an effect tells apart. Nobody reads of more.
+const mostComing = 4000
 
 // How says how an effect is worked out.
 type How struct {
@@ -95,15 +101,17 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	altered := alteredIn(before, after)
 	rosters := rostersOf(before, after, altered, how.Roster)
 	change := edit{before, after, altered, rosters, few}
-	only, within := change.touched(), change.concerned()
-	e := &Effect{Before: before, After: after, within: within, altered: altered, only: only, Part: only != nil ||
-		len(after.People) > few}
+	others := change.differing()
+	only, within := change.touched(others), change.concerned()
+	e := &Effect{Before: before, After: after, within: within, altered: altered, others: others, only: only,
+		Part: only != nil ||
+			len(after.People) > few}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
 		if which == gate.OnRequest && !lends(before) && !lends(after) {
 			break
 		}
 		pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Which: which, Only: only,
-			Rosters: rosters, Coming: &differing.Coming{Apart: how.apart, Within: within}})
+			Rosters: rosters, Coming: &differing.Coming{Apart: how.apart, Within: within, Most: mostComing}})
 		if err != nil {
 			return nil, err
 		}

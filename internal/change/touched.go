@@ -62,25 +62,35 @@ type edit struct {
 
 func (c *edit) both() [2]*estate.Estate { return [2]*estate.Estate{c.before, c.after} }
 
-// touched names the subjects whose access can differ between two estates; nil for all of them. It looks at which
+// differing names the subjects whose access can differ between two estates; nil for all of them. It looks at which
 // entries are others: where an estate was read again in part, the rest is the same by its address.
-func (c *edit) touched() map[estate.Principal]bool {
+func (c *edit) differing() map[estate.Principal]bool {
 	before, after, altered := c.before, c.after, c.altered
-	if len(before.People)+len(after.People) < 2*c.few || before.Tree != after.Tree ||
-		before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
+	if before.Tree != after.Tree || before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
 		altered.any("separations", "systems", "catalogs") {
 		return nil
 	}
 	out := map[estate.Principal]bool{}
-	both := c.both()
-	add := func(k int, list estate.Subjects) {
-		for _, p := range c.rosters[k].Of(list) {
-			out[p] = true
-		}
+	altered.subjects(c.both(), c.rosters, out)
+	eachAltered(c.both(), altered, func(k int, to estate.Subjects, _ estate.Resources) { c.add(out, k, to) })
+	return out
+}
+
+// add adds whom a list of one of the estates selects.
+func (c *edit) add(to map[estate.Principal]bool, k int, list estate.Subjects) {
+	for _, p := range c.rosters[k].Of(list) {
+		to[p] = true
 	}
-	altered.subjects(both, c.rosters, out)
-	eachAltered(both, altered, func(k int, to estate.Subjects, _ estate.Resources) { add(k, to) })
-	for k, e := range both { // whoever the tests are about is needed to run them
+}
+
+// touched names the subjects who are looked at, if access can differ for some alone; nil for all of them.
+func (c *edit) touched(differing map[estate.Principal]bool) map[estate.Principal]bool {
+	if differing == nil || len(c.before.People)+len(c.after.People) < 2*c.few {
+		return nil
+	}
+	out := maps.Clone(differing)
+	add := func(k int, list estate.Subjects) { c.add(out, k, list) }
+	for k, e := range c.both() { // whoever the tests are about is needed to run them
 		for _, t := range e.Tests {
 			add(k, t.Who)
 			for _, l := range t.Levels {

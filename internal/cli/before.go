@@ -66,7 +66,7 @@ func (a *app) proofsText(p *view.Page, proofs []proof, since string) {
 		case one.before == nil:
 			p.Line("  %s  %s: then it named what there was not", p.Paint(view.Yes, "proved"), one.Test.ID)
 		default:
-			f := one.before.Failures[0]
+			f := one.before.First(1)[0]
 			p.Line("  %s  %s", p.Paint(view.Yes, "proved"), one.Test.ID)
 			p.Line("          %s", p.Paint(view.Faint,
 				"then: "+f.Subject.String()+" "+f.Operation+" on "+f.Resource+": expected "+f.Expected+", got "+f.Got))

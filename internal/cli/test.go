@@ -103,7 +103,7 @@ func (a *app) testJSON(results []verify.Result) error {
 	}{Tests: []test{}}
 	for _, r := range results {
 		one := test{r.Test.ID, r.Passed(), []failure{}}
-		for _, f := range r.Failures {
+		for f := range r.Failures() {
 			one.Failures = append(one.Failures, failure{f.Subject.String(), f.Operation, f.Resource, f.Expected, f.Got})
 		}
 		if r.Passed() {
@@ -144,11 +144,11 @@ func (a *app) testJUnit(results []verify.Result) error {
 		if !r.Passed() {
 			s.Failures++
 			var lines []string
-			for _, f := range r.Failures {
+			for f := range r.Failures() {
 				lines = append(lines, visible.Clean(fmt.Sprintf("%s: %s %s %s: expected %s, got %s", f.Position, f.Subject,
 					f.Operation, f.Resource, f.Expected, f.Got)))
 			}
-			one.Failure = &junitFailure{Message: count(len(r.Failures), "expectation") + " not met",
+			one.Failure = &junitFailure{Message: count(r.Count(), "expectation") + " not met",
 				Text: strings.Join(lines, "\n")}
 		}
 		s.Cases = append(s.Cases, one)
@@ -190,12 +190,12 @@ func (a *app) testText(g *gate.Gate, results []verify.Result) error {
 			continue
 		}
 		p.Line("  %s  %s  %s", p.Paint(view.No, "failed"), r.Test.ID, p.Paint(view.Faint, r.Test.Source.Short()))
-		for _, f := range r.Failures[:min(len(r.Failures), mostFailures)] {
+		for _, f := range r.First(mostFailures) {
 			if err := a.failureText(p, g, r.Test, f); err != nil {
 				return err
 			}
 		}
-		if n := len(r.Failures) - mostFailures; n > 0 {
+		if n := r.Count() - mostFailures; n > 0 {
 			p.Line("          and %d more; --format json lists them", n)
 		}
 	}

@@ -53,8 +53,9 @@ type check struct {
 	about     *estate.Estate // the entries that are looked at; all of them, or a few
 	gate      *gate.Gate
 	now       clock.Instant
-	loans     []*lending.Request // that may matter now
-	set       *lending.SignIns   // what people sign in with that was set here; nil for none
+	loans     []*lending.Request      // that may matter now
+	set       *lending.SignIns        // what people sign in with that was set here; nil for none
+	over      func(*estate.Test) bool // tests whose results are passed over; nil: none
 	finding   *Finding
 	found     []Found
 	there     map[estate.Principal]bool            // whether anybody active stands behind an owner
@@ -73,6 +74,11 @@ func Run(ctx context.Context, g *gate.Gate, now clock.Instant) ([]Found, error) 
 func RunWith(ctx context.Context, g *gate.Gate, now clock.Instant, loans []*lending.Request,
 	set *lending.SignIns) ([]Found, error) {
 	return run(&check{ctx: ctx, estate: g.Estate(), about: g.Estate(), gate: g, now: now, loans: loans, set: set}, All)
+}
+
+// RunButFor looks for every finding but those about the results of tests that are passed over.
+func RunButFor(ctx context.Context, g *gate.Gate, now clock.Instant, over func(*estate.Test) bool) ([]Found, error) {
+	return run(&check{ctx: ctx, estate: g.Estate(), about: g.Estate(), gate: g, now: now, over: over}, All)
 }
 
 // RunAbout looks at a few entries of an estate alone, those that another estate has; it leaves out the findings that

@@ -52,7 +52,10 @@ func (g *Gate) spotsOf(n int) []spotted {
 func (g *Gate) Count(list estate.Resources) (count int) {
 	n, known := g.Places.Numbers[placemap.ResourcesKey(list)]
 	if !known {
-		return len(g.Resources(list))
+		for range g.Selected(list) {
+			count++
+		}
+		return count
 	}
 	for _, s := range g.spotsOf(n) {
 		count += s.count

@@ -95,14 +95,33 @@ func (g *Gate) Answers(p estate.Principal, of Sought, each func(Answer) bool) er
 // Resources lists the listed resources that a list selects, in tree order. It looks where its addresses point alone.
 func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 	var out []*estate.Resource
-	for _, some := range g.stretchesOf(list) {
-		for i := some.from; i < some.to; i++ {
-			if r := g.estate.Tree.At(i); g.Covers(list, r) {
-				out = append(out, r)
+	for i := range g.Selected(list) {
+		out = append(out, g.estate.Tree.At(i))
+	}
+	return out
+}
+
+// Selected gives the rows of the listed resources that a list selects, in order. Of a list of grants and blocks their
+// spots tell; of others, whatever is alike is judged once.
+func (g *Gate) Selected(list estate.Resources) iter.Seq[int] {
+	n, known := g.Places.Numbers[placemap.ResourcesKey(list)]
+	return func(yield func(int) bool) {
+		for _, some := range g.stretchesOf(list) {
+			if !known {
+				for i := range placemap.Selected(g.estate, list, some.from, some.to) {
+					if !yield(i) {
+						return
+					}
+				}
+				continue
+			}
+			for i := some.from; i < some.to; i++ {
+				if g.Places.Covers(n, g.Places.Spots[i]) && !yield(i) {
+					return
+				}
 			}
 		}
 	}
-	return out
 }
 
 // Meets tells what a condition and dates come to in a context, apart from what concerns a subject or resource, which is
@@ -123,7 +142,10 @@ func (g *Gate) CoversAny(l estate.Resources) bool {
 	}
 	some, known := g.coverAny[key]
 	if !known {
-		some = g.estate.Tree.Some(func(r *estate.Resource) bool { return placemap.Covers(g.estate, l, r) })
+		for range g.Selected(l) {
+			some = true
+			break
+		}
 		g.coverAny[key] = some
 	}
 	return some

@@ -30,6 +30,22 @@ type Shape struct {
 	Owned               bool // every resource has an owner, and every tenth grant asks for the owner
 	Overlap             bool // every grant covers nearly everything, each a little less than another
 	Unlisted            bool // no resource is listed: systems judge what is asked
+	// Zipf draws groups so that the k-th has about 1/k of the members of the first; Nested is how many groups stand in
+	// one another, at the most.
+	Zipf   bool
+	Nested int
+	// Uneven makes systems and folders of very different size, folders at any depth. Places is how many places a scope
+	// that a grant names has at the most, where it is not 0: of these a third are patterns or tags.
+	Uneven bool
+	Places int
+	Scopes int // how many scopes of patterns and tags that overlap there are, which grants name
+	// Exceptions is how many blocks there are on everyone but a group; Negated is how many that hold unless a condition
+	// does.
+	Exceptions, Negated int
+	InEvery             bool // one account is in every group
+	OneRole             bool // every grant gives the same role
+	ManyRoles           int  // how many roles one person has by grants of their own
+	Guarantees, Tests   int
 }
 
 // Shapes lists the shapes that are measured, smallest first.
@@ -84,6 +100,7 @@ type made struct {
 	roles   [][]int  // of each role, numbers of operations
 	aims    []aim    // of each grant
 	folders []string // with what leaves lie in each
+	sizes   []int    // of each folder, how many leaves lie in it, where they are uneven
 	out     *bufio.Writer
 }
 
@@ -105,14 +122,21 @@ func (m *made) chance(percent int) bool { return m.IntN(100) < percent }
 // perFolder is how many leaves lie in a folder.
 const perFolder = 500
 
-func (m *made) leaves() int { return min(perFolder, m.Resources) }
+// leaves is how many leaves lie in a folder.
+func (m *made) leaves(folder int) int {
+	if m.Uneven {
+		return m.sizes[folder]
+	}
+	return min(perFolder, m.Resources)
+}
 
 func newMade(s Shape, operations int) *made {
 	m := &made{Shape: s, Rand: rand.New(rand.NewPCG(uint64(s.People), uint64(s.Grants)))}
 	m.members = make([][]int, s.Groups)
+	rank := m.ranks()
 	for p := range s.People {
 		for range s.GroupsEach {
-			g := m.IntN(s.Groups)
+			g := rank()
 			if !slices.Contains(m.members[g], p) {
 				m.members[g] = append(m.members[g], p)
 			}
@@ -126,13 +150,20 @@ func newMade(s Shape, operations int) *made {
 		slices.Sort(ops)
 		m.roles = append(m.roles, slices.Compact(ops))
 	}
-	folders := max(1, s.Resources/perFolder)
-	for f := range folders {
-		m.folders = append(m.folders, m.folder(f, folders))
+	if s.Uneven {
+		m.grow()
+	} else {
+		folders := max(1, s.Resources/perFolder)
+		for f := range folders {
+			m.folders = append(m.folders, m.folder(f, folders))
+		}
+		slices.Sort(m.folders)
 	}
-	slices.Sort(m.folders)
 	for range s.Grants {
-		a := aim{m.IntN(s.Groups), m.IntN(s.Roles), m.IntN(folders)}
+		a := aim{m.IntN(s.Groups), m.IntN(s.Roles), m.IntN(len(m.folders))}
+		if s.OneRole {
+			a.role = 0
+		}
 		if m.chance(s.Tagged) {
 			a.place = -1
 		}
@@ -163,15 +194,15 @@ func (m *made) place(folder int) string {
 	switch {
 	case m.Overlap:
 		return fmt.Sprintf("[everything, not %s, not %s]", strings.TrimSuffix(f, "/"),
-			m.leaf((folder+7)%len(m.folders), m.IntN(m.leaves())))
+			m.leaf((folder+7)%len(m.folders), m.IntN(m.leaves((folder+7)%len(m.folders)))))
 	case m.chance(1):
 		return f[:strings.IndexByte(f, ':')] // the whole system
 	case m.Depth == 0 && m.chance(50):
 		return `"` + f + `*"`
 	case m.Depth == 0 || m.chance(25):
-		return m.leaf(folder, m.IntN(m.leaves()))
+		return m.leaf(folder, m.IntN(m.leaves(folder)))
 	case m.chance(3):
-		return "[" + strings.TrimSuffix(f, "/") + ", not " + m.leaf(folder, m.IntN(m.leaves())) + "]"
+		return "[" + strings.TrimSuffix(f, "/") + ", not " + m.leaf(folder, m.IntN(m.leaves(folder))) + "]"
 	}
 	return strings.TrimSuffix(f, "/")
 }
@@ -279,9 +310,26 @@ func (m *made) people() {
 }
 
 func (m *made) groups() {
+	if m.InEvery {
+		m.line("services:\n  sweeper: {title: Sweeps the stores}")
+	}
+	if m.Scopes > 0 {
+		m.writeScopes()
+	}
 	m.line("groups:")
 	for g := range m.Groups {
-		m.line("  team-%04d: {title: Team %d}", g, g)
+		var members []string
+		if g > 0 && m.above(g-1) == g {
+			members = append(members, fmt.Sprintf("group:team-%04d", g-1))
+		}
+		if m.InEvery {
+			members = append(members, "service:sweeper")
+		}
+		if len(members) > 0 {
+			m.line("  team-%04d: {title: Team %d, members: [%s]}", g, g, strings.Join(members, ", "))
+		} else {
+			m.line("  team-%04d: {title: Team %d}", g, g)
+		}
 	}
 }
 
@@ -309,7 +357,7 @@ func (m *made) resources() {
 		m.Shuffle(len(order), func(i, j int) { order[i], order[j] = order[j], order[i] })
 	}
 	for _, f := range order {
-		for i := range m.leaves() {
+		for i := range m.leaves(f) {
 			tags := ""
 			switch {
 			case m.IntN(1000) < 10*m.Scattered:
@@ -331,7 +379,12 @@ func (m *made) grants(from, to int) {
 	for i := from; i < to; i++ {
 		a := m.aims[i]
 		on := fmt.Sprintf("{tags: {sort: sort-%03d}}", m.IntN(sorts))
-		if a.place >= 0 {
+		switch {
+		case m.Scopes > 0 && i%2 == 0:
+			on = fmt.Sprintf("scope:overlap-%04d", m.IntN(m.Scopes))
+		case m.Places > 0 && a.place >= 0:
+			on = m.places(a.place)
+		case a.place >= 0:
 			on = m.place(a.place)
 		}
 		when := ""
@@ -345,7 +398,10 @@ func (m *made) grants(from, to int) {
 			"these frames.", i, a.group, a.role, on, when, a.group)
 	}
 	if from == 0 {
+		m.standing()
 		m.line("blocks:\n  nobody-drops-on-sunday: {deny: table.drop, on: store-00, when: {hours: sun 00:00-24:00}}")
+		m.exceptions()
+		m.promises()
 	}
 }
 
@@ -368,7 +424,7 @@ func (s Shape) Asks(n int) []Ask {
 				what = o
 			}
 		}
-		out = append(out, Ask{person(who), operations[what].name, m.leaf(folder, m.IntN(m.leaves()))})
+		out = append(out, Ask{person(who), operations[what].name, m.leaf(folder, m.IntN(m.leaves(folder)))})
 	}
 	return out
 }

@@ -31,7 +31,7 @@ func failing(t *testing.T, workspace fs.FS, now string) []string {
 	for _, test := range estate.Sorted(e.Tests) {
 		r, err := verify.Run(g, test, at)
 		require.NoError(t, err)
-		for _, f := range r.Failures {
+		for f := range r.Failures() {
 			t.Logf("%s: %s %s %s: expected %s, got %s", test.ID, f.Subject, f.Operation, f.Resource, f.Expected, f.Got)
 		}
 		if !r.Passed() {

@@ -10,34 +10,13 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 )
-
-// Result is what became of one test.
-type Result struct {
-	Test     *estate.Test
-	Failures []Failure
-	outcomes []gate.Outcome // of every decision made
-}
-
-// Passed says whether every expectation was met.
-func (r Result) Passed() bool { return len(r.Failures) == 0 }
-
-// Failure is one expectation that was not met. Expected and Got are outcomes, or levels.
-type Failure struct {
-	Subject   estate.Principal
-	Operation string // the operation, or what a levels rule speaks of
-	Resource  string
-	Expected  string
-	Got       string
-	Position  diagnostic.Position
-	Context   *gate.Context // of the request, to explain it
-	Single    bool          // one request can show it
-}
 
 // Run judges a test; now is its time where it gives none. It is an error, with a position, if the test selects
 // nothing, names what is not listed, or asks what can't be asked.
 func Run(g *gate.Gate, t *estate.Test, now clock.Instant) (Result, error) {
-	return run(g, t, given(g, t, &now))
+	return run([]*gate.Gate{g}, t, []*gate.Context{given(g, t, &now)})
 }
 
 // RunAll judges tests; what is wrong with any of them is reported together.
@@ -62,8 +41,9 @@ func RunAll(ctx context.Context, g *gate.Gate, tests []*estate.Test, now clock.I
 	return results, nil
 }
 
-func run(g *gate.Gate, t *estate.Test, c *gate.Context) (Result, error) {
-	r := running{gate: g, context: c, Result: Result{Test: t}}
+// run judges a test by the first of some gates, and says of the others whether anything comes out otherwise.
+func run(gates []*gate.Gate, t *estate.Test, contexts []*gate.Context) (Result, error) {
+	r := running{gates: gates, contexts: contexts, Result: Result{Test: t, gate: gates[0]}}
 	for _, sel := range t.Allowed {
 		if err := r.selection(sel, gate.Allow); err != nil {
 			return r.Result, err
@@ -84,8 +64,8 @@ func run(g *gate.Gate, t *estate.Test, c *gate.Context) (Result, error) {
 
 // running is a test on its way to a result.
 type running struct {
-	gate    *gate.Gate
-	context *gate.Context
+	gates    []*gate.Gate
+	contexts []*gate.Context // of each
 	Result
 }
 
@@ -101,49 +81,79 @@ func wrong(at diagnostic.Position, t, format string, args ...any) error {
 		fmt.Sprintf(format, args...)}}
 }
 
-// places lists what a place selects. A plain address must be listed.
-func places(g *gate.Gate, test string, place estate.ResourceTerm, at diagnostic.Position) ([]*estate.Resource, error) {
+// places gives the rows of what a place selects. A plain address must be listed.
+func places(g *gate.Gate, test string, place estate.ResourceTerm, at diagnostic.Position) ([]int, error) {
 	if place.In != nil && place.In.Plain() && g.Estate().Listed(place.In.Address()) == nil {
 		return nil, wrong(at, test, "%s is not listed", place.In)
 	}
-	return g.Resources(estate.Resources{place}), nil
+	return slices.Collect(g.Selected(estate.Resources{place})), nil
+}
+
+// ask asks about some subjects on some resources, class by class of those who are alike: each is told what comes of the
+// operations on some rows, and done who they are, by their places. any says whether anything was asked.
+func (r *running) ask(who []estate.Principal, rows []int, operations func(*estate.Operation) bool,
+	each func(*counting.Told, []int), done func([]int)) (any bool, err error) {
+	parts := counting.NewPortions(r.gates, r.contexts, operations, who, rows)
+	for i := range parts.Classes {
+		class := &parts.Classes[i]
+		portions := parts.Of(class)
+		first, err := parts.Ask(0, class, portions)
+		if err != nil {
+			return any, err
+		}
+		for n, told := range first {
+			any = any || len(told.Operations) > 0
+			each(told, portions[n].Rows)
+		}
+		for k := 1; k < len(r.gates); k++ {
+			other, err := parts.Ask(k, class, portions)
+			if err != nil {
+				return any, err
+			}
+			for n := range other {
+				r.differs = r.differs || !slices.Equal(first[n].Outcomes, other[n].Outcomes)
+			}
+		}
+		done(class.Subjects)
+	}
+	return any, nil
 }
 
 func (r *running) selection(sel estate.Selection, want gate.Outcome) error {
-	g, t, c := r.gate, r.Test, r.context
-	resources, err := places(g, t.ID, sel.Place, sel.Position)
+	g, t := r.gates[0], r.Test
+	rows, err := places(g, t.ID, sel.Place, sel.Position)
 	if err != nil {
 		return err
 	}
-	sought := gate.Sought{Context: c, Resources: slices.Values(resources),
-		Operations: func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }}
-	before := len(r.outcomes)
-	for _, who := range g.Members(t.Who) {
-		err := g.Answers(who, sought, func(a gate.Answer) bool {
-			r.outcomes = append(r.outcomes, a.Outcome)
-			if a.Outcome != want {
-				r.Failures = append(r.Failures, Failure{
-					Subject: who, Operation: a.Operation.Name, Resource: a.Resource.Address.String(),
-					Expected: want.String(), Got: a.Outcome.String(), Position: sel.Position, Context: c, Single: true,
-				})
+	failed := failing{who: g.Members(t.Who), Failure: Failure{Expected: want.String(), Position: sel.Position,
+		Context: r.contexts[0], Single: true}}
+	var wrongs []unmet
+	fits := func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }
+	any, err := r.ask(failed.who, rows, fits, func(told *counting.Told, rows []int) {
+		for i, outcome := range told.Outcomes {
+			if outcome != want {
+				wrongs = append(wrongs, unmet{operation: told.Operations[i].Name, got: outcome.String(), rows: rows})
 			}
-			return true
-		})
-		if err != nil {
-			return wrong(sel.Position, t.ID, "%s", err)
 		}
+	}, func(who []int) {
+		failed.add(who, wrongs)
+		wrongs = nil
+	})
+	if err != nil {
+		return wrong(sel.Position, t.ID, "%s", err)
 	}
-	if len(r.outcomes) == before {
-		return wrong(sel.Position, t.ID, "%q selects nothing%s", sel.Text, hint(g, t, sel, resources))
+	if !any {
+		return wrong(sel.Position, t.ID, "%q selects nothing%s", sel.Text, hint(g, t, sel, len(rows)))
 	}
+	r.failed = append(r.failed, failed)
 	return nil
 }
 
-func hint(g *gate.Gate, t *estate.Test, sel estate.Selection, resources []*estate.Resource) string {
+func hint(g *gate.Gate, t *estate.Test, sel estate.Selection, resources int) string {
 	switch {
 	case len(g.Members(t.Who)) == 0:
 		return ": nobody is among who"
-	case len(resources) == 0:
+	case resources == 0:
 		return ": no resource is there"
 	case sel.Operation.Kind == estate.ByName && g.Estate().Operations[sel.Operation.Name] == nil:
 		return ": there is no such operation"
@@ -168,51 +178,49 @@ func (l reached) String() string {
 }
 
 func (r *running) level(rule estate.LevelRule) error {
-	g, c := r.gate, r.context
-	resources, err := places(g, r.Test.ID, rule.Place, rule.Position)
+	g := r.gates[0]
+	rows, err := places(g, r.Test.ID, rule.Place, rule.Position)
 	if err != nil {
 		return err
 	}
-	members := g.Members(estate.Subjects{{Principal: rule.Subject}})
-	before := len(r.outcomes)
-	for _, who := range members {
-		var l reached
-		var bad gate.Answer // the operation that shows the rule is not met, if one does
-		var badFound bool
-		err := g.Answers(who, gate.Sought{Context: c, Resources: slices.Values(resources)}, func(a gate.Answer) bool {
-			r.outcomes = append(r.outcomes, a.Outcome)
-			level := a.Operation.Level
-			l.some[level] = l.some[level] || a.Outcome == gate.Allow
-			l.open[level] = l.open[level] || a.Outcome != gate.Deny
-			if above := rule.None || level > rule.Level; !badFound &&
-				(above && a.Outcome != gate.Deny || rule.All && !above && a.Outcome != gate.Allow) {
-				bad, badFound = a, true
-			}
-			return true
-		})
-		if err != nil {
-			return wrong(rule.Position, r.Test.ID, "%s", err)
-		}
-		met, want := !badFound, "none"
-		if !rule.None {
-			want = rule.Level.String()
-			if rule.All {
-				want = "all " + want
-			}
-			met = met && (l.some[rule.Level] || rule.All)
-		}
-		if !met {
-			f := Failure{Subject: who, Operation: "levels", Resource: rule.Place.String(), Expected: want, Got: l.String(),
-				Position: rule.Position, Context: c}
-			if badFound {
-				f.Operation, f.Resource, f.Single = bad.Operation.Name, bad.Resource.Address.String(), true
-			}
-			r.Failures = append(r.Failures, f)
+	want := "none"
+	if !rule.None {
+		want = rule.Level.String()
+		if rule.All {
+			want = "all " + want
 		}
 	}
-	if len(r.outcomes) == before {
+	failed := failing{who: g.Members(estate.Subjects{{Principal: rule.Subject}}), Failure: Failure{Expected: want,
+		Position: rule.Position, Context: r.contexts[0]}}
+	var l reached
+	var bad *unmet // the first operation that shows the rule is not met, if one does
+	any, err := r.ask(failed.who, rows, nil, func(told *counting.Told, rows []int) {
+		for i, o := range told.Operations {
+			outcome := told.Outcomes[i]
+			l.some[o.Level] = l.some[o.Level] || outcome == gate.Allow
+			l.open[o.Level] = l.open[o.Level] || outcome != gate.Deny
+			if above := rule.None || o.Level > rule.Level; bad == nil &&
+				(above && outcome != gate.Deny || rule.All && !above && outcome != gate.Allow) {
+				bad = &unmet{operation: o.Name, rows: rows[:1]}
+			}
+		}
+	}, func(who []int) {
+		switch {
+		case bad != nil:
+			bad.got = l.String()
+			failed.add(who, []unmet{*bad})
+		case !rule.None && !l.some[rule.Level] && !rule.All:
+			failed.add(who, []unmet{{operation: "levels", got: l.String(), place: rule.Place.String()}})
+		}
+		l, bad = reached{}, nil
+	})
+	if err != nil {
+		return wrong(rule.Position, r.Test.ID, "%s", err)
+	}
+	if !any {
 		return wrong(rule.Position, r.Test.ID, "the levels of %s on %s select nothing", rule.Subject, rule.Place)
 	}
+	r.failed = append(r.failed, failed)
 	return nil
 }
 
@@ -222,10 +230,11 @@ func HangsOnTheClock(g, from *gate.Gate, t *estate.Test, now clock.Instant) bool
 	if t.Given.Time != nil {
 		return false
 	}
-	today, err := Run(g, t, now)
-	if err != nil {
-		return false
+	contexts := []*gate.Context{given(g, t, &now), given(from, t, nil)}
+	r, err := run([]*gate.Gate{g, from}, t, contexts)
+	if err != nil { // of the one or the other
+		_, err = run([]*gate.Gate{g}, t, contexts[:1])
+		return err == nil
 	}
-	ever, err := run(from, t, given(from, t, nil))
-	return err != nil || !slices.Equal(today.outcomes, ever.outcomes)
+	return r.differs
 }

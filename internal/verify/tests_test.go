@@ -55,7 +55,7 @@ func TestWhatPassesAndWhatFails(t *testing.T) {
 		r, err := run1(t, c.text)
 		require.NoError(t, err, c.text)
 		var got []string
-		for _, f := range r.Failures {
+		for f := range r.Failures() {
 			got = append(got, f.Subject.String()+" "+f.Expected+" "+f.Got)
 		}
 		assert.Equal(t, c.want, got, c.text)

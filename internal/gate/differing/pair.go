@@ -101,6 +101,8 @@ type Coming struct {
 	// Within are lists of which one must cover it on either side, unless it inherits and the listed resources are others;
 	// nil: all is looked at.
 	Within *[2][]estate.Resources
+	// Most is how many ways of it are looked at; as many as there can be, where it is 0.
+	Most int
 	// Judged leaves out all but what a system judges though no inventory lists it.
 	Judged bool
 }
@@ -149,7 +151,7 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 			lists[k] = append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), c.Apart[k]...)
 		}
 		coming, p.Whole, p.Named = newplace.Specimens(newplace.Basis{Estates: s.both(), Lists: lists, Within: c.Within,
-			Facts: &o.Facts, Unsettled: p.unsettled()})
+			Facts: &o.Facts, Most: c.Most, Unsettled: p.unsettled()})
 		if c.Judged {
 			coming = slices.DeleteFunc(coming, func(s newplace.Specimen) bool { return !s.Inherit })
 		}

@@ -48,15 +48,33 @@ type maker struct {
 	in        func(*estate.System) bool // the systems
 	taken     func(address string) bool
 	beside    func(address string) string // what else tells apart what is new below a listed resource; nil: nothing
+	part                                  // which of them are made up
+	work      *int                        // how many more names may be looked at; nil: any number
+}
+
+// made is an address that is made up, with its state in the automaton of its system.
+type made struct {
+	estate.Address
+	machine *placemap.Automaton
+	state   uint32
 }
 
 // make makes them up.
-func (m *maker) make() []estate.Address {
+func (m *maker) make() (out []estate.Address) {
+	m.each(func(one made) bool {
+		out = append(out, one.Address)
+		return true
+	})
+	return out
+}
+
+// each makes them up one by one, until yield returns false; whole is false if there was too much to look at.
+func (m *maker) each(yield func(made) bool) (whole bool) {
 	e := m.estate
 	if !slices.ContainsFunc(e.Tree.Systems, m.in) {
-		return nil
+		return true
 	}
-	n := newcomer{taken: m.taken, sets: lookup.NewSequences(), done: map[surroundings]*below{}}
+	n := newcomer{maker: m, sets: lookup.NewSequences(), done: map[surroundings]*below{}, yield: yield}
 	for _, tags := range e.Tree.Tags {
 		n.tags = append(n.tags, tags.Name(func(key string) bool { return m.keys[key] }))
 	}
@@ -64,12 +82,12 @@ func (m *maker) make() []estate.Address {
 		if !m.allOwners && (o == nil || !m.owners[*o]) {
 			i = 0
 		}
-		n.owners = append(n.owners, i)
+		n.ownerOf = append(n.ownerOf, i)
 	}
-	machines := make([]*placemap.Automaton, len(e.Tree.Systems))
+	machines := make([]*machine, len(e.Tree.Systems))
 	for i, s := range e.Tree.Systems {
 		if m.in(s) {
-			machines[i] = placemap.NewAutomaton(s, e.Folds(s), m.patterns, n.sets)
+			machines[i] = newMachine(placemap.NewAutomaton(s, e.Folds(s), m.patterns, n.sets))
 		}
 	}
 	type at struct {
@@ -77,7 +95,8 @@ func (m *maker) make() []estate.Address {
 		depth int
 	}
 	states := make([]at, e.Tree.Len())
-	for i, row := range e.Tree.Rows {
+	for i := range m.rows(e) {
+		row := e.Tree.Rows[i]
 		a := machines[row.System]
 		if a == nil {
 			continue
@@ -90,29 +109,41 @@ func (m *maker) make() []estate.Address {
 			above := states[row.Parent-1]
 			states[i] = at{a.Step(above.state, address[len(e.Tree.Address(int(row.Parent-1)))+1:]), above.depth + 1}
 		}
+		if !m.leads(a.Automaton, states[i].state) {
+			continue
+		}
 		n.machine, n.offer = a, e.Offer(s.Kind.ID)
 		n.deepest = max(len(n.offer.Types)-1, 1) // by name a type is told right in the system
 		h := surroundings{row.System, stage{states[i].state, min(states[i].depth, n.deepest), e.Tree.Types[row.Type]},
-			n.tags[row.Tags], n.owners[row.Owner], ""}
+			n.tags[row.Tags], n.ownerOf[row.Owner], ""}
 		if m.beside != nil {
 			h.beside = m.beside(address)
 		}
-		n.under(address, h)
+		if n.under(address, h); n.stopped {
+			break
+		}
 	}
-	return n.out
+	return !n.tooMuch && !n.sparse(machines)
+}
+
+// sparse says that some names were not looked for.
+func (n *newcomer) sparse(machines []*machine) bool {
+	return slices.ContainsFunc(machines, func(m *machine) bool { return m != nil && m.sparse })
 }
 
 // newcomer makes up addresses.
 type newcomer struct {
-	taken   func(address string) bool
+	*maker
 	sets    *lookup.Sequences
 	tags    []string // of each of the tree's tags, what of them matters
-	owners  []int
-	machine *placemap.Automaton // of the system at hand
+	ownerOf []int
+	machine *machine // of the system at hand
 	offer   *estate.Offer
 	deepest int // the depth from which on its types are the same, but for what they stand in
 	done    map[surroundings]*below
-	out     []estate.Address
+	yield   func(made) bool
+	stopped bool // nobody wants more, or there is too much
+	tooMuch bool
 }
 
 // surroundings is all that can tell what is new below one listed resource from what is new below another.
@@ -142,7 +173,7 @@ type below struct {
 func (n *newcomer) under(address string, h surroundings) {
 	b := n.done[h]
 	if b == nil {
-		b = &below{names: n.segments(h.stage), seen: map[stage]bool{}}
+		b = &below{names: n.leading(h.stage), seen: map[stage]bool{}}
 		b.open = len(b.names)
 		n.done[h] = b
 	}
@@ -156,6 +187,9 @@ func (n *newcomer) under(address string, h surroundings) {
 	b.open = 0
 	for _, name := range b.names {
 		to := n.next(h.stage, name)
+		if n.spend(1); n.stopped {
+			return
+		}
 		if b.seen[to] {
 			continue
 		}
@@ -167,6 +201,28 @@ func (n *newcomer) under(address string, h surroundings) {
 	}
 }
 
+// spend counts what is looked at.
+func (n *newcomer) spend(names int) {
+	if n.work == nil {
+		return
+	}
+	if *n.work -= names; *n.work < 0 {
+		n.stopped, n.tooMuch = true, true
+	}
+}
+
+// leading gives the names that lead on from a stage to what is meant.
+func (n *newcomer) leading(from stage) (out []string) {
+	all := n.segments(from)
+	n.spend(len(all))
+	for _, name := range all {
+		if n.leads(n.machine.Automaton, n.next(from, name).state) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 func (n *newcomer) next(from stage, name string) stage {
 	depth := min(from.depth+1, n.deepest)
 	return stage{n.machine.Step(from.state, name), depth, n.offer.TypeOf(from.depth+1, name, from.typ)}
@@ -175,10 +231,11 @@ func (n *newcomer) next(from stage, name string) stage {
 // segments are names that lead on from a stage to every other: those of the patterns, and right in a system those that
 // tell a type.
 func (n *newcomer) segments(from stage) []string {
-	out := segments(n.machine, from.state)
+	out := n.machine.segments(from.state)
 	if from.depth > 0 {
 		return out
 	}
+	out = slices.Clip(out)
 	for _, name := range n.offer.Names() {
 		if !slices.Contains(out, name) {
 			out = append(out, name)
@@ -215,10 +272,18 @@ func (n *newcomer) below(b *below, address string, at stage) {
 	}
 	for queue := []reached{{address, at}}; len(queue) > 0; queue = queue[1:] {
 		r := queue[0]
-		a, _ := estate.ParseAddress(r.address) // segments gives sound ones alone
-		n.out = append(n.out, a)
-		for _, name := range n.segments(r.at) {
-			if to := n.next(r.at, name); !b.seen[to] {
+		if n.meant(n.machine.Automaton, r.at.state) {
+			a, _ := estate.ParseAddress(r.address) // segments gives sound ones alone
+			if !n.yield(made{a, n.machine.Automaton, r.at.state}) {
+				n.stopped = true
+			}
+		}
+		names := n.segments(r.at)
+		if n.spend(len(names)); n.stopped {
+			return
+		}
+		for _, name := range names {
+			if to := n.next(r.at, name); !b.seen[to] && n.leads(n.machine.Automaton, to.state) {
 				b.seen[to] = true
 				queue = append(queue, reached{r.address + "/" + name, to})
 			}
@@ -230,147 +295,4 @@ func (n *newcomer) below(b *below, address string, at stage) {
 func sound(address string) bool {
 	a, err := estate.ParseAddress(address)
 	return err == nil && a.String() == address
-}
-
-// maxForms bounds how many ways of a name are looked at; patterns that differ in more are beyond what anybody writes.
-const maxForms = 1 << 14
-
-// segments makes up names that lead from a state to every state that some name leads to: those that patterns spell out,
-// and the shortest for each set of wildcards that can match together.
-func segments(a *placemap.Automaton, state uint32) []string {
-	var globs []string
-	out := []string{}
-	for _, p := range a.States[state].Positions {
-		switch segment := a.Patterns[p.Pattern].Segments[p.At]; {
-		case segment == "**" || segment == "*":
-		case strings.Contains(segment, "*"):
-			globs = append(globs, segment)
-		default:
-			out = append(out, segment)
-		}
-	}
-	slices.Sort(globs)
-	globs = slices.Compact(globs)
-	slices.Sort(out)
-	out = slices.Compact(out)
-	return append(out, forms(globs, out)...)
-}
-
-// forms gives the shortest text for each set of globs that some text matches, and no others; none of the texts is one
-// of those taken. It goes through the product of the globs' automata, breadth first.
-func forms(globs, taken []string) (out []string) {
-	symbols := append([]string{"new"}, symbolsOf(globs)...)
-	type form struct {
-		text string
-		at   string
-	}
-	start := make([][]int, len(globs))
-	for i := range globs {
-		start[i] = closure(globs[i], []int{0})
-	}
-	seen, told := map[string]bool{name(start): true}, map[string]bool{}
-	sets := map[string][][]int{name(start): start}
-	for queue := []form{{"", name(start)}}; len(queue) > 0 && len(seen) < maxForms; queue = queue[1:] {
-		f := queue[0]
-		for _, symbol := range symbols {
-			text, bare := f.text+symbol, f.text+symbol
-			next := make([][]int, len(globs))
-			for i, at := range sets[f.at] {
-				next[i] = at
-				for _, b := range []byte(symbol) {
-					next[i] = advance(globs[i], next[i], b)
-				}
-			}
-			if matched := accepted(globs, next); !told[matched] && !slices.Contains(taken, text) && sound("a:"+text) {
-				told[matched] = true
-				longer := slices.Clone(next) // frame-new is easier to read than frame-
-				for i := range longer {
-					for _, b := range []byte("new") {
-						longer[i] = advance(globs[i], longer[i], b)
-					}
-				}
-				if more := text + "new"; text != "new" && accepted(globs, longer) == matched && !slices.Contains(taken, more) {
-					text = more
-				}
-				out = append(out, text)
-			}
-			if key := name(next); !seen[key] {
-				seen[key] = true
-				sets[key] = next
-				queue = append(queue, form{bare, key})
-			}
-		}
-	}
-	return out
-}
-
-// symbolsOf lists the characters that occur in globs, percent-escapes as one, and one that does not.
-func symbolsOf(globs []string) []string {
-	var out []string
-	all := strings.ReplaceAll(strings.Join(globs, ""), "*", "")
-	for rest := all; rest != ""; {
-		size := len(string([]rune(rest)[:1]))
-		if rest[0] == '%' && len(rest) >= 3 {
-			size = 3
-		}
-		out = append(out, rest[:size])
-		rest = rest[size:]
-	}
-	for fresh := 'α'; ; fresh++ {
-		if !strings.ContainsRune(all, fresh) {
-			out = append(out, string(fresh))
-			break
-		}
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
-// closure adds to the positions in a glob those behind a star.
-func closure(glob string, at []int) []int {
-	for i := 0; i < len(at); i++ {
-		if at[i] < len(glob) && glob[at[i]] == '*' && !slices.Contains(at, at[i]+1) {
-			at = append(at, at[i]+1)
-		}
-	}
-	slices.Sort(at)
-	return at
-}
-
-// advance goes on by one byte.
-func advance(glob string, at []int, b byte) []int {
-	var out []int
-	for _, i := range at {
-		if i < len(glob) && glob[i] == '*' {
-			out = append(out, i)
-		} else if i < len(glob) && glob[i] == b {
-			out = append(out, i+1)
-		}
-	}
-	slices.Sort(out)
-	return closure(glob, slices.Compact(out))
-}
-
-// accepted tells which of the globs match.
-func accepted(globs []string, at [][]int) string {
-	out := make([]byte, len(globs))
-	for i, g := range globs {
-		if slices.Contains(at[i], len(g)) {
-			out[i] = 1
-		}
-	}
-	return string(out)
-}
-
-// name is a product of positions as a key.
-func name(at [][]int) string {
-	var b strings.Builder
-	for _, list := range at {
-		for _, i := range list {
-			b.WriteString(strconv.Itoa(i))
-			b.WriteByte(' ')
-		}
-		b.WriteByte(';')
-	}
-	return b.String()
 }

@@ -26,16 +26,16 @@ type Specimen struct {
 	Inherit bool
 }
 
-// maxSpecimens bounds how many are made up. Estates that need more tell so many resources apart that nobody could read
+// MostSpecimens bounds how many are made up. Estates that need more tell so many resources apart that nobody could read
 // about them.
-const maxSpecimens = 20_000
+const MostSpecimens = 20_000
 
 // maxIdle bounds how many are made up that serve to name places alone, since nobody's access to them differs.
 const maxIdle = 5000
 
-// maxCrossed bounds how many terms are held against how many addresses, for those that may differ; a tenth of it for
-// those that are idle.
-const maxCrossed = 20_000_000
+// maxWork bounds how many names are looked at for those that may differ, and how often a term is held against one of
+// them; a tenth of it those that are idle.
+const maxWork = 20_000_000
 
 // sketch makes up specimens for two estates that are held against each other, or for one and itself.
 type sketch struct {
@@ -47,10 +47,17 @@ type sketch struct {
 	owners   []estate.Principal // whose ownership means other subjects now
 	given    map[string]bool    // of operations, whether some role has them
 	within   *[2][]estate.Resources
-	wanted   [2][]estate.ResourceTerm // of the lists that are looked at
-	crossed  int
+	wanted   []estate.ResourceTerm // of the lists that are looked at
+	patterns []estate.Pattern      // of the terms of both
+	byIn     [2]map[uint32][]int   // of each of those patterns, by number, the terms
+	anywhere [2][]int              // the terms without a pattern
+	part                           // which addresses are made up at the moment
+	names    int                   // how many more names may be looked at
+	crossed  int                   // how often a term may still be held against something
 	out      []Specimen
 	idle     int // of those
+	most     int // how many others there may be
+	full     bool
 	whole    bool
 	named    bool // all that are idle are there, too
 }
@@ -61,6 +68,7 @@ type Basis struct {
 	Lists   [2][]estate.Resources  // which tell it apart
 	Within  *[2][]estate.Resources // lists of which one must cover it; nil: all is meant
 	Facts   *factspace.Facts
+	Most    int // how many are made up at the most, idle ones apart; MostSpecimens where it is 0
 	Unsettled
 }
 
@@ -68,14 +76,15 @@ type Basis struct {
 // there.
 func Specimens(b Basis) (out []Specimen, whole, named bool) {
 	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
-		given: map[string]bool{}, within: b.Within, named: true}
-	if b.Within != nil {
-		for k, e := range b.Estates {
-			s.wanted[k] = Terms(e, b.Within[k])
-		}
+		given: map[string]bool{}, within: b.Within, named: true, most: b.Most}
+	if s.most == 0 {
+		s.most = MostSpecimens
 	}
 	for k, e := range b.Estates {
 		s.terms[k] = Terms(e, b.Lists[k])
+		if b.Within != nil {
+			s.wanted = append(s.wanted, Terms(e, b.Within[k])...)
+		}
 		for _, g := range e.Grants {
 			s.conditions(g.When)
 		}
@@ -83,10 +92,57 @@ func Specimens(b Basis) (out []Specimen, whole, named bool) {
 			s.conditions(block.When)
 		}
 	}
-	s.inherited()
-	s.listed()
-	s.systems()
+	s.index()
+	if b.Within == nil {
+		s.makeUp(part{}, maxWork)
+		return s.out, s.whole, s.whole
+	}
+	s.makeUp(partOf(s.wanted, s.patterns, false), maxWork)
+	if s.whole {
+		s.makeUp(partOf(s.wanted, s.patterns, true), maxWork/10)
+	}
 	return s.out, s.whole, s.whole && s.named
+}
+
+// index finds the terms of each pattern.
+func (s *sketch) index() {
+	s.patterns = patternsOf(s.terms[:]...)
+	number := map[string]uint32{}
+	for i, p := range s.patterns {
+		number[p.String()] = uint32(i)
+	}
+	for k, terms := range s.terms {
+		s.byIn[k] = map[uint32][]int{}
+		for i, t := range terms {
+			if t.In == nil {
+				s.anywhere[k] = append(s.anywhere[k], i)
+			} else {
+				n := number[t.In.String()]
+				s.byIn[k][n] = append(s.byIn[k][n], i)
+			}
+		}
+	}
+}
+
+// makeUp makes up those at the addresses that are meant, with so much work.
+func (s *sketch) makeUp(which part, work int) {
+	s.part, s.names, s.crossed, s.full = which, work, work, false
+	for _, some := range []func(){s.inherited, s.listed, s.systems} {
+		if s.full {
+			return
+		}
+		some()
+	}
+}
+
+// tooMuch ends what is being made up.
+func (s *sketch) tooMuch() {
+	s.full = true
+	if s.outside {
+		s.named = false
+	} else {
+		s.whole = false
+	}
 }
 
 func (s *sketch) conditions(c *estate.Condition) {
@@ -109,22 +165,32 @@ func (s *sketch) taken(address string) bool {
 // inherited makes up what says nothing itself: where the trees are the same, of systems that judge such; else of all.
 func (s *sketch) inherited() {
 	keys, owners := keysAndOwners(s.facts, s.terms[:]...)
-	same := s.same()
+	same, which := s.same(), s.part
+	if !same { // none of them is idle
+		if which.outside {
+			return
+		}
+		which = part{}
+	}
 	seen := map[estate.Address]bool{}
 	for k, e := range s.estates {
 		if k == 0 && same {
 			continue
 		}
-		m := maker{estate: e, patterns: patternsOf(s.terms[:]...), keys: keys, owners: owners, taken: s.taken,
+		m := maker{estate: e, patterns: s.patterns, keys: keys, owners: owners, taken: s.taken, part: which, work: &s.names,
 			in: func(sys *estate.System) bool { return sys.Judge || !same }, allOwners: s.facts.Owner}
 		if other := s.estates[1-k]; !same {
 			m.beside = func(address string) string { return s.values(other, address, keys, owners) }
 		}
-		for _, a := range m.make() {
-			if !seen[a] {
-				seen[a] = true
-				s.add(Specimen{Address: a, Inherit: true})
+		whole := m.each(func(one made) bool {
+			if !seen[one.Address] {
+				seen[one.Address] = true
+				s.add(Specimen{Address: one.Address, Inherit: true})
 			}
+			return !s.full
+		})
+		if !whole {
+			s.tooMuch()
 		}
 	}
 }
@@ -155,18 +221,23 @@ func (s *sketch) listed() {
 		if k == 0 && e.Tree == other.Tree {
 			return
 		}
-		m := maker{estate: e, patterns: patternsOf(s.terms[:]...), taken: s.taken,
-			in: func(*estate.System) bool { return true }}
-		for _, a := range m.make() {
-			if seen[a] {
-				continue
+		m := maker{estate: e, patterns: s.patterns, taken: s.taken, in: func(*estate.System) bool { return true },
+			part: s.part, work: &s.names}
+		whole := m.each(func(one made) bool {
+			if seen[one.Address] {
+				return true
 			}
-			seen[a] = true
-			kinds := []string{e.Systems[a.System].Kind.ID}
-			if sys := other.Systems[a.System]; sys != nil && sys.Kind.ID != kinds[0] {
+			seen[one.Address] = true
+			system := e.Systems[one.System]
+			kinds := []string{system.Kind.ID}
+			if sys := other.Systems[one.System]; sys != nil && sys.Kind.ID != kinds[0] {
 				kinds = append(kinds, sys.Kind.ID)
 			}
-			s.described(a, "", kinds...)
+			s.described(one, e.Folds(system), "", kinds...)
+			return !s.full
+		})
+		if !whole {
+			s.tooMuch()
 		}
 	}
 }
@@ -194,16 +265,23 @@ func (s *sketch) systems() {
 	}
 	slices.Sort(globs)
 	all := slices.Sorted(maps.Keys(names))
-	all = append(all, forms(slices.Compact(globs), append(slices.Clone(all), s.systemIDs()...))...)
+	taken := append(slices.Clone(all), s.systemIDs()...)
+	slices.Sort(taken)
+	more, whole := forms(slices.Compact(globs), taken)
+	if all = append(all, more...); !whole {
+		s.tooMuch()
+	}
 	for _, id := range all {
 		if estate.CheckID(id) != nil {
 			continue
 		}
-		sets := lookup.NewSequences()
-		a := placemap.NewAutomaton(&estate.System{Object: estate.Object{ID: id}}, false, patternsOf(s.terms[:]...), sets)
-		for _, path := range pathsOf(a) {
+		a := placemap.NewAutomaton(&estate.System{Object: estate.Object{ID: id}}, false, s.patterns, lookup.NewSequences())
+		for _, one := range s.pathsOf(newMachine(a)) {
+			one.System = id
 			for _, kind := range slices.Sorted(maps.Keys(kinds)) {
-				s.described(estate.Address{System: id, Path: path}, kind, kind)
+				if s.described(one, false, kind, kind); s.full {
+					return
+				}
 			}
 		}
 	}
@@ -221,25 +299,30 @@ func (s *sketch) systemIDs() (out []string) {
 // maxPaths bounds how many ways into a system are made up that is not there yet.
 const maxPaths = 256
 
-// pathsOf makes up a path for each state of an automaton, the system itself first.
-func pathsOf(a *placemap.Automaton) []string {
+// pathsOf makes up a path for each state of an automaton that is meant, the system itself first.
+func (s *sketch) pathsOf(m *machine) (out []made) {
 	type reached struct {
 		path  string
 		state uint32
 	}
-	out := []string{""}
 	seen := map[uint32]bool{}
-	for queue := []reached{{"", a.Root()}}; len(queue) > 0 && len(out) < maxPaths; queue = queue[1:] {
+	for queue := []reached{{"", m.Root()}}; len(queue) > 0 && len(out) < maxPaths; queue = queue[1:] {
 		r := queue[0]
-		for _, name := range segments(a, r.state) {
-			to := a.Step(r.state, name)
-			if seen[to] {
+		if s.meant(m.Automaton, r.state) {
+			out = append(out, made{estate.Address{Path: r.path}, m.Automaton, r.state})
+		}
+		names := m.segments(r.state)
+		if s.names -= len(names); s.names < 0 {
+			s.tooMuch()
+			return out
+		}
+		for _, name := range names {
+			to := m.Step(r.state, name)
+			if seen[to] || !s.leads(m.Automaton, to) {
 				continue
 			}
 			seen[to] = true
-			path := strings.TrimPrefix(r.path+"/"+name, "/")
-			out = append(out, path)
-			queue = append(queue, reached{path, to})
+			queue = append(queue, reached{strings.TrimPrefix(r.path+"/"+name, "/"), to})
 		}
 	}
 	return out
@@ -258,29 +341,21 @@ func (s *sketch) add(one Specimen) {
 	switch {
 	case one.Idle && s.idle >= maxIdle:
 		s.named = false
+		s.full = s.outside
 		return
 	case one.Idle:
 		s.idle++
-	case len(s.out)-s.idle >= maxSpecimens:
-		s.whole = false
+	case len(s.out)-s.idle >= s.most:
+		s.whole, s.full = false, true
 		return
 	}
 	s.out = append(s.out, one)
 }
 
 // described makes up a specimen at an address for each way in which the terms that can select it, and the conditions,
-// tell type, tags and owner apart.
-func (s *sketch) described(a estate.Address, made string, kinds ...string) {
-	s.crossed += len(s.terms[0]) + len(s.terms[1])
-	reached := s.reached(a, made)
-	switch {
-	case reached && s.crossed > maxCrossed:
-		s.whole = false
-		return
-	case !reached && (s.crossed > maxCrossed/10 || s.idle >= maxIdle):
-		s.named = false
-		return
-	}
+// tell type, tags and owner apart. fold says that the address's automaton ignores case.
+func (s *sketch) described(at made, fold bool, kind string, kinds ...string) {
+	a := at.Address
 	var apart [2][]estate.ResourceTerm
 	types, tags, owners := []string{}, map[string][]string{}, []*estate.Principal{nil}
 	for i := range s.owners {
@@ -288,13 +363,14 @@ func (s *sketch) described(a estate.Address, made string, kinds ...string) {
 	}
 	for k, terms := range s.terms {
 		e := s.estates[k]
-		sys := systemOf(e, a.System, made)
+		sys := systemOf(e, a.System, kind)
 		if sys == nil {
 			continue
 		}
-		fold := e.Folds(sys)
-		for _, t := range terms {
-			if t.In != nil && (t.Exactly && !t.In.Matches(a, fold) || !t.Exactly && !t.In.Covers(a, fold)) ||
+		folds := e.Folds(sys)
+		for _, i := range s.selecting(k, at, fold == folds) {
+			t := terms[i]
+			if t.In != nil && (t.Exactly && !t.In.Matches(a, folds) || !t.Exactly && !t.In.Covers(a, folds)) ||
 				t.Kinds != nil && !slices.ContainsFunc(t.Kinds, e.Offer(sys.Kind.ID).Is) {
 				continue
 			}
@@ -334,11 +410,14 @@ func (s *sketch) described(a estate.Address, made string, kinds ...string) {
 	for _, typ := range unique(types) {
 		for _, owner := range uniqueOwners(owners) {
 			s.eachTags(keys, tags, func(one Specimen) bool {
-				if tried++; tried > maxForms {
-					s.whole = false
+				if tried++; tried > maxForms || s.crossed < 0 {
+					s.tooMuch()
+				}
+				if s.full {
 					return false
 				}
-				one.Address, one.Type, one.Owner, one.Kind = a, typ, owner, made
+				s.crossed -= len(apart[0]) + len(apart[1]) + 1
+				one.Address, one.Type, one.Owner, one.Kind = a, typ, owner, kind
 				if key := s.signature(&one, apart, kinds); !seen[key] {
 					seen[key] = true
 					s.add(one)
@@ -349,19 +428,23 @@ func (s *sketch) described(a estate.Address, made string, kinds ...string) {
 	}
 }
 
-// reached says whether one of the lists that are looked at may cover something at an address.
-func (s *sketch) reached(a estate.Address, made string) bool {
-	if s.within == nil {
-		return true
-	}
-	for k, e := range s.estates {
-		sys := systemOf(e, a.System, made)
-		if sys != nil && slices.ContainsFunc(s.wanted[k],
-			func(t estate.ResourceTerm) bool { return t.In == nil || t.In.Covers(a, e.Folds(sys)) }) {
-			return true
+// selecting gives the terms of an estate that can select something at an address, by number. alike says that the
+// estate reads the address as its automaton does.
+func (s *sketch) selecting(k int, at made, alike bool) []int {
+	var out []int
+	if alike {
+		out = slices.Clone(s.anywhere[k])
+		for _, n := range at.machine.Covered(at.state) {
+			out = append(out, s.byIn[k][n]...)
+		}
+		slices.Sort(out)
+	} else {
+		for i := range s.terms[k] {
+			out = append(out, i)
 		}
 	}
-	return false
+	s.crossed -= len(out)
+	return out
 }
 
 // typeAbove gives the type of what an address stands in, in a system that there may not be yet.

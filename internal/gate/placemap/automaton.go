@@ -34,6 +34,7 @@ type state struct {
 	Positions []position
 	covered   []uint32 // the numbers of patterns that have matched here or above, sorted
 	set       uint32   // the sequence of those, and 1<<31 more of each that matches right here
+	always    []uint32 // positions at segments that any text matches, by their places
 	literal   map[string][]int
 	prefix    map[string][]int // positions at segments with a *, by what stands before it
 	lengths   []int            // of those
@@ -110,7 +111,9 @@ func (a *Automaton) enter(at []position, covered []uint32) uint32 {
 		next: map[string]uint32{}}
 	for i, p := range open {
 		segment := a.Patterns[p.Pattern].Segments[p.At]
-		if star := strings.IndexByte(segment, '*'); star >= 0 {
+		if segment == "**" || segment == "*" {
+			s.always = append(s.always, uint32(i))
+		} else if star := strings.IndexByte(segment, '*'); star >= 0 {
 			s.prefix[segment[:star]] = append(s.prefix[segment[:star]], i)
 			s.lengths = append(s.lengths, star)
 		} else {
@@ -156,8 +159,12 @@ func (a *Automaton) Step(from uint32, segment string) uint32 {
 		return n
 	}
 	var to []position
+	at := slices.Clone(s.always)
 	for k := 0; k < len(key); k += 4 {
-		p := s.Positions[binary.LittleEndian.Uint32(key[k:])]
+		at = append(at, binary.LittleEndian.Uint32(key[k:]))
+	}
+	for _, i := range at {
+		p := s.Positions[i]
 		if a.Patterns[p.Pattern].Segments[p.At] == "**" {
 			to = append(to, p)
 		} else {
@@ -169,6 +176,27 @@ func (a *Automaton) Step(from uint32, segment string) uint32 {
 	a.States[from].next[name] = n
 	return n
 }
+
+// CoveredByAny says whether any of some patterns covers the addresses of a state. The patterns are given by number, in
+// order.
+func (a *Automaton) CoveredByAny(state uint32, patterns []int) bool {
+	return slices.ContainsFunc(a.States[state].covered, func(n uint32) bool {
+		_, found := slices.BinarySearch(patterns, int(n))
+		return found
+	})
+}
+
+// LeadsToAny says whether any of some patterns, by number and in order, covers the addresses of a state, or such as are
+// further down.
+func (a *Automaton) LeadsToAny(state uint32, patterns []int) bool {
+	return a.CoveredByAny(state, patterns) || slices.ContainsFunc(a.States[state].Positions, func(p position) bool {
+		_, found := slices.BinarySearch(patterns, int(a.Patterns[p.Pattern].number))
+		return found
+	})
+}
+
+// Covered gives the numbers of the patterns that cover the addresses of a state, in order.
+func (a *Automaton) Covered(state uint32) []uint32 { return a.States[state].covered }
 
 // walk gives the set of an address's patterns; rest is its path.
 func (a *Automaton) walk(rest string) uint32 {

@@ -40,16 +40,7 @@ func CoversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) boo
 			return false
 		}
 	}
-	if t.Kinds != nil && !slices.ContainsFunc(t.Kinds, e.Offer(r.System.Kind.ID).Is) {
-		return false
-	}
-	if t.Types != nil && !slices.Contains(t.Types, r.Type) {
-		return false
-	}
-	if t.Owners != nil && (r.Owner == nil || !slices.Contains(t.Owners, *r.Owner)) {
-		return false
-	}
-	return estate.Fits(t.Tags, r.Tags)
+	return selects(e, &t, r)
 }
 
 // Spot is all that the lists of resources in grants and blocks tell of a resource: the nearest marked place at or
@@ -327,6 +318,7 @@ func (p *Map) Fork() *Map {
 	t.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
 	t.Numbers = maps.Clone(p.Traits.Numbers)
 	t.Bits = p.Traits.Bits[:len(p.Traits.Bits):len(p.Traits.Bits)]
+	t.covering = make([]uint8, len(p.Traits.covering))
 	t.Build()
 	return &f
 }

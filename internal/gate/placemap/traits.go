@@ -29,6 +29,8 @@ type Traits struct {
 	values     []uint32 // of each of the tree's tags, the number of those values that matter
 	owner      []uint32 // of each of the tree's owners, its number if it matters, else 0
 	candidates *candidates
+	compiled   [][]term // the lists, by bit
+	covering   []uint8  // of each pattern, how it meets the resource at hand
 	classes    *opset.Classes
 	offers     []*estate.Offer // of each of the tree's systems
 }
@@ -82,6 +84,11 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	t.Build()
 	t.number(tree)
 	t.candidates = newCandidates(p, seen)
+	scopes := map[string][]term{}
+	for _, l := range p.Complex {
+		t.compiled = append(t.compiled, compileTerms(p.Estate, l, seen, scopes))
+	}
+	t.covering = make([]uint8, len(patterns))
 }
 
 // take takes the traits that are known, by their bits.
@@ -170,8 +177,21 @@ func (t *Traits) number(tree *estate.Tree) {
 func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
 	bits := make([]uint64, t.words)
 	some := false
-	for _, n := range t.candidates.of(r, t.sets.Get(patterns)) {
-		if Covers(t.Estate, t.Complex[n], r) {
+	set := t.sets.Get(patterns)
+	for _, p := range set {
+		if p&here != 0 {
+			t.covering[p&^here] |= matches
+		} else {
+			t.covering[p] |= covers
+		}
+	}
+	defer func() {
+		for _, p := range set {
+			t.covering[p&^here] = 0
+		}
+	}()
+	for _, n := range t.candidates.of(r, set) {
+		if t.covers(t.compiled[n], r) {
 			bits[n/64] |= 1 << (n % 64)
 			some = true
 		}

@@ -1,0 +1,91 @@
+package newplace
+
+import (
+	"iter"
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/placemap"
+)
+
+// part is which addresses are meant among all that can be made up. The zero value means all of them.
+type part struct {
+	some    bool             // not all are
+	terms   []int            // the numbers of the patterns of which one must cover an address, in order
+	wanted  []estate.Pattern // those patterns
+	outside bool             // but those that none of them covers
+}
+
+// partOf means the addresses that some terms can cover, or all others. The patterns are those of which the addresses
+// are made up.
+func partOf(terms []estate.ResourceTerm, patterns []estate.Pattern, outside bool) part {
+	p := part{some: true, outside: outside}
+	names := map[string]bool{}
+	for _, t := range terms {
+		if t.In == nil {
+			return part{some: outside} // they can cover any
+		}
+		names[t.In.String()] = true
+	}
+	for i, pattern := range patterns {
+		if names[pattern.String()] {
+			p.terms, p.wanted = append(p.terms, i), append(p.wanted, pattern)
+		}
+	}
+	return p
+}
+
+// meant says whether an address of a state is.
+func (p *part) meant(a *placemap.Automaton, state uint32) bool {
+	if !p.some {
+		return true
+	}
+	return a.CoveredByAny(state, p.terms) != p.outside
+}
+
+// leads says whether an address is meant of a state or of one further on.
+func (p *part) leads(a *placemap.Automaton, state uint32) bool {
+	return !p.some || p.outside || a.LeadsToAny(state, p.terms)
+}
+
+// rows gives the listed resources below which something that is meant can be, in tree order, and what they stand in.
+func (p *part) rows(e *estate.Estate) iter.Seq[int] {
+	all := func(yield func(int) bool) {
+		for i := range e.Tree.Len() {
+			if !yield(i) {
+				return
+			}
+		}
+	}
+	if !p.some || p.outside || slices.ContainsFunc(p.wanted, func(w estate.Pattern) bool { return !w.Plain() }) {
+		return all
+	}
+	in := map[int]bool{}
+	var out []int
+	take := func(i int) {
+		if !in[i] {
+			in[i] = true
+			out = append(out, i)
+		}
+	}
+	for _, w := range p.wanted {
+		address := e.Canonical(w.Address())
+		at, row := address, e.Tree.Find(address.String())
+		for ok := true; row < 0; {
+			if at, ok = at.Parent(); !ok {
+				break
+			}
+			row = e.Tree.Find(at.String())
+		}
+		for i := row; i >= 0; i = int(e.Tree.Rows[i].Parent) - 1 {
+			take(i)
+		}
+		if row >= 0 && at == address {
+			for i := row + 1; i < e.Tree.End(row); i++ {
+				take(i)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Values(out)
+}

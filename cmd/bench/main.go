@@ -27,6 +27,7 @@ func main() {
 	program := flag.String("hgate", "bin/hgate", "the program, for what is measured as a whole process")
 	ledgers := flag.Bool("ledgers", false, "measure only ledgers")
 	credentials := flag.Bool("credentials", false, "measure only credentials")
+	commands := flag.String("commands", "", "measure whole commands on hard shapes of `sizes` in people, as 1000,10000")
 	flag.BoolVar(&startOnly, "starts", false, "measure only what takes a whole process")
 	flag.Parse()
 	shapes := shape.Shapes()
@@ -37,11 +38,15 @@ func main() {
 		}
 	}
 	t := &table{}
-	t.line(figure{"shape", "figure", "", "yardstick", "", "ratio"})
 	if *ledgers {
 		measureLedgers(t, measuring{*pairs, *keep, *program}, *short)
 		return
 	}
+	if *commands != "" {
+		measureCommands(measuring{*pairs, *keep, *program}, *commands, *only)
+		return
+	}
+	t.line(figure{"shape", "figure", "", "yardstick", "", "ratio"})
 	if *credentials {
 		measureCredentials(t, measuring{*pairs, *keep, *program}, *short)
 		return

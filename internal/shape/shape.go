@@ -74,6 +74,7 @@ func Shapes() []Shape {
 		with("many conditions", 10_000, func(s *Shape) { s.Conditional = 100 }),
 		with("overlaps", 1000, func(s *Shape) { s.Overlap, s.Groups, s.Grants = true, 50, 10_000 }),
 		with("nothing listed", 10_000, func(s *Shape) { s.Unlisted = true }),
+		Uneven(10_000),
 	}
 }
 
@@ -87,7 +88,7 @@ func (s Shape) Small() Shape {
 
 // Comparable says that the facts of the shape go into the plain tables of a database: its conditions ask nothing about
 // owners.
-func (s Shape) Comparable() bool { return !s.Owned && !s.Unlisted && !s.Overlap }
+func (s Shape) Comparable() bool { return !s.Owned && !s.Unlisted && !s.Overlap && !s.Uneven }
 
 // Ask is a request.
 type Ask struct{ Who, What, Where string }

@@ -12,9 +12,35 @@ import (
 // account that is in every group. There are a tenth as many groups and roles as grants, a fifth as many grants as
 // people, and ten resources for each.
 func Uneven(people int) Shape {
-	return Shape{Name: fmt.Sprintf("uneven, %d people", people), People: people, GroupsEach: 2, Groups: people / 50,
+	return Shape{Name: "uneven", People: people, GroupsEach: 2, Groups: people / 50,
 		Roles: people / 50, Grants: people / 5, Resources: 10 * people, Systems: 40, Zipf: true, Nested: 3, Uneven: true,
 		Places: 4, Exceptions: 50, InEvery: true, Guarantees: 20, Tests: 220, Conditional: 10, Tagged: 5, Scattered: 1}
+}
+
+// Hard gives shapes each of which has much of one thing, beside as many resources and grants as an uneven one.
+func Hard(people int) []Shape {
+	even := Uneven(people)
+	even.Zipf, even.Nested, even.Uneven, even.Places, even.Exceptions, even.InEvery = false, 0, false, 0, 0, false
+	even.Guarantees, even.Tests, even.Depth = 0, 0, 1
+	with := func(name string, change func(*Shape)) Shape {
+		s := even
+		s.Name = name
+		change(&s)
+		return s
+	}
+	return []Shape{
+		Uneven(people),
+		with("twelve groups each", func(s *Shape) { s.GroupsEach = 12 }),
+		with("groups in groups, 50 deep", func(s *Shape) { s.Nested = 50 }),
+		with("scopes that overlap", func(s *Shape) { s.Scopes = people / 20 }),
+		with("blocks unless", func(s *Shape) { s.Negated = people / 100 }),
+		with("many roles for one", func(s *Shape) { s.ManyRoles = 200 }),
+		with("an owner for each resource", func(s *Shape) { s.Owned = true }),
+		with("many guarantees", func(s *Shape) { s.Guarantees = people / 50 }),
+		with("many tests", func(s *Shape) { s.Tests = people / 50 }),
+		with("one account in every group", func(s *Shape) { s.InEvery = true }),
+		with("one role in every grant", func(s *Shape) { s.OneRole = true }),
+	}
 }
 
 // ranks draws group by group, the first most often, where sizes follow Zipf's law; else each as often.
@@ -100,7 +126,7 @@ func (m *made) scope(k int) string {
 	name := fmt.Sprintf("%02d", k%100)
 	return []string{`"store-*:**/*` + name + `"`, fmt.Sprintf(`"store-%02d:**/run*%d/frame-*%d"`, k%m.Systems, k%7, k%9),
 		fmt.Sprintf("{tags: {sort: sort-%03d}}", k%sorts), fmt.Sprintf("{tags: {team: crew-%02d}, in: store-%02d}", k%40,
-			k%m.Systems), fmt.Sprintf(`[everything, not "store-*:**/frame-%s*"]`, name)}[k%5]
+			k%m.Systems), fmt.Sprintf(`[everything, "not store-*:**/frame-%s*"]`, name)}[k%5]
 }
 
 func (m *made) writeScopes() {

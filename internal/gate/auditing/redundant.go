@@ -34,7 +34,7 @@ func Redundant(g *gate.Gate, gr *estate.Grant) string {
 
 // atLeast says whether a grant gives some subjects all that another one gives them.
 func atLeast(g *gate.Gate, other, one *gate.CompiledGrant, who []uint32) bool {
-	if holds, err := g.Space().Contains(other.Region, one.Region); err != nil || !holds || !within(g, one, other) {
+	if holds, err := g.Space().Contains(other.Region, one.Region); err != nil || !holds {
 		return false
 	}
 	in := g.Lists.Selected(other.To)
@@ -55,7 +55,7 @@ func atLeast(g *gate.Gate, other, one *gate.CompiledGrant, who []uint32) bool {
 			}
 		}
 	}
-	return true
+	return within(g, one, other)
 }
 
 // mostExact is how many resources an estate lists for what patterns and selectors cover to be held against each other
@@ -70,6 +70,11 @@ func within(g *gate.Gate, one, other *gate.CompiledGrant) bool {
 	}
 	if g.Estate().Tree.Len() > mostExact {
 		return false
+	}
+	for _, at := range g.Places.Spots { // most are told apart by what is there already
+		if g.Places.Covers(one.List, at) && !g.Places.Covers(other.List, at) {
+			return false
+		}
 	}
 	inside := true
 	lists := [2][]estate.Resources{{one.On}, {other.On}}

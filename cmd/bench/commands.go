@@ -1,0 +1,140 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"hiddengate/internal/shape"
+)
+
+// longest is how long a command may take before it is stopped.
+const longest = 2 * time.Minute
+
+// measureCommands measures whole commands, warm, on hard shapes of some sizes: their processor time, most memory and
+// output, and the exponent with which the time grows from the smallest size to the largest.
+func measureCommands(how measuring, sizes, only string) {
+	var people []int
+	for text := range strings.SplitSeq(sizes, ",") {
+		n, err := strconv.Atoi(text)
+		must(err)
+		people = append(people, n)
+	}
+	fmt.Printf("%-28s  %-62s  %s\n", "shape", "command", "seconds, MiB and kB of output, by size; exponent")
+	for i, s := range shape.Hard(people[0]) {
+		if !strings.Contains(s.Name, only) {
+			continue
+		}
+		var workspaces []workspace
+		for _, n := range people {
+			workspaces = append(workspaces, prepare(how, shape.Hard(n)[i], n))
+		}
+		for k, command := range workspaces[0].commands() {
+			line := fmt.Sprintf("%-28s  %-62s", s.Name, strings.Join(command, " "))
+			var first, last float64
+			for j := range workspaces {
+				one := workspaces[j].run(workspaces[j].commands()[k])
+				line += "  " + one.String()
+				if last = one.seconds; j == 0 {
+					first = one.seconds
+				}
+			}
+			if len(people) > 1 {
+				grows := float64(people[len(people)-1]) / float64(people[0])
+				line += fmt.Sprintf("  %.2f", math.Log(last/first)/math.Log(grows))
+			}
+			fmt.Println(line)
+		}
+	}
+}
+
+// workspace is one of a shape, with where the program keeps what it knows of it.
+type workspace struct {
+	shape.Shape
+	dir, cache, program string
+}
+
+func prepare(how measuring, s shape.Shape, people int) workspace {
+	base := how.keep
+	if base == "" {
+		var err error
+		base, err = os.MkdirTemp("", "hard-")
+		must(err)
+	}
+	dir := filepath.Join(base, strings.ReplaceAll(s.Name, " ", "-")+"-"+strconv.Itoa(people))
+	w := workspace{s, filepath.Join(dir, "files"), filepath.Join(dir, "cache"), how.program}
+	if _, err := os.Stat(w.cache); err != nil {
+		say("%s, %d people: writing", s.Name, people)
+		must(os.MkdirAll(w.dir, 0o755))
+		must(os.MkdirAll(w.cache, 0o700))
+		must(s.Write(w.dir))
+		time.Sleep(time.Second) // so that no file is so new that nobody may rely on it
+	}
+	w.run([]string{"list", "systems"}) // which keeps what the others take
+	return w
+}
+
+// commands lists what is measured.
+func (w *workspace) commands() (out [][]string) {
+	ask := w.Asks(1)[0]
+	place := ask.Where[:strings.LastIndexAny(ask.Where, "/:")]
+	for _, line := range []string{
+		"list people", "list groups", "list roles", "list grants", "list scopes",
+		"show person " + ask.Who, "show group team-0001", "show role role-0001", "show grant grant-00000",
+		"show resource " + place,
+		"try " + ask.Who + " " + ask.What + " " + ask.Where, "try " + ask.Who + " " + ask.What + " " + ask.Where + " --fix",
+		"reach " + ask.Who, "holders " + ask.What + " " + place, "holders " + ask.What + " everything",
+		"holders " + ask.What + " everything --eventual",
+		"grid --where " + place, "grid --members-of team-0001", "cover --what " + ask.What, "cover --where " + place, "cover",
+		"test", "check", "prove",
+		"set group team-0001 --title Again --dry-run", "set person " + ask.Who + " --status suspended --dry-run",
+		"set grant grant-00001 --when mfa=true --dry-run",
+	} {
+		out = append(out, strings.Fields(line))
+	}
+	return out
+}
+
+// ran is what a command took.
+type ran struct {
+	seconds       float64 // of the processor
+	most, written int     // MiB; bytes
+	stopped       bool
+}
+
+func (r ran) String() string {
+	if r.stopped {
+		return fmt.Sprintf(">%6.2f %5d %7s", r.seconds, r.most, "stopped")
+	}
+	return fmt.Sprintf("%7.2f %5d %7.1f", r.seconds, r.most, float64(r.written)/1000)
+}
+
+func (w *workspace) run(args []string) ran {
+	ctx, stop := context.WithTimeout(context.Background(), longest)
+	defer stop()
+	c := exec.CommandContext(ctx, w.program, append([]string{"-C", w.dir}, args...)...)
+	c.Env = append(os.Environ(), "HGATE_CACHE="+w.cache, "XDG_STATE_HOME="+filepath.Join(filepath.Dir(w.dir), "state"))
+	var out counter
+	c.Stdout = &out
+	err := c.Run()
+	r := ran{c.ProcessState.UserTime().Seconds() + c.ProcessState.SystemTime().Seconds(), peak(c.ProcessState), int(out),
+		ctx.Err() != nil}
+	if exit, ok := err.(*exec.ExitError); err != nil && !r.stopped && (!ok || exit.ExitCode() != 1) {
+		panic(fmt.Sprint(args, err))
+	}
+	return r
+}
+
+// counter counts what is written.
+type counter int
+
+func (c *counter) Write(b []byte) (int, error) {
+	*c += counter(len(b))
+	return len(b), nil
+}

@@ -139,16 +139,6 @@ func (t *Tree) All() iter.Seq[*Resource] {
 	}
 }
 
-// Some says whether any listed resource is so.
-func (t *Tree) Some(is func(*Resource) bool) bool {
-	for r := range t.All() {
-		if is(r) {
-			return true
-		}
-	}
-	return false
-}
-
 // treeBuilder builds the trees of some systems, one after another; several work side by side.
 type treeBuilder struct {
 	*terms

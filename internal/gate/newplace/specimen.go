@@ -52,6 +52,7 @@ type sketch struct {
 	byIn     [2]map[uint32][]int   // of each of those patterns, by number, the terms
 	anywhere [2][]int              // the terms without a pattern
 	part                           // which addresses are made up at the moment
+	others   bool                  // which are those that no wanted term covers
 	names    int                   // how many more names may be looked at
 	crossed  int                   // how often a term may still be held against something
 	out      []Specimen
@@ -98,7 +99,7 @@ func Specimens(b Basis) (out []Specimen, whole, named bool) {
 		return s.out, s.whole, s.whole
 	}
 	s.makeUp(partOf(s.wanted, s.patterns, false), maxWork)
-	if s.whole {
+	if s.others = true; s.whole {
 		s.makeUp(partOf(s.wanted, s.patterns, true), maxWork/10)
 	}
 	return s.out, s.whole, s.whole && s.named
@@ -138,7 +139,7 @@ func (s *sketch) makeUp(which part, work int) {
 // tooMuch ends what is being made up.
 func (s *sketch) tooMuch() {
 	s.full = true
-	if s.outside {
+	if s.others {
 		s.named = false
 	} else {
 		s.whole = false
@@ -167,7 +168,7 @@ func (s *sketch) inherited() {
 	keys, owners := keysAndOwners(s.facts, s.terms[:]...)
 	same, which := s.same(), s.part
 	if !same { // none of them is idle
-		if which.outside {
+		if s.others {
 			return
 		}
 		which = part{}
@@ -341,7 +342,7 @@ func (s *sketch) add(one Specimen) {
 	switch {
 	case one.Idle && s.idle >= maxIdle:
 		s.named = false
-		s.full = s.outside
+		s.full = s.others
 		return
 	case one.Idle:
 		s.idle++

@@ -13,6 +13,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/region"
 )
 
@@ -89,6 +90,8 @@ type How struct {
 	// where it is below
 	Few   int
 	apart [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
+	// as many ways in which something may come are looked at as there can be: who judges has to know them
+	all bool
 }
 
 // Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else
@@ -104,14 +107,17 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()
 	e := &Effect{Before: before, After: after, within: within, altered: altered, others: others, only: only,
-		Part: only != nil ||
-			len(after.People) > few}
+		Part: only != nil || len(after.People) > few}
+	most := mostComing
+	if how.all {
+		most = newplace.MostSpecimens
+	}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
 		if which == gate.OnRequest && !lends(before) && !lends(after) {
 			break
 		}
 		pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Which: which, Only: only,
-			Rosters: rosters, Coming: &differing.Coming{Apart: how.apart, Within: within, Most: mostComing}})
+			Rosters: rosters, Coming: &differing.Coming{Apart: how.apart, Within: within, Most: most}})
 		if err != nil {
 			return nil, err
 		}

@@ -72,7 +72,7 @@ type held struct {
 
 // gainsOf lists what some subjects may do in one estate somewhere and might not in another, with the place in words.
 func (j *judge) gainsOf(was, is *estate.Estate) (map[held]string, error) {
-	effect, err := Of(j.ctx, was, is, How{Since: j.now, apart: j.apart()})
+	effect, err := Of(j.ctx, was, is, How{Since: j.now, apart: j.apart(), all: true})
 	if err != nil {
 		return nil, err
 	}

@@ -60,7 +60,7 @@ func Judge(ctx context.Context, before, after *estate.Estate, by estate.Principa
 		return nil, err
 	}
 	j.grown = j.withMembers(j.edited())
-	effect, err := Of(ctx, j.grown, j.new, How{Since: j.now, apart: j.apart()})
+	effect, err := Of(ctx, j.grown, j.new, How{Since: j.now, apart: j.apart(), all: true})
 	if err != nil {
 		return nil, err
 	}

@@ -26,6 +26,12 @@ func measureCommands(how measuring, sizes, only string) {
 		must(err)
 		people = append(people, n)
 	}
+	if how.keep == "" {
+		folder, err := os.MkdirTemp("", "hard-")
+		must(err)
+		defer os.RemoveAll(folder)
+		how.keep = folder
+	}
 	fmt.Printf("%-28s  %-62s  %s\n", "shape", "command", "seconds, MiB and kB of output, by size; exponent")
 	for i, s := range shape.Hard(people[0]) {
 		if !strings.Contains(s.Name, only) {
@@ -61,13 +67,7 @@ type workspace struct {
 }
 
 func prepare(how measuring, s shape.Shape, people int) workspace {
-	base := how.keep
-	if base == "" {
-		var err error
-		base, err = os.MkdirTemp("", "hard-")
-		must(err)
-	}
-	dir := filepath.Join(base, strings.ReplaceAll(s.Name, " ", "-")+"-"+strconv.Itoa(people))
+	dir := filepath.Join(how.keep, strings.ReplaceAll(s.Name, " ", "-")+"-"+strconv.Itoa(people))
 	w := workspace{s, filepath.Join(dir, "files"), filepath.Join(dir, "cache"), how.program}
 	if _, err := os.Stat(w.cache); err != nil {
 		say("%s, %d people: writing", s.Name, people)

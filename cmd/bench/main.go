@@ -38,15 +38,15 @@ func main() {
 		}
 	}
 	t := &table{}
-	if *ledgers {
-		measureLedgers(t, measuring{*pairs, *keep, *program}, *short)
-		return
-	}
 	if *commands != "" {
 		measureCommands(measuring{*pairs, *keep, *program}, *commands, *only)
 		return
 	}
 	t.line(figure{"shape", "figure", "", "yardstick", "", "ratio"})
+	if *ledgers {
+		measureLedgers(t, measuring{*pairs, *keep, *program}, *short)
+		return
+	}
 	if *credentials {
 		measureCredentials(t, measuring{*pairs, *keep, *program}, *short)
 		return

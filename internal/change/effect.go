@@ -13,7 +13,6 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
-	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/region"
 )
 
@@ -110,7 +109,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		Part: only != nil || len(after.People) > few}
 	most := mostComing
 	if how.all {
-		most = newplace.MostSpecimens
+		most = 0
 	}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
 		if which == gate.OnRequest && !lends(before) && !lends(after) {

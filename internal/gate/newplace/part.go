@@ -11,7 +11,7 @@ import (
 // part is which addresses are meant among all that can be made up. The zero value means all of them.
 type part struct {
 	some    bool             // not all are
-	terms   []int            // the numbers of the patterns of which one must cover an address, in order
+	numbers []int            // the numbers of the patterns of which one must cover an address, in order
 	wanted  []estate.Pattern // those patterns
 	outside bool             // but those that none of them covers
 }
@@ -29,7 +29,7 @@ func partOf(terms []estate.ResourceTerm, patterns []estate.Pattern, outside bool
 	}
 	for i, pattern := range patterns {
 		if names[pattern.String()] {
-			p.terms, p.wanted = append(p.terms, i), append(p.wanted, pattern)
+			p.numbers, p.wanted = append(p.numbers, i), append(p.wanted, pattern)
 		}
 	}
 	return p
@@ -40,12 +40,12 @@ func (p *part) meant(a *placemap.Automaton, state uint32) bool {
 	if !p.some {
 		return true
 	}
-	return a.CoveredByAny(state, p.terms) != p.outside
+	return a.CoveredByAny(state, p.numbers) != p.outside
 }
 
 // leads says whether an address is meant of a state or of one further on.
 func (p *part) leads(a *placemap.Automaton, state uint32) bool {
-	return !p.some || p.outside || a.LeadsToAny(state, p.terms)
+	return !p.some || p.outside || a.LeadsToAny(state, p.numbers)
 }
 
 // rows gives the listed resources below which something that is meant can be, in tree order, and what they stand in.

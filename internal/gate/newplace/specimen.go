@@ -26,9 +26,9 @@ type Specimen struct {
 	Inherit bool
 }
 
-// MostSpecimens bounds how many are made up. Estates that need more tell so many resources apart that nobody could read
+// maxSpecimens bounds how many are made up. Estates that need more tell so many resources apart that nobody could read
 // about them.
-const MostSpecimens = 20_000
+const maxSpecimens = 20_000
 
 // maxIdle bounds how many are made up that serve to name places alone, since nobody's access to them differs.
 const maxIdle = 5000
@@ -69,7 +69,7 @@ type Basis struct {
 	Lists   [2][]estate.Resources  // which tell it apart
 	Within  *[2][]estate.Resources // lists of which one must cover it; nil: all is meant
 	Facts   *factspace.Facts
-	Most    int // how many are made up at the most, idle ones apart; MostSpecimens where it is 0
+	Most    int // how many are made up at the most, idle ones apart; maxSpecimens where it is 0
 	Unsettled
 }
 
@@ -79,7 +79,7 @@ func Specimens(b Basis) (out []Specimen, whole, named bool) {
 	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
 		given: map[string]bool{}, within: b.Within, named: true, most: b.Most}
 	if s.most == 0 {
-		s.most = MostSpecimens
+		s.most = maxSpecimens
 	}
 	for k, e := range b.Estates {
 		s.terms[k] = Terms(e, b.Lists[k])
@@ -342,7 +342,7 @@ func (s *sketch) add(one Specimen) {
 	switch {
 	case one.Idle && s.idle >= maxIdle:
 		s.named = false
-		s.full = s.others
+		s.full = s.others // among the others nothing else can come
 		return
 	case one.Idle:
 		s.idle++

@@ -29,8 +29,8 @@ type Traits struct {
 	values     []uint32 // of each of the tree's tags, the number of those values that matter
 	owner      []uint32 // of each of the tree's owners, its number if it matters, else 0
 	candidates *candidates
-	compiled   [][]term // the lists, by bit
-	covering   []uint8  // of each pattern, how it meets the resource at hand
+	patternOf  map[*estate.ResourceTerm]uint32 // the numbers of terms' patterns
+	covering   []uint8                         // of each pattern, how it meets the resource at hand
 	classes    *opset.Classes
 	offers     []*estate.Offer // of each of the tree's systems
 }
@@ -55,11 +55,13 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	if len(p.Complex) == 0 {
 		return
 	}
+	t.patternOf = map[*estate.ResourceTerm]uint32{}
 	var patterns []estate.Pattern
 	seen := map[string]uint32{}
 	var gather func(l estate.Resources)
 	gather = func(l estate.Resources) {
-		for _, term := range l {
+		for i := range l {
+			term := &l[i]
 			if term.Scope != "" {
 				gather(p.Estate.Scopes[term.Scope].Resources)
 			}
@@ -70,10 +72,14 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 				t.owners[o] = true
 			}
 			if term.In != nil {
-				if _, ok := seen[term.In.String()]; !ok {
-					seen[term.In.String()] = uint32(len(patterns))
+				text := term.In.String()
+				n, ok := seen[text]
+				if !ok {
+					n = uint32(len(patterns))
+					seen[text] = n
 					patterns = append(patterns, *term.In)
 				}
+				t.patternOf[term] = n
 			}
 		}
 	}
@@ -84,10 +90,6 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	t.Build()
 	t.number(tree)
 	t.candidates = newCandidates(p, seen)
-	scopes := map[string][]term{}
-	for _, l := range p.Complex {
-		t.compiled = append(t.compiled, compileTerms(p.Estate, l, seen, scopes))
-	}
 	t.covering = make([]uint8, len(patterns))
 }
 
@@ -191,7 +193,7 @@ func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
 		}
 	}()
 	for _, n := range t.candidates.of(r, set) {
-		if t.covers(t.compiled[n], r) {
+		if coversBy(t.Estate, t.Complex[n], r, t.stands) {
 			bits[n/64] |= 1 << (n % 64)
 			some = true
 		}
@@ -207,6 +209,18 @@ func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
 		t.Bits = append(t.Bits, bits...)
 	}
 	return n
+}
+
+// How a pattern meets a resource.
+const (
+	covers = 1 << iota
+	matches
+)
+
+// stands says whether the resource whose patterns are marked stands where a term says.
+func (t *Traits) stands(_ *estate.Estate, term *estate.ResourceTerm, _ *estate.Resource) bool {
+	how := t.covering[t.patternOf[term]]
+	return how != 0 && (!term.Exactly || how&matches != 0)
 }
 
 // Has says whether a list, by its bit, covers what has the trait.

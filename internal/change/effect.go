@@ -79,7 +79,7 @@ type Effect struct {
 }
 
 // mostComing is how many ways in which something may come an effect tells apart. Nobody reads of more.
-const mostComing = 4000
+const mostComing = 1000
 
 // How says how an effect is worked out.
 type How struct {
@@ -168,52 +168,73 @@ type gatherer struct {
 	lent  bool
 	who   []estate.Principal // of the differences that are at hand
 	open  map[string]*Line   // of those subjects, by way and place
-	lines map[string]*Line   // by all but the subjects
+	parts map[**differing.Pile]parts
+	lines map[string]*Line // by all but the subjects
 	order []*Line
 	key   []byte
 }
 
-func (g *gatherer) take(d differing.Difference) bool {
-	there, coming := d, d
-	may := func(p *differing.Pile) bool { return p.May() != nil }
-	if slices.ContainsFunc(d.Piles, may) {
-		there.Piles, coming.Piles = nil, nil
-		for _, p := range d.Piles {
-			if may(p) {
-				coming.Piles = append(coming.Piles, p)
-			} else {
-				there.Piles = append(there.Piles, p)
-			}
-		}
-		g.takePart(coming)
-	}
-	if len(there.Piles) > 0 {
-		g.takePart(there)
-	}
-	return true
+// parts are those piles of a difference that are there, and those that may come, with what tells them from others.
+type parts struct {
+	all   int // of how many they are
+	piles [2][]*differing.Pile
+	keys  [2]string
 }
 
-// takePart takes a difference that is of what is there, or of what may come.
-func (g *gatherer) takePart(d differing.Difference) {
+func (g *gatherer) take(d differing.Difference) bool {
 	if len(g.who) == 0 || len(d.Subjects) == 0 || &g.who[0] != &d.Subjects[0] {
 		g.close()
 		g.who = d.Subjects
 	}
-	g.key = g.key[:0]
-	for _, c := range []differing.Cell{d.Old, d.New} {
-		g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Sure))
-		g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Possible))
+	p := g.partsOf(d.Piles)
+	for i, piles := range p.piles {
+		if len(piles) == 0 {
+			continue
+		}
+		g.key = g.key[:0]
+		for _, c := range []differing.Cell{d.Old, d.New} {
+			g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Sure))
+			g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Possible))
+		}
+		g.key = append(g.key, p.keys[i]...)
+		line := g.open[string(g.key)]
+		if line == nil {
+			line = &Line{Way: g.way(d.Old, d.New), OnRequest: g.lent, Subjects: slices.Clip(d.Subjects), Piles: piles,
+				Old: d.Old, New: d.New, pair: g.pair}
+			g.open[string(g.key)] = line
+		}
+		line.Operations = append(line.Operations, d.Operation)
 	}
-	for _, p := range d.Piles {
-		g.key = append(append(g.key, p.Key()...), 0)
+	return true
+}
+
+// partsOf parts piles, once for all operations of which they are told.
+func (g *gatherer) partsOf(piles []*differing.Pile) parts {
+	p, ok := g.parts[&piles[0]]
+	if ok && p.all == len(piles) {
+		return p
 	}
-	line := g.open[string(g.key)]
-	if line == nil {
-		line = &Line{Way: g.way(d.Old, d.New), OnRequest: g.lent, Subjects: d.Subjects, Piles: d.Piles, Old: d.Old,
-			New: d.New, pair: g.pair}
-		g.open[string(g.key)] = line
+	p = parts{all: len(piles)}
+	may := func(p *differing.Pile) bool { return p.May() != nil }
+	if p.piles[0] = piles; slices.ContainsFunc(piles, may) {
+		p.piles[0] = nil
+		for _, pile := range piles {
+			i := 0
+			if may(pile) {
+				i = 1
+			}
+			p.piles[i] = append(p.piles[i], pile)
+		}
 	}
-	line.Operations = append(line.Operations, d.Operation)
+	for i, some := range p.piles {
+		var key []byte
+		for _, pile := range some {
+			key = append(append(key, pile.Key()...), 0)
+		}
+		p.keys[i] = string(key)
+	}
+	g.parts[&piles[0]] = p
+	return p
 }
 
 // close brings the lines of the subjects at hand among those of others.
@@ -228,13 +249,13 @@ func (g *gatherer) close() {
 		slices.Sort(line.Operations)
 		full := key + "\x01" + strings.Join(line.Operations, " ")
 		if same := g.lines[full]; same != nil {
-			same.Subjects = slices.Concat(same.Subjects, line.Subjects)
+			same.Subjects = append(same.Subjects, line.Subjects...)
 			continue
 		}
 		g.lines[full] = line
 		g.order = append(g.order, line)
 	}
-	g.open = map[string]*Line{}
+	g.open, g.parts = map[string]*Line{}, map[**differing.Pile]parts{}
 }
 
 // finish gives the lines about what is there, and those about what may come.

@@ -67,7 +67,7 @@ func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 // now on; nil chooses all.
 func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resources) {
 	p := c.pair
-	p.wanted, p.chosen, p.concerned = nil, nil, map[uint32]bool{}
+	p.wanted, p.chosen, p.concerned, p.speaking = nil, nil, nil, nil
 	for _, s := range p.sides {
 		clear(s.valid)
 	}

@@ -3,6 +3,7 @@ package differing
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
 	"maps"
 	"slices"
 	"strings"
@@ -197,12 +198,13 @@ type differ struct {
 	marked  []uint32 // of each pile, the round in which it was found worth a look
 	round   uint32
 	look    []uint32 // those piles
-	changes map[operationChange][]*Pile
-	order   []operationChange
+	changes map[ChangeList][]*Pile
+	order   []ChangeList
 	at      [2][]uint32
 	all     bool                          // what is the same is told too
 	known   map[spotOfOne]*operationTimes // of the subject at hand
-	aside   []uint32                      // likewise, piles in which more than its steps counts
+	aside   pileSet                       // likewise, piles in which more than its steps counts
+	held    [2][]uint64                   // likewise, its units under lists that traits tell
 	given   []region.Region               // of the units at hand
 	taken   []region.Region
 	each    func(ChangeList, []*Pile) // takes what is found, if it is not nil; piles come in no order
@@ -222,7 +224,7 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 		d.known = map[spotOfOne]*operationTimes{}
 	}
 	clear(d.known)
-	d.changes, d.order = map[operationChange][]*Pile{}, d.order[:0]
+	d.changes, d.order = map[ChangeList][]*Pile{}, d.order[:0]
 	owns := d.ownedBy(w)
 	if d.all || d.mayDifferAnywhere(w) {
 		for n := range d.piles {
@@ -265,13 +267,38 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 	return d.gathered(), nil
 }
 
-// gathered gives what has been found, by operation, and the piles in order.
+// gathered gives what has been found, by operation, and the piles in order. What several operations have in common is
+// one slice of piles.
 func (d *differ) gathered() []foundDifference {
-	out := make([]foundDifference, 0, len(d.order))
-	for _, c := range d.order {
-		out = append(out, foundDifference{c, inOrder(d.changes[c])})
+	lists := map[operationChange][]ChangeList{}
+	var order []operationChange
+	for _, t := range d.order {
+		for _, c := range d.turns[t] {
+			if lists[c] == nil {
+				order = append(order, c)
+			}
+			lists[c] = append(lists[c], t)
+		}
 	}
-	slices.SortStableFunc(out, func(a, b foundDifference) int { return int(a.operation) - int(b.operation) })
+	slices.SortStableFunc(order, func(a, b operationChange) int { return int(a.operation) - int(b.operation) })
+	piles := map[string][]*Pile{}
+	out := make([]foundDifference, 0, len(order))
+	var key []byte
+	for _, c := range order {
+		key = key[:0]
+		for _, t := range lists[c] {
+			key = binary.LittleEndian.AppendUint32(key, uint32(t))
+		}
+		all, ok := piles[string(key)]
+		if !ok {
+			for _, t := range lists[c] {
+				all = append(all, d.changes[t]...)
+			}
+			all = inOrder(all)
+			piles[string(key)] = all
+		}
+		out = append(out, foundDifference{c, all})
+	}
 	return out
 }
 
@@ -320,13 +347,11 @@ func (d *differ) found(t ChangeList, piles []*Pile) {
 		d.each(t, piles)
 		return
 	}
-	for _, c := range d.turns[t] {
-		if known := d.changes[c]; known == nil {
-			d.order = append(d.order, c)
-			d.changes[c] = slices.Clip(piles) // shared until something is added
-		} else {
-			d.changes[c] = append(known, piles...)
-		}
+	if known := d.changes[t]; known == nil {
+		d.order = append(d.order, t)
+		d.changes[t] = slices.Clip(piles) // shared until something is added
+	} else {
+		d.changes[t] = append(known, piles...)
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"hiddengate/internal/gate/newplace"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
@@ -22,33 +23,37 @@ import (
 // Pair is two estates compiled alike, an old and a new one: their regions are of one space and their marks are the
 // same, so that what each gives can be held against the other without deciding cell by cell.
 type Pair struct {
-	Old, New  *gate.Gate
-	sides     [2]*side
-	piles     []*Pile
-	first     []uint32 // of each mark, its first pile
-	uneven    []uint32 // piles that are not alike on both sides
-	covers    *lookup.Sequences
-	units     map[jointUnit]uint32
-	list      []jointUnit // by number
-	coverages map[string]uint32
-	within    [][]uint32 // of each coverage, the piles
-	names     []string   // operations of both, by number
-	since     region.Region
-	whole     map[region.Region]region.Region // of what is left of them from then on
-	cells     map[string]*operationTimes
-	turned    map[[2]*operationTimes]ChangeList
-	turns     [][]operationChange // by number
-	owners    bool                // some condition asks who owns
-	only      map[estate.Principal]bool
-	wanted    []bool                      // of each operation, whether it is looked at; nil: all are
-	chosen    []bool                      // likewise of each pile
-	among     func(estate.Principal) bool // whoever is looked at; nil: everybody
-	onlyOne   bool                        // one difference of each subject is enough
-	concerned map[uint32]bool             // of covers, whether they have any that is
-	sort      []uint32                    // of each pile, its sort; noSort: none
-	sorts     int
-	bare      map[bareSpot][]ChangeList // by sort
-	tested    map[estate.Principal]bool // the owners by which what may come is told apart
+	Old, New   *gate.Gate
+	sides      [2]*side
+	piles      []*Pile
+	first      []uint32 // of each mark, its first pile
+	uneven     []uint32 // piles that are not alike on both sides
+	covers     *lookup.Sequences
+	units      map[jointUnit]uint32
+	list       []jointUnit // by number
+	coverages  map[string]uint32
+	within     [][]uint32 // of each coverage, the piles
+	names      []string   // operations of both, by number
+	since      region.Region
+	whole      map[region.Region]region.Region // of what is left of them from then on
+	cells      map[string]*operationTimes
+	turned     map[[2]*operationTimes]ChangeList
+	turns      [][]operationChange // by number
+	owners     bool                // some condition asks who owns
+	only       map[estate.Principal]bool
+	wanted     []bool                      // of each operation, whether it is looked at; nil: all are
+	chosen     []bool                      // likewise of each pile
+	among      func(estate.Principal) bool // whoever is looked at; nil: everybody
+	onlyOne    bool                        // one difference of each subject is enough
+	concerned  []told                      // of covers, whether they have any that is
+	speaking   []told                      // likewise of units
+	sort       []uint32                    // of each pile, its sort; noSort: none
+	sorts      int
+	manners    map[manner]uint32         // by number
+	bare       map[bareSpot][]ChangeList // by sort
+	runs       map[bareStretch][]run     // of the stretches that have been gone through
+	remembered int                       // of those, the runs and the stretches
+	tested     map[estate.Principal]bool // the owners by which what may come is told apart
 	// Whole says that all that may come is looked at; else there would be too much.
 	Whole bool
 	// Named says that all else that may come is there in Idle, to be told apart from what differs.
@@ -62,7 +67,7 @@ type side struct {
 	other     bool                // it is the new one
 	operation []uint32            // of each of the gate's operations, its number in the pair
 	joint     []uint32            // of each unit, its number in the pair
-	cover     map[uint32]uint32   // of covers, their number in the pair
+	cover     [2][]uint32         // of covers, those alone first, their number in the pair and one; 0: not known
 	coverage  []uint32            // of each list that traits tell, its coverage's number in the pair
 	valid     map[uint32][]uint32 // of each class of resources, the operations, by number in the pair
 	owned     map[estate.Principal][]ownedPlace
@@ -139,7 +144,7 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 		return nil, err
 	}
 	for k, g := range gates {
-		p.sides[k] = &side{Gate: g, other: k == 1, cover: map[uint32]uint32{}, valid: map[uint32][]uint32{}}
+		p.sides[k] = &side{Gate: g, other: k == 1, valid: map[uint32][]uint32{}}
 	}
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
 	p.owners, p.only = o.Facts.Owner, s.Only
@@ -271,17 +276,24 @@ func (u *jointUnit) has(operation uint32) bool {
 
 // coverOf gives the number in the pair of a cover of one side.
 func (p *Pair) coverOf(s *side, cover uint32) uint32 {
-	n, ok := s.cover[cover]
-	if !ok {
-		var one [1]uint32
-		var seq []uint32
-		for _, u := range s.Rows.Cover(cover, &one) {
-			seq = append(seq, s.joint[u])
-		}
-		slices.Sort(seq)
-		n = p.covers.Number(slices.Compact(seq))
-		s.cover[cover] = n
+	known, i := &s.cover[1], int(cover)
+	if cover&unitrow.Alone != 0 {
+		known, i = &s.cover[0], int(cover&^unitrow.Alone)
 	}
+	if more := i + 1 - len(*known); more > 0 {
+		*known = append(*known, make([]uint32, more)...)
+	}
+	if n := (*known)[i]; n > 0 {
+		return n - 1
+	}
+	var one [1]uint32
+	var seq []uint32
+	for _, u := range s.Rows.Cover(cover, &one) {
+		seq = append(seq, s.joint[u])
+	}
+	slices.Sort(seq)
+	n := p.covers.Number(slices.Compact(seq))
+	(*known)[i] = n + 1
 	return n
 }
 

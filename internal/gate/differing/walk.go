@@ -37,84 +37,126 @@ func inOrder(piles []*Pile) []*Pile {
 // that traits tell.
 type bareSpot struct {
 	covers [2]uint32
+	manner uint32
+}
+
+// manner is what of a subject alone tells it from others there.
+type manner struct {
 	active [2]int32
 	tags   string
 	owner  [2]bool // it can own something as somebody whom no list names
 }
 
+// bareStretch is piles, from one on and below another, that a subject has by covers alone.
+type bareStretch struct {
+	bareSpot
+	from, to uint32
+}
+
+// run is piles in a row that change alike.
+type run struct {
+	turn     ChangeList
+	from, to uint32
+}
+
 // mostTurns bounds what is remembered of them: a hundred megabytes.
 const mostTurns = 1 << 25
 
+// mostRuns likewise bounds the runs, and the stretches that have some.
+const mostRuns = 1 << 22
+
 // walkSteps goes through the stretches of piles over which a subject's rows have other covers. What they come to is
-// worked out once for each sort of pile; piles in which the subject is told from others by more than that are marked
-// instead, and so are looked at one by one.
+// worked out once for whoever has such a stretch; piles in which the subject is told from others by more than that are
+// marked instead, and so are looked at one by one.
 func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
-	aside := d.setAside(w, owns)
-	spot := bareSpot{tags: d.likeness(w).tags[0]}
+	d.setAside(w, owns)
+	how := manner{tags: d.likeness(w).tags[0]}
 	for k, s := range d.sides {
-		spot.active[k] = s.Rows.RowOf[w.numbers[k]].Active
-		spot.owner[k] = d.owners && d.ownsUntested(s, w.numbers[k])
+		how.active[k] = s.Rows.RowOf[w.numbers[k]].Active
+		how.owner[k] = d.owners && d.ownsUntested(s, w.numbers[k])
+	}
+	n, ok := d.manners[how]
+	if !ok {
+		n = uint32(len(d.manners))
+		d.manners[how] = n
 	}
 	var bad error
 	d.eachStep(w, func(from, to uint32, covers [2]uint32) bool {
-		spot.covers = covers
-		turns := d.bare[spot]
-		if turns == nil {
-			if len(d.bare)*d.sorts > mostTurns {
-				clear(d.bare)
-			}
-			turns = make([]ChangeList, d.sorts)
-			d.bare[spot] = turns
+		var runs []run
+		runs, bad = d.runsOver(w, bareStretch{bareSpot{covers, n}, from, to})
+		for n := range d.aside.between(from, to) {
+			d.lookAt(n)
 		}
-		set := between(aside, from, to)
-		start, now := from, NoChange // of piles in a row that change alike
-		for n := from; n < to; n++ {
-			next := NoChange
-			switch sort := d.sort[n]; {
-			case len(set) > 0 && set[0] == n:
-				d.lookAt(n)
-				set = set[1:]
-			case sort != noSort:
-				if turns[sort] == 0 {
-					if turns[sort], bad = d.bareTurn(w, d.piles[n], covers); bad != nil {
-						return false
-					}
-				}
-				next = turns[sort]
+		for _, r := range runs {
+			start := r.from
+			for n := range d.aside.between(r.from, r.to) {
+				d.found(r.turn, d.piles[start:n])
+				start = n + 1
 			}
-			if next != now {
-				d.found(now, d.piles[start:n])
-				start, now = n, next
-			}
+			d.found(r.turn, d.piles[start:r.to])
 		}
-		d.found(now, d.piles[start:to])
-		return !d.onlyOne || len(d.order) == 0
+		return bad == nil && (!d.onlyOne || len(d.order) == 0)
 	})
 	return bad
 }
 
-// between gives those of some numbers, in order, that are from one on and below another.
-func between(numbers []uint32, from, to uint32) []uint32 {
-	first, _ := slices.BinarySearch(numbers, from)
-	n, _ := slices.BinarySearch(numbers[first:], to)
-	return numbers[first : first+n]
+// runsOver lists the piles of a stretch that change for a subject by covers alone.
+func (d *differ) runsOver(w who, over bareStretch) (out []run, err error) {
+	if runs, ok := d.runs[over]; ok {
+		return runs, nil
+	}
+	turns := d.bare[over.bareSpot]
+	if turns == nil {
+		if len(d.bare)*d.sorts > mostTurns {
+			clear(d.bare)
+		}
+		turns = make([]ChangeList, d.sorts)
+		d.bare[over.bareSpot] = turns
+	}
+	now := run{NoChange, over.from, over.from}
+	end := func(at uint32) {
+		if now.to = at; now.turn != NoChange {
+			out = append(out, now)
+		}
+	}
+	for n := over.from; n < over.to; n++ {
+		next := NoChange
+		if sort := d.sort[n]; sort != noSort {
+			if turns[sort] == 0 {
+				if turns[sort], err = d.bareTurn(w, d.piles[n], over.covers); err != nil {
+					return nil, err
+				}
+			}
+			next = turns[sort]
+		}
+		if next != now.turn {
+			end(n)
+			now = run{next, n, n}
+		}
+	}
+	end(over.to)
+	if d.remembered += 1 + len(out); d.remembered > mostRuns {
+		clear(d.runs)
+		d.remembered = 1 + len(out)
+	}
+	d.runs[over] = slices.Clip(out)
+	return out, nil
 }
 
-// setAside lists the piles in which a subject owns something or is covered by a list that traits tell, in order.
-func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) []uint32 {
-	out := d.aside[:0]
+// setAside gathers the piles in which a subject owns something or is covered by a list that traits tell.
+func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) {
+	d.aside.clear(len(d.piles))
 	for k, s := range d.sides {
 		h := &s.Rows.RowOf[w.numbers[k]]
 		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
-			out = append(out, d.within[s.coverage[e.Trait]]...)
+			for _, n := range d.within[s.coverage[e.Trait]] {
+				d.aside.add(n)
+			}
 		}
 	}
 	for at := range owns {
-		out = append(out, at.pile)
+		d.aside.add(at.pile)
 	}
-	slices.Sort(out)
-	d.aside = slices.Compact(out)
-	return d.aside
 }
 
 const noSort = ^uint32(0)
@@ -125,6 +167,7 @@ func (p *Pair) assort() {
 	type traits struct{ classes, facts [2]uint32 }
 	known := map[traits]uint32{}
 	p.sort, p.bare = make([]uint32, len(p.piles)), map[bareSpot][]ChangeList{}
+	p.manners, p.runs, p.remembered = map[manner]uint32{}, map[bareStretch][]run{}, 0
 	for n, pile := range p.piles {
 		var one traits
 		for k, l := range pile.looks {
@@ -221,12 +264,17 @@ func (p *Pair) speaks(unit uint32) bool {
 	if p.wanted == nil {
 		return true
 	}
-	for op, wanted := range p.wanted {
-		if wanted && p.list[unit].has(uint32(op)) {
-			return true
-		}
+	if p.speaking == nil {
+		p.speaking = make([]told, len(p.list))
 	}
-	return false
+	return p.speaking[unit].of(func() bool {
+		for op, wanted := range p.wanted {
+			if wanted && p.list[unit].has(uint32(op)) {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // concerns says it of a cover.
@@ -234,27 +282,56 @@ func (p *Pair) concerns(cover uint32) bool {
 	if p.wanted == nil {
 		return true
 	}
-	is, ok := p.concerned[cover]
-	if !ok {
-		is = slices.ContainsFunc(p.covers.Get(cover), p.speaks)
-		p.concerned[cover] = is
+	if more := p.covers.Len() - len(p.concerned); more > 0 {
+		p.concerned = append(p.concerned, make([]told, more)...)
 	}
-	return is
+	return p.concerned[cover].of(func() bool { return slices.ContainsFunc(p.covers.Get(cover), p.speaks) })
+}
+
+// told is an answer that is worked out when it is first asked for.
+type told uint8
+
+const (
+	isSo told = iota + 1
+	isNotSo
+)
+
+func (t *told) of(work func() bool) bool {
+	if *t == 0 {
+		if *t = isNotSo; work() {
+			*t = isSo
+		}
+	}
+	return *t == isSo
 }
 
 // lookAtExtras marks the piles that lists cover, told by traits, under which the two have other units.
 func (d *differ) lookAtExtras(w who) {
-	type held struct{ coverage, unit uint32 }
-	sides := map[held]int{}
+	var held [2][]uint64 // by coverage, and by unit
 	for k, s := range d.sides {
 		h := &s.Rows.RowOf[w.numbers[k]]
+		held[k] = d.held[k][:0]
 		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
-			sides[held{s.coverage[e.Trait], s.joint[e.Unit]}] |= 1 << k
+			held[k] = append(held[k], uint64(s.coverage[e.Trait])<<32|uint64(s.joint[e.Unit]))
 		}
+		slices.Sort(held[k])
+		held[k] = slices.Compact(held[k])
 	}
-	for h, k := range sides {
-		if k != 3 && d.speaks(h.unit) {
-			for _, n := range d.within[h.coverage] {
+	d.held = held
+	was, is := held[0], held[1]
+	for len(was)+len(is) > 0 {
+		var one uint64
+		switch {
+		case len(is) == 0 || len(was) > 0 && was[0] < is[0]:
+			one, was = was[0], was[1:]
+		case len(was) == 0 || is[0] < was[0]:
+			one, is = is[0], is[1:]
+		default:
+			was, is = was[1:], is[1:]
+			continue
+		}
+		if d.speaks(uint32(one)) {
+			for _, n := range d.within[one>>32] {
 				d.lookAt(n)
 			}
 		}

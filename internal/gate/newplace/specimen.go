@@ -33,9 +33,9 @@ const maxSpecimens = 20_000
 // maxIdle bounds how many are made up that serve to name places alone, since nobody's access to them differs.
 const maxIdle = 5000
 
-// maxWork bounds how many names are looked at for those that may differ, and how often a term is held against one of
-// them; a tenth of it those that are idle.
-const maxWork = 20_000_000
+// workEach bounds, for each that may be made up, how many names are looked at for those that may differ, and how often
+// a term is held against one of them; a tenth of it those that are idle.
+const workEach = 1000
 
 // sketch makes up specimens for two estates that are held against each other, or for one and itself.
 type sketch struct {
@@ -50,6 +50,9 @@ type sketch struct {
 	wanted   []estate.ResourceTerm // of the lists that are looked at
 	patterns []estate.Pattern      // of the terms of both
 	byIn     [2]map[uint32][]int   // of each of those patterns, by number, the terms
+	asks     [2][]int              // of each term, the number of what it asks beside the address; -1: nothing
+	asked    []estate.ResourceTerm // by that number
+	ways     map[string][]Specimen // what has been made up for what is asked
 	anywhere [2][]int              // the terms without a pattern
 	part                           // which addresses are made up at the moment
 	others   bool                  // which are those that no wanted term covers
@@ -77,7 +80,7 @@ type Basis struct {
 // there.
 func Specimens(b Basis) (out []Specimen, whole, named bool) {
 	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
-		given: map[string]bool{}, within: b.Within, named: true, most: b.Most}
+		given: map[string]bool{}, ways: map[string][]Specimen{}, within: b.Within, named: true, most: b.Most}
 	if s.most == 0 {
 		s.most = maxSpecimens
 	}
@@ -95,12 +98,12 @@ func Specimens(b Basis) (out []Specimen, whole, named bool) {
 	}
 	s.index()
 	if b.Within == nil {
-		s.makeUp(part{}, maxWork)
+		s.makeUp(part{}, s.most*workEach)
 		return s.out, s.whole, s.whole
 	}
-	s.makeUp(partOf(s.wanted, s.patterns, false), maxWork)
+	s.makeUp(partOf(s.wanted, s.patterns, false), s.most*workEach)
 	if s.others = true; s.whole {
-		s.makeUp(partOf(s.wanted, s.patterns, true), maxWork/10)
+		s.makeUp(partOf(s.wanted, s.patterns, true), s.most*workEach/10)
 	}
 	return s.out, s.whole, s.whole && s.named
 }
@@ -112,9 +115,11 @@ func (s *sketch) index() {
 	for i, p := range s.patterns {
 		number[p.String()] = uint32(i)
 	}
+	asks := map[string]int{}
 	for k, terms := range s.terms {
 		s.byIn[k] = map[uint32][]int{}
 		for i, t := range terms {
+			s.asks[k] = append(s.asks[k], s.askedBy(t, asks))
 			if t.In == nil {
 				s.anywhere[k] = append(s.anywhere[k], i)
 			} else {
@@ -357,74 +362,41 @@ func (s *sketch) add(one Specimen) {
 // tell type, tags and owner apart. fold says that the address's automaton ignores case.
 func (s *sketch) described(at made, fold bool, kind string, kinds ...string) {
 	a := at.Address
-	var apart [2][]estate.ResourceTerm
-	types, tags, owners := []string{}, map[string][]string{}, []*estate.Principal{nil}
-	for i := range s.owners {
-		owners = append(owners, &s.owners[i])
-	}
+	w := ways{kinds: kinds}
 	for k, terms := range s.terms {
 		e := s.estates[k]
 		sys := systemOf(e, a.System, kind)
 		if sys == nil {
 			continue
 		}
+		w.kind[k] = sys.Kind.ID
 		folds := e.Folds(sys)
 		for _, i := range s.selecting(k, at, fold == folds) {
-			t := terms[i]
-			if t.In != nil && (t.Exactly && !t.In.Matches(a, folds) || !t.Exactly && !t.In.Covers(a, folds)) ||
+			t, asks := &terms[i], s.asks[k][i]
+			if asks < 0 || slices.Contains(w.asked, asks) ||
+				t.In != nil && (t.Exactly && !t.In.Matches(a, folds) || !t.Exactly && !t.In.Covers(a, folds)) ||
 				t.Kinds != nil && !slices.ContainsFunc(t.Kinds, e.Offer(sys.Kind.ID).Is) {
 				continue
 			}
-			if t.Types == nil && t.Tags == nil && t.Owners == nil {
-				continue // it selects all that can stand here
-			}
-			apart[k] = append(apart[k], t)
-			for _, m := range t.Tags {
-				tags[m.Key] = append(tags[m.Key], m.Values...)
-			}
-			for i := range t.Owners {
-				owners = append(owners, &t.Owners[i])
-			}
+			w.asked = append(w.asked, asks)
 		}
 		for _, kind := range kinds {
 			if o := e.Offer(kind); o != nil {
-				types = append(types, o.TypeOf(a.Depth(), a.Name(), typeAbove(e, o, a))) // the likeliest first
+				w.types = append(w.types, o.TypeOf(a.Depth(), a.Name(), typeAbove(e, o, a))) // the likeliest first
 			}
 		}
 	}
 	for _, e := range s.estates {
 		for _, kind := range kinds {
 			if o := e.Offer(kind); o != nil && a.Path != "" { // a system's own type is the first
-				types = append(types, o.AllTypes...)
+				w.types = append(w.types, o.AllTypes...)
 			}
 		}
 	}
-	for key := range s.facts.Same {
-		tags[key] = append(tags[key], s.resource[key]...)
-	}
-	for key := range s.facts.Resource {
-		tags[key] = append(tags[key], s.resource[key]...)
-	}
-	keys := slices.Sorted(maps.Keys(tags))
-	seen := map[string]bool{}
-	tried := 0
-	for _, typ := range unique(types) {
-		for _, owner := range uniqueOwners(owners) {
-			s.eachTags(keys, tags, func(one Specimen) bool {
-				if tried++; tried > maxForms || s.crossed < 0 {
-					s.tooMuch()
-				}
-				if s.full {
-					return false
-				}
-				s.crossed -= len(apart[0]) + len(apart[1]) + 1
-				one.Address, one.Type, one.Owner, one.Kind = a, typ, owner, kind
-				if key := s.signature(&one, apart, kinds); !seen[key] {
-					seen[key] = true
-					s.add(one)
-				}
-				return true
-			})
+	w.types = unique(w.types)
+	for _, one := range s.waysOf(&w) {
+		if one.Address, one.Kind = a, kind; !s.full {
+			s.add(one)
 		}
 	}
 }
@@ -470,68 +442,6 @@ func typeAbove(e *estate.Estate, o *estate.Offer, a estate.Address) string {
 	return e.Unlisted(parent).Type
 }
 
-// eachTags gives every way in which some tags can have one of some values, another one, or none.
-func (s *sketch) eachTags(keys []string, values map[string][]string, each func(Specimen) bool) bool {
-	if len(keys) == 0 {
-		return each(Specimen{})
-	}
-	key := keys[0]
-	return s.eachTags(keys[1:], values, func(rest Specimen) bool {
-		if !each(rest) {
-			return false
-		}
-		for _, v := range unique(values[key]) {
-			if v == "" {
-				continue
-			}
-			with := rest
-			with.Tags = append(slices.Clone(rest.Tags), estate.Tag{Key: key, Value: v})
-			slices.SortFunc(with.Tags, func(a, b estate.Tag) int { return strings.Compare(a.Key, b.Key) })
-			if !each(with) {
-				return false
-			}
-		}
-		if !s.facts.Same[key] && !s.facts.Resource[key] {
-			return true // another value is as good as none
-		}
-		with := rest
-		with.Others = maps.Clone(rest.Others)
-		if with.Others == nil {
-			with.Others = map[string][]string{}
-		}
-		with.Others[key] = append([]string{""}, values[key]...)
-		return each(with)
-	})
-}
-
-// signature is the same for specimens at one address that nothing tells apart.
-func (s *sketch) signature(one *Specimen, apart [2][]estate.ResourceTerm, kinds []string) string {
-	var b strings.Builder
-	for k, e := range s.estates {
-		r := one.In(e)
-		if r == nil {
-			b.WriteByte('-')
-			continue
-		}
-		for _, t := range apart[k] {
-			if placemap.CoversTerm(e, t, r) {
-				b.WriteByte('1')
-			} else {
-				b.WriteByte('0')
-			}
-		}
-		b.WriteByte(0)
-		for _, o := range e.Offer(r.System.Kind.ID).On(one.Type) {
-			if s.handed(o) {
-				b.WriteString(o.Name)
-				b.WriteByte(' ')
-			}
-		}
-	}
-	b.WriteString(one.Facts(s.facts))
-	return b.String()
-}
-
 // Facts is the same for what may come if conditions can't tell it apart.
 func (s *Specimen) Facts(f *factspace.Facts) string {
 	var b strings.Builder
@@ -543,20 +453,6 @@ func (s *Specimen) Facts(f *factspace.Facts) string {
 		b.WriteString("\x03" + s.Owner.String())
 	}
 	return b.String()
-}
-
-// handed says whether some role of either estate may have an operation: nobody gets any other.
-func (s *sketch) handed(o *estate.Operation) bool {
-	is, ok := s.given[o.Name]
-	if !ok {
-		for _, e := range s.estates {
-			for _, r := range e.Roles {
-				is = is || slices.ContainsFunc(r.Allow, func(t estate.OperationTerm) bool { return !t.Not && t.Fits(o, e.Edition) })
-			}
-		}
-		s.given[o.Name] = is
-	}
-	return is
 }
 
 func unique(list []string) (out []string) {
@@ -600,11 +496,16 @@ func (s *Specimen) In(e *estate.Estate) *estate.Resource {
 		}
 		return e.Unlisted(s.Address)
 	}
+	return &estate.Resource{Address: s.Address, System: sys, Index: -1, Type: s.Type, Tags: s.allTags(), Owner: s.Owner}
+}
+
+// allTags gives its tags with values that no list names where that is what they are.
+func (s *Specimen) allTags() estate.Tags {
 	tags := s.Tags
 	for _, key := range slices.Sorted(maps.Keys(s.Others)) {
 		tags = append(slices.Clone(tags), estate.Tag{Key: key, Value: "\x00"}) // which no list names
 	}
-	return &estate.Resource{Address: s.Address, System: sys, Index: -1, Type: s.Type, Tags: tags, Owner: s.Owner}
+	return tags
 }
 
 // Unsettled is what can't stay open of what may come, since it means other subjects in the one estate than in the

@@ -270,7 +270,14 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 // What it says of each subject by itself it says of them likewise; the others count people, or hold them against one
 // another.
 func (e *Effect) same(ctx context.Context, few [2]*verify.Prover, was, is *estate.Guarantee) (bool, error) {
-	if verify.KindOf(is).Together {
+	if kind := verify.KindOf(is); kind.Headcount && was.Count == is.Count {
+		before, err := few[0].People(ctx, was)
+		if err != nil {
+			return false, err
+		}
+		after, err := few[1].People(ctx, is)
+		return before == after, err
+	} else if kind.Together {
 		return !slices.ContainsFunc(e.Lines, func(l Line) bool {
 			return slices.ContainsFunc(l.Operations, func(name string) bool {
 				o := e.After.Operations[name]

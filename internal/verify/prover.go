@@ -2,6 +2,7 @@ package verify
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"hiddengate/internal/clock"
@@ -124,6 +125,17 @@ func (p *Prover) Fails(ctx context.Context, g *estate.Guarantee) (bool, error) {
 	return v != nil, err
 }
 
+// People counts the people who may anything of which a guarantee speaks.
+func (p *Prover) People(ctx context.Context, g *estate.Guarantee) (int, error) {
+	cells, err := p.look(g)
+	if err != nil {
+		return 0, err
+	}
+	s := p.searchFor(ctx, cells, g)
+	claims, err := s.people(math.MaxInt)
+	return len(claims), err
+}
+
 // which says which grants count for a guarantee.
 func (p *Prover) which(g *estate.Guarantee) gate.Counting {
 	if p.inForce || p.countsSteps(g) || KindOf(g).Standing {
@@ -162,9 +174,14 @@ func (p *Prover) look(g *estate.Guarantee) (*differing.Cells, error) {
 
 // find looks for a violation; nil if there is none.
 func (p *Prover) find(ctx context.Context, c *differing.Cells, g *estate.Guarantee) (*violation, error) {
+	return KindOf(g).find(p.searchFor(ctx, c, g))
+}
+
+// searchFor gives where to look for what a guarantee speaks of.
+func (p *Prover) searchFor(ctx context.Context, c *differing.Cells, g *estate.Guarantee) search {
 	c.Among(nil, differing.Whole)
 	p.choose(c, g)
-	return KindOf(g).find(search{ctx, p, c, g, p.countsSteps(g)})
+	return search{ctx, p, c, g, p.countsSteps(g)}
 }
 
 // each goes through what may be done in cells, and by steps where they count. who and far say whom alone to go

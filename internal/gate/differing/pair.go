@@ -26,8 +26,9 @@ type Pair struct {
 	Old, New   *gate.Gate
 	sides      [2]*side
 	piles      []*Pile
-	first      []uint32 // of each mark, its first pile
-	uneven     []uint32 // piles that are not alike on both sides
+	first      []uint32  // of each mark, its first pile
+	span       [2]uint32 // the marks, from one on and below another, that the chosen piles have
+	uneven     []uint32  // piles that are not alike on both sides
 	covers     *lookup.Sequences
 	units      map[jointUnit]uint32
 	list       []jointUnit // by number

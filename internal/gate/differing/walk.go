@@ -1,6 +1,7 @@
 package differing
 
 import (
+	"cmp"
 	"slices"
 
 	"hiddengate/internal/gate/unitrow"
@@ -187,6 +188,15 @@ func (p *Pair) assort() {
 		p.sort[n] = noSort
 	}
 	p.sorts = len(known)
+	p.span = [2]uint32{0, uint32(len(p.first) - 1)}
+	if p.chosen != nil {
+		first, last := slices.Index(p.chosen, true), len(p.chosen)-1
+		for ; first >= 0 && !p.chosen[last]; last-- {
+		}
+		if p.span = [2]uint32{}; first >= 0 {
+			p.span = [2]uint32{p.piles[first].mark(), p.piles[last].mark() + 1}
+		}
+	}
 }
 
 // bareTurn is what covers alone make of a pile for a subject.
@@ -229,23 +239,26 @@ func (d *differ) mayDifferAnywhere(w who) bool {
 // eachStep goes through the stretches of piles over which the two rows have other covers, until each returns false.
 func (d *differ) eachStep(w who, each func(from, to uint32, covers [2]uint32) bool) {
 	var steps [2][]unitrow.Step
+	var now [2]uint32
 	for k, s := range d.sides {
 		h := &s.Rows.RowOf[w.numbers[k]]
 		steps[k] = s.Rows.Steps[h.Row : h.Row+h.Steps]
 	}
-	var now [2]uint32
-	for len(steps[0]) > 0 || len(steps[1]) > 0 {
-		at := ^uint32(0)
-		for k := range steps {
-			if len(steps[k]) > 0 {
-				at = min(at, steps[k][0].Mark)
-			}
-		}
-		next := uint32(len(d.first) - 1)
+	for at := d.span[0]; at < d.span[1]; {
+		next := d.span[1]
 		for k, s := range d.sides {
-			if len(steps[k]) > 0 && steps[k][0].Mark == at {
-				now[k] = d.coverOf(s, steps[k][0].Cover)
-				steps[k] = steps[k][1:]
+			passed := 0 // the first time all that lie before what is chosen
+			if at == d.span[0] {
+				passed, _ = slices.BinarySearchFunc(steps[k], at+1, func(s unitrow.Step, mark uint32) int {
+					return cmp.Compare(s.Mark, mark)
+				})
+			}
+			for passed < len(steps[k]) && steps[k][passed].Mark <= at {
+				passed++
+			}
+			if passed > 0 {
+				now[k] = d.coverOf(s, steps[k][passed-1].Cover)
+				steps[k] = steps[k][passed:]
 			}
 			if len(steps[k]) > 0 {
 				next = min(next, steps[k][0].Mark)
@@ -256,6 +269,7 @@ func (d *differ) eachStep(w who, each func(from, to uint32, covers [2]uint32) bo
 				return
 			}
 		}
+		at = next
 	}
 }
 

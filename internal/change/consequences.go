@@ -234,7 +234,7 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 	}
 	of := func(only map[estate.Principal]bool) (p [2]*verify.Prover) {
 		for k, g := range []*gate.Gate{before, e.Gates.New} {
-			p[k] = verify.NewProver(g, verify.Of{Since: now, Only: only})
+			p[k] = verify.NewProver(g, verify.Of{Since: now, Only: only, Base: e.base})
 		}
 		return p
 	}

@@ -65,6 +65,7 @@ type Effect struct {
 	ComingInPart  bool // there are too many ways in which something may come to look at all
 	Before, After *estate.Estate
 	Gates         *differing.Pair     // of what is allowed
+	base          *gate.Gate          // of the old estate, if there is one
 	places        map[string][]string // that have been worked out already
 	coming        map[comingSide]*comingExamples
 	// afterwards and before, the grants that name a subject by itself
@@ -83,8 +84,8 @@ const mostComing = 1000
 
 // How says how an effect is worked out.
 type How struct {
-	Since  clock.Instant      // from when on
-	Roster *membership.Roster // of the old estate, if it is known
+	Since clock.Instant // from when on
+	Gate  *gate.Gate    // of the old estate, if there is one
 	// up to how many people everybody is looked at: the constant Few where it is 0, and nobody but who can be concerned
 	// where it is below
 	Few   int
@@ -101,11 +102,15 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	}
 	few := max(how.Few, 0)
 	altered := alteredIn(before, after)
-	rosters := rostersOf(before, after, altered, how.Roster)
+	var known *membership.Roster
+	if how.Gate != nil {
+		known = how.Gate.Roster
+	}
+	rosters := rostersOf(before, after, altered, known)
 	change := edit{before, after, altered, rosters, few}
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()
-	e := &Effect{Before: before, After: after, within: within, altered: altered, others: others, only: only,
+	e := &Effect{Before: before, After: after, base: how.Gate, within: within, altered: altered, others: others, only: only,
 		Part: only != nil || len(after.People) > few}
 	most := mostComing
 	if how.all {
@@ -116,7 +121,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 			break
 		}
 		pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Which: which, Only: only,
-			Rosters: rosters, Coming: &differing.Coming{Apart: how.apart, Within: within, Most: most}})
+			Rosters: rosters, Base: how.Gate, Coming: &differing.Coming{Apart: how.apart, Within: within, Most: most}})
 		if err != nil {
 			return nil, err
 		}

@@ -93,7 +93,7 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 	}
 	var out []Fix
 	for _, p := range f.found[:min(len(f.found), mostTried)] {
-		effect, err := Of(ctx, g.Estate(), p.edited, How{Since: now, Roster: g.Roster})
+		effect, err := Of(ctx, g.Estate(), p.edited, How{Since: now, Gate: g})
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}

@@ -3,7 +3,6 @@ package cli
 import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/ledger/store"
 )
 
@@ -60,16 +59,16 @@ func (a *app) certifiedGate(g *gate.Gate) (*gate.Gate, error) {
 // signing is the gate from which another was made by certified; nil where it was not. It decides about credentials.
 func (a *app) signing(g *gate.Gate) *gate.Gate { return a.plain[g.Estate()] }
 
-// bothCertified is certified for what an edit leads from and to; a roster is left out that does not fit any more.
+// bothCertified is certified for what an edit leads from and to; a gate of the old one is left out that does not fit any more.
 func (a *app) bothCertified(
 	before, after *estate.Estate,
-	roster **membership.Roster,
+	known **gate.Gate,
 ) (was, is *estate.Estate, err error) {
 	if was, err = a.certified(before, nil); err != nil {
 		return nil, nil, err
 	}
-	if was != before && roster != nil {
-		*roster = nil
+	if was != before && known != nil {
+		*known = nil
 	}
 	is, err = a.certified(after, nil)
 	return was, is, err

@@ -26,7 +26,6 @@ import (
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/journal"
 	"hiddengate/internal/lending"
 	"hiddengate/internal/policyfile"
@@ -462,11 +461,11 @@ func (a *app) compiled() (*gate.Gate, error) {
 	return a.certifiedGate(g)
 }
 
-// estateIn gives the estate of a workspace: from the cache, with its roster, or, if it is small or there is none, from
+// estateIn gives the estate of a workspace: from the cache, with its gate, or, if it is small or there is none, from
 // the files.
-func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, *membership.Roster, error) {
+func (a *app) estateIn(root *os.Root, dir string) (*estate.Estate, *gate.Gate, error) {
 	if g, ok := a.cache(dir).Open(root.FS()); ok {
-		return g.Estate(), g.Roster, nil
+		return g.Estate(), g, nil
 	}
 	e, err := policyfile.Load(root.FS())
 	return e, nil, err

@@ -52,7 +52,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	shortEdit()
 	recording := a.cache(dir).Begin()
 	done := a.progress("reading the workspace")
-	before, roster, err := a.estateIn(root, dir)
+	before, known, err := a.estateIn(root, dir)
 	done()
 	if err != nil {
 		return err
@@ -80,12 +80,12 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		done()
 		return err
 	}
-	was, is, err := a.bothCertified(before, after, &roster)
+	was, is, err := a.bothCertified(before, after, &known)
 	if err != nil {
 		done()
 		return err
 	}
-	effect, err := change.Of(a.ctx, was, is, change.How{Since: now, Roster: roster})
+	effect, err := change.Of(a.ctx, was, is, change.How{Since: now, Gate: known})
 	if err != nil {
 		done()
 		return err

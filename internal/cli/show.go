@@ -147,7 +147,7 @@ func (a *app) loss(g *gate.Gate, section, id string) (*change.Effect, error) {
 	}
 	defer a.working("working out what would be lost without it")()
 	return change.Of(a.ctx, g.Estate(), change.Without(g.Estate(), section, id),
-		change.How{Since: clock.Of(a.now()), Roster: g.Roster})
+		change.How{Since: clock.Of(a.now()), Gate: g})
 }
 
 // givesOf says how many a grant, a role or a group reaches, and what they get.

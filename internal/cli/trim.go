@@ -250,7 +250,7 @@ type proposal struct {
 
 // propose works out what an edit of the estate would take.
 func (a *app) propose(g *gate.Gate, command string, edited *estate.Estate) (proposal, error) {
-	effect, err := change.Of(a.ctx, g.Estate(), edited, change.How{Since: clock.Of(a.now()), Roster: g.Roster})
+	effect, err := change.Of(a.ctx, g.Estate(), edited, change.How{Since: clock.Of(a.now()), Gate: g})
 	if err != nil {
 		return proposal{}, err
 	}

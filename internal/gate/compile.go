@@ -37,6 +37,9 @@ type compiler struct {
 	on           []int
 }
 
+// Whole says that all of the estate's grants and blocks count in the gate, for everybody, and no elevation does.
+func (g *Gate) Whole() bool { return g.complete }
+
 // Options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
 type Options struct {
 	Facts factspace.Facts
@@ -147,6 +150,7 @@ func CompileWith(e *estate.Estate, elevations []estate.Elevation, o Options) (*G
 		return nil, c.bad.Sort()
 	}
 	c.classify()
+	g.complete = o.Only == nil && o.Entries == nil && len(elevations) == 0
 	return g, nil
 }
 

@@ -26,6 +26,7 @@ type Gate struct {
 	sessions []*estate.Separation // those within a session
 	named    map[uint32]*entries  // of each list of subjects, what names it
 	lists    *lookup.Sequences    // of each class of subjects, the lists that have it
+	complete bool                 // see Whole
 	lent     map[uint32][]lending // of a subject, by number
 	lentFor  map[lentKey][]lentFor
 	subjects map[int]*CompiledSubject // those that have been looked at closely

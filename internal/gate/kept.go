@@ -111,5 +111,6 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 		return nil, errForeign
 	}
 	g.Lists = membership.NewLists(e, g.All, g.NumberOf)
+	g.complete = true
 	return g, nil
 }

@@ -17,6 +17,7 @@ import (
 // Prover judges guarantees of one estate: over every subject, every place and every context from an instant on.
 type Prover struct {
 	gate    *gate.Gate
+	base    *gate.Gate // by which places are told apart
 	since   clock.Instant
 	inForce bool
 	more    *escalation.Ways
@@ -36,13 +37,18 @@ type Of struct {
 	Since   clock.Instant
 	InForce bool                      // on-request grants count where they are lent, not as if they were
 	Only    map[estate.Principal]bool // nobody else is looked at; nil: everybody is
+	// Base is a gate of the estate, or of one like it, that tells places apart for everybody; nil: the prover's own
+	Base *gate.Gate
 	// what can be got by steps counts as well, from the same instant on; nil: it does not
 	Ways *escalation.Ways
 }
 
 // NewProver makes a prover for a gate's estate. The gate decides the witnesses.
 func NewProver(g *gate.Gate, of Of) *Prover {
-	return &Prover{gate: g, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster,
+	if of.Base == nil {
+		of.Base = g
+	}
+	return &Prover{gate: g, base: of.Base, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster,
 		cells: map[countedIn]*differing.Cells{}}
 }
 
@@ -153,7 +159,7 @@ func (p *Prover) countsSteps(g *estate.Guarantee) bool {
 // look gives the cells in which to look for what a guarantee speaks of.
 func (p *Prover) look(g *estate.Guarantee) (*differing.Cells, error) {
 	e := p.gate.Estate()
-	scene := differing.Scene{Which: p.which(g), Only: p.only, Roster: p.roster}
+	scene := differing.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Base: p.base}
 	if p.countsSteps(g) {
 		e, scene.Roster, scene.Places = p.more.Estate(), nil, p.more.Places()
 	}

@@ -161,7 +161,7 @@ func (p *Prover) with(ctx context.Context, g *estate.Guarantee, grants []string)
 		}
 	}
 	c, err := differing.CompileCells(all.With(edits...),
-		differing.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Places: []estate.Resources{g.On}})
+		differing.Scene{Which: p.which(g), Only: p.only, Roster: p.roster, Base: p.base, Places: []estate.Resources{g.On}})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -30,7 +30,7 @@ const mostLacking = 4
 // Lacking lists where somebody may do an operation and, in some of the same contexts, not one that it needs. It costs
 // what the cells do. Its error says that conditions are too complex.
 func Lacking(ctx context.Context, g *gate.Gate) ([]Lack, error) {
-	cells, err := differing.CompileCells(g.Estate(), differing.Scene{Which: g.Which, Roster: g.Roster})
+	cells, err := differing.CompileCells(g.Estate(), differing.Scene{Which: g.Which, Roster: g.Roster, Base: g})
 	if err != nil {
 		return nil, err
 	}

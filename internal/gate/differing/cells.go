@@ -30,6 +30,8 @@ type Scene struct {
 	Only  map[estate.Principal]bool // nobody else is looked at; nil: everybody is
 	// Roster is that of the estate, nil if it is not known.
 	Roster *membership.Roster
+	// Base is a gate of the estate that is there already, nil if there is none.
+	Base *gate.Gate
 	// Places are lists by which Choose will choose: resources are told apart by them too.
 	Places []estate.Resources
 }
@@ -46,14 +48,17 @@ type Access struct {
 // are too complex.
 func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	bare := e.With(estate.Clear("grants"), estate.Clear("blocks"))
-	if s.Roster == nil {
+	switch {
+	case s.Roster == nil && s.Base != nil && s.Base.Estate() == e:
+		s.Roster = s.Base.Roster
+	case s.Roster == nil:
 		s.Roster = membership.New(e)
 	}
 	lists := append(gate.ListsOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
 	of := Estates{Before: bare, After: e, Which: s.Which, Only: s.Only,
-		Rosters: [2]*membership.Roster{s.Roster, s.Roster}}
-	pair, err := compilePair(sides{Estates: of, bare: true}, gate.Options{Facts: factspace.Gather(e), Which: s.Which,
-		Only: s.Only, Lists: s.Places, Marks: newplace.ForLists(e, lists)})
+		Rosters: [2]*membership.Roster{s.Roster, s.Roster}, Base: s.Base}
+	pair, err := compilePair(sides{Estates: of, bare: true, beside: newplace.ForLists(e, lists)},
+		gate.Options{Facts: factspace.Gather(e), Which: s.Which, Only: s.Only, Lists: s.Places})
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +182,7 @@ func (c *Cells) Covered(list int) []uint32 {
 		}
 	}
 	if at.Trait >= 0 {
-		in = append(in, pair.within[pair.sides[1].coverage[at.Trait]]...)
+		in = append(in, pair.within.Get(pair.sides[1].coverage[at.Trait])...)
 		slices.Sort(in)
 		in = slices.Compact(in)
 	}

@@ -258,9 +258,7 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 		if owns[0] == owns[1] && d.marked[at.pile] != d.round {
 			continue
 		}
-		pile := *d.piles[at.pile]
-		pile.places = pile.places[at.index : at.index+1]
-		if err := d.compare(w, &pile, owns); err != nil {
+		if err := d.compare(w, d.piles[at.pile].only(at.index), owns); err != nil {
 			return nil, err
 		}
 	}

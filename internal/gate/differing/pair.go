@@ -4,7 +4,6 @@
 package differing
 
 import (
-	"encoding/binary"
 	"maps"
 	"slices"
 
@@ -26,15 +25,15 @@ type Pair struct {
 	Old, New   *gate.Gate
 	sides      [2]*side
 	piles      []*Pile
-	first      []uint32  // of each mark, its first pile
-	span       [2]uint32 // the marks, from one on and below another, that the chosen piles have
-	uneven     []uint32  // piles that are not alike on both sides
+	parts      *placemap.Map // which tells listed resources apart by more lists; nil: there are none
+	first      []uint32      // of each mark, its first pile
+	span       [2]uint32     // the marks, from one on and below another, that the chosen piles have
+	uneven     []uint32      // piles that are not alike on both sides
 	covers     *lookup.Sequences
 	units      map[jointUnit]uint32
-	list       []jointUnit // by number
-	coverages  map[string]uint32
-	within     [][]uint32 // of each coverage, the piles
-	names      []string   // operations of both, by number
+	list       []jointUnit       // by number
+	within     *lookup.Sequences // by coverage, the piles
+	names      []string          // operations of both, by number
 	since      region.Region
 	whole      map[region.Region]region.Region // of what is left of them from then on
 	cells      map[string]*operationTimes
@@ -95,6 +94,9 @@ type Estates struct {
 	// Only are those who are looked at, and for whom alone the gates answer; nil: everybody.
 	Only    map[estate.Principal]bool
 	Rosters [2]*membership.Roster // those that are known already, else nil
+	// Base is a gate of either estate that is there already: places are as in it where it tells apart all that matters;
+	// nil: there is none.
+	Base *gate.Gate
 	// Coming is what is looked at that may come: what an inventory lists one day, and what a system judges in none; nil:
 	// nothing.
 	Coming *Coming
@@ -123,8 +125,9 @@ func CompilePair(of Estates) (*Pair, error) {
 // sides are estates on the way to a pair.
 type sides struct {
 	Estates
-	bare   bool // the old one is the new one without grants and blocks
-	alike  bool // the places of one do for the other
+	bare   bool             // the old one is the new one without grants and blocks
+	beside []estate.Address // in no inventory, that are looked at too
+	alike  bool             // the places of one do for the other
 	chosen [2]*gate.Entries
 }
 
@@ -138,8 +141,11 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 	s.alike = before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) &&
 		estate.SameMap(before.Systems, after.Systems) && estate.SameMap(before.Scopes, after.Scopes)
 	s.choose(&o)
-	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, coverages: map[string]uint32{},
+	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, within: lookup.NewSequences(),
 		cells: map[string]*operationTimes{}, turned: map[[2]*operationTimes]ChangeList{}}
+	if s.placed(&o) {
+		p.parts, o.Lists, o.Alike = s.rest(&o), nil, s.Base
+	}
 	gates, err := s.compile(o)
 	if err != nil {
 		return nil, err
@@ -162,7 +168,7 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 			coming = slices.DeleteFunc(coming, func(s newplace.Specimen) bool { return !s.Inherit })
 		}
 	}
-	p.buildPiles(coming)
+	p.buildPiles(coming, s.beside)
 	return p, nil
 }
 
@@ -201,8 +207,50 @@ func (s *sides) choose(o *gate.Options) {
 	}
 }
 
+// placed says that the gate at hand tells places apart by all lists of the entries that count, and by all marks.
+func (s *sides) placed(o *gate.Options) bool {
+	b := s.Base
+	if b == nil || !s.alike {
+		return false
+	}
+	e := b.Estate()
+	if e.Tree != s.After.Tree || !estate.SameMap(e.Kinds, s.After.Kinds) ||
+		!estate.SameMap(e.Systems, s.After.Systems) || !estate.SameMap(e.Scopes, s.After.Scopes) {
+		return false
+	}
+	for _, entries := range s.chosen {
+		for _, l := range gate.ListsOf(entries.Grants, entries.Blocks) {
+			if !b.Places.Knows(l) {
+				return false
+			}
+		}
+	}
+	return !slices.ContainsFunc(o.Marks, func(a estate.Address) bool {
+		_, is := b.Places.Marks[a]
+		return !is
+	})
+}
+
+// rest tells listed resources apart by the lists that the gate at hand does not know; nil where there are none.
+func (s *sides) rest(o *gate.Options) *placemap.Map {
+	var unknown []estate.Resources
+	for _, l := range o.Lists {
+		if !s.Base.Places.Knows(l) {
+			unknown = append(unknown, l)
+		}
+	}
+	if unknown == nil {
+		return nil
+	}
+	parts, _ := placemap.New(s.After, unknown, nil, s.Base.Classes)
+	return parts
+}
+
 // compile compiles the sides.
 func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
+	if s.whole(&o) {
+		return [2]*gate.Gate{s.Base.Bare(s.Before), s.Base}, nil
+	}
 	if s.bare {
 		o.Roster, o.Entries = s.Rosters[1], s.chosen[1]
 		if gates[1], err = gate.CompileWith(s.After, nil, o); err == nil {
@@ -220,6 +268,15 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 		}
 	}
 	return gates, nil
+}
+
+// whole says that the gate at hand is that of the estate that has the grants.
+func (s *sides) whole(o *gate.Options) bool {
+	if !s.bare || o.Alike == nil || s.Only != nil || s.Base.Estate() != s.After || !s.Base.Whole() {
+		return false
+	}
+	lends := slices.ContainsFunc(s.chosen[1].Grants, func(g *estate.Grant) bool { return g.OnRequest != nil })
+	return s.Which == s.Base.Which || !lends && s.Which != gate.OnRequest && s.Base.Which != gate.OnRequest
 }
 
 // Ever gives a region of which what is over by now was left out as it was before that.
@@ -314,35 +371,24 @@ func (p *Pair) validOn(s *side, class uint32) []uint32 {
 
 // cover finds which piles each list covers that traits tell.
 func (p *Pair) cover(s *side) {
+	if len(s.Places.Complex) == 0 {
+		return
+	}
 	k := 0
 	if s.other {
 		k = 1
 	}
-	byTrait := map[uint32][]uint32{}
+	in := make([][]uint32, len(s.Places.Complex))
 	for n, pile := range p.piles {
 		if pile.looks[k].there {
-			byTrait[pile.looks[k].at.Trait] = append(byTrait[pile.looks[k].at.Trait], uint32(n))
-		}
-	}
-	for n := range s.Places.Complex {
-		var in []uint32
-		for trait, piles := range byTrait {
-			if trait > 0 && s.Places.Traits.Has(trait, n) {
-				in = append(in, piles...)
+			for list := range s.Places.Traits.Lists(pile.looks[k].at.Trait) {
+				in[list] = append(in[list], uint32(n))
 			}
 		}
-		slices.Sort(in)
-		var key []byte
-		for _, i := range in {
-			key = binary.LittleEndian.AppendUint32(key, i)
-		}
-		c, ok := p.coverages[string(key)]
-		if !ok {
-			c = uint32(len(p.within))
-			p.coverages[string(key)] = c
-			p.within = append(p.within, in)
-		}
-		s.coverage = append(s.coverage, c)
+	}
+	s.coverage = make([]uint32, len(in))
+	for list, piles := range in {
+		s.coverage[list] = p.within.Number(piles)
 	}
 }
 
@@ -354,7 +400,7 @@ func (p *Pair) gatherOwned(k int) {
 		if !pile.looks[k].there {
 			continue
 		}
-		for i := range pile.places {
+		for i := range pile.Len() {
 			if o := pile.owner(k, i); o != nil {
 				s.owned[*o] = append(s.owned[*o], ownedPlace{uint32(n), i})
 			}

@@ -1,9 +1,11 @@
 package differing
 
 import (
+	"cmp"
 	"encoding/binary"
 	"iter"
 	"maps"
+	"math"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -25,7 +27,8 @@ type look struct {
 // Pile is resources that nothing tells apart, neither in the old estate nor in the new one.
 type Pile struct {
 	looks  [2]look
-	places []place
+	rows   []int32            // of the resources, where both estates have one tree
+	places []place            // else
 	text   string             // the address, where it is in no inventory of either
 	may    *newplace.Specimen // what it stands for that may come; nil: it is there
 	pair   *Pair
@@ -35,7 +38,7 @@ type Pile struct {
 // Addresses gives the resources' addresses, in tree order.
 func (p *Pile) Addresses() iter.Seq[string] {
 	return func(yield func(string) bool) {
-		for i := range p.places {
+		for i := range p.Len() {
 			if !yield(p.address(i)) {
 				return
 			}
@@ -51,22 +54,41 @@ func (p *Pile) Rows(of *estate.Estate) iter.Seq2[int, func() string] {
 		k = 1
 	}
 	return func(yield func(int, func() string) bool) {
-		for i, at := range p.places {
-			if !yield(int(at.rows[k]), func() string { return p.address(i) }) {
+		for i := range p.Len() {
+			if !yield(int(p.place(i).rows[k]), func() string { return p.address(i) }) {
 				return
 			}
 		}
 	}
 }
 
+func (p *Pile) place(i int) place {
+	if p.rows != nil {
+		return place{[2]int32{p.rows[i], p.rows[i]}}
+	}
+	return p.places[i]
+}
+
+// only gives the pile with one of its resources alone.
+func (p *Pile) only(i int) *Pile {
+	one := *p
+	if p.rows != nil {
+		one.rows = p.rows[i : i+1]
+	} else {
+		one.places = p.places[i : i+1]
+	}
+	return &one
+}
+
 func (p *Pile) address(i int) string {
 	if p.text != "" {
 		return p.text
 	}
-	if row := p.places[i].rows[1]; row >= 0 {
+	at := p.place(i)
+	if row := at.rows[1]; row >= 0 {
 		return p.pair.New.Estate().Tree.Address(int(row))
 	}
-	return p.pair.Old.Estate().Tree.Address(int(p.places[i].rows[0]))
+	return p.pair.Old.Estate().Tree.Address(int(at.rows[0]))
 }
 
 // row gives the row of a resource on a side, or of the nearest listed one above.
@@ -74,7 +96,7 @@ func (p *Pile) row(k, i int) int {
 	if p.may != nil && !p.may.Inherit {
 		return -1
 	}
-	if row := p.places[i].rows[k]; row >= 0 {
+	if row := p.place(i).rows[k]; row >= 0 {
 		return int(row)
 	}
 	_, row := p.pair.sides[k].Places.Unlisted(p.address(i))
@@ -87,69 +109,40 @@ func (p *Pile) resource(k, i int) *estate.Resource {
 	if p.may != nil {
 		return p.may.In(e)
 	}
-	if row := p.places[i].rows[k]; row >= 0 {
+	if row := p.place(i).rows[k]; row >= 0 {
 		return e.Tree.At(int(row))
 	}
 	a, _ := estate.ParseAddress(p.address(i)) // it was canonical
 	return e.Unlisted(a)
 }
 
-// buildPiles makes the piles, and one of each specimen for what may come.
-func (p *Pair) buildPiles(coming []newplace.Specimen) {
+// buildPiles makes the piles, and one of each specimen for what may come. Others are addresses in no inventory.
+func (p *Pair) buildPiles(coming []newplace.Specimen, beside []estate.Address) {
 	values := map[string]uint32{}
 	byTags := [2][]uint32{}
 	for k, s := range p.sides {
 		byTags[k] = s.Facts.Numbers(s.Estate().Tree.Tags, values)
 	}
-	listed := func(k int, row int) look {
-		s := p.sides[k]
-		l := look{at: s.Places.Spots[row], there: true, facts: byTags[k][s.Estate().Tree.Rows[row].Tags]}
-		if p.owners {
-			l.owner = s.Estate().Tree.Rows[row].Owner
-		}
-		return l
+	if p.Old.Places == p.New.Places && p.Old.Estate().Tree == p.New.Estate().Tree {
+		p.groupSpots(byTags[1])
+	} else {
+		p.groupPlaces(byTags)
 	}
-	known := map[[2]look]*Pile{}
-	var last [2]look
-	var pile *Pile
-	add := func(looks [2]look, at place) {
-		if pile == nil || looks != last {
-			last = looks
-			if pile = known[looks]; pile == nil {
-				pile = &Pile{looks: looks, pair: p}
-				known[looks] = pile
-				p.piles = append(p.piles, pile)
-			}
-		}
-		pile.places = append(pile.places, at)
-	}
-	olds, news := p.Old.Estate().Tree, p.New.Estate().Tree
-	same := olds == news
-	for i := range news.Len() {
-		was := i
-		if !same {
-			was = olds.Find(news.Address(i))
-		}
-		looks, rows := [2]look{{}, listed(1, i)}, [2]int32{int32(was), int32(i)}
-		if p.Old.Places == p.New.Places {
-			looks[0] = looks[1]
-		} else if was >= 0 {
-			looks[0] = listed(0, was)
-		} else {
-			looks[0] = p.unlisted(0, news.Address(i), byTags[0])
-		}
-		add(looks, place{rows})
-	}
-	for i := 0; !same && i < olds.Len(); i++ {
-		if news.Find(olds.Address(i)) < 0 {
-			add([2]look{listed(0, i), p.unlisted(1, olds.Address(i), byTags[1])}, place{[2]int32{int32(i), -1}})
-		}
-	}
-	for _, a := range slices.SortedFunc(maps.Keys(p.New.Places.Marks), estate.Address.Compare) {
+	unlisted := slices.AppendSeq(slices.Clone(beside), maps.Keys(p.New.Places.Marks))
+	slices.SortFunc(unlisted, estate.Address.Compare)
+	for _, a := range slices.Compact(unlisted) {
 		p.addUnlisted(a.String(), byTags)
 	}
 	p.addComing(coming, byTags)
-	slices.SortStableFunc(p.piles, func(a, b *Pile) int { return int(a.mark()) - int(b.mark()) })
+	first := func(p *Pile) int32 {
+		if p.rows != nil {
+			return p.rows[0]
+		}
+		return math.MaxInt32 // those that no inventory lists, in their order
+	}
+	slices.SortStableFunc(p.piles, func(a, b *Pile) int {
+		return cmp.Or(int(a.mark())-int(b.mark()), cmp.Compare(first(a), first(b)))
+	})
 	p.first = make([]uint32, len(p.New.Places.Marks)+3)
 	row := make([]Pile, len(p.piles)) // beside one another, as they are gone through
 	for n, pile := range p.piles {
@@ -217,6 +210,94 @@ func (p *Pair) addUnlisted(address string, byTags [2][]uint32) {
 	}
 }
 
+// groupSpots makes the piles of listed resources where both estates have the same and tell them apart alike.
+func (p *Pair) groupSpots(byTags []uint32) {
+	tree, groups := p.New.Estate().Tree, p.New.Places.Groups()
+	// of a resource, what conditions ask about, and where it stands by more lists
+	type said struct {
+		facts, owner uint32
+		part         placemap.Spot
+	}
+	says := func(row int32) (s said) {
+		if s.facts = byTags[tree.Rows[row].Tags]; p.owners {
+			s.owner = tree.Rows[row].Owner
+		}
+		if p.parts != nil {
+			s.part = p.parts.Spots[row]
+		}
+		return s
+	}
+	add := func(at placemap.Spot, s said, rows []int32) {
+		one := look{at: at, there: true, facts: s.facts, owner: s.owner}
+		p.piles = append(p.piles, &Pile{looks: [2]look{one, one}, rows: rows, pair: p})
+	}
+	for n, spot := range groups.Spots {
+		rows := groups.Rows(n)
+		first := says(rows[0])
+		if !slices.ContainsFunc(rows, func(row int32) bool { return says(row) != first }) {
+			add(spot, first, rows)
+			continue
+		}
+		parts, order := map[said][]int32{}, []said(nil)
+		for _, row := range rows {
+			s := says(row)
+			if parts[s] == nil {
+				order = append(order, s)
+			}
+			parts[s] = append(parts[s], row)
+		}
+		for _, s := range order {
+			add(spot, s, parts[s])
+		}
+	}
+}
+
+// groupPlaces makes them where the estates have other resources, or tell them apart otherwise.
+func (p *Pair) groupPlaces(byTags [2][]uint32) {
+	listed := func(k int, row int) look {
+		s := p.sides[k]
+		l := look{at: s.Places.Spots[row], there: true, facts: byTags[k][s.Estate().Tree.Rows[row].Tags]}
+		if p.owners {
+			l.owner = s.Estate().Tree.Rows[row].Owner
+		}
+		return l
+	}
+	known := map[[2]look]*Pile{}
+	var last [2]look
+	var pile *Pile
+	add := func(looks [2]look, at place) {
+		if pile == nil || looks != last {
+			last = looks
+			if pile = known[looks]; pile == nil {
+				pile = &Pile{looks: looks, pair: p}
+				known[looks] = pile
+				p.piles = append(p.piles, pile)
+			}
+		}
+		pile.places = append(pile.places, at)
+	}
+	olds, news := p.Old.Estate().Tree, p.New.Estate().Tree
+	same := olds == news
+	for i := range news.Len() {
+		was := i
+		if !same {
+			was = olds.Find(news.Address(i))
+		}
+		looks, rows := [2]look{{}, listed(1, i)}, [2]int32{int32(was), int32(i)}
+		if was >= 0 {
+			looks[0] = listed(0, was)
+		} else {
+			looks[0] = p.unlisted(0, news.Address(i), byTags[0])
+		}
+		add(looks, place{rows})
+	}
+	for i := 0; !same && i < olds.Len(); i++ {
+		if news.Find(olds.Address(i)) < 0 {
+			add([2]look{listed(0, i), p.unlisted(1, olds.Address(i), byTags[1])}, place{[2]int32{int32(i), -1}})
+		}
+	}
+}
+
 // alike says whether a pile's resources are the same on both sides, the lists that cover them apart.
 func (p *Pair) alike(pile *Pile) bool {
 	a, b := pile.looks[0], pile.looks[1]
@@ -241,8 +322,9 @@ func (p *Pile) Resource(k Side) *estate.Resource {
 // Key is the same for piles of the same resources.
 func (p *Pile) Key() string {
 	key := binary.LittleEndian.AppendUint32(nil, p.number)
-	if len(p.places) != len(p.pair.piles[p.number].places) {
-		for _, at := range p.places {
+	if p.Len() != p.pair.piles[p.number].Len() {
+		for i := range p.Len() {
+			at := p.place(i)
 			key = binary.LittleEndian.AppendUint32(key, uint32(at.rows[0]))
 			key = binary.LittleEndian.AppendUint32(key, uint32(at.rows[1]))
 		}
@@ -279,7 +361,7 @@ func OperationsOn(piles []*Pile) []string {
 func (p *Pile) Number() int { return int(p.number) }
 
 // Len counts the pile's resources.
-func (p *Pile) Len() int { return len(p.places) }
+func (p *Pile) Len() int { return len(p.rows) + len(p.places) }
 
 // Listed says whether the pile's resources are listed, in the new estate; else they are such as may come.
-func (p *Pile) Listed() bool { return p.places[0].rows[1] >= 0 }
+func (p *Pile) Listed() bool { return p.place(0).rows[1] >= 0 }

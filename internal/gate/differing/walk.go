@@ -8,30 +8,39 @@ import (
 	"hiddengate/internal/region"
 )
 
-// inOrder brings piles into order that are a few rows in order, one behind the other.
+// inOrder brings piles into order that are a few rows in order, one behind the other, by merging two and two of them.
 func inOrder(piles []*Pile) []*Pile {
-	row := func(from int) int {
-		to := from + 1
-		for to < len(piles) && piles[to-1].number <= piles[to].number {
-			to++
-		}
-		return to
-	}
-	for first := row(0); first < len(piles); {
-		second := row(first)
+	for rows := rowsOf(piles); len(rows) > 1; rows = rowsOf(piles) {
 		merged := make([]*Pile, 0, len(piles))
-		a, b := piles[:first], piles[first:second]
-		for len(a) > 0 && len(b) > 0 {
-			if b[0].number < a[0].number {
-				merged, b = append(merged, b[0]), b[1:]
-			} else {
-				merged, a = append(merged, a[0]), a[1:]
+		for i := 0; i < len(rows); i += 2 {
+			a, b := rows[i], []*Pile(nil)
+			if i+1 < len(rows) {
+				b = rows[i+1]
 			}
+			for len(a) > 0 && len(b) > 0 {
+				if b[0].number < a[0].number {
+					merged, b = append(merged, b[0]), b[1:]
+				} else {
+					merged, a = append(merged, a[0]), a[1:]
+				}
+			}
+			merged = append(append(merged, a...), b...)
 		}
-		piles = slices.Concat(merged, a, b, piles[second:])
-		first = second
+		piles = merged
 	}
 	return piles
+}
+
+// rowsOf takes piles apart into rows that are in order.
+func rowsOf(piles []*Pile) (rows [][]*Pile) {
+	start := 0
+	for i := 1; i <= len(piles); i++ {
+		if i == len(piles) || piles[i].number < piles[i-1].number {
+			rows = append(rows, piles[start:i])
+			start = i
+		}
+	}
+	return rows
 }
 
 // bareSpot is all by which subjects can differ, over piles of one sort, who own none of them and whom no list covers
@@ -150,7 +159,7 @@ func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) {
 	for k, s := range d.sides {
 		h := &s.Rows.RowOf[w.numbers[k]]
 		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
-			for _, n := range d.within[s.coverage[e.Trait]] {
+			for _, n := range d.within.Get(s.coverage[e.Trait]) {
 				d.aside.add(n)
 			}
 		}
@@ -345,7 +354,7 @@ func (d *differ) lookAtExtras(w who) {
 			continue
 		}
 		if d.speaks(uint32(one)) {
-			for _, n := range d.within[one>>32] {
+			for _, n := range d.within.Get(uint32(one >> 32)) {
 				d.lookAt(n)
 			}
 		}

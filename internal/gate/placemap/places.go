@@ -89,6 +89,7 @@ type Map struct {
 	Spots    []Spot        // of each listed resource
 	InUse    map[Spot]bool // the marks and traits of listed resources, once somebody asks
 	Whole    []Spot        // the spots of listed resources, each once, by mark; once somebody asks
+	groups   *Groups       // once somebody asks
 	phantoms lookup.Names
 	phantom  []uint32 // the marks of phantoms: addresses that lists name and no inventory lists
 	Traits
@@ -156,6 +157,12 @@ func TakeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) 
 		p.Lists = append(p.Lists, one)
 	}
 	return p, which
+}
+
+// Knows says that the map tells places apart by a list.
+func (p *Map) Knows(l estate.Resources) bool {
+	_, ok := p.Numbers[ResourcesKey(l)]
+	return ok
 }
 
 // ResourcesKey is the same for lists that say the same.

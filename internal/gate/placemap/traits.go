@@ -2,6 +2,8 @@ package placemap
 
 import (
 	"encoding/binary"
+	"iter"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -94,10 +96,10 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 }
 
 // take takes the traits that are known, by their bits.
-func (t *Traits) take(bits []uint64) {
-	t.Bits = bits
-	for n := 1; t.words > 0 && n < len(bits)/t.words; n++ {
-		t.Numbers[TraitName(bits[n*t.words:(n+1)*t.words])] = uint32(n)
+func (t *Traits) take(all []uint64) {
+	t.Bits = all
+	for n := 1; t.words > 0 && n < len(all)/t.words; n++ {
+		t.Numbers[TraitName(all[n*t.words:(n+1)*t.words])] = uint32(n)
 	}
 }
 
@@ -177,7 +179,7 @@ func (t *Traits) number(tree *estate.Tree) {
 
 // judge works out the trait of a resource that stands under a set of patterns.
 func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
-	bits := make([]uint64, t.words)
+	covering := make([]uint64, t.words)
 	some := false
 	set := t.sets.Get(patterns)
 	for _, p := range set {
@@ -194,19 +196,19 @@ func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
 	}()
 	for _, n := range t.candidates.of(r, set) {
 		if coversBy(t.Estate, t.Complex[n], r, t.stands) {
-			bits[n/64] |= 1 << (n % 64)
+			covering[n/64] |= 1 << (n % 64)
 			some = true
 		}
 	}
 	if !some {
 		return 0
 	}
-	key := TraitName(bits)
+	key := TraitName(covering)
 	n, ok := t.Numbers[key]
 	if !ok {
 		n = uint32(len(t.Bits) / t.words)
 		t.Numbers[key] = n
-		t.Bits = append(t.Bits, bits...)
+		t.Bits = append(t.Bits, covering...)
 	}
 	return n
 }
@@ -226,6 +228,22 @@ func (t *Traits) stands(_ *estate.Estate, term *estate.ResourceTerm, _ *estate.R
 // Has says whether a list, by its bit, covers what has the trait.
 func (t *Traits) Has(trait uint32, bit int) bool {
 	return t.Bits[int(trait)*t.words+bit/64]&(1<<(bit%64)) != 0
+}
+
+// Lists gives the lists, by their bits, that cover what has the trait.
+func (t *Traits) Lists(trait uint32) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		if trait == 0 {
+			return
+		}
+		for i, word := range t.Bits[int(trait)*t.words : int(trait+1)*t.words] {
+			for ; word != 0; word &= word - 1 {
+				if !yield(64*i + bits.TrailingZeros64(word)) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // classBelow gives the class of what stands below a row, of some depth, by the rest of its path.

@@ -117,18 +117,26 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		most = 0
 	}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
-		if which == gate.OnRequest && !lends(before) && !lends(after) {
+		nobody := others != nil && len(others) == 0
+		if which == gate.OnRequest && (nobody || !lends(before) && !lends(after)) {
 			break
 		}
+		may := &differing.Coming{Apart: how.apart, Within: within, Most: most}
+		if nobody {
+			may = nil
+		}
 		pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Which: which, Only: only,
-			Rosters: rosters, Base: how.Gate, Coming: &differing.Coming{Apart: how.apart, Within: within, Most: most}})
+			Rosters: rosters, Base: how.Gate, Coming: may})
 		if err != nil {
 			return nil, err
 		}
-		e.ComingInPart = e.ComingInPart || !pair.Whole
 		if which == gate.Standing {
 			e.Gates = pair
 		}
+		if nobody {
+			break
+		}
+		e.ComingInPart = e.ComingInPart || !pair.Whole
 		g := gatherer{pair: pair, lent: which == gate.OnRequest, lines: map[string]*Line{}}
 		if err := pair.Differences(ctx, how.Since, g.take); err != nil {
 			return nil, err

@@ -74,7 +74,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 			return a.eventualHolders(q, now, resources, fits, most)
 		}
 		done := a.working("asking for every subject")
-		holders, err := counting.HoldersWith(a.ctx, g, ctx, resources, fits, most)
+		holders, err := counting.Holders(a.ctx, g, ctx, resources, fits)
 		done()
 		if err != nil {
 			return err

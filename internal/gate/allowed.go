@@ -68,15 +68,13 @@ type SessionQuery struct {
 // AllowedAt is when it is allowed.
 func (g *Gate) AllowedAt(q SessionQuery) (region.Region, error) {
 	var given []region.Region
-	for _, gr := range q.Subject.Grants {
-		if g.Places.Covers(gr.List, q.At) {
-			one, err := g.GrantRegion(gr, q)
-			if err != nil {
-				return region.Empty, err
-			}
-			if one = g.space.Fix(one, q.Known); one != region.Empty {
-				given = append(given, one)
-			}
+	for _, gr := range g.grantsAt(q.Subject, q.At) {
+		one, err := g.GrantRegion(gr, q)
+		if err != nil {
+			return region.Empty, err
+		}
+		if one = g.space.Fix(one, q.Known); one != region.Empty {
+			given = append(given, one)
 		}
 	}
 	if len(given) == 0 {

@@ -180,14 +180,23 @@ func (g *Gate) match(q *Query, h *unitrow.Holder) {
 		}
 	}
 	if len(g.lent) > 0 {
-		for _, l := range g.lent[uint32(q.Subject)] {
-			if q.At.Mark >= l.within.From && q.At.Mark < l.within.To && g.Places.Covers(l.on, q.At) &&
-				g.Units.Has(l.unit, q.Operation) {
+		for _, l := range g.lentUnits(q) {
+			if g.Units.Has(l.unit, q.Operation) {
 				out = append(out, l.unit)
 			}
 		}
 	}
 	g.matched = out
+}
+
+// lentUnits lists what is lent to the subject that is in force at the spot.
+func (g *Gate) lentUnits(q *Query) (out []lending) {
+	for _, l := range g.lent[uint32(q.Subject)] {
+		if q.At.Mark >= l.within.From && q.At.Mark < l.within.To && g.Places.Covers(l.on, q.At) {
+			out = append(out, l)
+		}
+	}
+	return out
 }
 
 // holds tells how much of the request lies in a region.

@@ -78,8 +78,8 @@ func (g *Gate) Explain(req Request) (Explanation, error) {
 			})
 		}
 	}
-	for _, gr := range q.subject.Grants {
-		if !g.Places.Covers(gr.List, at) || !g.gives(gr.Grant, q.operation) {
+	for _, gr := range g.grantsAt(q.subject, at) {
+		if !g.gives(gr.Grant, q.operation) {
 			continue
 		}
 		c := Cause{

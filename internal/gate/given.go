@@ -4,6 +4,8 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/gate/unitrow"
+	"hiddengate/internal/region"
+	"slices"
 )
 
 // OperationOutcomes is what a subject may do on a resource.
@@ -21,6 +23,7 @@ type Asker struct {
 	several *question // where there can be several sessions
 	known   map[lookOfAsker]*OperationOutcomes
 	same    map[string]*OperationOutcomes
+	extras  map[int][]uint32 // the subject's units under lists that traits tell; nil until it is asked for
 	last    lookOfAsker
 	answer  *OperationOutcomes
 }
@@ -90,6 +93,42 @@ func (a *Asker) on(row int, at placemap.Spot, unlisted *estate.Resource) (*Opera
 	return answer, nil
 }
 
+// unitsAt gathers the units in force for the subject at a spot, whatever operations they have.
+func (a *Asker) unitsAt(q *Query) []uint32 {
+	g := a.gate
+	h := &g.Rows.RowOf[a.subject]
+	if a.extras == nil {
+		a.extras = map[int][]uint32{}
+		for _, e := range g.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+			a.extras[int(e.Trait)] = append(a.extras[int(e.Trait)], e.Unit)
+		}
+	}
+	var one [1]uint32
+	out := slices.Clone(g.Rows.Cover(g.Rows.At(h, q.At.Mark), &one))
+	for list := range g.Places.Traits.Lists(q.At.Trait) {
+		out = append(out, a.extras[list]...)
+	}
+	for _, l := range g.lentUnits(q) {
+		out = append(out, l.unit)
+	}
+	return out
+}
+
+// weighThose decides a query about those of some units that have its operation, by a subject that is active in a
+// region.
+func (g *Gate) weighThose(q *Query, units []uint32, active region.Region) (Outcome, error) {
+	if active == region.Empty {
+		return Deny, nil
+	}
+	g.matched = g.matched[:0]
+	for _, u := range units {
+		if g.Units.Has(u, q.Operation) {
+			g.matched = append(g.matched, u)
+		}
+	}
+	return g.Weigh(q, g.matched, active)
+}
+
 func (a *Asker) work(row int, at placemap.Spot, unlisted *estate.Resource) (*OperationOutcomes, error) {
 	g := a.gate
 	resource := unlisted
@@ -98,6 +137,11 @@ func (a *Asker) work(row int, at placemap.Spot, unlisted *estate.Resource) (*Ope
 	}
 	out := &OperationOutcomes{Operations: g.estate.Offer(g.Classes.Kinds[at.Class]).On(g.Classes.Types[at.Class])}
 	q := Query{Subject: a.subject, Context: a.context.region, At: at, Row: row}
+	var units []uint32
+	active := region.Region(g.Rows.RowOf[a.subject].Active)
+	if a.several == nil && active != region.Empty {
+		units = a.unitsAt(&q)
+	}
 	key := []byte{byte(at.Class), byte(at.Class >> 8), byte(at.Class >> 16), byte(at.Class >> 24)}
 	for _, o := range out.Operations {
 		var outcome Outcome
@@ -107,7 +151,7 @@ func (a *Asker) work(row int, at placemap.Spot, unlisted *estate.Resource) (*Ope
 			outcome, err = g.outcome(a.several)
 		} else {
 			q.Operation = g.Classes.Ops.Number[o.Name]
-			outcome, err = g.Judge(&q)
+			outcome, err = g.weighThose(&q, units, active)
 		}
 		if err != nil {
 			return nil, err

@@ -31,7 +31,8 @@ type CompiledSubject struct {
 	active    region.Region
 	Grants    []*CompiledGrant
 	Blocks    []*CompiledBlock
-	single    bool // there is one possible session where none is named, whatever is lent
+	at        *spotGrants // nil until it is asked for
+	single    bool        // there is one possible session where none is named, whatever is lent
 }
 
 // CompiledRole is a role with what it comes to, included roles and all.

@@ -35,7 +35,7 @@ func Reach(g *gate.Gate, p estate.Principal, c *gate.Context) ([]Row, error) {
 	}
 	tree := g.Estate().Tree
 	f := folder{
-		gate: g, who: p, context: c, tree: tree, answers: make([]*answers, tree.Len()), alike: make([]*answers, tree.Len()),
+		gate: g, giver: g.Giver(p, c), tree: tree, answers: make([]*answers, tree.Len()), alike: make([]*answers, tree.Len()),
 		folded: map[*gate.OperationOutcomes]*answers{}, joined: map[[2]*answers]*answers{},
 	}
 	for i := range tree.Len() {
@@ -65,8 +65,7 @@ func Reach(g *gate.Gate, p estate.Principal, c *gate.Context) ([]Row, error) {
 
 type folder struct {
 	gate    *gate.Gate
-	who     estate.Principal
-	context *gate.Context
+	giver   *gate.Giver
 	tree    *estate.Tree
 	answers []*answers // of each resource
 	alike   []*answers // of each subtree; mixed where an operation has two answers in it
@@ -77,7 +76,17 @@ type folder struct {
 }
 
 // answers is what a subject may do, by operation. The same answers are mostly the same pointer.
-type answers struct{ outcomes map[string]gate.Outcome }
+type answers struct {
+	outcomes map[string]gate.Outcome
+	names    []string // of the operations, in order; nil until they are asked for
+}
+
+func (a *answers) sorted() []string {
+	if a.names == nil {
+		a.names = slices.Sorted(maps.Keys(a.outcomes))
+	}
+	return a.names
+}
 
 // mixed stands for a subtree in which an operation has two answers.
 var mixed = &answers{}
@@ -93,7 +102,7 @@ func (f *folder) join(a, b *answers) *answers {
 	if j := f.joined[[2]*answers{a, b}]; j != nil {
 		return j
 	}
-	all := &answers{maps.Clone(a.outcomes)}
+	all := &answers{outcomes: maps.Clone(a.outcomes)}
 	grown := false
 	for o, outcome := range b.outcomes {
 		had, ok := all.outcomes[o]
@@ -118,10 +127,10 @@ func (f *folder) walk(i int) int {
 		for end < f.tree.Len() && f.within(end, i) {
 			end++
 		}
-		f.add(i, f.alike[i].outcomes, end)
+		f.add(i, f.alike[i], end)
 		return end
 	}
-	f.add(i, f.answers[i].outcomes, end)
+	f.add(i, f.answers[i], end)
 	for end < f.tree.Len() && f.within(end, i) {
 		end = f.walk(end)
 	}
@@ -135,13 +144,13 @@ func (f *folder) within(row, place int) bool {
 }
 
 // add adds a row for each outcome in a place and what is inside it up to a row.
-func (f *folder) add(i int, answers map[string]gate.Outcome, end int) {
+func (f *folder) add(i int, given *answers, end int) {
 	e := f.gate.Estate()
 	for _, outcome := range []gate.Outcome{gate.Allow, gate.Depends} {
-		row := Row{Resource: f.tree.At(i), Inside: end > i+1, Outcome: outcome}
+		row := Row{Inside: end > i+1, Outcome: outcome}
 		byGrant := map[string][]*estate.Operation{}
-		for _, name := range slices.Sorted(maps.Keys(answers)) {
-			if answers[name] != outcome {
+		for _, name := range given.sorted() {
+			if given.outcomes[name] != outcome {
 				continue
 			}
 			row.Operations = append(row.Operations, e.Operations[name])
@@ -150,9 +159,10 @@ func (f *folder) add(i int, answers map[string]gate.Outcome, end int) {
 			}
 		}
 		for _, id := range slices.Sorted(maps.Keys(byGrant)) {
-			row.Through = append(row.Through, Part{id, words(byGrant[id], answers, e)})
+			row.Through = append(row.Through, Part{id, words(byGrant[id], given.outcomes, e)})
 		}
 		if len(row.Operations) > 0 {
+			row.Resource = f.tree.At(i)
 			f.rows = append(f.rows, row)
 		}
 	}
@@ -185,16 +195,9 @@ func (f *folder) grants(i, end int, operation string) []string {
 			break
 		}
 	}
-	why, err := f.gate.Explain(gate.Request{Subject: f.who, Operation: operation, Resource: f.tree.Address(i),
-		Context: f.context})
+	ids, err := f.giver.On(i, operation)
 	if err != nil {
 		f.err = err
-	}
-	var ids []string
-	for _, c := range why.Grants {
-		if c.Met {
-			ids = append(ids, c.Grant.ID)
-		}
 	}
 	return ids
 }

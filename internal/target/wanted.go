@@ -287,7 +287,7 @@ func (w *Wanted) hold(ctx context.Context, asked *gate.Context) error {
 		w.take(there, Unescaped(r.Address.Name()), *owner, taken)
 		of[*owner] = true
 	}
-	holders, err := counting.HoldersWith(ctx, w.Gate, asked, w.listed(), w.carried, 0)
+	holders, err := counting.Holders(ctx, w.Gate, asked, w.listed(), w.carried)
 	if err != nil {
 		return err
 	}

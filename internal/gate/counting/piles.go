@@ -12,11 +12,11 @@ import (
 type Pile struct {
 	At    placemap.Spot
 	Facts uint32 // the number of the tags' values
-	Count uint32 // how many of those that count
+	Count uint32 // how many they are
 	Row   uint32 // one of them
 }
 
-// Piles are all listed resources of an estate, so put together.
+// Piles are listed resources of an estate, so put together.
 type Piles struct {
 	List   []Pile     // by mark
 	First  []uint32   // of each mark, and of one more, its first pile
@@ -25,7 +25,7 @@ type Piles struct {
 	facts  int        // how many values of the tags there are
 }
 
-// NewPiles puts the resources together. counted says which count, by row; nil: all do.
+// NewPiles puts resources together. counted says which, by row; nil: all of them.
 func NewPiles(g *gate.Gate, counted []bool) *Piles {
 	tree := g.Estate().Tree
 	numbers := map[string]uint32{}
@@ -39,8 +39,11 @@ func NewPiles(g *gate.Gate, counted []bool) *Piles {
 	var last look
 	var lastPile uint32
 	for i := range tree.Rows {
+		if counted != nil && !counted[i] {
+			continue
+		}
 		key := look{g.Places.Spots[i], facts[tree.Rows[i].Tags]}
-		if i == 0 || key != last {
+		if len(p.List) == 0 || key != last {
 			n, ok := known[key]
 			if !ok {
 				n = uint32(len(p.List))
@@ -49,12 +52,7 @@ func NewPiles(g *gate.Gate, counted []bool) *Piles {
 			}
 			last, lastPile = key, n
 		}
-		if counted == nil || counted[i] {
-			if p.List[lastPile].Count == 0 {
-				p.List[lastPile].Row = uint32(i)
-			}
-			p.List[lastPile].Count++
-		}
+		p.List[lastPile].Count++
 	}
 	slices.SortFunc(p.List, func(a, b Pile) int {
 		return cmp.Or(cmp.Compare(a.At.Mark, b.At.Mark), cmp.Compare(a.Row, b.Row))
@@ -75,10 +73,11 @@ func NewPiles(g *gate.Gate, counted []bool) *Piles {
 	p.First[marks] = uint32(next)
 	p.Having = make([][]uint32, len(g.Places.Complex))
 	for trait := 1; trait < len(p.Traits); trait++ {
-		for n := range p.Having {
-			if g.Places.Traits.Has(uint32(trait), n) {
-				p.Having[n] = append(p.Having[n], uint32(trait))
-			}
+		if len(p.Traits[trait]) == 0 {
+			continue
+		}
+		for n := range g.Places.Traits.Lists(uint32(trait)) {
+			p.Having[n] = append(p.Having[n], uint32(trait))
 		}
 	}
 	return p

@@ -48,6 +48,8 @@ type tableGate struct {
 	answers []*coverAnswer
 	single  []*coverAnswer // of units alone
 	traited []uint32       // for each trait, the round in which it was met
+	brought [][]uint32     // likewise, the units that extras bring there
+	met     []uint32       // the traits that were
 	round   uint32
 	kept    []keptSets // by facts, what the units at hand give
 	keeping uint32
@@ -134,7 +136,8 @@ func (t *Table) core() *tableGate {
 	f := t.gate.Fork()
 	g := &tableGate{Gate: f, table: t, context: t.context.In(f), answers: make([]*coverAnswer, len(t.gate.Rows.Ends)),
 		single: make([]*coverAnswer, len(t.gate.Units.List)), traited: make([]uint32, len(t.piles.Traits)+1),
-		kept: make([]keptSets, t.piles.facts), scratch: f.Space().NewContext()}
+		brought: make([][]uint32, len(t.piles.Traits)+1),
+		kept:    make([]keptSets, t.piles.facts), scratch: f.Space().NewContext()}
 	for _, u := range f.Units.List {
 		asks := f.Space().AsksBelow(u.Region, f.Facts.Fixed)
 		holds := region.None
@@ -245,17 +248,13 @@ func (g *tableGate) count(subject int, counts []Count) error {
 		}
 	}
 	// Extras: where they are in force, what the cover alone gives is taken off, and what both give put on.
-	g.round++
 	extras := g.Rows.Extras[h.Extra : h.Extra+h.Extras]
 	for _, e := range extras {
 		asks = asks || g.asks[e.Unit]
-		for _, trait := range g.table.piles.Having[e.Trait] {
-			if g.traited[trait] != g.round {
-				g.traited[trait] = g.round
-				if err := g.countTrait(&q, h, counts, trait); err != nil {
-					return err
-				}
-			}
+	}
+	for _, trait := range g.bring(extras) {
+		if err := g.countTrait(&q, h, counts, trait); err != nil {
+			return err
 		}
 	}
 	if asks && g.Facts.Owner {
@@ -266,8 +265,7 @@ func (g *tableGate) count(subject int, counts []Count) error {
 
 // countTrait goes over the resources of a trait, beside the steps.
 func (g *tableGate) countTrait(q *gate.Query, h *unitrow.Holder, counts []Count, trait uint32) error {
-	steps, extras := g.Rows.Steps[h.Row:h.Row+h.Steps], g.Rows.Extras[h.Extra:h.Extra+h.Extras]
-	next, cover, asks := 0, uint32(0), false
+	cover, asks := uint32(0), false
 	waiting := g.waiting[:0] // of each class, how many resources wait to be counted
 	for range g.Classes.Valid {
 		waiting = append(waiting, 0)
@@ -285,15 +283,11 @@ func (g *tableGate) countTrait(q *gate.Query, h *unitrow.Holder, counts []Count,
 	last, lastFacts := uint32(1<<32-1), uint32(1<<32-1)
 	for _, k := range g.table.piles.Traits[trait] {
 		p := &g.table.piles.List[k]
-		for next < len(steps) && steps[next].Mark <= p.At.Mark {
-			cover = steps[next].Cover
-			next++
-		}
+		cover = g.Rows.At(h, p.At.Mark)
 		if cover != last || asks && p.Facts != lastFacts {
 			flush()
 			last, lastFacts = cover, p.Facts
-			asks = g.gather(cover, trait, extras)
-			if asks {
+			if asks = g.gather(cover, g.brought[trait]); asks {
 				g.settle(q, p.Row)
 			}
 			if err := g.compose(q, g.Rows.Cover(cover, &g.alone), &g.one); err != nil {
@@ -309,18 +303,27 @@ func (g *tableGate) countTrait(q *gate.Query, h *unitrow.Holder, counts []Count,
 	return nil
 }
 
-// gather puts the units of a cover and those of the extras that a trait brings into both, and says whether any asks
-// about subject or resource.
-func (g *tableGate) gather(cover, trait uint32, extras []unitrow.Extra) bool {
-	g.both = append(g.both[:0], g.Rows.Cover(cover, &g.alone)...)
-	if trait > 0 {
-		for _, e := range extras {
-			if g.Places.Traits.Has(trait, int(e.Trait)) {
-				g.both = append(g.both, e.Unit)
+// gather puts the units of a cover and some more into both, and says whether any asks about subject or resource.
+func (g *tableGate) gather(cover uint32, more []uint32) bool {
+	g.both = append(append(g.both[:0], g.Rows.Cover(cover, &g.alone)...), more...)
+	return slices.ContainsFunc(g.both, func(u uint32) bool { return g.asks[u] })
+}
+
+// bring finds the traits under which a subject's extras are in force, and the units that they bring there.
+func (g *tableGate) bring(extras []unitrow.Extra) []uint32 {
+	g.round++
+	g.met = g.met[:0]
+	for _, e := range extras {
+		for _, trait := range g.table.piles.Having[e.Trait] {
+			if g.traited[trait] != g.round {
+				g.traited[trait] = g.round
+				g.brought[trait] = g.brought[trait][:0]
+				g.met = append(g.met, trait)
 			}
+			g.brought[trait] = append(g.brought[trait], e.Unit)
 		}
 	}
-	return slices.ContainsFunc(g.both, func(u uint32) bool { return g.asks[u] })
+	return g.met
 }
 
 // count counts what is given of the valid operations on n resources.
@@ -456,7 +459,13 @@ func (g *tableGate) countOwned(q *gate.Query, h *unitrow.Holder, counts []Count)
 				continue
 			}
 			at := g.Places.Spots[row]
-			if !g.gather(g.Rows.At(h, at.Mark), at.Trait, extras) {
+			var more []uint32
+			for _, e := range extras {
+				if at.Trait > 0 && g.Places.Traits.Has(at.Trait, int(e.Trait)) {
+					more = append(more, e.Unit)
+				}
+			}
+			if !g.gather(g.Rows.At(h, at.Mark), more) {
 				continue
 			}
 			g.settle(q, row)

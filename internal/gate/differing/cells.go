@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/newplace"
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/region"
 )
 
@@ -83,10 +84,31 @@ func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resourc
 		}
 	}
 	p.chosen = make([]bool, len(p.piles))
+	covered := c.coveredBy(on)
 	for i, pile := range p.piles {
-		p.chosen[i] = pile.looks[1].there && len(p.validOn(p.sides[1], pile.looks[1].at.Class)) > 0 &&
-			(on == nil || c.Covers(on, pile.resource(1, 0)))
+		p.chosen[i] = pile.looks[1].there && len(p.validOn(p.sides[1], pile.looks[1].at.Class)) > 0 && covered(pile)
 	}
+}
+
+// coveredBy tells which piles a list covers; nil covers all. It goes by what tells piles apart, if the list does.
+func (c *Cells) coveredBy(on estate.Resources) func(*Pile) bool {
+	places, parts := c.Places, c.pair.parts
+	key := placemap.ResourcesKey(on)
+	if n, ok := places.Numbers[key]; ok && on != nil {
+		return func(pile *Pile) bool { return places.Covers(n, pile.looks[1].at) }
+	}
+	if parts != nil && on != nil {
+		if n, ok := parts.Numbers[key]; ok {
+			return func(pile *Pile) bool {
+				if pile.rows != nil {
+					return parts.Covers(n, parts.Spots[pile.rows[0]])
+				}
+				at, _ := parts.Unlisted(pile.text)
+				return parts.Covers(n, at)
+			}
+		}
+	}
+	return func(pile *Pile) bool { return on == nil || c.Covers(on, pile.resource(1, 0)) }
 }
 
 // Depth says how far to go through what somebody may do.

@@ -102,6 +102,10 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	}
 	few := max(how.Few, 0)
 	altered := alteredIn(before, after)
+	if before.Tree != after.Tree && before.Edition == after.Edition && !altered.any("catalogs", "systems", "scopes") &&
+		after.Tree.ListsAs(before.Tree, func(a, b *estate.Entry) bool { return same(a, b) }) {
+		after = after.SharingPlaces(before)
+	}
 	var known *membership.Roster
 	if how.Gate != nil {
 		known = how.Gate.Roster

@@ -2,6 +2,7 @@ package escalation
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -112,11 +113,18 @@ func (w *Ways) Holders(ctx context.Context, c *gate.Context, of *gate.Gate, reso
 		found(a, Chain{As: a.Subject})
 	}
 	for _, r := range resources {
+		who := w.whoLater(r, func(p estate.Principal) bool {
+			known, ok := best[p]
+			return ok && len(known.Chain.Steps) == 0
+		})
+		if who != nil && len(who) == 0 {
+			continue
+		}
 		for _, o := range w.estate.Offer(r.System.Kind.ID).On(r.Type) {
 			if !selects(o) {
 				continue
 			}
-			later, err := w.after(ctx, c, of, o, r)
+			later, err := w.after(ctx, c, of, who, opening{o, r})
 			if err != nil {
 				return nil, err
 			}
@@ -147,12 +155,42 @@ func (w *Ways) Holders(ctx context.Context, c *gate.Context, of *gate.Gate, reso
 	return out, nil
 }
 
-// after lists whoever may do an operation on a resource once all steps are taken, in a context.
-func (w *Ways) after(ctx context.Context, c *gate.Context, of *gate.Gate, o *estate.Operation, r *estate.Resource,
-) ([]gate.Answer, error) {
-	last := w.last()
-	answers, err := counting.Holders(ctx, last.Gate, last.For(c, of), []*estate.Resource{r},
-		func(one *estate.Operation) bool { return one == o })
+// whoLater lists those of whom it matters what they may do on a resource once all steps are taken: whoever can take
+// some and may not do it already, and whoever somebody can sign in as; nil for everybody.
+func (w *Ways) whoLater(r *estate.Resource, already func(estate.Principal) bool) []estate.Principal {
+	out := []estate.Principal{}
+	for _, m := range w.impersonations[r.Address.System] {
+		if m.Kind != SignsIn {
+			return nil
+		}
+		out = append(out, m.Who)
+	}
+	for who := range w.of {
+		if !already(who) {
+			out = append(out, who)
+		}
+	}
+	slices.SortFunc(out, estate.Principal.Compare)
+	return slices.Compact(out)
+}
+
+// after lists who, among some or everybody, may do an operation on a resource once all steps are taken, in a context.
+func (w *Ways) after(ctx context.Context, c *gate.Context, of *gate.Gate, among []estate.Principal, at opening,
+) (answers []gate.Answer, err error) {
+	last, o, r := w.last(), at.operation, at.resource
+	asked, is := last.For(c, of), func(one *estate.Operation) bool { return one == o }
+	if among == nil {
+		answers, err = counting.Holders(ctx, last.Gate, asked, []*estate.Resource{r}, is)
+	}
+	for _, who := range among {
+		err = errors.Join(err, last.Answers(who, gate.Sought{Context: asked, Operations: is,
+			Resources: slices.Values([]*estate.Resource{r})}, func(a gate.Answer) bool {
+			if a.Outcome != gate.Deny {
+				answers = append(answers, a)
+			}
+			return true
+		}))
+	}
 	if err != nil {
 		return nil, err
 	}

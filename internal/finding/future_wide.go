@@ -5,6 +5,7 @@ import (
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/placemap"
 )
 
 var futureWide = &Finding{
@@ -14,6 +15,12 @@ var futureWide = &Finding{
 	Cure:      "name what is meant, or give it a tag and select by that",
 	expensive: true,
 	find: func(c *check) {
+		type at struct {
+			namedList
+			estate.ResourceTerm
+		}
+		var wide []at
+		var patterns []estate.Pattern
 		for _, l := range c.lists() {
 			if l.what != "scope" && l.what != "grant" {
 				continue
@@ -22,34 +29,15 @@ var futureWide = &Finding{
 				if t.Not || t.In == nil || t.In.Plain() || t.Tags != nil || t.Owners != nil || !bareWildcard(t.In.String()) {
 					continue
 				}
-				n := c.matches(*t.In, 3)
-				if n == 1 || n == 2 {
-					c.report(l.entry, t.Position, "%s: %s fits %d today and anything new", named(l.what, l.entry), t, n)
-				}
+				wide, patterns = append(wide, at{l, t}), append(patterns, *t.In)
+			}
+		}
+		for i, n := range placemap.Matched(c.estate, patterns) {
+			if l := &wide[i]; n == 1 || n == 2 {
+				c.report(l.entry, l.ResourceTerm.Position, "%s: %s fits %d today and anything new", named(l.what, l.entry), l.ResourceTerm, n)
 			}
 		}
 	},
-}
-
-// matches counts the listed resources that a pattern matches, up to a few. Where it begins plainly it looks no further
-// than there.
-func (c *check) matches(p estate.Pattern, most int) (n int) {
-	tree := c.estate.Tree
-	from := 0
-	if top := p.Top(); top != "" {
-		if from = tree.Find(top); from < 0 {
-			return 0
-		}
-	}
-	for i := from; i < tree.Len() && n < most; i++ {
-		if p.Top() != "" && i > from && int(tree.Rows[i].Parent) <= from {
-			break // it stands elsewhere
-		}
-		if r := tree.At(i); p.Matches(r.Address, c.estate.Folds(r.System)) {
-			n++
-		}
-	}
-	return n
 }
 
 // bareWildcard says whether a whole segment of a pattern, or its system, is a wildcard.

@@ -1,0 +1,59 @@
+package estate
+
+import "slices"
+
+// ListsAs says whether a tree lists the same resources as another, with the same types, tags and owners, in the same
+// order. same compares what files say beyond that of some resources.
+func (t *Tree) ListsAs(other *Tree, same func(a, b *Entry) bool) bool {
+	if t == other {
+		return true
+	}
+	if t.Len() != other.Len() || !slices.EqualFunc(t.Entries, other.Entries, same) {
+		return false
+	}
+	text := func(s string) string { return s }
+	whole := func(tags Tags) string { return tags.Name(func(string) bool { return true }) }
+	types, tags := numbersIn(t.Types, other.Types, text), numbersIn(t.Tags, other.Tags, whole)
+	owners, systems := numbersIn(t.Owners, other.Owners, (*Principal).orNobody),
+		numbersIn(t.Systems, other.Systems, func(s *System) string { return s.ID })
+	for i := range t.Rows {
+		a, b := &t.Rows[i], &other.Rows[i]
+		if a.Parent != b.Parent || systems[a.System] != int(b.System) || tags[a.Tags] != int(b.Tags) ||
+			owners[a.Owner] != int(b.Owner) || types[a.Type] != int(b.Type) || t.Address(i) != other.Address(i) {
+			return false
+		}
+	}
+	return true
+}
+
+func (p *Principal) orNobody() string {
+	if p == nil {
+		return ""
+	}
+	return p.String()
+}
+
+// numbersIn gives of each item of a list its place in another; -1 where it has none there.
+func numbersIn[T any](list, other []T, name func(T) string) []int {
+	places := map[string]int{}
+	for i, item := range other {
+		places[name(item)] = i
+	}
+	out := make([]int, len(list))
+	for i, item := range list {
+		n, ok := places[name(item)]
+		if out[i] = n; !ok {
+			out[i] = -1
+		}
+	}
+	return out
+}
+
+// SharingPlaces gives the estate with the kinds, systems, scopes and listed resources of another, which must say the
+// same: what hangs on these alone is worked out once for both.
+func (e *Estate) SharingPlaces(other *Estate) *Estate {
+	out := *e
+	out.Kinds, out.Systems, out.Scopes, out.Operations = other.Kinds, other.Systems, other.Scopes, other.Operations
+	out.Listings, out.Tree, out.folding, out.offers = other.Listings, other.Tree, other.folding, other.offers
+	return &out
+}

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/binary"
+	"maps"
 	"slices"
 	"strings"
 
@@ -77,6 +78,8 @@ type Effect struct {
 	other   estate.Principal          // where two subjects are compared, the second
 	// the gates answer only for those whose access can differ, and for whom tests are about
 	Part bool
+	// Beyond counts those whose access can differ and who were not looked at.
+	Beyond int
 }
 
 // mostComing is how many ways in which something may come an effect tells apart. Nobody reads of more.
@@ -88,7 +91,9 @@ type How struct {
 	Gate  *gate.Gate    // of the old estate, if there is one
 	// up to how many people everybody is looked at: the constant Few where it is 0, and nobody but who can be concerned
 	// where it is below
-	Few   int
+	Few int
+	// Most is how many are looked at of those whose access can differ: the first ones, people first; 0: all of them
+	Most  int
 	apart [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
 	// as many ways in which something may come are looked at as there can be: who judges has to know them
 	all bool
@@ -111,11 +116,21 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		known = how.Gate.Roster
 	}
 	rosters := rostersOf(before, after, altered, known)
-	change := edit{before, after, altered, rosters, few}
+	e := &Effect{Before: before, After: after, base: how.Gate, altered: altered}
+	change := edit{before, after, altered, rosters, few, e.known()}
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()
-	e := &Effect{Before: before, After: after, base: how.Gate, within: within, altered: altered, others: others, only: only,
-		Part: only != nil || len(after.People) > few}
+	if how.Most > 0 && len(others) > how.Most {
+		first := slices.SortedFunc(maps.Keys(others), comparePrincipals)
+		e.Beyond = len(first) - how.Most
+		others = map[estate.Principal]bool{}
+		for _, p := range first[:how.Most] {
+			others[p] = true
+		}
+		only = others
+	}
+	e.within, e.others, e.only = within, others, only
+	e.Part = only != nil || len(after.People) > few
 	most := mostComing
 	if how.all {
 		most = 0

@@ -57,7 +57,8 @@ type edit struct {
 	before, after *estate.Estate
 	altered       altered
 	rosters       [2]*membership.Roster
-	few           int // up to how many people everybody is looked at
+	few           int  // up to how many people everybody is looked at
+	known         bool // a gate at hand tells of the whole old estate
 }
 
 func (c *edit) both() [2]*estate.Estate { return [2]*estate.Estate{c.before, c.after} }
@@ -90,11 +91,13 @@ func (c *edit) touched(differing map[estate.Principal]bool) map[estate.Principal
 	}
 	out := maps.Clone(differing)
 	add := func(k int, list estate.Subjects) { c.add(out, k, list) }
+	if c.known && !c.altered.any("tests", "scopes") {
+		return out // the gate at hand runs the tests about all others
+	}
 	for k, e := range c.both() { // whoever the tests are about is needed to run them
 		for _, t := range e.Tests {
-			add(k, t.Who)
-			for _, l := range t.Levels {
-				add(k, estate.Subjects{{Principal: l.Subject}})
+			for _, list := range whomTestedBy(t) {
+				add(k, list)
 			}
 		}
 	}

@@ -59,7 +59,8 @@ func (a *app) certifiedGate(g *gate.Gate) (*gate.Gate, error) {
 // signing is the gate from which another was made by certified; nil where it was not. It decides about credentials.
 func (a *app) signing(g *gate.Gate) *gate.Gate { return a.plain[g.Estate()] }
 
-// bothCertified is certified for what an edit leads from and to; a gate of the old one is left out that does not fit any more.
+// bothCertified is certified for what an edit leads from and to; a gate of the old one is left out that does not fit
+// any more.
 func (a *app) bothCertified(
 	before, after *estate.Estate,
 	known **gate.Gate,

@@ -30,7 +30,8 @@ func (a *app) showCommand() *cobra.Command {
 		Long: `Shows a ` + strings.Join(ones(), ", ") + `.
 Of a role it lists the operations it comes to, of a group its members, of a scope what it covers,
 of a kind everything that can be done to such a system, of a finding what it means. Of a grant, a role
-and a group it says what it gives to how many, and what would be lost without it.`,
+and a group it says what it gives to how many, and what would be lost without it: by the first few
+hundred subjects, or with --all by everybody.`,
 		Example: `  hgate show role looker-on
   hgate show kind database
   hgate show operation table.read
@@ -44,6 +45,8 @@ and a group it says what it gives to how many, and what would be lost without it
 			return nil
 		},
 	}
+	var all bool
+	c.Flags().BoolVar(&all, "all", false, "of what would be lost, look at everybody")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		for _, l := range listings {
 			if l.one != args[0] && l.many != args[0] {
@@ -62,7 +65,7 @@ and a group it says what it gives to how many, and what would be lost without it
 			}
 			for _, k := range known {
 				if k == id {
-					return a.show(g, l, id)
+					return a.show(g, l, id, all)
 				}
 			}
 			return unknown(l.one, id, known)
@@ -73,7 +76,7 @@ and a group it says what it gives to how many, and what would be lost without it
 	return c
 }
 
-func (a *app) show(g *gate.Gate, l listed, id string) error {
+func (a *app) show(g *gate.Gate, l listed, id string, all bool) error {
 	pairs := l.describe(g, id)
 	var refs []policyfile.Reference
 	if l.section != "" {
@@ -82,7 +85,7 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 	if o := g.Estate().Operations[id]; o != nil && l.section == policyfile.NamesOperation {
 		refs = append(refs, policyfile.Selections(g.Estate(), o)...)
 	}
-	loss, err := a.loss(g, l.section, id)
+	loss, err := a.loss(g, l.section, id, all)
 	if err != nil {
 		return err
 	}
@@ -94,6 +97,7 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 		out := said(pairs)
 		if loss != nil {
 			out["gives"], out["without_it"] = givesOf(g, l.section, id), lostRows(loss)
+			out["not_looked_at"] = loss.Beyond
 		}
 		if lent != nil {
 			out["requests"] = requestObjects(g.Estate(), lent, a.present())
@@ -131,23 +135,37 @@ func (a *app) show(g *gate.Gate, l listed, id string) error {
 	if loss != nil {
 		p.Line("\n%s  %s", p.Paint(view.Heading, "Gives"), givesOf(g, l.section, id))
 		p.Line("\n%s", p.Paint(view.Heading, "Without it"))
-		if loss.Empty() {
-			p.Line("nobody would lose anything")
-		} else {
+		if loss.Beyond > 0 {
+			p.Line("of the first %d of %d subjects whom it concerns; --all looks at everybody", mostLosing,
+				mostLosing+loss.Beyond)
+		}
+		switch {
+		case !loss.Empty():
 			a.effectText(p, loss, plain)
+		case loss.Beyond > 0:
+			p.Line("none of these would lose anything")
+		default:
+			p.Line("nobody would lose anything")
 		}
 	}
 	return nil
 }
 
-// loss tells what would be lost without a grant, a role or the members of a group; nil for other entries.
-func (a *app) loss(g *gate.Gate, section, id string) (*change.Effect, error) {
+// mostLosing is how many subjects are looked at for what they would lose.
+const mostLosing = 300
+
+// loss tells what would be lost without a grant, a role or the members of a group, by the first few hundred or by
+// everybody; nil for other entries.
+func (a *app) loss(g *gate.Gate, section, id string, all bool) (*change.Effect, error) {
 	if section != "grants" && section != "roles" && section != "groups" {
 		return nil, nil
 	}
 	defer a.working("working out what would be lost without it")()
-	return change.Of(a.ctx, g.Estate(), change.Without(g.Estate(), section, id),
-		change.How{Since: clock.Of(a.now()), Gate: g})
+	how := change.How{Since: clock.Of(a.now()), Gate: g, Most: mostLosing}
+	if all {
+		how.Most = 0
+	}
+	return change.Of(a.ctx, g.Estate(), change.Without(g.Estate(), section, id), how)
 }
 
 // givesOf says how many a grant, a role or a group reaches, and what they get.

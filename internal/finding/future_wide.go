@@ -34,7 +34,8 @@ var futureWide = &Finding{
 		}
 		for i, n := range placemap.Matched(c.estate, patterns) {
 			if l := &wide[i]; n == 1 || n == 2 {
-				c.report(l.entry, l.ResourceTerm.Position, "%s: %s fits %d today and anything new", named(l.what, l.entry), l.ResourceTerm, n)
+				c.report(l.entry, l.ResourceTerm.Position, "%s: %s fits %d today and anything new",
+					named(l.what, l.entry), l.ResourceTerm, n)
 			}
 		}
 	},

@@ -242,6 +242,10 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 	if seed%2 == 0 { // as in a large estate, in which only those are looked at who can be concerned
 		how.Few = -1
 	}
+	if d.chance(50) {
+		how.Gate, err = gate.Compile(before, nil)
+		require.NoError(t, err)
+	}
 	effect, err := change.Of(t.Context(), before, after, how)
 	require.NoError(t, err)
 	found := map[cellName][2]differing.Cell{}

@@ -56,8 +56,8 @@ func (g *Gate) givesAmong(gr *estate.Grant, spots []placemap.Spot) (out []*estat
 // whole gives the spots, by their marks, of all that is listed and all that a system judges though it is not, each
 // once.
 func (g *Gate) whole() []placemap.Spot {
-	if g.Places.Whole != nil {
-		return g.Places.Whole
+	if g.anywhere != nil {
+		return g.anywhere
 	}
 	known := map[placemap.Spot]bool{}
 	for _, s := range g.Places.Spots {
@@ -71,8 +71,8 @@ func (g *Gate) whole() []placemap.Spot {
 		s, _ := g.Places.Unlisted(address.String())
 		known[s] = true
 	}
-	g.Places.Whole = slices.SortedFunc(maps.Keys(known), byMark)
-	return g.Places.Whole
+	g.anywhere = slices.SortedFunc(maps.Keys(known), byMark)
+	return g.anywhere
 }
 
 // covered visits those of some spots that the list of a grant, by its number, covers, until each returns false. The

@@ -24,8 +24,8 @@ type Kind struct {
 	// Together says that it counts subjects, or holds them against one another; else it says what it says of each by
 	// itself.
 	Together bool
-	// Headcount says that it counts people who may, whenever and wherever: where as many of those may whose access differs,
-	// it comes out as before.
+	// Headcount says that it counts people who may, whenever and wherever: where as many of those may whose access
+	// differs, it comes out as before.
 	Headcount bool
 	// Excepts says that those whom it names may: whoever names more says less.
 	Excepts bool

@@ -48,8 +48,8 @@ func NewProver(g *gate.Gate, of Of) *Prover {
 	if of.Base == nil {
 		of.Base = g
 	}
-	return &Prover{gate: g, base: of.Base, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, roster: g.Roster,
-		cells: map[countedIn]*differing.Cells{}}
+	return &Prover{gate: g, base: of.Base, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only,
+		roster: g.Roster, cells: map[countedIn]*differing.Cells{}}
 }
 
 // Verdict is what became of a guarantee: it holds, or a witness shows that it does not.

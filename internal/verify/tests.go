@@ -19,6 +19,13 @@ func Run(g *gate.Gate, t *estate.Test, now clock.Instant) (Result, error) {
 	return run([]*gate.Gate{g}, t, []*gate.Context{given(g, t, &now)})
 }
 
+// RunOf is Run as far as a test is about some subjects alone; of nobody it says nothing.
+func RunOf(g *gate.Gate, t *estate.Test, now clock.Instant, among func(estate.Principal) bool) (Result, error) {
+	r := running{gates: []*gate.Gate{g}, contexts: []*gate.Context{given(g, t, &now)}, among: among,
+		Result: Result{Test: t, gate: g}}
+	return r.run()
+}
+
 // RunAll judges tests; what is wrong with any of them is reported together.
 func RunAll(ctx context.Context, g *gate.Gate, tests []*estate.Test, now clock.Instant) ([]Result, error) {
 	var results []Result
@@ -44,6 +51,11 @@ func RunAll(ctx context.Context, g *gate.Gate, tests []*estate.Test, now clock.I
 // run judges a test by the first of some gates, and says of the others whether anything comes out otherwise.
 func run(gates []*gate.Gate, t *estate.Test, contexts []*gate.Context) (Result, error) {
 	r := running{gates: gates, contexts: contexts, Result: Result{Test: t, gate: gates[0]}}
+	return r.run()
+}
+
+func (r *running) run() (Result, error) {
+	t := r.Test
 	for _, sel := range t.Allowed {
 		if err := r.selection(sel, gate.Allow); err != nil {
 			return r.Result, err
@@ -65,8 +77,18 @@ func run(gates []*gate.Gate, t *estate.Test, contexts []*gate.Context) (Result, 
 // running is a test on its way to a result.
 type running struct {
 	gates    []*gate.Gate
-	contexts []*gate.Context // of each
+	contexts []*gate.Context             // of each
+	among    func(estate.Principal) bool // whom alone it asks about; nil: everybody
 	Result
+}
+
+// members lists whom it asks about in a list.
+func (r *running) members(list estate.Subjects) []estate.Principal {
+	all := r.gates[0].Members(list)
+	if r.among == nil {
+		return all
+	}
+	return slices.DeleteFunc(all, func(p estate.Principal) bool { return !r.among(p) })
 }
 
 // given makes the context of a test's requests. A nil now leaves a time that is not given open.
@@ -125,7 +147,7 @@ func (r *running) selection(sel estate.Selection, want gate.Outcome) error {
 	if err != nil {
 		return err
 	}
-	failed := failing{who: g.Members(t.Who), Failure: Failure{Expected: want.String(), Position: sel.Position,
+	failed := failing{who: r.members(t.Who), Failure: Failure{Expected: want.String(), Position: sel.Position,
 		Context: r.contexts[0], Single: true}}
 	var wrongs []unmet
 	fits := func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }
@@ -142,7 +164,7 @@ func (r *running) selection(sel estate.Selection, want gate.Outcome) error {
 	if err != nil {
 		return wrong(sel.Position, t.ID, "%s", err)
 	}
-	if !any {
+	if !any && r.among == nil {
 		return wrong(sel.Position, t.ID, "%q selects nothing%s", sel.Text, hint(g, t, sel, len(rows)))
 	}
 	r.failed = append(r.failed, failed)
@@ -190,7 +212,7 @@ func (r *running) level(rule estate.LevelRule) error {
 			want = "all " + want
 		}
 	}
-	failed := failing{who: g.Members(estate.Subjects{{Principal: rule.Subject}}), Failure: Failure{Expected: want,
+	failed := failing{who: r.members(estate.Subjects{{Principal: rule.Subject}}), Failure: Failure{Expected: want,
 		Position: rule.Position, Context: r.contexts[0]}}
 	var l reached
 	var bad *unmet // the first operation that shows the rule is not met, if one does
@@ -217,7 +239,7 @@ func (r *running) level(rule estate.LevelRule) error {
 	if err != nil {
 		return wrong(rule.Position, r.Test.ID, "%s", err)
 	}
-	if !any {
+	if !any && r.among == nil {
 		return wrong(rule.Position, r.Test.ID, "the levels of %s on %s select nothing", rule.Subject, rule.Place)
 	}
 	r.failed = append(r.failed, failed)

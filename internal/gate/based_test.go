@@ -1,0 +1,255 @@
+package gate_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/change"
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/region"
+)
+
+// What may be done is told the same, whether places are told apart anew or as in a gate that is at hand; which
+// resources the choice of a list leaves is held against the list itself.
+func TestCellsAreTheSameByAGateAtHand(t *testing.T) {
+	told := 0
+	for seed := range uint64(scaled(60)) {
+		d := newDraw(seed + 41e6)
+		e := load(t, d.estate())
+		g, err := gate.Compile(e, nil)
+		require.NoError(t, err)
+		some := e.Tree.At(d.IntN(e.Tree.Len()))
+		on := estate.Resources{[]estate.ResourceTerm{
+			term(t, d.one("everything", "scope:s0", "*:*", e.Tree.Address(0)+":**")), {In: plain(t, some.Address.String())},
+			{Types: []string{some.Type}}, {Tags: []estate.Match{{Key: "team", Values: []string{"x"}}}},
+			{Owners: []estate.Principal{{Kind: estate.IsGroup, ID: "g0"}}},
+		}[d.IntN(5)]}
+		only := map[estate.Principal]bool{{ID: "ana"}: true, {ID: "cai"}: true}
+		scene := differing.Scene{Which: gate.Counting(d.IntN(3)), Places: []estate.Resources{on}}
+		if d.chance(50) {
+			scene.Only = only
+		}
+		var all [2]map[string]bool
+		for k, base := range []*gate.Gate{nil, g} {
+			scene.Base = base
+			cells, err := differing.CompileCells(e, scene)
+			require.NoError(t, err)
+			cells.Choose(nil, on)
+			all[k] = map[string]bool{}
+			texts := map[region.Region]string{}
+			require.NoError(t, cells.Each(t.Context(), clock.Beginning, func(a differing.Access) bool {
+				if texts[a.Possible] == "" {
+					texts[a.Possible] = cells.Space().Text(a.Possible, 3)
+				}
+				for _, pile := range a.Piles {
+					for address := range pile.Addresses() {
+						if r := e.Listed(mustAddress(address)); r != nil {
+							require.True(t, g.Covers(on, r), "seed %d: %s in %s", seed, address, on)
+						}
+						for _, who := range a.Subjects {
+							all[k][fmt.Sprint(who, a.Operation, address, texts[a.Possible])] = true
+						}
+					}
+				}
+				return true
+			}))
+			told += len(all[k])
+		}
+		require.Equal(t, all[0], all[1], "seed %d: on %s", seed, on)
+	}
+	require.Greater(t, told, 1000)
+}
+
+func plain(t *testing.T, address string) *estate.Pattern {
+	out, err := estate.ParsePattern(address)
+	require.NoError(t, err)
+	return &out
+}
+
+func term(t *testing.T, text string) estate.ResourceTerm {
+	out, err := estate.ParseResourceTerm(text)
+	require.NoError(t, err)
+	return out
+}
+
+// The grants that a giver names are those that an explanation says are met.
+func TestAGiverNamesWhatAnExplanationNames(t *testing.T) {
+	named := 0
+	for seed := range uint64(scaled(40)) {
+		d := newDraw(seed + 42e6)
+		e := load(t, d.estate())
+		g, err := gate.Compile(e, nil)
+		require.NoError(t, err)
+		for _, q := range questions(d, e, 4) {
+			ctx := q.request.context(g)
+			giver := g.Giver(q.who, ctx)
+			for row := range e.Tree.Len() {
+				r := e.Tree.At(row)
+				for _, o := range e.Offer(r.System.Kind.ID).On(r.Type) {
+					ids, err := giver.On(row, o.Name)
+					why, bad := g.Explain(gate.Request{Subject: q.who, Operation: o.Name,
+						Resource: e.Tree.Address(row), Context: ctx})
+					require.Equal(t, bad == nil, err == nil)
+					if err == nil {
+						require.Equal(t, gate.Met(why.Grants), ids, "seed %d: %s on %s", seed, o.Name, r.Address)
+						named += len(ids)
+					}
+				}
+			}
+		}
+	}
+	require.NotZero(t, named)
+}
+
+// How many listed resources a pattern matches is counted as one by one.
+func TestPatternsMatchAsManyAsOneByOne(t *testing.T) {
+	found := 0
+	for seed := range uint64(scaled(60)) {
+		d := newDraw(seed + 43e6)
+		e := load(t, d.estate())
+		var patterns []estate.Pattern
+		for _, text := range []string{"*:**", "db*:*", "*:*/*", "*:**/*", e.Tree.Address(d.IntN(e.Tree.Len())), "db*:**/a*"} {
+			p, err := estate.ParsePattern(text)
+			require.NoError(t, err)
+			patterns = append(patterns, p)
+		}
+		for i, n := range placemap.Matched(e, patterns) {
+			count := 0
+			for r := range e.Tree.All() {
+				if patterns[i].Matches(r.Address, e.Folds(r.System)) {
+					count++
+				}
+			}
+			require.Equal(t, count, n, "seed %d: %s", seed, patterns[i])
+			found += n
+		}
+	}
+	require.NotZero(t, found)
+}
+
+// Of the first subjects whom an edit concerns, the same is told as among all; how many more there are is counted.
+func TestTheFirstSubjectsLoseWhatTheyLoseAmongAll(t *testing.T) {
+	some, beyond := 0, 0
+	for seed := range uint64(scaled(60)) {
+		d := newDraw(seed + 44e6)
+		e := load(t, d.estate())
+		ids := slices.Sorted(maps.Keys(e.Groups))
+		after := change.Without(e, "groups", ids[d.IntN(len(ids))])
+		var rows [2]map[string]bool
+		subjects := map[estate.Principal]bool{}
+		for k, most := range []int{2, 0} {
+			effect, err := change.Of(t.Context(), e, after, change.How{Most: most})
+			require.NoError(t, err)
+			rows[k] = map[string]bool{}
+			texts := map[*change.Line]string{}
+			effect.Rows(func(r change.Row) {
+				if k == 0 {
+					subjects[r.Subject] = true
+				}
+				if subjects[r.Subject] || k == 1 && beyond == 0 {
+					if texts[r.Line] == "" {
+						texts[r.Line] = r.Line.Was() + " " + r.Line.Is()
+					}
+					rows[k][fmt.Sprint(r.Subject, r.Operation, r.Resource, texts[r.Line])] = true
+				}
+			})
+			if k == 0 {
+				beyond = effect.Beyond
+			}
+		}
+		require.LessOrEqual(t, len(subjects), 2)
+		require.Equal(t, rows[1], rows[0], "seed %d", seed)
+		if beyond > 0 {
+			some += len(rows[0])
+		}
+	}
+	require.NotZero(t, some)
+}
+
+// Whether two estates list the same is told as by comparing one resource after another.
+func TestTreesListTheSameAsOneByOne(t *testing.T) {
+	same := map[bool]int{}
+	for seed := range uint64(scaled(60)) {
+		d := newDraw(seed + 45e6)
+		text := d.estate()
+		was := load(t, text)
+		for _, swap := range [][2]string{{}, {"env: prod", "env: x"}, {"owner: bo", "owner: group:g1"},
+			{"owner: group:g0", "owner: bo"}, {"type: view", "type: schema"}, {"type: area", "type: widget"}} {
+			edited := strings.Replace(text, swap[0], swap[1], 1)
+			is, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(edited)}})
+			if err != nil {
+				continue
+			}
+			want := was.Tree.Len() == is.Tree.Len()
+			for i := 0; want && i < is.Tree.Len(); i++ {
+				a, b := was.Tree.At(i), is.Tree.At(i)
+				owner := func(r *estate.Resource) string { return fmt.Sprint(r.Owner) }
+				want = a.Address == b.Address && a.Type == b.Type && slices.Equal(a.Tags, b.Tags) &&
+					(a.Owner == b.Owner || a.Owner != nil && b.Owner != nil && owner(a) == owner(b))
+			}
+			got := is.Tree.ListsAs(was.Tree, func(a, b *estate.Entry) bool { return true })
+			require.Equal(t, want, got, "seed %d: %v", seed, swap)
+			same[got]++
+		}
+	}
+	require.NotZero(t, same[true])
+	require.NotZero(t, same[false])
+}
+
+// An effect is the same by a gate that is at hand, be its lists of resources those of the edit or not.
+func TestEffectsAreTheSameByAGateAtHand(t *testing.T) {
+	some := 0
+	for seed := range uint64(scaled(40)) {
+		d := newDraw(seed + 46e6)
+		e := load(t, d.estate())
+		g, err := gate.Compile(e, nil)
+		require.NoError(t, err)
+		ids := slices.Sorted(maps.Keys(e.Grants))
+		gr := *e.Grants[ids[d.IntN(len(ids))]]
+		after := e.With(estate.Drop("grants", gr.ID))
+		place := e.Tree.At(d.IntN(e.Tree.Len()))
+		switch d.IntN(4) {
+		case 0:
+			gr.On = append(slices.Clone(gr.On), estate.ResourceTerm{In: plain(t, place.Address.String())})
+			after = e.With(estate.Put("grants", &gr))
+		case 1:
+			gr.On = estate.Resources{{Types: []string{place.Type}}}
+			after = e.With(estate.Put("grants", &gr))
+		case 2:
+			gr.To = estate.Subjects{{Principal: estate.Principal{ID: d.one(drawnPeople...)}}}
+			after = e.With(estate.Put("grants", &gr))
+		}
+		few := d.IntN(2) - 1
+		var told [2]map[string]bool
+		for k, base := range []*gate.Gate{nil, g} {
+			effect, err := change.Of(t.Context(), e, after, change.How{Few: few, Gate: base})
+			require.NoError(t, err)
+			told[k] = map[string]bool{}
+			texts := map[*change.Line]string{}
+			effect.Rows(func(r change.Row) {
+				if texts[r.Line] == "" {
+					texts[r.Line] = r.Line.Was() + " " + r.Line.Is()
+				}
+				told[k][fmt.Sprint(r.Subject, r.Operation, r.Resource, texts[r.Line])] = true
+			})
+			for i := range effect.Coming {
+				l := &effect.Coming[i]
+				told[k][fmt.Sprint("later", l.Subjects, l.Operations, effect.Places(l), l.Was(), l.Is())] = true
+			}
+		}
+		require.Equal(t, told[0], told[1], "seed %d: %s", seed, gr.On)
+		some += len(told[0])
+	}
+	require.Greater(t, some, 200)
+}

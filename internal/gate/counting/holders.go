@@ -151,8 +151,10 @@ func (h *holders) best(subject int) (gate.Answer, error) {
 				continue
 			}
 			h.looked[k] = h.rounds
-			if enough, err := h.look(int(t.piles.List[k].Row)); enough || err != nil {
-				return h.answer, err
+			if row := h.rowOf(k); row >= 0 {
+				if enough, err := h.look(row); enough || err != nil {
+					return h.answer, err
+				}
 			}
 		}
 	}
@@ -166,7 +168,9 @@ func (h *holders) best(subject int) (gate.Answer, error) {
 			for _, k := range t.piles.Traits[trait] {
 				if h.looked[k] != h.rounds {
 					h.looked[k] = h.rounds
-					h.rows = append(h.rows, int(t.piles.List[k].Row))
+					if row := h.rowOf(k); row >= 0 {
+						h.rows = append(h.rows, row)
+					}
 				}
 			}
 		}
@@ -184,10 +188,23 @@ func (h *holders) best(subject int) (gate.Answer, error) {
 			return h.answer, err
 		}
 	}
-	if g.Facts.Owner && h.answer.Outcome < gate.Allow { // what is given to those alone who do not own it may lie beside
-		return h.of.best(g.Gate, h.context, subject)
-	}
 	return h.answer, nil
+}
+
+// rowOf gives a resource of a pile that the subject does not own, or -1 where it owns all of them: what is owned is
+// looked at by itself.
+func (h *holders) rowOf(pile uint32) int {
+	piles := h.table.piles
+	if piles.rows == nil {
+		return int(piles.List[pile].Row)
+	}
+	tree := h.Estate().Tree
+	for _, row := range piles.rows[pile] {
+		if !h.Owns(h.subject, tree.Owners[tree.Rows[row].Owner]) {
+			return int(row)
+		}
+	}
+	return -1
 }
 
 // gives is which of the operations a cover gives, or may, for it hangs on the resource; nil if it is none.

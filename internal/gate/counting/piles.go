@@ -23,6 +23,7 @@ type Piles struct {
 	Traits [][]uint32 // of each trait, the piles
 	Having [][]uint32 // of each list that traits tell, the traits that have it
 	facts  int        // how many values of the tags there are
+	rows   [][]uint32 // of each pile, the resources; nil where no condition asks who owns
 }
 
 // NewPiles puts resources together. counted says which, by row; nil: all of them.
@@ -53,6 +54,18 @@ func NewPiles(g *gate.Gate, counted []bool) *Piles {
 			last, lastPile = key, n
 		}
 		p.List[lastPile].Count++
+	}
+	if g.Facts.Owner {
+		p.rows = make([][]uint32, len(p.List))
+		for i := range tree.Rows {
+			if counted == nil || counted[i] {
+				n := known[look{g.Places.Spots[i], facts[tree.Rows[i].Tags]}]
+				p.rows[n] = append(p.rows[n], uint32(i))
+			}
+		}
+		slices.SortFunc(p.rows, func(a, b []uint32) int { // as the piles below
+			return cmp.Or(cmp.Compare(g.Places.Spots[a[0]].Mark, g.Places.Spots[b[0]].Mark), cmp.Compare(a[0], b[0]))
+		})
 	}
 	slices.SortFunc(p.List, func(a, b Pile) int {
 		return cmp.Or(cmp.Compare(a.At.Mark, b.At.Mark), cmp.Compare(a.Row, b.Row))

@@ -365,3 +365,30 @@ func TestListsAreCountedAsTheyCover(t *testing.T) {
 	}
 	require.Positive(t, some)
 }
+
+// Of resources that only their owners tell apart, what somebody does not own counts even if the first of them is
+// theirs.
+func TestHoldersOfWhatOthersOwn(t *testing.T) {
+	for _, c := range []struct {
+		owner string
+		want  map[string]string
+	}{
+		{"false", map[string]string{"ana": "db:sky/b", "bo": "db:sky/a"}},
+		{"true", map[string]string{"ana": "db:sky/a"}},
+	} {
+		g := compiled(t, load(t, small+"grants: {g: {to: everyone, role: look, on: db, when: {owner: "+c.owner+"}}}"))
+		var both []*estate.Resource
+		for _, text := range []string{"db:sky/a", "db:sky/b"} {
+			both = append(both, g.Estate().Listed(mustAddress(text)))
+		}
+		holders, err := counting.Holders(t.Context(), g, g.NewContext(), both,
+			func(o *estate.Operation) bool { return o.Name == "table.read" })
+		require.NoError(t, err)
+		found := map[string]string{}
+		for _, h := range holders {
+			require.Equal(t, gate.Allow, h.Outcome)
+			found[h.Subject.ID] = h.Resource.Address.String()
+		}
+		assert.Equal(t, c.want, found, "owner: %s", c.owner)
+	}
+}

@@ -56,6 +56,25 @@ func TestWhatIsMadeUpWithinListsIsAllThatTheyCover(t *testing.T) {
 	require.Greater(t, outside, 10)
 }
 
+// Each place has a way for what is asked of it there, be it as much as is asked elsewhere.
+func TestEachPlaceHasTheWaysThatAreAskedOfIt(t *testing.T) {
+	e := load(t, small)
+	asks := func(key, value string) []estate.Match { return []estate.Match{{Key: key, Values: []string{value}}} }
+	lists := []estate.Resources{{{In: plain(t, "db:sky"), Tags: asks("team", "x")}},
+		{{In: plain(t, "db:sea"), Tags: asks("env", "y")}}, {{In: plain(t, "db:fog"), Tags: asks("team", "z")}}}
+	facts := factspace.Gather(e)
+	made, whole, _ := newplace.Specimens(newplace.Basis{Estates: [2]*estate.Estate{e, e},
+		Lists: [2][]estate.Resources{lists, lists}, Facts: &facts,
+		Unsettled: newplace.Unsettled{Values: map[string][]string{}}})
+	require.True(t, whole)
+	for _, l := range lists {
+		in := func(s newplace.Specimen) bool { return l[0].In.Covers(s.Address, false) }
+		covered := func(s newplace.Specimen) bool { return placemap.Covers(e, l, s.In(e)) }
+		require.True(t, slices.ContainsFunc(made, func(s newplace.Specimen) bool { return in(s) && covered(s) }), "%v", l)
+		require.True(t, slices.ContainsFunc(made, func(s newplace.Specimen) bool { return in(s) && !covered(s) }), "%v", l)
+	}
+}
+
 func specimenName(s *newplace.Specimen) string {
 	owner := ""
 	if s.Owner != nil {

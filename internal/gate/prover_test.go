@@ -436,3 +436,22 @@ func TestFalseGuaranteesAreRefuted(t *testing.T) {
 	}
 	t.Log(refuted)
 }
+
+// What a guarantee requires of subject and resource is held against each of them.
+func TestAGuaranteeRequiresThatSomebodyOwns(t *testing.T) {
+	for _, c := range []struct {
+		when, requires string
+		fails          bool
+	}{
+		{", when: {owner: true}", "owner: true", false}, {"", "owner: true", true},
+		{", when: {owner: true}", "not: {owner: true}", true},
+		{", when: {mfa: true}", "any: [{owner: true}, {mfa: true}]", false},
+		{", when: {mfa: true}", "owner: true, mfa: true", true},
+	} {
+		e := load(t, small+"grants: {g: {to: everyone, role: look, on: db"+c.when+"}}\nguarantees: {h: {requires: {"+
+			c.requires+"}, may: table.read, on: db}}")
+		fails, err := verify.NewProver(compiled(t, e), verify.Of{}).Fails(t.Context(), e.Guarantees["h"])
+		require.NoError(t, err)
+		require.Equal(t, c.fails, fails, "%s requires %s", c.when, c.requires)
+	}
+}

@@ -163,7 +163,7 @@ func (p *Prover) look(g *estate.Guarantee) (*differing.Cells, error) {
 	if p.countsSteps(g) {
 		e, scene.Roster, scene.Places = p.more.Estate(), nil, p.more.Places()
 	}
-	if edits := KindOf(g).edits; edits != nil {
+	if edits := KindOf(g).edits; edits != nil && !p.apart(g) {
 		return differing.CompileCells(e.With(edits(g)...), scene)
 	}
 	key := countedIn{scene.Which, p.countsSteps(g)}
@@ -180,12 +180,38 @@ func (p *Prover) look(g *estate.Guarantee) (*differing.Cells, error) {
 
 // find looks for a violation; nil if there is none.
 func (p *Prover) find(ctx context.Context, c *differing.Cells, g *estate.Guarantee) (*violation, error) {
-	return KindOf(g).find(p.searchFor(ctx, c, g))
+	s := p.searchFor(ctx, c, g)
+	if p.apart(g) {
+		met, err := c.EntryRegion(g.Requires, nil, nil)
+		if err != nil {
+			return nil, err
+		}
+		unmet, err := c.Space().Not(met)
+		if err != nil {
+			return nil, err
+		}
+		c.Within(unmet)
+	}
+	return KindOf(g).find(s)
+}
+
+// apart says that what a guarantee requires can be taken away from what is allowed: it is the same for every subject
+// and resource.
+func (p *Prover) apart(g *estate.Guarantee) bool {
+	if g.Requires == nil || p.countsSteps(g) {
+		return false
+	}
+	same := true
+	g.Requires.Each(func(c *estate.Condition) {
+		same = same && c.Owner == nil && c.Same == nil && c.Subject == nil && c.Resource == nil
+	})
+	return same
 }
 
 // searchFor gives where to look for what a guarantee speaks of.
 func (p *Prover) searchFor(ctx context.Context, c *differing.Cells, g *estate.Guarantee) search {
 	c.Among(nil, differing.Whole)
+	c.Within(region.Full)
 	p.choose(c, g)
 	return search{ctx, p, c, g, p.countsSteps(g)}
 }

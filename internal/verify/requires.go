@@ -7,7 +7,8 @@ import (
 var requires = &Kind{
 	Name: "requires", Doc: "whoever may, only under this condition",
 	Takes: TakesCondition,
-	// What is allowed without the condition is what is left once the condition is a block.
+	// What is allowed without the condition is what is left once the condition is a block. One that asks nothing of
+	// subject and resource is taken away from what is allowed (Prover.find).
 	edits: func(g *estate.Guarantee) []estate.Edit {
 		return []estate.Edit{estate.Put("blocks", &estate.Block{
 			Object: estate.Object{ID: "guarantee " + g.ID, Source: g.Source},

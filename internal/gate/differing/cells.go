@@ -125,6 +125,9 @@ func (c *Cells) Among(who func(estate.Principal) bool, far Depth) {
 	c.pair.among, c.pair.onlyOne = who, far == First
 }
 
+// Within tells cells from now on as far alone as they lie in a region; Full is all of them.
+func (c *Cells) Within(r region.Region) { c.pair.inside = r }
+
 // Piles lists the chosen piles on which some chosen operation is valid.
 func (c *Cells) Piles() (out []*Pile) {
 	for i, pile := range c.pair.piles {

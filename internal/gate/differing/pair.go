@@ -35,6 +35,7 @@ type Pair struct {
 	within     *lookup.Sequences // by coverage, the piles
 	names      []string          // operations of both, by number
 	since      region.Region
+	inside     region.Region                   // in which alone cells are told
 	whole      map[region.Region]region.Region // of what is left of them from then on
 	cells      map[string]*operationTimes
 	turned     map[[2]*operationTimes]ChangeList
@@ -141,8 +142,9 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 	s.alike = before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) &&
 		estate.SameMap(before.Systems, after.Systems) && estate.SameMap(before.Scopes, after.Scopes)
 	s.choose(&o)
-	p := &Pair{covers: lookup.NewSequences(), units: map[jointUnit]uint32{}, within: lookup.NewSequences(),
-		cells: map[string]*operationTimes{}, turned: map[[2]*operationTimes]ChangeList{}}
+	p := &Pair{inside: region.Full, covers: lookup.NewSequences(), units: map[jointUnit]uint32{},
+		within: lookup.NewSequences(),
+		cells:  map[string]*operationTimes{}, turned: map[[2]*operationTimes]ChangeList{}}
 	if s.placed(&o) {
 		p.parts, o.Lists, o.Alike = s.rest(&o), nil, s.Base
 	}

@@ -157,7 +157,7 @@ func (d *differ) when(s *side, operation uint32, units []uint32, known *region.C
 
 // fromNow leaves out of a region what is over, and remembers what it was a part of.
 func (d *differ) fromNow(s *side, all region.Region) (region.Region, error) {
-	r, err := s.Space().And(all, d.since)
+	r, err := s.Space().And(all, d.since, d.inside)
 	d.whole[r] = all
 	return r, err
 }

@@ -207,7 +207,11 @@ func (c *Cells) Covered(list int) []uint32 {
 		}
 	}
 	if at.Trait >= 0 {
-		in = append(in, pair.within.Get(pair.sides[1].coverage[at.Trait])...)
+		if s := pair.sides[1]; s.held[at.Trait] {
+			in = append(in, pair.within.Get(s.coverage[at.Trait])...)
+		} else {
+			in = append(in, pair.coveredBy(s, func(list int) bool { return list == at.Trait })[at.Trait]...)
+		}
 		slices.Sort(in)
 		in = slices.Compact(in)
 	}

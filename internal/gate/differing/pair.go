@@ -69,7 +69,8 @@ type side struct {
 	operation []uint32            // of each of the gate's operations, its number in the pair
 	joint     []uint32            // of each unit, its number in the pair
 	cover     [2][]uint32         // of covers, those alone first, their number in the pair and one; 0: not known
-	coverage  []uint32            // of each list that traits tell, its coverage's number in the pair
+	held      []bool              // of each list that traits tell, whether somebody has something under it
+	coverage  []uint32            // of each of those, its coverage's number in the pair
 	valid     map[uint32][]uint32 // of each class of resources, the operations, by number in the pair
 	owned     map[estate.Principal][]ownedPlace
 	owners    map[int][]estate.Principal // of each subject, as whom it owns something
@@ -371,27 +372,37 @@ func (p *Pair) validOn(s *side, class uint32) []uint32 {
 	return list
 }
 
-// cover finds which piles each list covers that traits tell.
+// cover finds which piles each list covers that traits tell, of those under which somebody has something.
 func (p *Pair) cover(s *side) {
-	if len(s.Places.Complex) == 0 {
-		return
+	s.held = make([]bool, len(s.Places.Complex))
+	for _, e := range s.Rows.Extras {
+		s.held[e.Trait] = true
 	}
+	in := p.coveredBy(s, func(list int) bool { return s.held[list] })
+	s.coverage = make([]uint32, len(in))
+	for list, piles := range in {
+		s.coverage[list] = p.within.Number(piles)
+	}
+}
+
+// coveredBy lists the piles that some of the lists cover that traits tell, by list.
+func (p *Pair) coveredBy(s *side, some func(list int) bool) [][]uint32 {
 	k := 0
 	if s.other {
 		k = 1
 	}
 	in := make([][]uint32, len(s.Places.Complex))
 	for n, pile := range p.piles {
-		if pile.looks[k].there {
-			for list := range s.Places.Traits.Lists(pile.looks[k].at.Trait) {
+		if !pile.looks[k].there {
+			continue
+		}
+		for list := range s.Places.Traits.Lists(pile.looks[k].at.Trait) {
+			if some(list) {
 				in[list] = append(in[list], uint32(n))
 			}
 		}
 	}
-	s.coverage = make([]uint32, len(in))
-	for list, piles := range in {
-		s.coverage[list] = p.within.Number(piles)
-	}
+	return in
 }
 
 // gatherOwned lists what each principal owns on a side, and as whom each subject owns something.

@@ -103,6 +103,7 @@ func New(e *estate.Estate, all []estate.Resources, marks []estate.Address, class
 	p.inherit(classes)
 	p.Traits.init(p, classes)
 	p.Traits.learn(p)
+	p.Traits.forget()
 	return p, which
 }
 

@@ -144,6 +144,15 @@ func (t *Traits) learn(p *Map) {
 	}
 }
 
+// forget lets go of what the automata have met on the way through all listed resources: on large estates that is
+// hundreds of megabytes. The traits stay.
+func (t *Traits) forget() {
+	if len(t.Complex) > 0 {
+		t.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
+		t.Build()
+	}
+}
+
 // Build makes the systems' automata anew.
 func (t *Traits) Build() {
 	t.machines, t.sets = nil, lookup.NewSequences()

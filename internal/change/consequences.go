@@ -33,8 +33,11 @@ type Consequences struct {
 
 // Consequences works them out, as of now.
 func (e *Effect) Consequences(ctx context.Context, now clock.Instant) (c Consequences, err error) {
+	if e.Beyond > 0 {
+		return c, errors.New("what an edit turns is not told of an effect on the first subjects alone")
+	}
 	run := func(g *gate.Gate, _ *estate.Estate) ([]finding.Found, error) {
-		return finding.RunButFor(ctx, g, now, e.alikeTest)
+		return finding.RunButFor(ctx, g, now, func(t *estate.Test) bool { return e.bearingOn(t) == onNobody })
 	}
 	if c.Part = e.Part; c.Part {
 		run = func(g *gate.Gate, about *estate.Estate) ([]finding.Found, error) {
@@ -122,120 +125,6 @@ func (e *Effect) Turned(ctx context.Context, now clock.Instant) ([]Turned, error
 	}
 	guarantees, err := e.guarantees(ctx, now)
 	return append(tests, guarantees...), err
-}
-
-func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, err error) {
-	before, err := e.asItWas()
-	if err != nil {
-		return nil, err
-	}
-	was := map[string]bool{} // whether it passed, of those that could be run
-	alike := map[string]bool{}
-	for _, t := range e.Before.Tests {
-		if alike[t.ID] = e.comesOutAlike(t, now); alike[t.ID] {
-			continue
-		}
-		if r, err := e.run(before, t, now); err == nil {
-			was[t.ID] = r
-		}
-	}
-	var wrong diagnostic.List
-	for _, t := range estate.Sorted(e.After.Tests) {
-		if ctx.Err() != nil {
-			return nil, context.Cause(ctx)
-		}
-		if alike[t.ID] {
-			continue
-		}
-		passed, known := was[t.ID]
-		passes, err := e.run(e.Gates.New, t, now)
-		var list diagnostic.List
-		switch {
-		case err == nil && (!known || passed != passes):
-			out = append(out, Turned{What: "test", ID: t.ID, Passes: passes, Fresh: !known})
-		case err == nil:
-		case known && !slices.Contains(e.altered["tests"], t.ID):
-			out = append(out, Turned{What: "test", ID: t.ID, Wrong: reason(err)})
-		case errors.As(err, &list):
-			if known || e.Before.Tests[t.ID] == nil || slices.Contains(e.altered["tests"], t.ID) {
-				wrong = append(wrong, list...) // by this edit
-			}
-		default:
-			return nil, err
-		}
-	}
-	if len(wrong) > 0 {
-		return nil, wrong.Sort()
-	}
-	return out, nil
-}
-
-// apart says that a test can be run for those whose access can differ, by the pair, and for all others, by the gate
-// that is at hand: it is the same, and there is somebody among the others, or among those on either side.
-func (e *Effect) apart(t *estate.Test) bool {
-	if !e.known() || e.others == nil || e.Rezoned() || e.Before.Tests[t.ID] == nil || e.After.Tests[t.ID] == nil ||
-		e.restated("tests", t) {
-		return false
-	}
-	differs := func(p estate.Principal) bool { return e.others[p] }
-	return !slices.ContainsFunc(whomTestedBy(t), func(list estate.Subjects) bool {
-		was, is := e.Gates.Old.Of(list), e.Gates.New.Of(list)
-		some := slices.ContainsFunc(was, differs)
-		return some != slices.ContainsFunc(is, differs) &&
-			!slices.ContainsFunc(was, func(p estate.Principal) bool { return !e.others[p] })
-	})
-}
-
-// known says that the gate at hand tells of the whole estate as it was.
-func (e *Effect) known() bool { return e.base != nil && e.base.Whole() && e.base.Estate() == e.Before }
-
-// comesOutAlike says that a test comes out as before, as far as those alone tell whose access can differ.
-func (e *Effect) comesOutAlike(t *estate.Test, now clock.Instant) bool {
-	if e.alikeTest(t) || !e.apart(t) {
-		return e.alikeTest(t)
-	}
-	was, wrong := e.passes(e.Gates.Old, t, now, true)
-	is, err := e.passes(e.Gates.New, t, now, true)
-	return wrong == nil && err == nil && was == is
-}
-
-// passes runs a test about those whose access can differ, or about all others.
-func (e *Effect) passes(g *gate.Gate, t *estate.Test, now clock.Instant, differs bool) (bool, error) {
-	r, err := verify.RunOf(g, t, now, func(p estate.Principal) bool { return e.others[p] == differs })
-	return err == nil && r.Passed(), err
-}
-
-// run runs a test on one side.
-func (e *Effect) run(g *gate.Gate, t *estate.Test, now clock.Instant) (passed bool, err error) {
-	if !e.apart(t) {
-		r, err := verify.Run(g, t, now)
-		return err == nil && r.Passed(), err
-	}
-	if passed, err = e.passes(g, t, now, true); err != nil || !passed {
-		return passed, err
-	}
-	return e.passes(e.base, t, now, false)
-}
-
-// whomTestedBy lists the lists of subjects that a test asks about.
-func whomTestedBy(t *estate.Test) []estate.Subjects {
-	lists := []estate.Subjects{t.Who}
-	for _, l := range t.Levels {
-		lists = append(lists, estate.Subjects{{Principal: l.Subject}})
-	}
-	return lists
-}
-
-// alikeTest says that a test comes out as before, since it is the same and asks about nobody whose access can differ.
-func (e *Effect) alikeTest(t *estate.Test) bool {
-	if e.others == nil || e.Before.Tests[t.ID] == nil || e.After.Tests[t.ID] == nil || e.restated("tests", t) {
-		return false
-	}
-	return !slices.ContainsFunc(whomTestedBy(t), func(list estate.Subjects) bool {
-		return slices.ContainsFunc([]*gate.Gate{e.Gates.Old, e.Gates.New}, func(g *gate.Gate) bool {
-			return slices.ContainsFunc(g.Of(list), func(p estate.Principal) bool { return e.others[p] })
-		})
-	})
 }
 
 // restated says that an entry is not as it was, or names a scope that is not.

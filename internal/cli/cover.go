@@ -38,7 +38,7 @@ can than are enough (--least). --without shows what would be left if somebody we
 			return err
 		}
 		e := g.Estate()
-		w := survey.Watch{Least: least,
+		w := survey.Watch{Least: least, Gate: g,
 			What: func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }}
 		if w.Since, err = a.day(e.Zone); err != nil {
 			return err

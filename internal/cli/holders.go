@@ -60,11 +60,8 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		fits := func(o *estate.Operation) bool { return operation.Fits(o, g.Estate().Edition) }
 		q := asked{g, ctx, strings.Join(args, " on "), said}
 		most := mostListed
-		switch {
-		case all:
+		if all {
 			most = math.MaxInt
-		case a.format == "json": // which tells of nobody by what
-			most = 0
 		}
 		if eventual {
 			now, _, err := a.instant(g.Estate().Zone)

@@ -2,7 +2,6 @@ package escalation
 
 import (
 	"context"
-	"errors"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -183,13 +182,15 @@ func (w *Ways) after(ctx context.Context, c *gate.Context, of *gate.Gate, among 
 		answers, err = counting.Holders(ctx, last.Gate, asked, []*estate.Resource{r}, is)
 	}
 	for _, who := range among {
-		err = errors.Join(err, last.Answers(who, gate.Sought{Context: asked, Operations: is,
-			Resources: slices.Values([]*estate.Resource{r})}, func(a gate.Answer) bool {
-			if a.Outcome != gate.Deny {
-				answers = append(answers, a)
-			}
-			return true
-		}))
+		if err == nil {
+			err = last.Answers(who, gate.Sought{Context: asked, Operations: is, Resources: slices.Values([]*estate.Resource{r})},
+				func(a gate.Answer) bool {
+					if a.Outcome != gate.Deny {
+						answers = append(answers, a)
+					}
+					return true
+				})
+		}
 	}
 	if err != nil {
 		return nil, err

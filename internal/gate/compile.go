@@ -37,9 +37,6 @@ type compiler struct {
 	on           []int
 }
 
-// Whole says that all of the estate's grants and blocks count in the gate, for everybody, and no elevation does.
-func (g *Gate) Whole() bool { return g.complete }
-
 // Options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
 type Options struct {
 	Facts factspace.Facts

@@ -26,7 +26,7 @@ type Gate struct {
 	sessions []*estate.Separation // those within a session
 	named    map[uint32]*entries  // of each list of subjects, what names it
 	lists    *lookup.Sequences    // of each class of subjects, the lists that have it
-	complete bool                 // see Whole
+	complete bool                 // see Complete
 	lent     map[uint32][]lending // of a subject, by number
 	lentFor  map[lentKey][]lentFor
 	subjects map[int]*CompiledSubject // those that have been looked at closely
@@ -41,6 +41,9 @@ type Gate struct {
 	given    []region.Region // of what is matched
 	taken    []region.Region
 }
+
+// Complete says that all of the estate's grants and blocks count in the gate, for everybody, and no elevation does.
+func (g *Gate) Complete() bool { return g.complete }
 
 // enterGrant and enterBlock add an entry that names a list of subjects; they come by number.
 func (g *Gate) enterGrant(to uint32, gr *CompiledGrant) {

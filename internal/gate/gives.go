@@ -60,7 +60,7 @@ func (g *Gate) whole() []placemap.Spot {
 		return g.anywhere
 	}
 	known := map[placemap.Spot]bool{}
-	for _, s := range g.Places.Spots {
+	for _, s := range g.Places.Groups().Spots {
 		known[s] = true
 	}
 	var lists []estate.Resources

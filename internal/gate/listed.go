@@ -17,15 +17,9 @@ type spotted struct {
 // spotsOf gives the spots of the listed resources that a list, by number, covers, each once.
 func (g *Gate) spotsOf(n int) []spotted {
 	if g.spots == nil {
-		number := map[placemap.Spot]int{}
-		for _, at := range g.Places.Spots {
-			k, ok := number[at]
-			if !ok {
-				k = len(g.spots)
-				number[at] = k
-				g.spots = append(g.spots, spotted{Spot: at})
-			}
-			g.spots[k].count++
+		groups := g.Places.Groups()
+		for i, at := range groups.Spots {
+			g.spots = append(g.spots, spotted{at, len(groups.Rows(i))})
 		}
 		slices.SortFunc(g.spots, func(a, b spotted) int { return int(a.Mark) - int(b.Mark) })
 	}

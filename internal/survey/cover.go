@@ -23,6 +23,7 @@ type Watch struct {
 	What   func(*estate.Operation) bool
 	Within estate.Resources // nil: everywhere
 	Least  int              // how many people are enough
+	Gate   *gate.Gate       // that tells the estate's places apart, if there is one
 }
 
 // Covered is an operation on some resources for which the same people stand, by standing grants.
@@ -62,7 +63,7 @@ func Cover(ctx context.Context, e *estate.Estate, w Watch) ([]Covered, error) {
 		within = estate.Resources{{Everything: true}}
 	}
 	roster := membership.New(e)
-	scene := differing.Scene{Which: gate.Standing, Roster: roster, Places: []estate.Resources{within}}
+	scene := differing.Scene{Which: gate.Standing, Roster: roster, Base: w.Gate, Places: []estate.Resources{within}}
 	standing, err := differing.CompileCells(e, scene)
 	if err != nil {
 		return nil, err

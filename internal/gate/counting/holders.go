@@ -194,12 +194,11 @@ func (h *holders) best(subject int) (gate.Answer, error) {
 // rowOf gives a resource of a pile that the subject does not own, or -1 where it owns all of them: what is owned is
 // looked at by itself.
 func (h *holders) rowOf(pile uint32) int {
-	piles := h.table.piles
-	if piles.rows == nil {
-		return int(piles.List[pile].Row)
+	one, tree := &h.table.piles.List[pile], h.Estate().Tree
+	if one.rows == nil {
+		return int(one.Row)
 	}
-	tree := h.Estate().Tree
-	for _, row := range piles.rows[pile] {
+	for _, row := range one.rows {
 		if !h.Owns(h.subject, tree.Owners[tree.Rows[row].Owner]) {
 			return int(row)
 		}

@@ -11,9 +11,10 @@ import (
 // Pile is listed resources that share a mark, a trait, a class and the values of the tags that conditions ask about.
 type Pile struct {
 	At    placemap.Spot
-	Facts uint32 // the number of the tags' values
-	Count uint32 // how many they are
-	Row   uint32 // one of them
+	Facts uint32   // the number of the tags' values
+	Count uint32   // how many they are
+	Row   uint32   // the first of them
+	rows  []uint32 // all of them, where some condition asks who owns
 }
 
 // Piles are listed resources of an estate, so put together.
@@ -23,7 +24,6 @@ type Piles struct {
 	Traits [][]uint32 // of each trait, the piles
 	Having [][]uint32 // of each list that traits tell, the traits that have it
 	facts  int        // how many values of the tags there are
-	rows   [][]uint32 // of each pile, the resources; nil where no condition asks who owns
 }
 
 // NewPiles puts resources together. counted says which, by row; nil: all of them.
@@ -53,19 +53,10 @@ func NewPiles(g *gate.Gate, counted []bool) *Piles {
 			}
 			last, lastPile = key, n
 		}
-		p.List[lastPile].Count++
-	}
-	if g.Facts.Owner {
-		p.rows = make([][]uint32, len(p.List))
-		for i := range tree.Rows {
-			if counted == nil || counted[i] {
-				n := known[look{g.Places.Spots[i], facts[tree.Rows[i].Tags]}]
-				p.rows[n] = append(p.rows[n], uint32(i))
-			}
+		one := &p.List[lastPile]
+		if one.Count++; g.Facts.Owner {
+			one.rows = append(one.rows, uint32(i))
 		}
-		slices.SortFunc(p.rows, func(a, b []uint32) int { // as the piles below
-			return cmp.Or(cmp.Compare(g.Places.Spots[a[0]].Mark, g.Places.Spots[b[0]].Mark), cmp.Compare(a[0], b[0]))
-		})
 	}
 	slices.SortFunc(p.List, func(a, b Pile) int {
 		return cmp.Or(cmp.Compare(a.At.Mark, b.At.Mark), cmp.Compare(a.Row, b.Row))
@@ -87,7 +78,7 @@ func NewPiles(g *gate.Gate, counted []bool) *Piles {
 	p.Having = make([][]uint32, len(g.Places.Complex))
 	for trait := 1; trait < len(p.Traits); trait++ {
 		if len(p.Traits[trait]) == 0 {
-			continue
+			continue // none of these has it
 		}
 		for n := range g.Places.Traits.Lists(uint32(trait)) {
 			p.Having[n] = append(p.Having[n], uint32(trait))

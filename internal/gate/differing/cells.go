@@ -84,14 +84,14 @@ func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resourc
 		}
 	}
 	p.chosen = make([]bool, len(p.piles))
-	covered := c.coveredBy(on)
+	covered := c.coveredIn(on)
 	for i, pile := range p.piles {
 		p.chosen[i] = pile.looks[1].there && len(p.validOn(p.sides[1], pile.looks[1].at.Class)) > 0 && covered(pile)
 	}
 }
 
-// coveredBy tells which piles a list covers; nil covers all. It goes by what tells piles apart, if the list does.
-func (c *Cells) coveredBy(on estate.Resources) func(*Pile) bool {
+// coveredIn tells which piles a list covers; nil covers all. It goes by what tells piles apart, if the list does.
+func (c *Cells) coveredIn(on estate.Resources) func(*Pile) bool {
 	places, parts := c.Places, c.pair.parts
 	key := placemap.ResourcesKey(on)
 	if n, ok := places.Numbers[key]; ok && on != nil {

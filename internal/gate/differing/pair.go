@@ -251,7 +251,7 @@ func (s *sides) rest(o *gate.Options) *placemap.Map {
 
 // compile compiles the sides.
 func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
-	if s.whole(&o) {
+	if s.atHand(&o) {
 		return [2]*gate.Gate{s.Base.Bare(s.Before), s.Base}, nil
 	}
 	if s.bare {
@@ -273,9 +273,9 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 	return gates, nil
 }
 
-// whole says that the gate at hand is that of the estate that has the grants.
-func (s *sides) whole(o *gate.Options) bool {
-	if !s.bare || o.Alike == nil || s.Only != nil || s.Base.Estate() != s.After || !s.Base.Whole() {
+// atHand says that the gate at hand is that of the estate that has the grants.
+func (s *sides) atHand(o *gate.Options) bool {
+	if !s.bare || o.Alike == nil || s.Only != nil || s.Base.Estate() != s.After || !s.Base.Complete() {
 		return false
 	}
 	lends := slices.ContainsFunc(s.chosen[1].Grants, func(g *estate.Grant) bool { return g.OnRequest != nil })

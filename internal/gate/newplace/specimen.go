@@ -395,9 +395,14 @@ func (s *sketch) described(at made, fold bool, kind string, kinds ...string) {
 	}
 	w.types = unique(w.types)
 	for _, one := range s.waysOf(&w) {
-		if one.Address, one.Kind = a, kind; !s.full {
-			s.add(one)
+		if s.crossed--; s.crossed < 0 {
+			s.tooMuch()
 		}
+		if s.full {
+			return
+		}
+		one.Address, one.Kind = a, kind
+		s.add(one)
 	}
 }
 

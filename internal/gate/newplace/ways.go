@@ -35,7 +35,7 @@ func (s *sketch) askedBy(t estate.ResourceTerm, known map[string]int) int {
 
 // waysOf makes up a specimen for each way, the address left open.
 func (s *sketch) waysOf(w *ways) []Specimen {
-	var key []byte
+	key := binary.AppendUvarint(nil, uint64(len(w.asked)))
 	for _, n := range w.asked {
 		key = binary.AppendUvarint(key, uint64(n))
 	}

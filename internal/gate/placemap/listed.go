@@ -53,18 +53,7 @@ func (p *Map) phantomOf(a estate.Address) uint32 {
 
 // CoversAny says whether a list, by number, covers any listed resource.
 func (p *Map) CoversAny(n int) bool {
-	if p.InUse == nil {
-		p.InUse = map[Spot]bool{}
-		for _, s := range p.Spots {
-			p.InUse[Spot{Mark: s.Mark, Trait: s.Trait}] = true
-		}
-	}
-	for s := range p.InUse {
-		if p.Covers(n, s) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(p.Groups().Spots, func(s Spot) bool { return p.Covers(n, s) })
 }
 
 // Within says whether a list, by number, covers nothing, now and later, that another does not; in doubt it says no.

@@ -86,9 +86,8 @@ type Map struct {
 	Lists    []list
 	Numbers  map[string]int // of lists, by what they say
 	Marks    map[estate.Address]uint32
-	Spots    []Spot        // of each listed resource
-	InUse    map[Spot]bool // the marks and traits of listed resources, once somebody asks
-	groups   *Groups       // once somebody asks
+	Spots    []Spot  // of each listed resource
+	groups   *Groups // once somebody asks
 	phantoms lookup.Names
 	phantom  []uint32 // the marks of phantoms: addresses that lists name and no inventory lists
 	Traits
@@ -340,7 +339,6 @@ func (p *Map) Under(a estate.Address) (s Span, ok bool) {
 // what it remembers. Nothing is being matched in it.
 func (p *Map) Fork() *Map {
 	f := *p
-	f.InUse = nil
 	t := &f.Traits
 	t.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
 	t.Numbers = maps.Clone(p.Traits.Numbers)

@@ -19,7 +19,10 @@ import (
 type Fix struct {
 	Kind     string   // membership, grant, new role, scope, role, operation, condition or block
 	Commands []string // words of hgate, each as the shell would have them apart
-	Effect   *Effect
+	Effect   *Effect  // nil where it was not to be kept
+	Beside   Beside
+	// Gives says that it takes nothing from anybody, Takes that it gives nobody anything.
+	Gives, Takes bool
 	// Weight counts the subjects, operations and resources that change. Where the edit is about what several get, whoever
 	// joins them later counts as one more.
 	Weight int
@@ -34,10 +37,11 @@ type Beside struct {
 	Coming     bool     `json:"coming,omitempty"` // it is about what may come, too
 }
 
-// Beside counts what a fix changes for others than the one who asks, and where.
-func (f *Fix) Beside(req gate.Request) Beside {
-	others, names, places := map[estate.Principal]bool{}, map[string]bool{}, map[string]bool{}
-	for _, l := range f.Effect.Lines {
+// beside counts what an effect changes for others than the one who asks, and where.
+func beside(e *Effect, req gate.Request) Beside {
+	others, names, beyond := map[estate.Principal]bool{}, map[string]bool{}, map[string]bool{}
+	listed, resources := make([]bool, e.After.Tree.Len()), 0
+	for _, l := range e.Lines {
 		for _, who := range l.Subjects {
 			if who != req.Subject {
 				others[who] = true
@@ -47,13 +51,19 @@ func (f *Fix) Beside(req gate.Request) Beside {
 			names[o] = true
 		}
 		for _, pile := range l.Piles {
-			for at := range pile.Addresses() {
-				places[at] = true
+			for row, address := range pile.Rows(e.After) {
+				switch {
+				case row < 0:
+					beyond[address()] = true
+				case !listed[row]:
+					listed[row] = true
+					resources++
+				}
 			}
 		}
 	}
 	return Beside{Others: len(others), Operations: append([]string{}, slices.Sorted(maps.Keys(names))...),
-		Resources: len(places), Coming: len(f.Effect.Coming) > 0}
+		Resources: resources + len(beyond), Coming: len(e.Coming) > 0}
 }
 
 // proposal is a fix that has not been tried.
@@ -69,8 +79,8 @@ const mostTried = 24
 
 // Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of
 // the estate and the request decided again; those that do not do it are left out. They come with the least side effect
-// first. quote writes a word for a shell.
-func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instant, quote func(string) string,
+// first. Of the first so many the effect is kept. quote writes a word for a shell.
+func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instant, keep int, quote func(string) string,
 ) ([]Fix, error) {
 	outcome, err := g.Decide(req)
 	if err != nil {
@@ -108,7 +118,9 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 		if outcome, err := edited.Decide(again); err != nil || outcome != want {
 			continue
 		}
-		one := Fix{Kind: p.kind, Commands: p.commands, Effect: effect, last: p.last}
+		one := Fix{Kind: p.kind, Commands: p.commands, Effect: effect, Beside: beside(effect, req), last: p.last,
+			Gives: !slices.ContainsFunc(effect.Lines, func(l Line) bool { return !l.Way.More() }),
+			Takes: !slices.ContainsFunc(effect.Lines, func(l Line) bool { return l.Way.More() })}
 		one.Weight = weight(effect, func(l *Line) int { return len(l.Subjects) })
 		if p.shared {
 			one.Weight += weight(effect, func(l *Line) int {
@@ -118,18 +130,24 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 				return 0
 			})
 		}
-		out = append(out, one)
-	}
-	slices.SortStableFunc(out, func(a, b Fix) int {
-		if a.last != b.last {
-			if a.last {
-				return 1
-			}
-			return -1
+		// after those that are as good
+		at, _ := slices.BinarySearchFunc(out, one, func(a, b Fix) int { return cmp.Or(a.compare(&b), -1) })
+		if out = slices.Insert(out, at, one); len(out) > keep {
+			out[keep].Effect = nil
 		}
-		return cmp.Or(cmp.Compare(a.Weight, b.Weight), cmp.Compare(len(a.Commands), len(b.Commands)))
-	})
+	}
 	return out, nil
+}
+
+// compare puts the fix first that does less beside.
+func (f *Fix) compare(other *Fix) int {
+	if f.last != other.last {
+		if f.last {
+			return 1
+		}
+		return -1
+	}
+	return cmp.Or(cmp.Compare(f.Weight, other.Weight), cmp.Compare(len(f.Commands), len(other.Commands)))
 }
 
 // weight counts what changes, for so many subjects of each line.

@@ -122,7 +122,11 @@ func (a altered) subjects(both [2]*estate.Estate, rosters [2]*membership.Roster,
 // eachAltered visits the grants and blocks of both estates that are others, or that name a role or scope that is.
 func eachAltered(both [2]*estate.Estate, altered altered, visit func(k int, to estate.Subjects, on estate.Resources)) {
 	differ := map[string]map[string]bool{"roles": setOf(altered["roles"]), "scopes": setOf(altered["scopes"])}
+	none := !altered.any("roles", "scopes")
 	names := func(section string, entry estate.Head) (any bool) {
+		if none {
+			return false
+		}
 		policyfile.EachName(section, entry, func(_ string, n policyfile.Name) { any = any || differ[n.Section][n.ID] })
 		return any
 	}

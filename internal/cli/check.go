@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) checkCommand() *cobra.Command {
-	var strict bool
+	var strict, all bool
 	var since, by string
 	c := &cobra.Command{
 		Use:   "check",
@@ -27,7 +27,8 @@ func (a *app) checkCommand() *cobra.Command {
 'hgate show finding CODE' explains one. The workspace sets severities under check:, and an entry
 accepts a finding with accept:; accepted findings are listed and not counted.
 It runs the tests and judges the guarantees too, and names those that fail. It exits with 1 if one
-fails, on a finding that is an error, and with --strict on a warning.
+fails, on a finding that is an error, and with --strict on a warning. Where there are more than a few
+hundred, it lists the first of each sort as text, or with --all every one.
 
 With --since and --by it judges a change instead: everything that somebody gains by it, and
 everything that is weakened, must be covered by a delegation to its author, as the delegations stood
@@ -39,6 +40,7 @@ before. It exits with 1 if anything is not.`,
 		Args: takes(0, 0),
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 1 on warnings too")
+	c.Flags().BoolVar(&all, "all", false, "as text: list all, however many there are")
 	c.Flags().StringVar(&since, "since", "",
 		"hold what has changed since a Git `revision`, or another folder (./, ../ or /), against the delegations of then")
 	c.Flags().StringVar(&by, "by", "", "`who` made the change")
@@ -73,7 +75,7 @@ before. It exits with 1 if anything is not.`,
 		case "sarif":
 			err = a.checkSARIF(c)
 		default:
-			a.checkText(c, g.Estate())
+			a.checkText(c, g.Estate(), all)
 		}
 		if n := tally(c.found); err == nil && (c.fails() || n[diagnostic.Error] > 0 || strict && n[diagnostic.Warning] > 0) {
 			err = answered(exitNo)
@@ -164,7 +166,10 @@ func idsOf(list []*estate.Object) []string {
 	return out
 }
 
-func (a *app) checkText(c checked, e *estate.Estate) {
+// mostOfEach is how many findings of each sort are listed where there are more than mostListed.
+const mostOfEach = 10
+
+func (a *app) checkText(c checked, e *estate.Estate, all bool) {
 	p := a.page(a.Out)
 	found := c.found
 	what := strings.Join([]string{
@@ -174,6 +179,11 @@ func (a *app) checkText(c checked, e *estate.Estate) {
 	what = strings.Replace(what, "persons", "people", 1)
 	verdict, style := c.verdict()
 	p.Line("%s  %s", p.Paint(style, verdict), p.Paint(view.Faint, "in "+what))
+	most := len(found) + len(c.tests) + len(c.guarantees)
+	if most > mostListed && !all {
+		most = mostOfEach
+		p.Line("Here are the first %d of each sort: --all lists every one.", most)
+	}
 	for _, list := range []struct {
 		what, show string
 		objects    []*estate.Object
@@ -183,10 +193,10 @@ func (a *app) checkText(c checked, e *estate.Estate) {
 		}
 		p.Line("\n%s", p.Paint(view.No, plural(len(list.objects), list.what)+" that "+verb(len(list.objects), "fail")))
 		var rows [][]view.Cell
-		for _, o := range list.objects {
+		for _, o := range list.objects[:min(len(list.objects), most)] {
 			rows = append(rows, []view.Cell{{Text: o.Source.Position.String(), Style: view.Faint}, {Text: o.ID}})
 		}
-		p.Table(2, nil, rows)
+		p.Table(2, nil, append(rows, more(len(list.objects)-most)...))
 		p.Table(2, nil, [][]view.Cell{{{Text: "do: " + list.show + " tells what it expects and what is so",
 			Style: view.Faint}}})
 	}
@@ -204,18 +214,29 @@ func (a *app) checkText(c checked, e *estate.Estate) {
 		for i+n < len(counted) && counted[i+n].Code == counted[i].Code && counted[i+n].Severity == counted[i].Severity {
 			n++
 		}
-		a.findingText(p, counted[i:i+n])
+		a.findingText(p, counted[i:i+n], most)
 		i += n
 	}
 	if accepted > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "Accepted, and not counted"))
+		told := 0
 		for _, f := range found {
-			if f.Accepted != "" {
+			if f.Accepted != "" && told < most {
+				told++
 				p.Table(2, nil, [][]view.Cell{{{Text: f.Position.Short(), Style: view.Faint},
 					{Text: f.Code + ": " + f.Message + view.Break + "because: " + f.Accepted}}})
 			}
 		}
+		p.Table(2, nil, more(accepted-told))
 	}
+}
+
+// more says how many are left out, in a row of its own; nil for none.
+func more(n int) [][]view.Cell {
+	if n <= 0 {
+		return nil
+	}
+	return [][]view.Cell{{{Text: fmt.Sprintf("and %d more", n)}}}
 }
 
 // verdict says how many there are of whatever the answer lists.
@@ -260,7 +281,7 @@ func verb(n int, plain string) string {
 }
 
 // findingText writes the findings of one code: one by itself, several in a table with what to do once.
-func (a *app) findingText(p *view.Page, found []finding.Found) {
+func (a *app) findingText(p *view.Page, found []finding.Found, most int) {
 	f := found[0]
 	head := p.Severity(f.Severity, f.Severity.String()+" "+f.Code)
 	if len(found) == 1 {
@@ -270,9 +291,9 @@ func (a *app) findingText(p *view.Page, found []finding.Found) {
 	}
 	p.Line("\n%s", head)
 	var rows [][]view.Cell
-	for _, f := range found {
+	for _, f := range found[:min(len(found), most)] {
 		rows = append(rows, []view.Cell{{Text: f.Position.String(), Style: view.Faint}, {Text: f.Message}})
 	}
-	p.Table(2, nil, rows)
+	p.Table(2, nil, append(rows, more(len(found)-most)...))
 	p.Table(2, nil, [][]view.Cell{{{Text: "do: " + f.Help, Style: view.Faint}}})
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"hiddengate/internal/change"
@@ -25,7 +24,7 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 	}
 	now := clock.Of(a.now())
 	done := a.working("trying edits")
-	fixes, err := change.Fixes(a.ctx, g, req, now, quoted)
+	fixes, err := change.Fixes(a.ctx, g, req, now, mostFixes, quoted)
 	var turns []change.Consequences // of those that are told
 	for i := 0; err == nil && i < min(len(fixes), mostFixes); i++ {
 		var one change.Consequences
@@ -74,7 +73,7 @@ func (a *app) fixText(f fixed, req gate.Request, said string) {
 		for _, c := range one.Commands {
 			p.Line("    %s", c)
 		}
-		p.Table(4, nil, [][]view.Cell{{{Text: besideOf(one, req), Style: view.Faint}}})
+		p.Table(4, nil, [][]view.Cell{{{Text: besideOf(one), Style: view.Faint}}})
 		for _, text := range turnsText(p, f.turns[i]) {
 			p.Table(4, nil, [][]view.Cell{{{Text: text}}})
 		}
@@ -110,15 +109,16 @@ func turnsText(p *view.Page, c change.Consequences) (out []string) {
 	return out
 }
 
-func besideOf(f change.Fix, req gate.Request) string {
-	b := f.Beside(req)
+func besideOf(f change.Fix) string {
+	b := f.Beside
 	if f.Weight <= 1 {
 		return "nothing else changes"
 	}
 	verb, to := "changes", "for"
-	if !slices.ContainsFunc(f.Effect.Lines, func(l change.Line) bool { return !l.Way.More() }) {
+	switch {
+	case f.Gives:
 		verb, to = "gives", "to"
-	} else if !slices.ContainsFunc(f.Effect.Lines, func(l change.Line) bool { return l.Way.More() }) {
+	case f.Takes:
 		verb, to = "takes", "from"
 	}
 	what := count(len(b.Operations), "operation")
@@ -144,19 +144,20 @@ func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix, turns []change.C
 	type row struct {
 		Kind     string              `json:"kind"`
 		Commands []string            `json:"commands"`
-		Changes  []map[string]string `json:"changes"`
+		Beside   change.Beside       `json:"beside"`
+		Changes  []map[string]string `json:"changes,omitempty"` // of those that come first
 		Turns    []string            `json:"turns,omitempty"`
 	}
 	rows := []row{}
 	for i, f := range fixes {
-		one := row{f.Kind, f.Commands, []map[string]string{}, nil}
-		if i < len(turns) {
+		one := row{Kind: f.Kind, Commands: f.Commands, Beside: f.Beside}
+		if f.Effect != nil {
 			one.Turns = turnsText(&view.Page{}, turns[i])
+			f.Effect.Rows(func(r change.Row) {
+				one.Changes = append(one.Changes, map[string]string{"subject": r.Subject.String(), "operation": r.Operation,
+					"resource": r.Resource, "change": r.Line.Way.Word()})
+			})
 		}
-		f.Effect.Rows(func(r change.Row) {
-			one.Changes = append(one.Changes, map[string]string{"subject": r.Subject.String(), "operation": r.Operation,
-				"resource": r.Resource, "change": r.Line.Way.Word()})
-		})
 		rows = append(rows, one)
 	}
 	return a.json(map[string]any{"decision": outcome.String(), "fixes": rows})

@@ -31,7 +31,7 @@ func (a *app) showCommand() *cobra.Command {
 Of a role it lists the operations it comes to, of a group its members, of a scope what it covers,
 of a kind everything that can be done to such a system, of a finding what it means. Of a grant, a role
 and a group it says what it gives to how many, and what would be lost without it: by the first few
-hundred subjects, or with --all by everybody.`,
+hundred subjects, or with --all by everybody. Long lists are cut short as text, unless with --all.`,
 		Example: `  hgate show role looker-on
   hgate show kind database
   hgate show operation table.read
@@ -46,7 +46,7 @@ hundred subjects, or with --all by everybody.`,
 		},
 	}
 	var all bool
-	c.Flags().BoolVar(&all, "all", false, "of what would be lost, look at everybody")
+	c.Flags().BoolVar(&all, "all", false, "cut no list short, and of what would be lost, look at everybody")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		for _, l := range listings {
 			if l.one != args[0] && l.many != args[0] {
@@ -78,6 +78,9 @@ hundred subjects, or with --all by everybody.`,
 
 func (a *app) show(g *gate.Gate, l listed, id string, all bool) error {
 	pairs := l.describe(g, id)
+	for i := range pairs {
+		pairs[i].value = pairs[i].get() // once
+	}
 	var refs []policyfile.Reference
 	if l.section != "" {
 		refs = policyfile.References(g.Estate(), l.section, id)
@@ -112,6 +115,9 @@ func (a *app) show(g *gate.Gate, l listed, id string, all bool) error {
 	}
 	p := a.page(a.Out)
 	p.Line("%s", p.Paint(view.Heading, l.one+" "+id))
+	if !all {
+		pairs = firstOf(pairs)
+	}
 	facts(p, 2, slices.DeleteFunc(pairs[1:], func(kv pair) bool {
 		return kv.key == "operations" && (l.one == "kind" || l.one == "role" && hasPair(pairs, "applies"))
 	}))
@@ -130,7 +136,11 @@ func (a *app) show(g *gate.Gate, l listed, id string, all bool) error {
 				{Text: r.Position.Short(), Style: view.Faint}})
 		}
 		// one that names it twice in a line is told once
-		p.Table(2, nil, slices.CompactFunc(cells, slices.Equal[[]view.Cell]))
+		cells = slices.CompactFunc(cells, slices.Equal[[]view.Cell])
+		if more := len(cells) - mostNamed; more > 0 && !all {
+			cells = append(cells[:mostNamed], []view.Cell{{Text: fmt.Sprintf("and %d more: --all", more)}})
+		}
+		p.Table(2, nil, cells)
 	}
 	if loss != nil {
 		p.Line("\n%s  %s", p.Paint(view.Heading, "Gives"), givesOf(g, l.section, id))
@@ -225,6 +235,22 @@ func lostRows(e *change.Effect) []map[string]any {
 			"change": r.Line.Way.Word()})
 	})
 	return out
+}
+
+// mostNamed is how much of a list show writes, unless it is asked for all.
+const mostNamed = 100
+
+// firstOf cuts long lists of pairs short, and says of how many.
+func firstOf(pairs []pair) []pair {
+	pairs = slices.Clone(pairs)
+	for i := range pairs {
+		all, is := pairs[i].value.([]string)
+		if more := len(all) - mostNamed; is && more > 0 {
+			first := strings.Join(all[:mostNamed], ", ")
+			pairs[i].value = fmt.Sprintf("%d: %s and %d more: --all", len(all), first, more)
+		}
+	}
+	return pairs
 }
 
 // facts writes pairs, one a line, the empty ones left out.

@@ -18,11 +18,13 @@ import (
 
 func (a *app) testCommand() *cobra.Command {
 	var before string
+	var all bool
 	c := &cobra.Command{
 		Use:   "test [NAME…]",
 		Short: "Run the tests of the workspace",
 		Long: `Runs all tests, or those named. A failure shows the request with what was expected and what came,
-the cause, and the same request to paste as a try. It exits with 1 if a test fails.
+the cause, and the same request to paste as a try. Of more than twenty tests it lists those alone
+that fail, and the first of them, unless it is told --all. It exits with 1 if a test fails.
 
 --before puts the same tests to the policy as it was, at a Git revision or in another folder, and so
 proves that a change made the difference: a test is proved if it failed then and passes now. Where
@@ -56,13 +58,14 @@ tests are named, all of them must be.`,
 		case "junit":
 			err = a.testJUnit(results)
 		default:
-			err = a.testText(g, results)
+			err = a.testText(g, results, all || len(args) > 0)
 		}
 		if err == nil && slices.ContainsFunc(results, func(r verify.Result) bool { return !r.Passed() }) {
 			err = answered(exitNo)
 		}
 		return err
 	}
+	c.Flags().BoolVar(&all, "all", false, "as text: tell of all, however many there are")
 	c.Flags().StringVar(&before, "before", "", "put them to a `revision` or folder too, at which they should fail")
 	a.formats(c, "text", "json", "junit")
 	a.watching(c)
@@ -165,9 +168,13 @@ func (a *app) junit(s junitSuite) error {
 	return err
 }
 
-const mostFailures = 5
+const (
+	mostFailures = 5 // of a test are told
+	mostCauses   = 3 // grants and blocks behind a failure are named
+	mostTests    = 20
+)
 
-func (a *app) testText(g *gate.Gate, results []verify.Result) error {
+func (a *app) testText(g *gate.Gate, results []verify.Result, all bool) error {
 	p := a.page(a.Out)
 	failed := 0
 	for _, r := range results {
@@ -183,6 +190,14 @@ func (a *app) testText(g *gate.Gate, results []verify.Result) error {
 		p.Line("%s  %s", p.Paint(view.Yes, "PASSED"), count(len(results), "test"))
 	default:
 		p.Line("%s  %d of %s", p.Paint(view.No, "FAILED"), failed, count(len(results), "test"))
+	}
+	if len(results) > mostTests && !all { // those that fail alone, and the first of them
+		results = slices.DeleteFunc(slices.Clone(results), func(r verify.Result) bool { return r.Passed() })
+		if failed > mostTests {
+			results = results[:mostTests]
+			p.Line("Here are the first %d that fail: name some, as in hgate test %s, or see --all.", mostTests,
+				results[0].Test.ID)
+		}
 	}
 	for _, r := range results {
 		if r.Passed() {
@@ -247,6 +262,9 @@ func cause(g *gate.Gate, why gate.Explanation, who estate.Principal) string {
 	}
 	if len(parts) == 0 {
 		return "no grant gives it"
+	}
+	if more := len(parts) - mostCauses; more > 1 {
+		parts = append(parts[:mostCauses], fmt.Sprintf("and %d more", more))
 	}
 	return strings.Join(parts, "; ")
 }

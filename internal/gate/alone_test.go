@@ -57,7 +57,7 @@ func TestDecidingAllocatesNothing(t *testing.T) {
 	assert.Len(t, outcomes, 3, "%v", outcomes)
 }
 
-// Forks answer side by side as the gate they come from.
+// Forks answer side by side as the gate they come from, and so does what many share.
 func TestForksAgree(t *testing.T) {
 	for seed := range 6 {
 		d := newDraw(uint64(seed) + 70_000)
@@ -69,12 +69,13 @@ func TestForksAgree(t *testing.T) {
 			want = append(want, q.decide(t, g))
 		}
 		var wait sync.WaitGroup
-		for range 4 {
-			f := g.Fork()
+		shared := g.Share().Decide
+		for _, decide := range []func(gate.Request) (gate.Outcome, error){g.Fork().Decide, g.Fork().Decide, shared, shared,
+			shared} {
 			wait.Go(func() {
 				for i, q := range all {
-					got, err := f.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
-						Context: q.request.context(f)})
+					got, err := decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+						Context: q.request.context(g)})
 					assert.NoError(t, err)
 					assert.Equal(t, want[i], got)
 				}

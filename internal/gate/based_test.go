@@ -251,3 +251,48 @@ func TestEffectsAreTheSameByAGateAtHand(t *testing.T) {
 	}
 	require.Greater(t, some, 200)
 }
+
+// Places that are told apart by more lists say of each list what it covers itself, listed or not.
+func TestExtendedPlacesCoverWhatTheirListsDo(t *testing.T) {
+	covered, more := 0, 0
+	for seed := range uint64(scaled(400)) {
+		d := newDraw(seed + 47e6)
+		e := load(t, d.estate())
+		lists := gate.ListsOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks))
+		d.Shuffle(len(lists), func(i, j int) { lists[i], lists[j] = lists[j], lists[i] })
+		some := d.IntN(len(lists) + 1)
+		beside := mustAddress(e.Tree.Address(d.IntN(e.Tree.Len())) + d.one("", "/new"))
+		if beside.Path == "/new" {
+			beside.Path = "new"
+		}
+		before, which := placemap.New(e, lists[:some], nil, compiled(t, e).Classes)
+		complex := len(before.Complex)
+		p := before.Extended(lists[some:], []estate.Address{beside})
+		require.Contains(t, p.Marks, beside)
+		require.Len(t, before.Complex, complex)
+		if more += len(p.Complex) - complex; some > 0 {
+			require.Equal(t, which[0], p.Numbers[placemap.ResourcesKey(lists[0])], "the lists keep their numbers")
+		}
+		for _, l := range lists {
+			n := p.Numbers[placemap.ResourcesKey(l)]
+			for row := range e.Tree.Len() {
+				r := e.Tree.At(row)
+				want := placemap.Covers(e, l, r)
+				require.Equal(t, want, p.Covers(n, p.Spots[row]), "seed %d: %s in %s", seed, r.Address, l)
+				if want {
+					covered++
+				}
+				if !r.System.Judge {
+					continue
+				}
+				under := estate.Address{System: r.System.ID, Path: strings.TrimPrefix(r.Address.Path+"/b", "/")}
+				if e.Listed(under) == nil {
+					at, _ := p.Unlisted(under.String())
+					require.Equal(t, placemap.Covers(e, l, e.Unlisted(under)), p.Covers(n, at), "seed %d: %s in %s", seed, under, l)
+				}
+			}
+		}
+	}
+	require.Positive(t, covered)
+	require.Positive(t, more, "no list that is new needs a trait")
+}

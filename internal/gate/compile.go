@@ -26,7 +26,7 @@ type compiler struct {
 	only   map[estate.Principal]bool
 	roster *membership.Roster
 	chosen *Entries
-	alike  *Gate
+	placed *placemap.Map
 	shares []unitrow.Share
 	number map[string]uint32 // of lists of subjects
 	who    [][]uint32        // of each list of subjects, the subjects
@@ -49,9 +49,9 @@ type Options struct {
 	Roster *membership.Roster
 	// Entries are the grants and blocks that count; nil: all
 	Entries *Entries
-	// Alike is a gate of an estate with the same systems, kinds and scopes, compiled with all these lists and marks:
-	// places are as there; nil: there is none
-	Alike *Gate
+	// Places are those of an estate with the same systems, kinds and scopes, told apart by all these lists and marks; nil:
+	// they are worked out
+	Places *placemap.Map
 }
 
 // Counting says which grants count.
@@ -83,8 +83,8 @@ func newGate(e *estate.Estate, o Options) *Gate {
 		g.space = g.Facts.Space(e)
 	}
 	g.scratch = g.space.NewContext()
-	if g.Classes = opset.New(e); o.Alike != nil {
-		g.Classes = o.Alike.Classes
+	if g.Classes = opset.New(e); o.Places != nil {
+		g.Classes = o.Places.Classes
 	}
 	for _, s := range estate.Sorted(e.Separations) {
 		if s.Session {
@@ -123,7 +123,7 @@ func CompileWith(e *estate.Estate, elevations []estate.Elevation, o Options) (*G
 		only:   o.Only,
 		roster: o.Roster,
 		chosen: o.Entries,
-		alike:  o.Alike,
+		placed: o.Places,
 	}
 	if n := len(g.Classes.Ops.List); n > MaxOperations {
 		return nil, diagnostic.List{{Severity: diagnostic.Error,
@@ -226,8 +226,8 @@ func (g *Gate) active(s *estate.Subject) (region.Region, error) {
 func (c *compiler) place() {
 	c.sortedGrants, c.sortedBlocks = c.chosen.Grants, c.chosen.Blocks
 	on := ListsOf(c.sortedGrants, c.sortedBlocks)
-	if c.alike != nil {
-		c.Places = c.alike.Places
+	if c.placed != nil {
+		c.Places = c.placed
 		for _, l := range on {
 			c.on = append(c.on, c.Places.Numbers[placemap.ResourcesKey(l)])
 		}
@@ -248,18 +248,17 @@ func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Pri
 	if only == nil {
 		return &Entries{grants, blocks}
 	}
-	asked := make([]bool, len(roster.All))
-	for p := range only {
-		if n := roster.NumberOf(p); n >= 0 {
-			asked[n] = true
-		}
-	}
+	asked := numbersOf(roster, only)
+	few := len(asked) <= 8 // then each is asked about, else what a list selects is gone through
 	known := map[string]bool{}
 	names := func(list estate.Subjects) bool {
+		if few {
+			return slices.ContainsFunc(asked, func(n uint32) bool { return roster.Lists.Selects(list, int(n)) })
+		}
 		key := membership.SubjectsKey(list)
 		is, ok := known[key]
 		if !ok {
-			is = slices.ContainsFunc(roster.Lists.Selected(list), func(n uint32) bool { return asked[n] })
+			is = membership.Common(roster.Lists.Selected(list), asked) != nil
 			known[key] = is
 		}
 		return is
@@ -268,6 +267,17 @@ func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Pri
 		slices.DeleteFunc(grants, func(g *estate.Grant) bool { return !names(g.To) }),
 		slices.DeleteFunc(blocks, func(b *estate.Block) bool { return !names(b.To) }),
 	}
+}
+
+// numbersOf gives the numbers of the subjects among some that a roster has, in order.
+func numbersOf(roster *membership.Roster, some map[estate.Principal]bool) (out []uint32) {
+	for p, is := range some {
+		if n := roster.NumberOf(p); is && n >= 0 {
+			out = append(out, uint32(n))
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // entries compiles grants and blocks.
@@ -340,6 +350,12 @@ func (c *compiler) give(to uint32, on int, unit uint32) {
 // classify puts subjects whom the same lists have into one class, and makes the rows of the classes.
 func (c *compiler) classify() {
 	g := c.Gate
+	if c.only != nil { // nobody else has anything, as far as this gate is asked
+		asked := numbersOf(g.Roster, c.only)
+		for i, who := range c.who {
+			c.who[i] = membership.Common(who, asked)
+		}
+	}
 	counts := make([]uint32, len(g.All)+1)
 	for _, who := range c.who {
 		for _, i := range who {
@@ -359,9 +375,6 @@ func (c *compiler) classify() {
 	}
 	g.ClassOf = make([]uint32, len(g.All))
 	for i := range g.All {
-		if c.only != nil && !c.only[g.SubjectOf(i)] {
-			continue // it has nothing, as far as this gate is asked
-		}
 		g.ClassOf[i] = g.lists.Number(having[counts[i]:counts[i+1]])
 	}
 	made := g.Rows.BuildAll(g.lists, c.shares, c.units)
@@ -384,7 +397,7 @@ func (c *compiler) classify() {
 // Bare gives the gate of an estate that is the same but for grants and blocks, of which it has none: nobody may
 // do anything.
 func (g *Gate) Bare(e *estate.Estate) *Gate {
-	b := newGate(e, Options{Facts: g.Facts, Space: g.space, Which: g.Which, Alike: g})
+	b := newGate(e, Options{Facts: g.Facts, Space: g.space, Which: g.Which, Places: g.Places})
 	b.Roster, b.Places, b.Roles = g.Roster, g.Places, g.Roles
 	b.ClassOf = make([]uint32, len(g.All))
 	b.lists.Number(nil)

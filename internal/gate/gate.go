@@ -34,7 +34,6 @@ type Gate struct {
 	roleSets *lookup.Sequences    // of sessions, the roles by number
 	coverAny map[string]bool      // of lists that are no grant's or block's
 	anywhere []placemap.Spot      // see whole, once somebody asks
-	spots    []spotted            // of the listed resources, by mark, once somebody asks
 	used     map[string]opset.Set // of roles, the operations that apply where they are granted
 	scratch  *region.Context
 	matched  []uint32

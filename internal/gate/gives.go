@@ -108,10 +108,15 @@ func (g *Gate) Systems(list estate.Resources) []string {
 	tree := g.estate.Tree
 	seen := map[uint32]bool{}
 	n, known := g.Places.Numbers[placemap.ResourcesKey(list)]
-	for i, row := range tree.Rows {
-		if !seen[row.System] && (known && g.Places.Covers(n, g.Places.Spots[i]) || !known &&
-			placemap.Covers(g.estate, list, tree.At(i))) {
-			seen[row.System] = true
+	if known {
+		for i := range g.Places.Covered(n) {
+			for _, row := range g.Places.Groups().Rows(i) {
+				seen[tree.Rows[row].System] = true
+			}
+		}
+	} else {
+		for row := range g.Selected(list) {
+			seen[tree.Rows[row].System] = true
 		}
 	}
 	var out []string

@@ -1,46 +1,10 @@
 package gate
 
 import (
-	"slices"
-
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
 )
-
-// spotted is a spot with how many listed resources have it.
-type spotted struct {
-	placemap.Spot
-	count int
-}
-
-// spotsOf gives the spots of the listed resources that a list, by number, covers, each once.
-func (g *Gate) spotsOf(n int) []spotted {
-	if g.spots == nil {
-		groups := g.Places.Groups()
-		for i, at := range groups.Spots {
-			g.spots = append(g.spots, spotted{at, len(groups.Rows(i))})
-		}
-		slices.SortFunc(g.spots, func(a, b spotted) int { return int(a.Mark) - int(b.Mark) })
-	}
-	l := &g.Places.Lists[n]
-	var out []spotted
-	if l.Trait >= 0 {
-		for _, s := range g.spots {
-			if g.Places.Covers(n, s.Spot) {
-				out = append(out, s)
-			}
-		}
-		return out
-	}
-	byMark := func(s spotted, mark uint32) int { return int(s.Mark) - int(mark) }
-	for _, span := range l.Spans {
-		from, _ := slices.BinarySearchFunc(g.spots, span.From, byMark)
-		to, _ := slices.BinarySearchFunc(g.spots, span.To, byMark)
-		out = append(out, g.spots[from:to]...)
-	}
-	return out
-}
 
 // Count counts the listed resources that a list selects. For the lists of grants and blocks it costs little.
 func (g *Gate) Count(list estate.Resources) (count int) {
@@ -51,8 +15,8 @@ func (g *Gate) Count(list estate.Resources) (count int) {
 		}
 		return count
 	}
-	for _, s := range g.spotsOf(n) {
-		count += s.count
+	for i := range g.Places.Covered(n) {
+		count += len(g.Places.Groups().Rows(i))
 	}
 	return count
 }
@@ -66,8 +30,8 @@ func (g *Gate) Used(role string) (names []string) {
 		for _, gr := range g.Grants {
 			if valid[gr.List] == nil {
 				valid[gr.List] = g.Classes.Ops.NewSet()
-				for _, s := range g.spotsOf(gr.List) {
-					unite(valid[gr.List], g.Classes.Valid[s.Class])
+				for class := range g.classesIn(gr.List) {
+					unite(valid[gr.List], g.Classes.Valid[class])
 				}
 			}
 			for _, ref := range gr.Roles {
@@ -86,6 +50,15 @@ func (g *Gate) Used(role string) (names []string) {
 		}
 	}
 	return names
+}
+
+// classesIn gives the classes of the listed resources that a list, by number, covers.
+func (g *Gate) classesIn(n int) map[uint32]bool {
+	classes := map[uint32]bool{}
+	for i := range g.Places.Covered(n) {
+		classes[g.Places.Groups().Spots[i].Class] = true
+	}
+	return classes
 }
 
 func unite(to, more opset.Set) {

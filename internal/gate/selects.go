@@ -19,30 +19,7 @@ func (g *Gate) CoversTerm(t estate.ResourceTerm, r *estate.Resource) bool {
 // Selects says whether a list of subjects selects the subject.
 func (g *Gate) Selects(list estate.Subjects, p estate.Principal) bool {
 	n := g.NumberOf(p)
-	if n < 0 {
-		return false
-	}
-	in := false
-	for _, t := range list {
-		if (in && !t.Not) || !g.selectsTerm(t, p, n) {
-			continue
-		}
-		if t.Not {
-			return false
-		}
-		in = true
-	}
-	return in
-}
-
-func (g *Gate) selectsTerm(t estate.SubjectTerm, p estate.Principal, n int) bool {
-	switch t.Kind {
-	case estate.IsGroup:
-		return membership.Has(g.Lists.Group(t.ID), n)
-	case estate.IsEveryone:
-		return p.Kind != estate.IsAnonymous
-	}
-	return t.Principal == p
+	return n >= 0 && g.Lists.Selects(list, n)
 }
 
 // Members lists whom a list of subjects selects, people first, by id.

@@ -159,7 +159,7 @@ func TestProposedEditsTurnTheRequest(t *testing.T) {
 			if was == gate.Allow {
 				want = gate.Deny
 			}
-			fixes, err := change.Fixes(t.Context(), g, req, now, strconv.Quote)
+			fixes, err := change.Fixes(t.Context(), g, req, now, 100, strconv.Quote)
 			require.NoError(t, err)
 			for _, f := range fixes {
 				about := fmt.Sprintf("seed %d: %v for %s %s %s", seed, f.Commands, req.Subject, req.Operation, req.Resource)
@@ -179,7 +179,7 @@ func TestProposedEditsTurnTheRequest(t *testing.T) {
 					}
 					operations[r.Operation], places[r.Resource] = true, true
 				})
-				beside := f.Beside(req)
+				beside := f.Beside
 				require.Equal(t, []int{len(others), len(operations), len(places)},
 					[]int{beside.Others, len(beside.Operations), beside.Resources}, about)
 			}

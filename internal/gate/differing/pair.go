@@ -146,8 +146,8 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 	p := &Pair{inside: region.Full, covers: lookup.NewSequences(), units: map[jointUnit]uint32{},
 		within: lookup.NewSequences(),
 		cells:  map[string]*operationTimes{}, turned: map[[2]*operationTimes]ChangeList{}}
-	if s.placed(&o) {
-		p.parts, o.Lists, o.Alike = s.rest(&o), nil, s.Base
+	if o.Places = s.places(&o); o.Places != nil {
+		p.parts, o.Lists = s.rest(&o), nil
 	}
 	gates, err := s.compile(o)
 	if err != nil {
@@ -193,14 +193,8 @@ func (s *sides) choose(o *gate.Options) {
 			}
 		}
 		if s.Only != nil { // addresses in no inventory are told, whoever names them
-			all := &placemap.Map{Traits: placemap.Traits{Estate: e}, Marks: map[estate.Address]uint32{}}
-			for _, l := range gate.ListsOf(slices.Collect(maps.Values(e.Grants)), slices.Collect(maps.Values(e.Blocks))) {
-				all.GatherMarks(l)
-			}
-			for a := range all.Marks {
-				if e.Tree.Find(a.String()) < 0 {
-					marks[a] = true
-				}
+			for _, a := range s.unlisted(e) {
+				marks[a] = true
 			}
 		}
 	}
@@ -210,35 +204,69 @@ func (s *sides) choose(o *gate.Options) {
 	}
 }
 
-// placed says that the gate at hand tells places apart by all lists of the entries that count, and by all marks.
-func (s *sides) placed(o *gate.Options) bool {
-	b := s.Base
-	if b == nil || !s.alike {
-		return false
+// unlisted lists the addresses in no inventory that an estate's grants and blocks name, but for those that the gate at
+// hand knows.
+func (s *sides) unlisted(e *estate.Estate) (out []estate.Address) {
+	all := &placemap.Map{Traits: placemap.Traits{Estate: e}, Marks: map[estate.Address]uint32{}}
+	known := &estate.Estate{}
+	if s.here() {
+		known = s.Base.Estate()
 	}
-	e := b.Estate()
-	if e.Tree != s.After.Tree || !estate.SameMap(e.Kinds, s.After.Kinds) ||
-		!estate.SameMap(e.Systems, s.After.Systems) || !estate.SameMap(e.Scopes, s.After.Scopes) {
-		return false
-	}
-	for _, entries := range s.chosen {
-		for _, l := range gate.ListsOf(entries.Grants, entries.Blocks) {
-			if !b.Places.Knows(l) {
-				return false
-			}
+	for id, g := range e.Grants {
+		if known.Grants[id] != g {
+			all.GatherMarks(g.On)
 		}
 	}
-	return !slices.ContainsFunc(o.Marks, func(a estate.Address) bool {
-		_, is := b.Places.Marks[a]
-		return !is
+	for id, b := range e.Blocks {
+		if known.Blocks[id] != b {
+			all.GatherMarks(b.On)
+		}
+	}
+	for a := range all.Marks {
+		if e.Tree.Find(a.String()) < 0 {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// here says that there is a gate at hand, and places are as in it.
+func (s *sides) here() bool {
+	if s.Base == nil || !s.alike {
+		return false
+	}
+	e := s.Base.Estate()
+	return e.Tree == s.After.Tree && estate.SameMap(e.Kinds, s.After.Kinds) &&
+		estate.SameMap(e.Systems, s.After.Systems) && estate.SameMap(e.Scopes, s.After.Scopes)
+}
+
+// places gives the places of the gate at hand, told apart by all lists of the entries that count and by all marks; nil
+// where there is no gate, or places are others.
+func (s *sides) places(o *gate.Options) *placemap.Map {
+	if !s.here() {
+		return nil
+	}
+	known := s.Base.Places
+	var lists []estate.Resources
+	for _, entries := range s.chosen {
+		lists = append(lists, gate.ListsOf(entries.Grants, entries.Blocks)...)
+	}
+	lists = slices.DeleteFunc(lists, known.Knows)
+	marks := slices.DeleteFunc(slices.Clone(o.Marks), func(a estate.Address) bool {
+		_, is := known.Marks[a]
+		return is
 	})
+	if len(lists)+len(marks) == 0 {
+		return known
+	}
+	return known.Extended(lists, marks)
 }
 
 // rest tells listed resources apart by the lists that the gate at hand does not know; nil where there are none.
 func (s *sides) rest(o *gate.Options) *placemap.Map {
 	var unknown []estate.Resources
 	for _, l := range o.Lists {
-		if !s.Base.Places.Knows(l) {
+		if !o.Places.Knows(l) {
 			unknown = append(unknown, l)
 		}
 	}
@@ -267,7 +295,7 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 			return gates, err
 		}
 		if s.alike {
-			o.Alike = gates[k]
+			o.Places = gates[k].Places
 		}
 	}
 	return gates, nil
@@ -275,7 +303,8 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 
 // atHand says that the gate at hand is that of the estate that has the grants.
 func (s *sides) atHand(o *gate.Options) bool {
-	if !s.bare || o.Alike == nil || s.Only != nil || s.Base.Estate() != s.After || !s.Base.Complete() {
+	if !s.bare || s.Base == nil || o.Places != s.Base.Places || s.Only != nil || s.Base.Estate() != s.After ||
+		!s.Base.Complete() {
 		return false
 	}
 	lends := slices.ContainsFunc(s.chosen[1].Grants, func(g *estate.Grant) bool { return g.OnRequest != nil })

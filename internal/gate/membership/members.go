@@ -52,6 +52,27 @@ func (m *Lists) Fork() *Lists {
 	return &f
 }
 
+// takeOver takes over who is in those groups, of another estate with the same subjects, that are the same with all they
+// are made of.
+func (m *Lists) takeOver(known *Lists) {
+	same := map[string]bool{}
+	var is func(id string) bool
+	is = func(id string) bool {
+		if alike, ok := same[id]; ok {
+			return alike
+		}
+		group := m.estate.Groups[id]
+		same[id] = group != nil && group == known.estate.Groups[id] &&
+			!slices.ContainsFunc(group.Members, func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && !is(t.ID) })
+		return same[id]
+	}
+	for id, members := range known.groups {
+		if is(id) {
+			m.groups[id] = members
+		}
+	}
+}
+
 // Group gives a group's members: those listed (of a group, those left after its own `not` entries) and all whom
 // `match` fits, less its own `not` entries.
 func (m *Lists) Group(id string) []uint32 {
@@ -147,4 +168,51 @@ func SubjectsKey(list estate.Subjects) string {
 func Has(sorted []uint32, n int) bool {
 	_, found := slices.BinarySearch(sorted, uint32(n))
 	return found
+}
+
+// Selects says whether a list selects a subject.
+func (m *Lists) Selects(list estate.Subjects, n int) bool {
+	in := false
+	for _, t := range list {
+		if in && !t.Not || !m.meets(t, n) {
+			continue
+		}
+		if t.Not {
+			return false
+		}
+		in = true
+	}
+	return in
+}
+
+// meets says whether a term is about a subject, whatever its `not`.
+func (m *Lists) meets(t estate.SubjectTerm, n int) bool {
+	switch t.Kind {
+	case estate.IsGroup:
+		return Has(m.Group(t.ID), n)
+	case estate.IsEveryone:
+		return n < len(m.people)-1 // anonymous is the last
+	}
+	return m.number(t.Principal) == n
+}
+
+// Common gives the numbers that two sorted lists have in common.
+func Common(a, b []uint32) (out []uint32) {
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	for _, n := range a {
+		if len(a) > len(b)/8 { // side by side
+			for len(b) > 0 && b[0] < n {
+				b = b[1:]
+			}
+		} else {
+			i, _ := slices.BinarySearch(b, n)
+			b = b[i:]
+		}
+		if len(b) > 0 && b[0] == n {
+			out = append(out, n)
+		}
+	}
+	return out
 }

@@ -39,12 +39,17 @@ func (r *Roster) For(e *estate.Estate) *Roster {
 		return New(e)
 	}
 	out := &Roster{All: slices.Clone(r.All), Persons: r.Persons, Names: r.Names}
+	same := true
 	for i, s := range r.All[:len(r.All)-1] {
 		if out.All[i] = e.Subject(s.Principal()); out.All[i] == nil {
 			return New(e)
 		}
+		same = same && out.All[i] == s
 	}
 	out.Lists = NewLists(e, out.All, out.NumberOf)
+	if same {
+		out.Lists.takeOver(r.Lists)
+	}
 	return out
 }
 

@@ -12,12 +12,12 @@ import (
 type machine struct {
 	*placemap.Automaton
 	known  map[uint32][]string // by state
-	alike  map[string][]string // by the positions of states
+	alike  map[uint32][]string // by what is open at states
 	sparse bool                // some names were not looked for
 }
 
 func newMachine(a *placemap.Automaton) *machine {
-	return &machine{Automaton: a, known: map[uint32][]string{}, alike: map[string][]string{}}
+	return &machine{Automaton: a, known: map[uint32][]string{}, alike: map[uint32][]string{}}
 }
 
 // segments makes up names that lead from a state to every state that some name leads to: those that patterns spell out,
@@ -26,16 +26,12 @@ func (m *machine) segments(state uint32) []string {
 	if names, ok := m.known[state]; ok {
 		return names
 	}
-	var key []byte
-	positions := m.States[state].Positions
-	for _, p := range positions {
-		key = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(key, p.Pattern), p.At)
-	}
-	names, ok := m.alike[string(key)]
+	open, segments := m.Open(state)
+	names, ok := m.alike[open]
 	if !ok {
 		var globs, spelt []string
-		for _, p := range positions {
-			switch segment := m.Patterns[p.Pattern].Segments[p.At]; {
+		for segment := range segments {
+			switch {
 			case segment == "**" || segment == "*":
 			case strings.Contains(segment, "*"):
 				globs = append(globs, segment)
@@ -49,7 +45,7 @@ func (m *machine) segments(state uint32) []string {
 		more, whole := forms(slices.Compact(globs), spelt)
 		m.sparse = m.sparse || !whole
 		names = append(slices.Clip(spelt), more...)
-		m.alike[string(key)] = names
+		m.alike[open] = names
 	}
 	m.known[state] = names
 	return names

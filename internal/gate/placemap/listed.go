@@ -53,7 +53,10 @@ func (p *Map) phantomOf(a estate.Address) uint32 {
 
 // CoversAny says whether a list, by number, covers any listed resource.
 func (p *Map) CoversAny(n int) bool {
-	return slices.ContainsFunc(p.Groups().Spots, func(s Spot) bool { return p.Covers(n, s) })
+	for range p.Covered(n) {
+		return true
+	}
+	return false
 }
 
 // Within says whether a list, by number, covers nothing, now and later, that another does not; in doubt it says no.

@@ -84,10 +84,12 @@ type list struct {
 // select lies anywhere: which of such lists cover a resource is its trait, and traits are numbered as they occur.
 type Map struct {
 	Lists    []list
-	Numbers  map[string]int // of lists, by what they say
+	Numbers  map[string]int     // of lists, by what they say
+	sources  []estate.Resources // of each list, what it says
 	Marks    map[estate.Address]uint32
-	Spots    []Spot  // of each listed resource
-	groups   *Groups // once somebody asks
+	Spots    []Spot     // of each listed resource
+	groups   *Groups    // once somebody asks
+	index    *spotIndex // likewise
 	phantoms lookup.Names
 	phantom  []uint32 // the marks of phantoms: addresses that lists name and no inventory lists
 	Traits
@@ -146,15 +148,23 @@ func TakeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) 
 		p.Marks[a] = 0
 	}
 	ends := p.numberMarks()
+	complexes := map[string]int{} // by what they say
 	for _, l := range distinct {
 		spans, rest := p.split(l, ends)
 		one := list{spans, -1}
 		if len(rest) > 0 {
-			one.Trait = len(p.Complex)
-			p.Complex = append(p.Complex, rest)
+			key := ResourcesKey(rest)
+			n, ok := complexes[key]
+			if !ok {
+				n = len(p.Complex)
+				complexes[key] = n
+				p.Complex = append(p.Complex, rest)
+			}
+			one.Trait = n
 		}
 		p.Lists = append(p.Lists, one)
 	}
+	p.sources = distinct
 	return p, which
 }
 
@@ -315,12 +325,7 @@ func (p *Map) Covers(n int, at Spot) bool {
 	if l.Trait >= 0 && p.Traits.Has(at.Trait, l.Trait) {
 		return true
 	}
-	for _, s := range l.Spans {
-		if at.Mark < s.To {
-			return at.Mark >= s.From
-		}
-	}
-	return false
+	return within(l.Spans, at.Mark)
 }
 
 // Under gives the marks at and inside an address, which is canonical; ok is false if it is no mark.

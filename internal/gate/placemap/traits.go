@@ -33,8 +33,8 @@ type Traits struct {
 	candidates *candidates
 	patternOf  map[*estate.ResourceTerm]uint32 // the numbers of terms' patterns
 	covering   []uint8                         // of each pattern, how it meets the resource at hand
-	classes    *opset.Classes
-	offers     []*estate.Offer // of each of the tree's systems
+	Classes    *opset.Classes                  // of systems' types
+	offers     []*estate.Offer                 // of each of the tree's systems
 }
 
 type traitKey struct{ class, values, owner, patterns uint32 }
@@ -46,7 +46,7 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	t.Numbers, t.known = map[string]uint32{}, map[traitKey]uint32{}
 	t.keys, t.owners = map[string]bool{}, map[estate.Principal]bool{}
 	tree := p.Estate.Tree
-	t.classes = classes
+	t.Classes = classes
 	for _, s := range tree.Systems {
 		offer := p.Estate.Offer(s.Kind.ID)
 		t.offers = append(t.offers, offer)
@@ -189,7 +189,6 @@ func (t *Traits) number(tree *estate.Tree) {
 // judge works out the trait of a resource that stands under a set of patterns.
 func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
 	covering := make([]uint64, t.words)
-	some := false
 	set := t.sets.Get(patterns)
 	for _, p := range set {
 		if p&here != 0 {
@@ -206,18 +205,22 @@ func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
 	for _, n := range t.candidates.of(r, set) {
 		if coversBy(t.Estate, t.Complex[n], r, t.stands) {
 			covering[n/64] |= 1 << (n % 64)
-			some = true
 		}
 	}
-	if !some {
+	return t.numberOf(covering)
+}
+
+// numberOf gives the number of the trait with these bits.
+func (t *Traits) numberOf(bits []uint64) uint32 {
+	if !slices.ContainsFunc(bits, func(word uint64) bool { return word != 0 }) {
 		return 0
 	}
-	key := TraitName(covering)
+	key := TraitName(bits)
 	n, ok := t.Numbers[key]
 	if !ok {
 		n = uint32(len(t.Bits) / t.words)
 		t.Numbers[key] = n
-		t.Bits = append(t.Bits, covering...)
+		t.Bits = append(t.Bits, bits...)
 	}
 	return n
 }
@@ -263,7 +266,7 @@ func (p *Map) classBelow(above estate.Row, depth int, left string) uint32 {
 		depth++
 		typ, left = offer.TypeOf(depth, name, typ), rest
 	}
-	return p.classes.Number(offer.Kind.ID, typ)
+	return p.Classes.Number(offer.Kind.ID, typ)
 }
 
 // maxKnown bounds how many ways of unlisted addresses are kept.

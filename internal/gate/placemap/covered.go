@@ -1,0 +1,79 @@
+package placemap
+
+import (
+	"iter"
+	"slices"
+)
+
+// spotIndex finds the spots that lists cover without holding each spot against each list. Spots are numbered as in
+// Groups.
+type spotIndex struct {
+	byMark  []uint32   // the spots by their marks
+	ofTrait [][]uint32 // of each trait, the spots that have it
+	having  [][]uint32 // of each list that traits tell, the traits
+}
+
+func (p *Map) newSpotIndex() *spotIndex {
+	spots := p.Groups().Spots
+	traits := 1
+	for _, s := range spots {
+		traits = max(traits, int(s.Trait)+1)
+	}
+	c := &spotIndex{byMark: make([]uint32, len(spots)), ofTrait: make([][]uint32, traits),
+		having: make([][]uint32, len(p.Complex))}
+	for i, s := range spots {
+		c.byMark[i] = uint32(i)
+		c.ofTrait[s.Trait] = append(c.ofTrait[s.Trait], uint32(i))
+	}
+	slices.SortStableFunc(c.byMark, func(a, b uint32) int { return int(spots[a].Mark) - int(spots[b].Mark) })
+	for trait := range traits {
+		for list := range p.Traits.Lists(uint32(trait)) {
+			c.having[list] = append(c.having[list], uint32(trait))
+		}
+	}
+	return c
+}
+
+// Covered gives the spots of listed resources that a list covers, by the list's number and by theirs among Groups, each
+// once.
+func (p *Map) Covered(n int) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		if p.index == nil {
+			p.index = p.newSpotIndex()
+		}
+		c, spots, l := p.index, p.Groups().Spots, &p.Lists[n]
+		for _, span := range l.Spans {
+			from, _ := slices.BinarySearchFunc(c.byMark, span.From, func(i, mark uint32) int {
+				return int(spots[i].Mark) - int(mark)
+			})
+			for _, i := range c.byMark[from:] {
+				if spots[i].Mark >= span.To {
+					break
+				}
+				if !yield(int(i)) {
+					return
+				}
+			}
+		}
+		if l.Trait < 0 {
+			return
+		}
+		for _, trait := range c.having[l.Trait] {
+			for _, i := range c.ofTrait[trait] {
+				if !within(l.Spans, spots[i].Mark) && !yield(int(i)) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// within says whether a mark lies in one of some spans, which are in order.
+func within(spans []Span, mark uint32) bool {
+	for _, s := range spans {
+		if mark < s.To {
+			return mark >= s.From
+		}
+	}
+	return false
+}

@@ -57,6 +57,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	if err != nil {
 		return err
 	}
+	kept := known
 	d := draft.New(root.FS(), before)
 	if err := do(d, before); err != nil {
 		return err
@@ -132,18 +133,19 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	if err := a.write(dir, recorded{files, effect.Entries(), lines, before, c.who}); err != nil {
 		return err
 	}
-	a.keepEdited(root, recording, after, changes)
+	a.keepEdited(root, recording, after, kept, changes)
 	return a.concluded(said, accepted)
 }
 
 // keepEdited leaves the cache as the next command wants it. The edit is written by then: if anything stands in the way,
 // there is no cache.
-func (a *app) keepEdited(root *os.Root, r *cache.Recording, after *estate.Estate, changes []draft.Change) {
+func (a *app) keepEdited(root *os.Root, r *cache.Recording, after *estate.Estate, before *gate.Gate,
+	changes []draft.Change) {
 	if r == nil {
 		return
 	}
 	defer a.working("keeping what was worked out")()
-	g, err := gate.Compile(after, nil)
+	g, err := gate.Carried(after, before)
 	if err != nil {
 		return
 	}

@@ -49,6 +49,23 @@ func numbersIn[T any](list, other []T, name func(T) string) []int {
 	return out
 }
 
+// PlacesAs says that an estate has the very resources, systems and kinds of another, and scopes that say the same:
+// lists of resources that say the same mean the same in both.
+func (e *Estate) PlacesAs(other *Estate) bool {
+	if e.Tree != other.Tree || !SameMap(e.Kinds, other.Kinds) || !SameMap(e.Systems, other.Systems) ||
+		len(e.Scopes) != len(other.Scopes) {
+		return false
+	}
+	for id, s := range e.Scopes {
+		t := other.Scopes[id]
+		if t == nil || s != t && !slices.EqualFunc(s.Resources, t.Resources,
+			func(a, b ResourceTerm) bool { return a.String() == b.String() }) {
+			return false
+		}
+	}
+	return true
+}
+
 // SharingPlaces gives the estate with the kinds, systems, scopes and listed resources of another, which must say the
 // same: what hangs on these alone is worked out once for both.
 func (e *Estate) SharingPlaces(other *Estate) *Estate {

@@ -144,6 +144,7 @@ func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 			counts["unsound"]++
 			continue
 		}
+		carriedAgrees(t, seed, before, after, counts)
 		effectAgrees(t, d, seed, before, after, counts)
 		if t.Failed() {
 			t.Logf("%s\n%s\nbecame\n%s", what, text, edited)
@@ -154,6 +155,29 @@ func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 	require.Greater(t, counts["changed"], 20)
 	require.Greater(t, counts["same"], 20)
 	require.Greater(t, counts["causes"], 20)
+	require.Greater(t, counts["carried"], 20)
+}
+
+// carriedAgrees sees that a gate that takes over what the one before an edit knows answers as one that is made anew,
+// and can be kept.
+func carriedAgrees(t *testing.T, seed uint64, before, after *estate.Estate, counts map[string]int) {
+	known := compiled(t, before)
+	if after.PlacesAs(before) {
+		counts["carried"]++
+	}
+	carried, err := gate.Carried(after, known)
+	require.NoError(t, err)
+	anew, kept := compiled(t, after), keptAndTaken(t, carried)
+	for _, q := range questions(newDraw(seed+48e6), after, 60) {
+		want, bad := anew.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+			Context: q.request.context(anew)})
+		for _, g := range []*gate.Gate{carried, kept} {
+			got, err := g.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+				Context: q.request.context(g)})
+			require.Equal(t, bad == nil, err == nil)
+			require.Equal(t, want, got, "seed %d: %s %s %s", seed, q.who, q.operation, q.where)
+		}
+	}
 }
 
 // causesAgree sees that whoever takes the causes of a change back takes the change back.

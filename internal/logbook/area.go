@@ -61,7 +61,7 @@ func (a *Area) Has(t *Entry) bool {
 	}
 	effect := t.Effect()
 	return effect.More > 0 || slices.ContainsFunc(effect.Lines, func(l EffectLine) bool {
-		return slices.ContainsFunc(l.Where, a.told)
+		return slices.ContainsFunc(l.Where, a.told) || slices.ContainsFunc(l.MoreIn, a.told)
 	})
 }
 
@@ -92,10 +92,15 @@ func (a *Area) in(place estate.Address) bool {
 
 // told says whether the words of an effect for a place, as change.Effect.Places gives them, tell of the area.
 func (a *Area) told(words string) bool {
+	place, err := placeIn(words)
+	return err != nil || a.in(place)
+}
+
+// placeIn gives the place that the words of an effect are about.
+func placeIn(words string) (estate.Address, error) {
 	for _, before := range []string{"what is inside ", "whatever is added under "} {
 		words = strings.TrimPrefix(words, before)
 	}
 	words, _, _ = strings.Cut(words, " (but not ")
-	place, err := estate.ParseAddress(strings.TrimSuffix(words, " itself"))
-	return err != nil || a.in(place)
+	return estate.ParseAddress(strings.TrimSuffix(words, " itself"))
 }

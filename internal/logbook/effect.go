@@ -9,9 +9,10 @@ import (
 	"hiddengate/internal/change"
 )
 
-// How many lines of an effect are kept in the log, and up to how many subjects.
+// How many lines of an effect are kept in the log, how many places of each, and up to how many subjects.
 const (
 	mostEffect   = 200
+	mostPlaces   = 50
 	mostSubjects = 1000
 )
 
@@ -24,6 +25,8 @@ type EffectLine struct {
 	When       string   `json:"when,omitempty"` // where it is not always
 	OnRequest  bool     `json:"on-request,omitempty"`
 	Coming     bool     `json:"coming,omitempty"` // about what is added later
+	MorePlaces int      `json:"more-places,omitempty"`
+	MoreIn     []string `json:"more-in,omitempty"` // the systems in which those are that are left out of Where
 }
 
 // Effect is what an edit did to access, as the log keeps it.
@@ -64,6 +67,7 @@ func EffectOf(e *change.Effect) (json.RawMessage, error) {
 			if one.When == "always" {
 				one.When = ""
 			}
+			one.shorten()
 			out.Lines = append(out.Lines, one)
 		}
 	}
@@ -75,6 +79,21 @@ func EffectOf(e *change.Effect) (json.RawMessage, error) {
 	enc.SetEscapeHTML(false)
 	err := enc.Encode(out)
 	return text.Bytes(), err
+}
+
+// shorten leaves out places beyond the first ones, but for such as do not say in which system they are.
+func (l *EffectLine) shorten() {
+	kept, in := slices.Clone(l.Where[:min(len(l.Where), mostPlaces)]), map[string]bool{}
+	for _, words := range l.Where[len(kept):] {
+		place, err := placeIn(words)
+		if err != nil {
+			kept = append(kept, words)
+			continue
+		}
+		l.MorePlaces++
+		in[place.System] = true
+	}
+	l.Where, l.MoreIn = kept, slices.Sorted(maps.Keys(in))
 }
 
 // Effect reads what an edit did to access; it is empty of other events.

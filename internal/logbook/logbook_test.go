@@ -3,6 +3,7 @@ package logbook_test
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -197,16 +198,27 @@ func TestWhoAndWhereAreFoundThoughTheyAreSummedUp(t *testing.T) {
 	}{
 		{5, "p4", false, "all 5 people of group:crew gained schema.view", "db:f"},
 		{1100, "p1099", true, "all 1100 people of group:crew gained schema.view", "db:f"},
+		{4, "p1", false, "all 4 people of group:crew gained schema.view on db:t0, db:t1, db:t10 and 57 more", "db:t9"},
 	} {
-		text := "hidden-gate: 1\nsystems: {db: {kind: database, resources: {a: {}, b: {}, c: {}, d: {}, e: {}, f: {}}}," +
-			" net: {kind: network-console}, box: {kind: server}}\nroles: {r: {allow: [schema.view]}}\n"
+		tables := ""
+		if strings.Contains(c.says, " more") {
+			for i := range 60 {
+				tables += fmt.Sprintf(", t%d: {}", i)
+			}
+		}
+		text := "hidden-gate: 1\nsystems: {db: {kind: database, resources: {a: {}, b: {}, c: {}, d: {}, e: {}, f: {}" +
+			tables + "}}, net: {kind: network-console}, box: {kind: server}}\nroles: {r: {allow: [schema.view]}}\n"
 		people, members := "other: {}", ""
 		for i := range c.people {
 			people += fmt.Sprintf(", p%d: {}", i)
 			members += fmt.Sprintf(", p%d", i)
 		}
 		text += "people: {" + people + "}\ngroups: {crew: {members: [" + members[2:] + "]}}\n"
-		after := load(t, text+"grants: {g: {to: group:crew, role: r, on: everything}}\n")
+		on := "everything"
+		if tables != "" {
+			on = "'db:t*'"
+		}
+		after := load(t, text+"grants: {g: {to: group:crew, role: r, on: "+on+"}}\n")
 		g, err := gate.Compile(after, nil)
 		require.NoError(t, err)
 		effect, err := change.Of(t.Context(), load(t, text), after, change.How{})

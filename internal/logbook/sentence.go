@@ -221,8 +221,8 @@ func (l EffectLine) text() string {
 		operations = append(slices.Clone(operations[:3]), fmt.Sprintf("%d more", len(operations)-3))
 	}
 	places := l.Where
-	if len(places) > 3 {
-		places = append(slices.Clone(places[:3]), fmt.Sprintf("%d more", len(places)-3))
+	if n := len(places) + l.MorePlaces; n > 3 {
+		places = append(slices.Clone(places[:3]), fmt.Sprintf("%d more", n-3))
 	}
 	text := fmt.Sprintf("%s %s %s on %s", l.Who, l.Way, view.And(operations), view.And(places))
 	if l.OnRequest {

@@ -140,8 +140,7 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 	before, after := s.Before, s.After
 	o.Space = o.Facts.Space(after)
 	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
-	s.alike = before.Tree == after.Tree && estate.SameMap(before.Kinds, after.Kinds) &&
-		estate.SameMap(before.Systems, after.Systems) && estate.SameMap(before.Scopes, after.Scopes)
+	s.alike = after.PlacesAs(before)
 	s.choose(&o)
 	p := &Pair{inside: region.Full, covers: lookup.NewSequences(), units: map[jointUnit]uint32{},
 		within: lookup.NewSequences(),
@@ -232,12 +231,7 @@ func (s *sides) unlisted(e *estate.Estate) (out []estate.Address) {
 
 // here says that there is a gate at hand, and places are as in it.
 func (s *sides) here() bool {
-	if s.Base == nil || !s.alike {
-		return false
-	}
-	e := s.Base.Estate()
-	return e.Tree == s.After.Tree && estate.SameMap(e.Kinds, s.After.Kinds) &&
-		estate.SameMap(e.Systems, s.After.Systems) && estate.SameMap(e.Scopes, s.After.Scopes)
+	return s.Base != nil && s.alike && s.After.PlacesAs(s.Base.Estate())
 }
 
 // places gives the places of the gate at hand, told apart by all lists of the entries that count and by all marks; nil

@@ -7,31 +7,48 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// Extended gives a map that tells places apart by more lists, and by more addresses that are marks, too. What is known
-// of each listed resource is taken over: only the new lists are looked for in the inventories. The lists keep their
-// numbers.
+// Extended gives a map that tells places apart by more lists, and by more addresses that are marks, too. The lists keep
+// their numbers.
 func (p *Map) Extended(lists []estate.Resources, marks []estate.Address) *Map {
-	e := p.Estate
-	x, _ := TakeApart(e, slices.Concat(p.sources, lists), slices.AppendSeq(slices.Clone(marks), maps.Keys(p.Marks)))
+	x, _ := p.For(p.Estate, slices.Concat(p.sources, lists), slices.AppendSeq(slices.Clone(marks), maps.Keys(p.Marks)))
+	return x
+}
+
+// For gives the map of other lists, as New does, for an estate with the same systems, kinds and scopes. What is known
+// of each listed resource is taken over: only lists that are not known are looked for in the inventories.
+func (p *Map) For(e *estate.Estate, lists []estate.Resources, marks []estate.Address) (x *Map, which []int) {
+	x, which = TakeApart(e, lists, marks)
 	x.Spots = make([]Spot, len(p.Spots))
 	x.locate(func(row int, mark uint32) { x.Spots[row].Mark = mark })
 	x.inherit(p.Traits.Classes)
 	x.Traits.init(x, p.Traits.Classes)
-	x.Traits.extend(x, p)
-	return x
+	x.Traits.takeOver(x, p)
+	return x, which
 }
 
-// extend takes over the traits of a map that knows the first of the lists, and finds which resources the others cover.
-func (t *Traits) extend(x, known *Map) {
-	more := t.Complex[len(known.Complex):]
-	if len(more) == 0 {
-		t.take(slices.Clip(known.Bits))
-		for row := range x.Spots {
-			x.Spots[row].Trait = known.Spots[row].Trait
-		}
-		return
+// takeOver finds every listed resource's trait by the traits of a map that is known.
+func (t *Traits) takeOver(x, known *Map) {
+	to := make([]int, len(known.Complex)) // of each list that is known, which it is here; -1: none
+	for i := range to {
+		to[i] = -1
 	}
-	beside, _ := New(t.Estate, more, nil, t.Classes)
+	before := map[string]int{}
+	for i, l := range known.Complex {
+		before[ResourcesKey(l)] = i
+	}
+	var more []estate.Resources
+	var bits []int // of those
+	for i, l := range t.Complex {
+		if n, is := before[ResourcesKey(l)]; is {
+			to[n] = i
+		} else {
+			more, bits = append(more, l), append(bits, i)
+		}
+	}
+	beside := &Map{Spots: make([]Spot, len(x.Spots))}
+	if len(more) > 0 {
+		beside, _ = New(t.Estate, more, nil, t.Classes)
+	}
 	type both struct {
 		trait uint32
 		at    Spot
@@ -42,21 +59,21 @@ func (t *Traits) extend(x, known *Map) {
 		key.at.Class = 0
 		n, ok := numbers[key]
 		if !ok {
-			n = t.numberOf(t.joined(known, key.trait, beside, key.at))
+			covering := make([]uint64, t.words)
+			add := func(list int) { covering[list/64] |= 1 << (list % 64) }
+			for list := range known.Traits.Lists(key.trait) {
+				if to[list] >= 0 {
+					add(to[list])
+				}
+			}
+			for i, list := range bits {
+				if beside.Covers(i, key.at) {
+					add(list)
+				}
+			}
+			n = t.numberOf(covering)
 			numbers[key] = n
 		}
 		x.Spots[row].Trait = n
 	}
-}
-
-// joined gives the bits of a trait of another map, with those of the lists beside it that cover a spot.
-func (t *Traits) joined(known *Map, trait uint32, beside *Map, at Spot) []uint64 {
-	bits := make([]uint64, t.words)
-	copy(bits, known.Bits[int(trait)*known.words:(int(trait)+1)*known.words])
-	for i := range beside.Lists {
-		if n := len(known.Complex) + i; beside.Covers(i, at) {
-			bits[n/64] |= 1 << (n % 64)
-		}
-	}
-	return bits
 }

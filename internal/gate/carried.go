@@ -1,0 +1,20 @@
+package gate
+
+import (
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/factspace"
+)
+
+// Carried makes the gate of an estate as Compile does, without elevations, and takes over what a gate of the estate
+// before an edit knows of places and people, as far as the edit leaves it.
+func Carried(e *estate.Estate, known *Gate) (*Gate, error) {
+	o := Options{Facts: factspace.Gather(e)}
+	if known != nil {
+		o.Roster = known.Roster.For(e)
+		if e.PlacesAs(known.estate) {
+			lists := ListsOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks))
+			o.Places, _ = known.Places.For(e, lists, nil)
+		}
+	}
+	return CompileWith(e, nil, o)
+}

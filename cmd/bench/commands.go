@@ -17,9 +17,13 @@ import (
 // longest is how long a command may take before it is stopped.
 const longest = 2 * time.Minute
 
+// steepest is the exponent with which a command may grow at most.
+const steepest = 1.15
+
 // measureCommands measures whole commands, warm, on hard shapes of some sizes: their processor time, most memory and
-// output, and the exponent with which the time grows from the smallest size to the largest.
-func measureCommands(how measuring, sizes, only string) {
+// output, and the exponent with which the time grows from the smallest size to the largest. It tells how many grow
+// faster than they may, or do not end.
+func measureCommands(how measuring, sizes, only string) (steep int) {
 	var people []int
 	for text := range strings.SplitSeq(sizes, ",") {
 		n, err := strconv.Atoi(text)
@@ -43,22 +47,38 @@ func measureCommands(how measuring, sizes, only string) {
 		}
 		for k, command := range workspaces[0].commands() {
 			line := fmt.Sprintf("%-28s  %-62s", s.Name, strings.Join(command, " "))
-			var first, last float64
+			var all []ran
 			for j := range workspaces {
-				one := workspaces[j].run(workspaces[j].commands()[k])
-				line += "  " + one.String()
-				if last = one.seconds; j == 0 {
-					first = one.seconds
-				}
+				all = append(all, workspaces[j].run(workspaces[j].commands()[k]))
+				line += "  " + all[j].String()
 			}
-			if len(people) > 1 {
-				grows := float64(people[len(people)-1]) / float64(people[0])
-				line += fmt.Sprintf("  %.2f", math.Log(last/first)/math.Log(grows))
+			grows, fine := growth(people, all)
+			if !fine {
+				steep++
+				grows += "  too steep"
 			}
-			fmt.Println(line)
+			fmt.Println(line + "  " + grows)
 		}
 	}
+	return steep
 }
+
+// growth gives the exponent with which a command's time grows, and whether it may. What a process takes of itself, and
+// what cannot be told from noise, is left out of account: times below a twentieth of a second count as that.
+func growth(people []int, all []ran) (exponent string, fine bool) {
+	first, last := all[0], all[len(all)-1]
+	switch {
+	case last.stopped:
+		return "", false
+	case last.refused || len(all) == 1:
+		return "", true
+	}
+	grows := float64(people[len(people)-1]) / float64(people[0])
+	x := math.Log(max(last.seconds, least)/max(first.seconds, least)) / math.Log(grows)
+	return fmt.Sprintf("%.2f", x), x <= steepest
+}
+
+const least = 0.05 // seconds
 
 // workspace is one of a shape, with where the program keeps what it knows of it.
 type workspace struct {
@@ -106,11 +126,15 @@ type ran struct {
 	seconds       float64 // of the processor
 	most, written int     // MiB; bytes
 	stopped       bool
+	refused       bool // the answer would be too much
 }
 
 func (r ran) String() string {
-	if r.stopped {
+	switch {
+	case r.stopped:
 		return fmt.Sprintf(">%6.2f %5d %7s", r.seconds, r.most, "stopped")
+	case r.refused:
+		return fmt.Sprintf("%7.2f %5d %7s", r.seconds, r.most, "refused")
 	}
 	return fmt.Sprintf("%7.2f %5d %7.1f", r.seconds, r.most, float64(r.written)/1000)
 }
@@ -123,10 +147,13 @@ func (w *workspace) run(args []string) ran {
 	var out counter
 	c.Stdout = &out
 	err := c.Run()
-	r := ran{c.ProcessState.UserTime().Seconds() + c.ProcessState.SystemTime().Seconds(), peak(c.ProcessState), int(out),
-		ctx.Err() != nil}
-	if exit, ok := err.(*exec.ExitError); err != nil && !r.stopped && (!ok || exit.ExitCode() != 1) {
-		panic(fmt.Sprint(args, err))
+	r := ran{seconds: c.ProcessState.UserTime().Seconds() + c.ProcessState.SystemTime().Seconds(),
+		most: peak(c.ProcessState), written: int(out), stopped: ctx.Err() != nil}
+	if exit, ok := err.(*exec.ExitError); err != nil && !r.stopped {
+		if !ok || exit.ExitCode() > 2 {
+			panic(fmt.Sprint(args, err))
+		}
+		r.refused = exit.ExitCode() == 2
 	}
 	return r
 }

@@ -39,7 +39,10 @@ func main() {
 	}
 	t := &table{}
 	if *commands != "" {
-		measureCommands(measuring{*pairs, *keep, *program}, *commands, *only)
+		if steep := measureCommands(measuring{*pairs, *keep, *program}, *commands, *only); steep > 0 {
+			say("%d commands grow faster than with an exponent of %.2f, or do not end", steep, steepest)
+			os.Exit(1)
+		}
 		return
 	}
 	t.line(figure{"shape", "figure", "", "yardstick", "", "ratio"})

@@ -74,8 +74,12 @@ type proposal struct {
 	shared, last bool
 }
 
-// mostTried bounds how many edits are tried.
-const mostTried = 24
+// mostTried bounds how many edits are tried, and up to fewForFixes people all findings are looked for that each of them
+// makes come and go.
+const (
+	mostTried   = 24
+	fewForFixes = 200
+)
 
 // Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of
 // the estate and the request decided again; those that do not do it are left out. They come with the least side effect
@@ -103,7 +107,7 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 	}
 	var out []Fix
 	for _, p := range f.found[:min(len(f.found), mostTried)] {
-		effect, err := Of(ctx, g.Estate(), p.edited, How{Since: now, Gate: g})
+		effect, err := Of(ctx, g.Estate(), p.edited, How{Since: now, Gate: g, Few: fewForFixes})
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}

@@ -12,7 +12,7 @@ import (
 )
 
 // Few is up to how many people an estate has for everybody to be looked at, whoever can be concerned.
-const Few = 5000
+const Few = 500
 
 // altered lists, by section, the ids of the entries that are not the same in two estates.
 type altered map[string][]string

@@ -15,6 +15,7 @@ import (
 func (a *app) coverCommand() *cobra.Command {
 	var what, where, without []string
 	var least int
+	var all bool
 	c := &cobra.Command{
 		Use:   "cover",
 		Short: "Show who stands behind each strong operation",
@@ -32,6 +33,7 @@ can than are enough (--least). --without shows what would be left if somebody we
 	c.Flags().StringSliceVar(&where, "where", nil, "in these `places` alone")
 	c.Flags().StringSliceVar(&without, "without", nil, "as if these `subjects` had left")
 	c.Flags().IntVar(&least, "least", 1, "how many `people` are enough")
+	c.Flags().BoolVar(&all, "all", false, "as text: list all, however many there are")
 	c.RunE = func(_ *cobra.Command, _ []string) error {
 		g, err := a.compiled()
 		if err != nil {
@@ -84,7 +86,7 @@ can than are enough (--least). --without shows what would be left if somebody we
 		if a.format == "json" {
 			return a.coverJSON(told)
 		}
-		a.coverText(told)
+		a.coverText(told, all)
 		return nil
 	}
 	a.formats(c, "text", "json")
@@ -158,8 +160,14 @@ type covered struct {
 	kind       string // of the operations
 }
 
-func (a *app) coverText(c covered) {
-	p := a.page(a.Out)
+// mostCovered is how many lines of each sort are listed where there are more than mostListed.
+const mostCovered = 30
+
+func (a *app) coverText(c covered, all bool) {
+	p := coverPage{a.page(a.Out), len(c.rows) + len(c.lost)}
+	if p.most > mostListed && !all {
+		p.most = mostCovered
+	}
 	rows, lost, gone := c.rows, c.lost, c.gone
 	if len(rows) == 0 {
 		p.Line("No such operation applies to anything there.")
@@ -189,12 +197,15 @@ func (a *app) coverText(c covered) {
 	if len(gone) > 0 {
 		p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("Without %s nobody could do %s more", strings.Join(gone, " and "),
 			count(distinct(lost), "operation"))))
-		coverPart(p, "", lost, peopleLast)
+		p.part("", lost, peopleLast)
 	} else {
 		p.Line("%s", p.Paint(view.Heading,
 			coverHeadline(distinct(listed), c.kind, distinct(none), distinct(one))))
 	}
-	coverPart(p, "By one person alone", one, peopleFirst)
+	if p.most == mostCovered {
+		p.Line("Here are the first %d lines of each sort: narrow them with --what and --where, or see --all.", mostCovered)
+	}
+	p.part("By one person alone", one, peopleFirst)
 	if reliances := survey.Reliances(rows); len(reliances) > 0 {
 		p.Line("\n%s", p.Paint(view.Heading, "On whom most depends"))
 		var cells [][]view.Cell
@@ -215,13 +226,13 @@ func (a *app) coverText(c covered) {
 			cells = append(cells, []view.Cell{{Text: part[0].Short, Style: view.Maybe}, {Text: operationsOf(part)},
 				{Text: placesOf(part[0]), Style: view.Faint}})
 		}
-		p.Table(2, nil, cells)
+		p.lines(cells)
 	}
-	coverPart(p, "By several", rest, peopleFirst)
+	p.part("By several", rest, peopleFirst)
 	if len(gone) == 0 {
-		coverPart(p, "By nobody", none, peopleLast)
+		p.part("By nobody", none, peopleLast)
 	}
-	coverPart(p, "On what no inventory lists, where that is judged", coming, peopleFirst)
+	p.part("On what no inventory lists, where that is judged", coming, peopleFirst)
 }
 
 // coverHeadline counts operations by who can do them in some place; an operation may be counted in both ways.
@@ -238,8 +249,14 @@ const (
 	peopleLast
 )
 
-// coverPart writes rows, those with the same people and places in one.
-func coverPart(p *view.Page, title string, rows []survey.Covered, as order) {
+// coverPage writes so many lines of each sort.
+type coverPage struct {
+	*view.Page
+	most int
+}
+
+// part writes rows, those with the same people and places in one.
+func (p coverPage) part(title string, rows []survey.Covered, as order) {
 	if len(rows) == 0 {
 		return
 	}
@@ -256,7 +273,13 @@ func coverPart(p *view.Page, title string, rows []survey.Covered, as order) {
 		}
 		cells = append(cells, row)
 	}
-	p.Table(2, nil, cells)
+	p.lines(cells)
+}
+
+// lines writes the first lines of a sort, and how many more there are.
+func (p coverPage) lines(cells [][]view.Cell) {
+	first := cells[:min(len(cells), p.most)]
+	p.Table(2, nil, append(first[:len(first):len(first)], more(len(cells)-p.most)...))
 }
 
 func (a *app) coverJSON(c covered) error {

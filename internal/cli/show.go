@@ -171,7 +171,7 @@ func (a *app) loss(g *gate.Gate, section, id string, all bool) (*change.Effect, 
 		return nil, nil
 	}
 	defer a.working("working out what would be lost without it")()
-	how := change.How{Since: clock.Of(a.now()), Gate: g, Most: mostLosing}
+	how := change.How{Since: clock.Of(a.now()), Gate: g, Most: mostLosing, Few: -1}
 	if all {
 		how.Most = 0
 	}

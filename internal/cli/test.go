@@ -23,8 +23,9 @@ func (a *app) testCommand() *cobra.Command {
 		Use:   "test [NAME…]",
 		Short: "Run the tests of the workspace",
 		Long: `Runs all tests, or those named. A failure shows the request with what was expected and what came,
-the cause, and the same request to paste as a try. Of more than twenty tests it lists those alone
-that fail, and the first of them, unless it is told --all. It exits with 1 if a test fails.
+the cause, and the same request to paste as a try. It exits with 1 if a test fails. Of more than
+twenty that fail it tells the first, and of more than a hundred tests those alone that fail, unless
+with --all.
 
 --before puts the same tests to the policy as it was, at a Git revision or in another folder, and so
 proves that a change made the difference: a test is proved if it failed then and passes now. Where
@@ -169,9 +170,10 @@ func (a *app) junit(s junitSuite) error {
 }
 
 const (
-	mostFailures = 5 // of a test are told
-	mostCauses   = 3 // grants and blocks behind a failure are named
-	mostTests    = 20
+	mostFailures = 5   // of a test are told
+	mostCauses   = 3   // grants and blocks behind a failure are named
+	mostFailing  = 20  // tests that fail are told of
+	mostTests    = 100 // up to which those that pass are listed
 )
 
 func (a *app) testText(g *gate.Gate, results []verify.Result, all bool) error {
@@ -191,15 +193,23 @@ func (a *app) testText(g *gate.Gate, results []verify.Result, all bool) error {
 	default:
 		p.Line("%s  %d of %s", p.Paint(view.No, "FAILED"), failed, count(len(results), "test"))
 	}
-	if len(results) > mostTests && !all { // those that fail alone, and the first of them
-		results = slices.DeleteFunc(slices.Clone(results), func(r verify.Result) bool { return r.Passed() })
-		if failed > mostTests {
-			results = results[:mostTests]
-			p.Line("Here are the first %d that fail: name some, as in hgate test %s, or see --all.", mostTests,
-				results[0].Test.ID)
-		}
+	listed := all || len(results) <= mostTests
+	if failed > mostFailing && !all {
+		first := slices.IndexFunc(results, func(r verify.Result) bool { return !r.Passed() })
+		p.Line("Here are the first %d that fail: name some, as in hgate test %s, or see --all.", mostFailing,
+			results[first].Test.ID)
 	}
+	told := 0
 	for _, r := range results {
+		if !r.Passed() {
+			told++
+		}
+		if told > mostFailing && !all {
+			break
+		}
+		if r.Passed() && !listed {
+			continue
+		}
 		if r.Passed() {
 			p.Line("  %s  %s", p.Paint(view.Yes, "passed"), r.Test.ID)
 			continue

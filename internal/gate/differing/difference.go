@@ -204,6 +204,7 @@ type differ struct {
 	all     bool                          // what is the same is told too
 	known   map[spotOfOne]*operationTimes // of the subject at hand
 	aside   pileSet                       // likewise, piles in which more than its steps counts
+	beside  [2]pileUnits                  // likewise, the units that it has there beside its steps
 	held    [2][]uint64                   // likewise, its units under lists that traits tell
 	given   []region.Region               // of the units at hand
 	taken   []region.Region

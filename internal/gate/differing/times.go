@@ -5,16 +5,14 @@ import (
 	"slices"
 
 	"hiddengate/internal/gate"
-	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
 )
 
-// spotOfOne is all by which resources can differ for one subject. Where there are several sessions, the mark stands for
-// the cover.
+// spotOfOne is all by which resources can differ for one subject who can have several sessions.
 type spotOfOne struct {
-	side, cover, trait, class, facts uint32
-	owns                             bool
+	side, mark, trait, class, facts uint32
+	owns                            bool
 }
 
 var nothing = &operationTimes{}
@@ -49,29 +47,25 @@ func (d *differ) cellsOn(a about) (*operationTimes, error) {
 	if h.Steps == 0 && h.Extras == 0 {
 		return nothing, nil
 	}
-	cover := s.Rows.At(h, at.at.Mark)
-	one := spotOfOne{uint32(k), cover, at.at.Trait, at.at.Class, at.facts, a.owns}
-	if c, ok := d.known[one]; ok {
-		return c, nil
-	}
-	c, err := d.work(a, d.unitsOn(k, n, at.at, cover))
-	if err == nil {
-		d.known[one] = c
-	}
-	return c, err
+	return d.work(a, d.unitsOn(a))
 }
 
-// unitsOn lists the units that are in force for a subject on a pile, given the cover there.
-func (d *differ) unitsOn(k, n int, at placemap.Spot, cover uint32) []uint32 {
-	s := d.sides[k]
-	h := &s.Rows.RowOf[n]
-	units := append(d.at[k][:0], d.Pair.covers.Get(d.coverOf(s, cover))...)
-	if at.Trait > 0 {
+// unitsOn lists the units that are in force for a subject on a pile.
+func (d *differ) unitsOn(a about) []uint32 {
+	k, s, at := a.side, d.sides[a.side], &a.pile.looks[a.side].at
+	h := &s.Rows.RowOf[a.subject]
+	units := append(d.at[k][:0], d.Pair.covers.Get(d.coverOf(s, s.Rows.At(h, at.Mark)))...)
+	alone := len(units)
+	if beside := &d.beside[k]; beside.round == d.round {
+		units = append(units, beside.on(a.pile.number)...)
+	} else if at.Trait > 0 {
 		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
 			if s.Places.Traits.Has(at.Trait, int(e.Trait)) {
 				units = append(units, s.joint[e.Unit])
 			}
 		}
+	}
+	if len(units) > alone {
 		slices.Sort(units)
 		units = slices.Compact(units)
 	}

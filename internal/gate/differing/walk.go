@@ -153,14 +153,21 @@ func (d *differ) runsOver(w who, over bareStretch) (out []run, err error) {
 	return out, nil
 }
 
-// setAside gathers the piles in which a subject owns something or is covered by a list that traits tell.
+// setAside gathers the piles in which a subject owns something, or has a unit under a list that traits tell, and those
+// units.
 func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) {
 	d.aside.clear(len(d.piles))
 	for k, s := range d.sides {
+		d.beside[k].clear(len(d.piles), d.round)
 		h := &s.Rows.RowOf[w.numbers[k]]
 		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+			unit := s.joint[e.Unit]
+			if !d.speaks(unit) {
+				continue
+			}
 			for _, n := range d.within.Get(s.coverage[e.Trait]) {
 				d.aside.add(n)
+				d.beside[k].add(n, unit)
 			}
 		}
 	}

@@ -24,8 +24,8 @@ func TestTheAutomatonIsItsPatterns(t *testing.T) {
 		}
 		sets := lookup.NewSequences()
 		a := NewAutomaton(&estate.System{Object: estate.Object{ID: "db"}}, false, patterns, sets)
-		for range 5 {
-			address := estate.Address{System: "db", Path: rapid.StringMatching(`([ab]{1,3}(/[ab]{1,3}){0,3})?`).Draw(t, "path")}
+		for range 30 {
+			address := estate.Address{System: "db", Path: rapid.StringMatching(`([ab]{1,2}(/[ab]{1,2}){0,4})?`).Draw(t, "path")}
 			set := sets.Get(a.walk(address.Path))
 			for i, p := range patterns {
 				assert.Equal(t, p.Covers(address, false), slices.Contains(set, uint32(i)), "%s covers %s", p, address)

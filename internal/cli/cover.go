@@ -165,7 +165,8 @@ const mostCovered = 30
 
 func (a *app) coverText(c covered, all bool) {
 	p := coverPage{a.page(a.Out), len(c.rows) + len(c.lost)}
-	if p.most > mostListed && !all {
+	cut := p.most > mostListed && !all
+	if cut {
 		p.most = mostCovered
 	}
 	rows, lost, gone := c.rows, c.lost, c.gone
@@ -202,7 +203,7 @@ func (a *app) coverText(c covered, all bool) {
 		p.Line("%s", p.Paint(view.Heading,
 			coverHeadline(distinct(listed), c.kind, distinct(none), distinct(one))))
 	}
-	if p.most == mostCovered {
+	if cut {
 		p.Line("Here are the first %d lines of each sort: narrow them with --what and --where, or see --all.", mostCovered)
 	}
 	p.part("By one person alone", one, peopleFirst)

@@ -36,22 +36,17 @@ func (s pileSet) between(from, to uint32) iter.Seq[uint32] {
 	}
 }
 
-// pileUnits is units on piles, in one round.
+// pileUnits is units on piles, in one round. Another round begins with none.
 type pileUnits struct {
 	round uint32
 	since []uint32 // of each pile, the round in which it last had any
 	units [][]uint32
 }
 
-// clear begins a round, with no units.
-func (u *pileUnits) clear(piles int, round uint32) {
-	if len(u.since) != piles {
+func (u *pileUnits) add(pile, unit uint32, piles int) {
+	if u.since == nil {
 		u.since, u.units = make([]uint32, piles), make([][]uint32, piles)
 	}
-	u.round = round
-}
-
-func (u *pileUnits) add(pile, unit uint32) {
 	if u.since[pile] != u.round {
 		u.since[pile], u.units[pile] = u.round, u.units[pile][:0]
 	}
@@ -59,7 +54,7 @@ func (u *pileUnits) add(pile, unit uint32) {
 }
 
 func (u *pileUnits) on(pile uint32) []uint32 {
-	if u.since[pile] != u.round {
+	if u.since == nil || u.since[pile] != u.round {
 		return nil
 	}
 	return u.units[pile]

@@ -158,7 +158,7 @@ func (d *differ) runsOver(w who, over bareStretch) (out []run, err error) {
 func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) {
 	d.aside.clear(len(d.piles))
 	for k, s := range d.sides {
-		d.beside[k].clear(len(d.piles), d.round)
+		d.beside[k].round = d.round
 		h := &s.Rows.RowOf[w.numbers[k]]
 		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
 			unit := s.joint[e.Unit]
@@ -167,7 +167,7 @@ func (d *differ) setAside(w who, owns map[ownedPlace][2]bool) {
 			}
 			for _, n := range d.within.Get(s.coverage[e.Trait]) {
 				d.aside.add(n)
-				d.beside[k].add(n, unit)
+				d.beside[k].add(n, unit, len(d.piles))
 			}
 		}
 	}

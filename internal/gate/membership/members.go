@@ -61,6 +61,7 @@ func (m *Lists) takeOver(known *Lists) {
 		if alike, ok := same[id]; ok {
 			return alike
 		}
+		same[id] = false // should a circle lead back here
 		group := m.estate.Groups[id]
 		same[id] = group != nil && group == known.estate.Groups[id] &&
 			!slices.ContainsFunc(group.Members, func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && !is(t.ID) })

@@ -24,8 +24,12 @@ type gridFlags struct {
 	heading                                          func() [][]string // what a sheet says of itself
 }
 
-// mostAnswers bounds how many answers a grid works out: columns times resources.
-const mostAnswers = 2_000_000_000
+// mostAnswers bounds how many answers a grid works out: columns times resources. mostColumns is how many stand side by
+// side where a person reads them.
+const (
+	mostAnswers = 2_000_000_000
+	mostColumns = 300
+)
 
 func (a *app) gridCommand() *cobra.Command {
 	var f gridFlags
@@ -121,6 +125,10 @@ if anything differs. --as-tests adds the grid to the workspace as a test.`,
 		if n := len(q.Columns) * g.Estate().Tree.Len(); n > mostAnswers {
 			return fmt.Errorf("%d columns over %d resources is too much for one grid; name fewer with --who or --members-of",
 				len(q.Columns), g.Estate().Tree.Len())
+		}
+		if n := len(q.Columns); n > mostColumns && (a.format == "text" || a.format == "md") && f.expect+f.asTests == "" {
+			return fmt.Errorf("%d columns are more than anybody reads side by side; name fewer with --who or --members-of, "+
+				"or take --format csv", n)
 		}
 		done := a.working("working out the grid")
 		grid, err := survey.NewGrid(a.ctx, g.Estate(), q)

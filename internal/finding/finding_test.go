@@ -115,6 +115,11 @@ func TestFindings(t *testing.T) {
 				"{who: ana, denied: server.view on db}}",
 			"roles: {r: {allow: server.view}}\ngrants: {g: {to: group:crew, role: r, on: db, starts: 2025-01-01}, h: {to: " +
 				"group:crew, role: r, on: db, ends: 2026-01-01}}\ntests: {t: {who: ana, allowed: server.view on db}}"},
+		{[]string{"warning clock-dependent-test"}, // by the second selection alone, and the second of those whom it is about
+			"roles: {r: {allow: server.view}}\ngroups: {both: {members: [ana, bo]}}\ngrants: {g: {to: bo, role: r, on: db, " +
+				"ends: 2027-01-01}}\ntests: {t: {who: group:both, denied: [server.stop on db, server.view on db]}}",
+			"roles: {r: {allow: server.view}}\ngroups: {both: {members: [ana, bo]}}\ngrants: {g: {to: bo, role: r, on: db}}\n" +
+				"tests: {t: {who: group:both, denied: [server.stop on db, server.view on db]}}"},
 		{[]string{"warning shared-account"},
 			"services: {a: {owner: ana, keys: '" + keyOne + " of a'}, b: {owner: bo, keys: ['" + keyTwo + "', '" + keyOne +
 				"']}}",

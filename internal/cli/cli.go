@@ -162,6 +162,9 @@ func (a *app) run(args []string, out *stream) (code int, again bool) {
 	return a.told(err), false
 }
 
+// mostErrors is how many errors of files are told, each with its line: whoever mends these runs the command again.
+const mostErrors = 100
+
 // told says what is wrong, and gives the exit code for it.
 func (a *app) told(err error) (code int) {
 	var answer answered
@@ -182,7 +185,10 @@ func (a *app) told(err error) (code int) {
 		complain(page, world.Error())
 		return exitOutside
 	case errors.As(err, &list):
-		diagnostic.Print(page, list, page.Severity)
+		diagnostic.Print(page, list[:min(len(list), mostErrors)], page.Severity)
+		if more := len(list) - mostErrors; more > 0 {
+			page.Line("and %d more", more)
+		}
 		page.Line("%s; nothing was done", count(list.Count(diagnostic.Error), "error"))
 	case errors.As(err, &refused):
 		complain(page, refused.Message)

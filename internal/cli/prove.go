@@ -22,7 +22,7 @@ import (
 
 func (a *app) proveCommand() *cobra.Command {
 	var that string
-	var inForce, eventual bool
+	var inForce, eventual, all bool
 	c := &cobra.Command{
 		Use:   "prove [NAME…]",
 		Short: "Prove the guarantees of the workspace, or refute them",
@@ -42,7 +42,9 @@ decided, and with the fewest grants that make it so.
 
 Grants on request count as if they were lent; with --in-force only what is lent does. With --eventual
 also what somebody could get by steps: opening another's account, setting tags that a scope reads, joining a
-group that they look after. A failure then shows the shortest chain. It exits with 1 if one fails.`,
+group that they look after. A failure then shows the shortest chain. It exits with 1 if one fails. Of
+more than twenty that fail it tells the first, and of more than a hundred guarantees those alone that
+fail, unless with --all.`,
 		Example: `  hgate prove
   hgate prove visitors-alter-no-data --format json
   hgate prove --eventual
@@ -54,6 +56,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 	c.Flags().BoolVar(&inForce, "in-force", false, "count what is lent, not what could be on request")
 	c.Flags().BoolVar(&eventual, "eventual", false,
 		"count what can still be got, step by step, through operations that open more")
+	c.Flags().BoolVar(&all, "all", false, "as text: tell of all, however many there are")
 	c.MarkFlagsMutuallyExclusive("in-force", "eventual")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		g, err := a.compiled()
@@ -112,7 +115,7 @@ group that they look after. A failure then shows the shortest chain. It exits wi
 		case that != "":
 			a.verdictText(a.page(a.Out), g, verdicts[0], "")
 		default:
-			a.proveText(g, verdicts)
+			a.proveText(g, verdicts, all || len(args) > 0)
 		}
 		if err == nil && slices.ContainsFunc(verdicts, func(v verify.Verdict) bool { return !v.Holds() }) {
 			err = answered(exitNo)
@@ -181,7 +184,7 @@ func saidIn(g *gate.Gate, gu *estate.Guarantee) string {
 	return verify.Said(gu, func(c *estate.Condition) string { return view.Conditions(g, c, nil, nil) })
 }
 
-func (a *app) proveText(g *gate.Gate, verdicts []verify.Verdict) {
+func (a *app) proveText(g *gate.Gate, verdicts []verify.Verdict, all bool) {
 	p := a.page(a.Out)
 	if len(verdicts) == 0 {
 		p.Line("There are no guarantees. Judge one with --that, or write it down with `hgate add guarantee`.")
@@ -198,10 +201,18 @@ func (a *app) proveText(g *gate.Gate, verdicts []verify.Verdict) {
 		word = "guarantee holds"
 	}
 	p.Line("%s", p.Paint(view.Heading, fmt.Sprintf("%d of %d %s", len(verdicts)-failed, len(verdicts), word)))
+	listed := all || len(verdicts) <= mostTests
+	if failed > mostFailing && !all {
+		p.Line("Here are the first %d that fail: name some, as in hgate prove NAME, or see --all.", mostFailing)
+	}
 	for _, fails := range []bool{true, false} {
+		told := 0
 		for _, v := range verdicts {
-			if v.Holds() == fails {
+			if v.Holds() == fails || !fails && !listed {
 				continue
+			}
+			if told++; fails && told > mostFailing && !all {
+				break
 			}
 			p.Line("")
 			a.verdictText(p, g, v, v.Guarantee.ID+"  "+p.Paint(view.Faint, v.Guarantee.Source.Short()))

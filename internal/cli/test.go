@@ -172,8 +172,8 @@ func (a *app) junit(s junitSuite) error {
 const (
 	mostFailures = 5   // of a test are told
 	mostCauses   = 3   // grants and blocks behind a failure are named
-	mostFailing  = 20  // tests that fail are told of
-	mostTests    = 100 // up to which those that pass are listed
+	mostFailing  = 20  // tests that fail, or guarantees, are told of
+	mostTests    = 100 // of them up to which those that pass are listed
 )
 
 func (a *app) testText(g *gate.Gate, results []verify.Result, all bool) error {

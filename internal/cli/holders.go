@@ -236,7 +236,7 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 		var through []string
 		for _, cause := range why.Grants {
 			if cause.Met {
-				through = append(through, cause.Grant.ID+" ("+view.Selection(cause.Who)+")")
+				through = append(through, cause.Grant.ID+" ("+view.ShortSelection(cause.Who)+")")
 			}
 		}
 		cells = append(cells, []view.Cell{{Text: h.Subject.String()},

@@ -184,7 +184,7 @@ func reachCells(g *gate.Gate, who estate.Principal, rows []survey.Row) [][]view.
 		if rows[0].Outcome == gate.Depends {
 			what = view.Cell{Text: "depends: " + what.Text, Style: view.Maybe}
 		}
-		to := view.Selection(g.Who(g.Estate().Grants[part.Grant].To, who))
+		to := view.ShortSelection(g.Who(g.Estate().Grants[part.Grant].To, who))
 		cells = append(cells, []view.Cell{{Text: place}, what, {Text: part.Grant + " (" + to + ")", Style: view.Faint}})
 		place = ""
 	}

@@ -1,6 +1,8 @@
 package view
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
 	"hiddengate/internal/estate"
@@ -34,6 +36,19 @@ func Selection(s gate.Selection) string {
 		return s.Subject.String()
 	}
 	return strings.Join(path, " ← ")
+}
+
+// mostSteps is how many groups on a way are named in a table.
+const mostSteps = 5
+
+// ShortSelection is Selection, which of a long way names the first and the last groups.
+func ShortSelection(s gate.Selection) string {
+	if n := len(s.Groups); n > mostSteps {
+		ends := s
+		ends.Groups = slices.Concat(s.Groups[:2:2], []string{"…"}, s.Groups[n-2:])
+		return strings.Replace(Selection(ends), "group:…", fmt.Sprintf("%d more groups", n-4), 1)
+	}
+	return Selection(s)
 }
 
 // Roles says through which role a grant gives an operation, and which of those that it includes have it.

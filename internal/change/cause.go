@@ -154,7 +154,8 @@ func (f *finder) through(c cells) {
 		f.add("systems", &r.System.Object)
 		f.resource(r)
 	}
-	for _, gr := range estate.Sorted(e.Grants) {
+	bearing := f.bearingIn(e)
+	for _, gr := range bearing.grants {
 		if given, ok := c.granted(gr); ok {
 			f.add("grants", &gr.Object)
 			for _, ref := range gr.Roles {
@@ -163,7 +164,7 @@ func (f *finder) through(c cells) {
 			f.lists(&given, gr.To, gr.On)
 		}
 	}
-	for _, b := range estate.Sorted(e.Blocks) {
+	for _, b := range bearing.blocks {
 		if stopped, ok := c.blocked(b); ok {
 			f.add("blocks", &b.Object)
 			f.lists(&stopped, b.To, b.On)
@@ -174,6 +175,37 @@ func (f *finder) through(c cells) {
 			f.add("separations", &s.Object)
 		}
 	}
+}
+
+// entriesBearing are the grants and blocks of an estate, by id, that differ or are made of what does: no other has a
+// part in a change.
+type entriesBearing struct {
+	grants []*estate.Grant
+	blocks []*estate.Block
+}
+
+// bearingIn gives those of one of the two estates. They are worked out once.
+func (e *Effect) bearingIn(of *estate.Estate) *entriesBearing {
+	if known := e.bearingEntries[of]; known != nil {
+		return known
+	}
+	bears := e.altered.bearing(of, "roles", "groups", "scopes")
+	out := &entriesBearing{}
+	for _, gr := range estate.Sorted(of.Grants) {
+		if bears("grants", gr) {
+			out.grants = append(out.grants, gr)
+		}
+	}
+	for _, b := range estate.Sorted(of.Blocks) {
+		if bears("blocks", b) {
+			out.blocks = append(out.blocks, b)
+		}
+	}
+	if e.bearingEntries == nil {
+		e.bearingEntries = map[*estate.Estate]*entriesBearing{}
+	}
+	e.bearingEntries[of] = out
+	return out
 }
 
 // resource adds what is said of a resource, or above it, and differs.

@@ -74,8 +74,10 @@ type Effect struct {
 	scopes   map[string]bool           // those among them, and those that are made of such; nil until it is asked for
 	others   map[estate.Principal]bool // those whose access can differ; nil for everybody
 	bearings map[string]bearing        // of tests, by id, once somebody asks
-	only     map[estate.Principal]bool // those who are looked at; nil for everybody
-	other    estate.Principal          // where two subjects are compared, the second
+	// of either estate, the grants and blocks that have a part in a change, likewise
+	bearingEntries map[*estate.Estate]*entriesBearing
+	only           map[estate.Principal]bool // those who are looked at; nil for everybody
+	other          estate.Principal          // where two subjects are compared, the second
 	// the gates answer only for those whose access can differ, and for whom tests are about
 	Part bool
 	// Beyond counts those whose access can differ and who were not looked at.

@@ -163,3 +163,31 @@ func TestCausesAreTheEntriesThatDiffer(t *testing.T) {
 		assert.Equal(t, c.want, causes[0].What)
 	}
 }
+
+// A group in a group, a scope in a scope, and a role that another includes are behind what a grant of the outer ones
+// gives.
+func TestWhatIsNestedIsBehindAChange(t *testing.T) {
+	const nested = `hidden-gate: 1
+systems: {db: {kind: database, resources: {a: {}, b: {}}}}
+people: {ana: {}, bo: {}}
+groups: {inner: {members: [ana]}, outer: {members: [group:inner]}}
+scopes: {narrow: [db:a], wide: [scope:narrow]}
+roles: {look: {allow: [table.view]}, more: {include: look, allow: [table.read]}}
+grants: {g: {to: group:outer, role: more, on: scope:wide}}
+`
+	for _, c := range []struct{ old, new, want string }{
+		{"inner: {members: [ana]}", "inner: {members: [ana, bo]}", "group inner"},
+		{"narrow: [db:a]", "narrow: [db:a, db:b]", "scope narrow"},
+		{"look: {allow: [table.view]}", "look: {allow: [table.view, table.insert]}", "role look"},
+	} {
+		e, err := change.Of(t.Context(), estateOf(t, nested), estateOf(t, strings.Replace(nested, c.old, c.new, 1)),
+			change.How{Since: noon})
+		require.NoError(t, err)
+		require.NotEmpty(t, e.Lines)
+		for i := range e.Lines {
+			causes := e.Causes(&e.Lines[i])
+			require.Len(t, causes, 1)
+			require.Equal(t, c.want, causes[0].What)
+		}
+	}
+}

@@ -121,30 +121,40 @@ func (a altered) subjects(both [2]*estate.Estate, rosters [2]*membership.Roster,
 
 // eachAltered visits the grants and blocks of both estates that are others, or that name a role or scope that is.
 func eachAltered(both [2]*estate.Estate, altered altered, visit func(k int, to estate.Subjects, on estate.Resources)) {
-	differ := map[string]map[string]bool{"roles": setOf(altered["roles"]), "scopes": setOf(altered["scopes"])}
-	none := !altered.any("roles", "scopes")
-	names := func(section string, entry estate.Head) (any bool) {
-		if none {
-			return false
-		}
-		policyfile.EachName(section, entry, func(_ string, n policyfile.Name) { any = any || differ[n.Section][n.ID] })
-		return any
-	}
-	grants, blocks := setOf(altered["grants"]), setOf(altered["blocks"])
 	for k, e := range both {
-		for section := range differ {
-			spread(differ[section], e, section)
-		}
-		for id, g := range e.Grants {
-			if grants[id] || names("grants", g) {
+		bears := altered.bearing(e, "roles", "scopes")
+		for _, g := range e.Grants {
+			if bears("grants", g) {
 				visit(k, g.To, g.On)
 			}
 		}
-		for id, b := range e.Blocks {
-			if blocks[id] || names("blocks", b) {
+		for _, b := range e.Blocks {
+			if bears("blocks", b) {
 				visit(k, b.To, b.On)
 			}
 		}
+	}
+}
+
+// bearing tells of the entries of an estate whether they are others, or name one of some sections that is or is made of
+// such.
+func (a altered) bearing(e *estate.Estate, sections ...string) func(section string, entry estate.Head) bool {
+	differ, entries := map[string]map[string]bool{}, map[string]map[string]bool{}
+	some := false
+	for _, section := range sections {
+		differ[section] = setOf(a[section])
+		spread(differ[section], e, section)
+		some = some || len(differ[section]) > 0
+	}
+	for section, ids := range a {
+		entries[section] = setOf(ids)
+	}
+	return func(section string, entry estate.Head) bool {
+		any := entries[section][entry.Head().ID]
+		if some && !any {
+			policyfile.EachName(section, entry, func(_ string, n policyfile.Name) { any = any || differ[n.Section][n.ID] })
+		}
+		return any
 	}
 }
 

@@ -154,8 +154,8 @@ func (f *finder) through(c cells) {
 		f.add("systems", &r.System.Object)
 		f.resource(r)
 	}
-	bearing := f.bearingIn(e)
-	for _, gr := range bearing.grants {
+	part := f.partIn(e)
+	for _, gr := range part.grants {
 		if given, ok := c.granted(gr); ok {
 			f.add("grants", &gr.Object)
 			for _, ref := range gr.Roles {
@@ -164,7 +164,7 @@ func (f *finder) through(c cells) {
 			f.lists(&given, gr.To, gr.On)
 		}
 	}
-	for _, b := range bearing.blocks {
+	for _, b := range part.blocks {
 		if stopped, ok := c.blocked(b); ok {
 			f.add("blocks", &b.Object)
 			f.lists(&stopped, b.To, b.On)
@@ -177,34 +177,34 @@ func (f *finder) through(c cells) {
 	}
 }
 
-// entriesBearing are the grants and blocks of an estate, by id, that differ or are made of what does: no other has a
-// part in a change.
-type entriesBearing struct {
+// havePart are the grants and blocks of an estate, by id, that differ or are made of what does: no other has a part in
+// a change.
+type havePart struct {
 	grants []*estate.Grant
 	blocks []*estate.Block
 }
 
-// bearingIn gives those of one of the two estates. They are worked out once.
-func (e *Effect) bearingIn(of *estate.Estate) *entriesBearing {
-	if known := e.bearingEntries[of]; known != nil {
+// partIn gives those of one of the two estates. They are worked out once.
+func (e *Effect) partIn(of *estate.Estate) *havePart {
+	if known := e.part[of]; known != nil {
 		return known
 	}
-	bears := e.altered.bearing(of, "roles", "groups", "scopes")
-	out := &entriesBearing{}
+	has := e.altered.part(of, "roles", "groups", "scopes")
+	out := &havePart{}
 	for _, gr := range estate.Sorted(of.Grants) {
-		if bears("grants", gr) {
+		if has("grants", gr) {
 			out.grants = append(out.grants, gr)
 		}
 	}
 	for _, b := range estate.Sorted(of.Blocks) {
-		if bears("blocks", b) {
+		if has("blocks", b) {
 			out.blocks = append(out.blocks, b)
 		}
 	}
-	if e.bearingEntries == nil {
-		e.bearingEntries = map[*estate.Estate]*entriesBearing{}
+	if e.part == nil {
+		e.part = map[*estate.Estate]*havePart{}
 	}
-	e.bearingEntries[of] = out
+	e.part[of] = out
 	return out
 }
 

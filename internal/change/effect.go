@@ -70,14 +70,13 @@ type Effect struct {
 	coming        map[comingSide]*comingExamples
 	// afterwards and before, the grants that name a subject by itself
 	direct   [2]map[estate.Principal][]*estate.Grant
-	altered  altered                   // the entries that are not the same
-	scopes   map[string]bool           // those among them, and those that are made of such; nil until it is asked for
-	others   map[estate.Principal]bool // those whose access can differ; nil for everybody
-	bearings map[string]bearing        // of tests, by id, once somebody asks
-	// of either estate, the grants and blocks that have a part in a change, likewise
-	bearingEntries map[*estate.Estate]*entriesBearing
-	only           map[estate.Principal]bool // those who are looked at; nil for everybody
-	other          estate.Principal          // where two subjects are compared, the second
+	altered  altered                      // the entries that are not the same
+	scopes   map[string]bool              // those among them, and those that are made of such; nil until it is asked for
+	others   map[estate.Principal]bool    // those whose access can differ; nil for everybody
+	bearings map[string]bearing           // of tests, by id, once somebody asks
+	part     map[*estate.Estate]*havePart // of either estate, likewise
+	only     map[estate.Principal]bool    // those who are looked at; nil for everybody
+	other    estate.Principal             // where two subjects are compared, the second
 	// the gates answer only for those whose access can differ, and for whom tests are about
 	Part bool
 	// Beyond counts those whose access can differ and who were not looked at.

@@ -122,23 +122,23 @@ func (a altered) subjects(both [2]*estate.Estate, rosters [2]*membership.Roster,
 // eachAltered visits the grants and blocks of both estates that are others, or that name a role or scope that is.
 func eachAltered(both [2]*estate.Estate, altered altered, visit func(k int, to estate.Subjects, on estate.Resources)) {
 	for k, e := range both {
-		bears := altered.bearing(e, "roles", "scopes")
+		has := altered.part(e, "roles", "scopes")
 		for _, g := range e.Grants {
-			if bears("grants", g) {
+			if has("grants", g) {
 				visit(k, g.To, g.On)
 			}
 		}
 		for _, b := range e.Blocks {
-			if bears("blocks", b) {
+			if has("blocks", b) {
 				visit(k, b.To, b.On)
 			}
 		}
 	}
 }
 
-// bearing tells of the entries of an estate whether they are others, or name one of some sections that is or is made of
-// such.
-func (a altered) bearing(e *estate.Estate, sections ...string) func(section string, entry estate.Head) bool {
+// part tells of the entries of an estate whether they have a part in what is altered: are others, or name one of some
+// sections that is or is made of such.
+func (a altered) part(e *estate.Estate, sections ...string) func(section string, entry estate.Head) bool {
 	differ, entries := map[string]map[string]bool{}, map[string]map[string]bool{}
 	some := false
 	for _, section := range sections {

@@ -201,17 +201,13 @@ func (a *app) testText(g *gate.Gate, results []verify.Result, all bool) error {
 	}
 	told := 0
 	for _, r := range results {
-		if !r.Passed() {
-			told++
-		}
-		if told > mostFailing && !all {
-			break
-		}
-		if r.Passed() && !listed {
+		if r.Passed() {
+			if listed {
+				p.Line("  %s  %s", p.Paint(view.Yes, "passed"), r.Test.ID)
+			}
 			continue
 		}
-		if r.Passed() {
-			p.Line("  %s  %s", p.Paint(view.Yes, "passed"), r.Test.ID)
+		if told++; told > mostFailing && !all {
 			continue
 		}
 		p.Line("  %s  %s  %s", p.Paint(view.No, "failed"), r.Test.ID, p.Paint(view.Faint, r.Test.Source.Short()))

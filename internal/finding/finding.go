@@ -142,12 +142,14 @@ func some(names []string) string {
 	return someOf(len(names), func(i int) string { return names[i] })
 }
 
+// mostNamed is how many names are written where there are more than one more.
+const mostNamed = 3
+
 // someOf is some where only the first four names are asked for.
 func someOf(n int, name func(int) string) string {
-	const most = 3
 	shown := n
-	if n > most+1 {
-		shown = most
+	if n > mostNamed+1 {
+		shown = mostNamed
 	}
 	names := make([]string, shown)
 	for i := range names {

@@ -15,6 +15,11 @@ var matchesNothing = &Finding{
 	Cure:      "correct the pattern, or list what it is meant to fit",
 	expensive: true,
 	find: func(c *check) {
+		var asked []estate.Resources
+		for _, l := range c.lists() {
+			asked = append(asked, askedOf(l)...)
+		}
+		c.gate.LookForAny(asked)
 		for _, l := range c.lists() {
 			c.emptyPlaces(l)
 			c.emptyOperations(l)
@@ -49,17 +54,39 @@ var matchesNothing = &Finding{
 	},
 }
 
+// askedOf gives the lists of which it is asked whether they select anything: each term of a list that is no address,
+// and the list itself if it has `not` entries.
+func askedOf(l namedList) (out []estate.Resources) {
+	for _, t := range l.Resources {
+		if !isPlain(t) {
+			out = append(out, estate.Resources{withoutNot(t)})
+		}
+	}
+	if leavesOut(l) {
+		out = append(out, l.Resources)
+	}
+	return out
+}
+
+// isPlain says that a term is nothing but an address.
+func isPlain(t estate.ResourceTerm) bool {
+	return t.In != nil && t.In.Plain() && t.String() == estate.ResourceTerm{In: t.In, Not: t.Not}.String()
+}
+
+// leavesOut says that a list has `not` entries beside others.
+func leavesOut(l namedList) bool {
+	return len(l.Resources) > 1 && slices.ContainsFunc(l.Resources, func(t estate.ResourceTerm) bool { return t.Not })
+}
+
 // emptyPlaces reports what of a list of resources selects nothing.
 func (c *check) emptyPlaces(l namedList) {
 	for _, t := range l.Resources {
-		plain := t.In != nil && t.In.Plain() && t.String() == estate.ResourceTerm{In: t.In, Not: t.Not}.String()
-		if !plain && !c.coversAny(estate.Resources{withoutNot(t)}) {
+		if !isPlain(t) && !c.coversAny(estate.Resources{withoutNot(t)}) {
 			c.weigh(kept(l.what == "block" || t.Not), l.entry, t.Position, "%s: %s fits no listed resource",
 				named(l.what, l.entry), t)
 		}
 	}
-	isNot := func(t estate.ResourceTerm) bool { return t.Not }
-	if len(l.Resources) > 1 && slices.ContainsFunc(l.Resources, isNot) && !c.coversAny(l.Resources) {
+	if leavesOut(l) && !c.coversAny(l.Resources) {
 		c.weigh(kept(l.what == "block"), l.entry, l.Resources[0].Position,
 			"%s: the `not` entries leave no listed resource over", named(l.what, l.entry))
 	}

@@ -12,14 +12,14 @@ var missingNeed = &Finding{
 	Cure:      "add what is missing to the role or grant it beside it, or take the operation out",
 	expensive: true,
 	find: func(c *check) {
-		all, err := auditing.Lacking(c.ctx, c.gate)
+		all, err := auditing.Lacking(c.ctx, c.gate, mostNamed+1)
 		if err != nil {
 			c.report(nil, diagnostic.Position{File: "."}, "what operations need was not looked for: %s", err)
 			return
 		}
 		for _, l := range all {
 			g := c.estate.Grants[l.Grant]
-			who := someOf(len(l.Subjects), func(i int) string { return l.Subjects[i].String() })
+			who := someOf(l.Number, func(i int) string { return l.Subjects[i].String() })
 			where := someOf(l.Count, func(i int) string { return l.Places[i] })
 			c.report(&g.Object, g.Source.Position,
 				"grant %s gives %s to %s without %s, which it needs, for example on %s", l.Grant, l.Operation, who, l.Need, where)

@@ -17,8 +17,13 @@ var singleHolder = &Finding{
 	find: func(c *check) {
 		operations, places := map[string][]string{}, map[string][]string{}
 		var order []string
-		for _, a := range auditing.SingleHolders(c.gate, c.now,
-			func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern }) {
+		all, err := auditing.SingleHolders(c.ctx, c.gate, c.now,
+			func(o *estate.Operation) bool { return o.HighRisk || o.Level == estate.Govern })
+		if err != nil {
+			c.report(nil, diagnostic.Position{File: "."}, "what one person alone may do was not looked for: %s", err)
+			return
+		}
+		for _, a := range all {
 			who := a.Who.String()
 			if operations[who] == nil {
 				order = append(order, who)

@@ -22,13 +22,14 @@ func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 		d := newDraw(uint64(seed) + 90_000)
 		e := load(t, withoutSessions(d.estate()))
 		g := compiled(t, e)
-		all, err := auditing.Lacking(t.Context(), g)
+		all, err := auditing.Lacking(t.Context(), g, 1000)
 		require.NoError(t, err)
 		told := map[[3]string]bool{} // subject, operation, need
 		cells := map[estate.Principal]*differing.Cells{}
 		for _, l := range all {
 			assert.True(t, slices.IsSortedFunc(l.Subjects, func(a, b estate.Principal) int { return int(a.Kind) - int(b.Kind) }))
-			assert.LessOrEqual(t, len(l.Places), l.Count)
+			assert.Len(t, l.Places, l.Count)
+			assert.Len(t, l.Subjects, l.Number)
 			for _, who := range l.Subjects {
 				if cells[who] == nil {
 					cells[who], err = differing.CompileCells(e, differing.Scene{Only: map[estate.Principal]bool{who: true}})

@@ -21,6 +21,53 @@ func (g *Gate) Count(list estate.Resources) (count int) {
 	return count
 }
 
+// mostTried is among how many rows a list is held against one after another before it is looked for with others.
+const mostTried = 4096
+
+// LookForAny finds out of many lists at once which select any listed resource, as CoversAny tells afterwards. Those
+// that nothing among the first few rows shows it of are looked for together, in one way through all resources.
+func (g *Gate) LookForAny(lists []estate.Resources) {
+	var open []estate.Resources
+	for _, l := range lists {
+		key := placemap.ResourcesKey(l)
+		if _, known := g.Places.Numbers[key]; known {
+			continue
+		}
+		if _, known := g.coverAny[key]; known {
+			continue
+		}
+		some, whole := g.coversSoon(l)
+		if some || whole {
+			g.coverAny[key] = some
+			continue
+		}
+		open = append(open, l)
+	}
+	if len(open) == 0 {
+		return
+	}
+	places, which := placemap.New(g.estate, open, nil, g.Classes)
+	for i, l := range open {
+		g.coverAny[placemap.ResourcesKey(l)] = places.CoversAny(which[i])
+	}
+}
+
+// coversSoon says whether a list selects any of the first few rows on which it can select some, and whether these are
+// all.
+func (g *Gate) coversSoon(l estate.Resources) (some, whole bool) {
+	left := mostTried
+	for _, s := range g.stretchesOf(l) {
+		to := min(s.to, s.from+left)
+		for range placemap.Selected(g.estate, l, s.from, to) {
+			return true, true
+		}
+		if left -= to - s.from; to < s.to {
+			return false, false
+		}
+	}
+	return false, true
+}
+
 // Used lists the operations of a role, by name, that apply to something listed where the role, or one that includes it,
 // is granted.
 func (g *Gate) Used(role string) (names []string) {

@@ -73,7 +73,7 @@ func TestWhatLooksAtAllEndsWithItsContext(t *testing.T) {
 			return err
 		},
 		"lacking": func(ctx context.Context) error {
-			_, err := auditing.Lacking(ctx, g)
+			_, err := auditing.Lacking(ctx, g, 1)
 			return err
 		},
 		"cells": func(ctx context.Context) error {

@@ -23,6 +23,7 @@ type Cells struct {
 	*gate.Gate
 	pair    *Pair
 	classes [][]who
+	classOf []uint32 // of each subject, its class and one; 0: it is in none. nil until it is asked for
 }
 
 // Scene says what cells are made of.
@@ -156,40 +157,6 @@ func (c *Cells) Each(ctx context.Context, since clock.Instant, each func(Access)
 	return c.pair.tell(ctx, c.classes, func(d Difference) bool {
 		return each(Access{d.Subjects, d.Operation, d.New, d.Piles})
 	})
-}
-
-// ByClass goes through the subjects whom nothing tells apart, from an instant on: take is told what they may do on some
-// piles, and settle who they are when all of it has been told. It stops at settle's first error.
-func (c *Cells) ByClass(ctx context.Context, since clock.Instant, take func(ChangeList, []*Pile),
-	settle func(class []estate.Principal) error) error {
-	c.pair.begin(since)
-	d := differ{Pair: c.pair, marked: make([]uint32, c.Numbers()), each: take}
-	for _, class := range c.classes {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		if _, err := d.walk(class[0]); err != nil {
-			return err
-		}
-		var all []estate.Principal
-		for _, w := range class {
-			all = append(all, w.principal)
-		}
-		if err := settle(all); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// When tells when an operation, by its place among Names, is allowed by a change list.
-func (c *Cells) When(t ChangeList, operation uint32) region.Region {
-	for _, one := range c.pair.turns[t] {
-		if one.operation == operation {
-			return one.is.Possible
-		}
-	}
-	return region.Empty
 }
 
 // Names lists the names of the operations.

@@ -208,6 +208,7 @@ type differ struct {
 	held    [2][]uint64                   // likewise, its units under lists that traits tell
 	given   []region.Region               // of the units at hand
 	taken   []region.Region
+	unitOps [][]uint32                // of each unit, the operations that are looked at
 	each    func(ChangeList, []*Pile) // takes what is found, if it is not nil; piles come in no order
 }
 

@@ -357,6 +357,12 @@ func OperationsOn(piles []*Pile) []string {
 	return slices.Compact(out)
 }
 
+// Valid says whether an operation that is looked at, by its place among the names of all, applies to the resources in
+// the new estate.
+func (p *Pile) Valid(operation uint32) bool {
+	return p.looks[New].there && slices.Contains(p.pair.validOn(p.pair.sides[New], p.looks[New].at.Class), operation)
+}
+
 // Number is the same for parts of one pile, and less than what Numbers gives.
 func (p *Pile) Number() int { return int(p.number) }
 

@@ -1,0 +1,229 @@
+package auditing
+
+import (
+	"cmp"
+	"iter"
+	"slices"
+	"strings"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/region"
+)
+
+// blame finds the grants by which somebody has what is of no use to them: each time the first.
+type blame struct {
+	cells  *differing.Cells
+	most   int
+	needs  []need
+	grants []givingGrant
+	at     [][]uint32 // of each pile, the grants that give something there, by number
+	found  map[grantNeed]*shortfall
+	both   differing.ClassSet
+}
+
+// givingGrant is a grant that gives operations that need others.
+type givingGrant struct {
+	to    *receivers
+	gives []givenNeed
+}
+
+// givenNeed is a need of an operation that a grant gives, and when it does.
+type givenNeed struct {
+	need uint32
+	when region.Region
+	asks bool
+}
+
+// receivers are the classes to whom a grant goes.
+type receivers struct {
+	few  []uint32           // in order, where they are few
+	many differing.ClassSet // else
+}
+
+type grantNeed struct{ grant, need uint32 }
+
+// shortfall is to whom, and where, a grant gives an operation without what it needs.
+type shortfall struct {
+	to    *receivers
+	who   differing.ClassSet // of those; by place among them, where they are few
+	rows  []int              // the first of the resources, in order
+	count int                // how many they are
+}
+
+// begin assigns the grants to the piles that they cover.
+func (b *blame) begin(needs []need) error {
+	b.needs = needs
+	of := map[string][]uint32{} // of each operation, its needs
+	for i, need := range needs {
+		of[need.names[0]] = append(of[need.names[0]], uint32(i))
+	}
+	nobody := b.cells.Numbered(len(b.cells.Gate.All) - 1) // anonymous, to whom nothing is ever lent
+	known := map[string]*receivers{}
+	covered := map[int][]uint32{}
+	b.grants, b.at = make([]givingGrant, len(b.cells.Grants)), make([][]uint32, b.cells.Numbers())
+	for n, gr := range b.cells.Grants {
+		one := &b.grants[n]
+		given := map[string]bool{}
+		for _, ref := range gr.Roles {
+			for operation := range b.cells.Roles[ref.ID].Operations {
+				given[operation] = len(of[operation]) > 0
+			}
+		}
+		for operation, does := range given {
+			if !does {
+				continue
+			}
+			when, err := b.cells.GrantRegion(gr, gate.SessionQuery{Subject: nobody, Operation: operation})
+			if err != nil {
+				return err
+			}
+			if when == region.Empty {
+				continue
+			}
+			for _, i := range of[operation] {
+				one.gives = append(one.gives, givenNeed{i, when, b.cells.Space().AsksBelow(when, b.cells.Facts.Fixed)})
+			}
+		}
+		if len(one.gives) == 0 {
+			continue
+		}
+		key := membership.SubjectsKey(gr.To)
+		if known[key] == nil {
+			known[key] = b.receive(b.cells.ClassesIn(gr.To))
+		}
+		one.to = known[key]
+		if covered[gr.List] == nil {
+			covered[gr.List] = b.cells.Covered(gr.List)
+		}
+		for _, pile := range covered[gr.List] {
+			b.at[pile] = append(b.at[pile], uint32(n))
+		}
+	}
+	return nil
+}
+
+func (b *blame) receive(classes []uint32) *receivers {
+	all := b.cells.NewClassSet()
+	if len(classes) <= len(all) {
+		return &receivers{few: classes}
+	}
+	for _, class := range classes {
+		all.Add(class)
+	}
+	return &receivers{many: all}
+}
+
+// find finds the grants by which those have the operations who lack what these need, by need, where some do. It takes
+// everybody out for whom it has found one.
+func (b *blame) find(pile uint32, on *differing.OnPile, lack []differing.ClassSet, some []bool) error {
+	for _, n := range b.at[pile] {
+		gr := &b.grants[n]
+		for k := range gr.gives {
+			given := &gr.gives[k]
+			if !some[given.need] {
+				continue
+			}
+			from := lack[given.need]
+			if given.asks {
+				all, err := on.Where(pile, given.when, from)
+				if err != nil {
+					return err
+				}
+				from = all
+			}
+			if b.take(grantNeed{n, given.need}, gr.to, from, b.cells.All()[pile]) {
+				lack[given.need].DropAll(b.both)
+				some[given.need] = lack[given.need].Any()
+			}
+		}
+	}
+	return nil
+}
+
+// take takes down who of some classes has what is of no use by a grant, on a pile, and says whether there is anybody.
+// They are in both then.
+func (b *blame) take(at grantNeed, to *receivers, from differing.ClassSet, pile *differing.Pile) bool {
+	if to.many != nil {
+		if !b.both.SetTo(from, to.many) {
+			return false
+		}
+	} else {
+		clear(b.both)
+		for _, class := range to.few {
+			if from.Has(class) {
+				b.both.Add(class)
+			}
+		}
+		if !b.both.Any() {
+			return false
+		}
+	}
+	one := b.found[at]
+	if one == nil {
+		one = &shortfall{to: to}
+		b.found[at] = one
+		if to.many != nil {
+			one.who = b.cells.NewClassSet()
+		} else {
+			one.who = make(differing.ClassSet, (len(to.few)+63)/64)
+		}
+	}
+	if to.many != nil {
+		one.who.AddAll(b.both)
+	} else {
+		for i, class := range to.few {
+			if b.both.Has(class) {
+				one.who.Add(uint32(i))
+			}
+		}
+	}
+	one.count += pile.Len()
+	one.rows = firstRows(one.rows, pile, b.cells.Estate(), b.most)
+	return true
+}
+
+// classes gives those of a shortfall, in order.
+func (s *shortfall) classes() iter.Seq[uint32] {
+	if s.to.many != nil {
+		return s.who.All()
+	}
+	return func(yield func(uint32) bool) {
+		for i := range s.who.All() {
+			if !yield(s.to.few[i]) {
+				return
+			}
+		}
+	}
+}
+
+// tell lists what was found by grant, operation and need.
+func (b *blame) tell() []Lack {
+	out := make([]Lack, 0, len(b.found))
+	for k, found := range b.found {
+		names := b.needs[k.need].names
+		one := Lack{Grant: b.cells.Grants[k.grant].ID, Operation: names[0], Need: names[1], Count: found.count}
+		classes := 0
+		for class := range found.classes() {
+			members := b.cells.Class(class)
+			one.Number += len(members)
+			// classes come by the first in each, so that the first of all are in the first few
+			if classes++; classes <= b.most {
+				one.Subjects = append(one.Subjects, members[:min(len(members), b.most)]...)
+			}
+		}
+		slices.SortFunc(one.Subjects, estate.Principal.Compare)
+		one.Subjects = one.Subjects[:min(len(one.Subjects), b.most)]
+		for _, row := range found.rows {
+			one.Places = append(one.Places, b.cells.Estate().Tree.Address(row))
+		}
+		out = append(out, one)
+	}
+	slices.SortFunc(out, func(a, b Lack) int {
+		return cmp.Or(strings.Compare(a.Grant, b.Grant), strings.Compare(a.Operation, b.Operation),
+			strings.Compare(a.Need, b.Need))
+	})
+	return out
+}

@@ -1,0 +1,108 @@
+package gate_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
+	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/region"
+)
+
+// heldAt is a subject with an operation and an address.
+type heldAt struct {
+	who           estate.Principal
+	operation, at string
+}
+
+// What is told pile by pile is what is told subject by subject, and what is told again has not changed.
+func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
+	told, partly, again := 0, 0, 0
+	for seed := range uint64(scaled(120)) {
+		d := newDraw(seed + 61e6)
+		e := load(t, d.estate())
+		since, err := e.Zone.ParseTime(d.one(drawnTimes[:3]...))
+		require.NoError(t, err)
+		scene := differing.Scene{Which: gate.Counting(d.IntN(3)), Roster: membership.New(e)}
+		if d.chance(30) {
+			scene.Only = map[estate.Principal]bool{{ID: "ana"}: true, {ID: "cai"}: true}
+		}
+		if d.chance(50) {
+			scene.Base, err = gate.Compile(e, nil)
+			require.NoError(t, err)
+		}
+		cells, err := differing.CompileCells(e, scene)
+		require.NoError(t, err)
+		some := d.Uint64()
+		cells.Choose(func(o *estate.Operation) bool { return some>>(len(o.Name)%7)&1 == 1 }, nil)
+		if d.chance(30) {
+			cells.Within(cells.Space().Between(since, since+1e12))
+		}
+		want, got := map[heldAt]differing.Cell{}, map[heldAt]differing.Cell{}
+		require.NoError(t, cells.Each(t.Context(), since, func(a differing.Access) bool {
+			for _, pile := range a.Piles {
+				for address := range pile.Addresses() {
+					for _, who := range a.Subjects {
+						want[heldAt{who, a.Operation, address}] = a.Cell
+					}
+				}
+			}
+			return true
+		}))
+		last := map[string]map[estate.Principal]differing.Cell{}
+		require.NoError(t, cells.ByPile(t.Context(), since, differing.WhileActive, func(pile *differing.Pile, on *differing.OnPile) error {
+			for n, name := range cells.Names() {
+				if some>>(len(name)%7)&1 == 0 || !pile.Valid(uint32(n)) {
+					continue
+				}
+				bands, same, err := on.Of(uint32(n))
+				require.NoError(t, err)
+				now := map[estate.Principal]differing.Cell{}
+				for _, b := range bands {
+					for class := range b.Classes.All() {
+						for _, who := range cells.Class(class) {
+							require.NotContains(t, now, who, "seed %d: in two bands", seed)
+							now[who] = b.Cell
+							if b.Sure != b.Possible {
+								partly++
+							}
+							for address := range pile.Addresses() {
+								got[heldAt{who, name, address}] = b.Cell
+							}
+						}
+					}
+				}
+				if same {
+					require.Equal(t, last[name], now, "seed %d: %s", seed, name)
+					again += len(now)
+				}
+				last[name] = now
+			}
+			return nil
+		}))
+		require.Equal(t, len(want), len(got), "seed %d", seed)
+		for at, cell := range want {
+			require.True(t, same(t, cells, cell.Sure, got[at].Sure) && same(t, cells, cell.Possible, got[at].Possible),
+				"seed %d: %v", seed, at)
+		}
+		told += len(want)
+	}
+	require.Greater(t, told, 1000)
+	require.Positive(t, partly)
+	require.Positive(t, again)
+}
+
+// same says whether two regions are, however they were put together.
+func same(t *testing.T, cells *differing.Cells, a, b region.Region) bool {
+	if a == b {
+		return true
+	}
+	over, err := cells.Space().Contains(a, b)
+	require.NoError(t, err)
+	under, err := cells.Space().Contains(b, a)
+	require.NoError(t, err)
+	return over && under
+}

@@ -1,0 +1,327 @@
+package differing
+
+import (
+	"context"
+	"slices"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/unitrow"
+	"hiddengate/internal/lookup"
+	"hiddengate/internal/region"
+)
+
+// Band is classes of subjects who may do an operation on a pile at the same times and under the same conditions.
+type Band struct {
+	Classes ClassSet
+	Cell
+}
+
+// Activity says whether it counts when somebody is active.
+type Activity int
+
+// Access is told while somebody is active, or as if everybody who is active at any time always were.
+const (
+	WhileActive Activity = iota
+	IfActive
+)
+
+// ByPile goes through the chosen piles in order: each is told one with what anybody may do there from an instant on. It
+// costs the steps of all rows, and for each pile and operation that is asked about a few sets of classes. It stops at
+// the first error. Its own says that the conditions are too complex.
+func (c *Cells) ByPile(ctx context.Context, since clock.Instant, how Activity, each func(*Pile, *OnPile) error) error {
+	c.pair.begin(since)
+	w := newSweep(c, how)
+	for mark := range len(c.pair.first) - 1 {
+		w.pass(uint32(mark))
+		for n := c.pair.first[mark]; n < c.pair.first[mark+1]; n++ {
+			if !c.pair.chosen[n] {
+				continue
+			}
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			if err := each(c.pair.piles[n], w.onPile(c.pair.piles[n])); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Class lists the subjects of a class, by number.
+func (c *Cells) Class(n uint32) (out []estate.Principal) {
+	for _, w := range c.classes[n] {
+		out = append(out, w.principal)
+	}
+	return out
+}
+
+// ClassesIn lists the classes of those whom a list of subjects selects, in order: lists of grants and blocks select all
+// of a class or nobody.
+func (c *Cells) ClassesIn(list estate.Subjects) (out []uint32) {
+	if c.classOf == nil {
+		c.classOf = make([]uint32, len(c.Gate.All))
+		for n, class := range c.classes {
+			for _, w := range class {
+				c.classOf[w.numbers[New]] = uint32(n) + 1
+			}
+		}
+	}
+	for _, n := range c.Lists.Selected(list) {
+		if class := c.classOf[n]; class > 0 {
+			out = append(out, class-1)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Active is when the subjects of a class are.
+func (c *Cells) Active(n uint32) region.Region {
+	return region.Region(c.Rows.RowOf[c.classes[n][0].numbers[New]].Active)
+}
+
+// Classes counts the classes.
+func (c *Cells) Classes() int { return len(c.classes) }
+
+// NewClassSet gives an empty set of classes.
+func (c *Cells) NewClassSet() ClassSet { return make(ClassSet, (len(c.classes)+63)/64) }
+
+// sweep goes over the marks, and knows of each operation who stands how where it is.
+type sweep struct {
+	*differ
+	classes   [][]who
+	standings *standings
+	views     lookup.Sequences // what covers come to: operations with their standings
+	viewOf    []uint32         // of each cover of the pair, its view and one; 0: not known
+	steps     []classStep      // by mark
+	begins    []uint32         // of each mark, its first step
+	at        []uint32         // of each class, its view
+	ops       []operationHeld
+	beneath   [][]heldUnit // of each list that traits tell
+	partly    ClassSet     // who are active at some times alone
+	active    []uint32     // of each class, the number of the times at which it is
+	sortedClasses
+	several []uint32 // who can have several sessions
+	tags    []uint32 // of each class, the number of what conditions ask of its subjects' tags
+	owning  map[estate.Principal][]uint32
+	room    classRoom // for the pile at hand
+	fixed   map[fixedStanding]region.Region
+	spare   []*standingHeld // that nobody has any more
+	told    OnPile
+}
+
+// classStep is a class that has another view from a mark on.
+type classStep struct{ class, view uint32 }
+
+// operationHeld is who stands how to an operation, by rows alone.
+type operationHeld struct {
+	by      map[uint32]*standingHeld // by standing
+	all     ClassSet                 // of whom anything is said
+	version uint64                   // grows with each change
+	cached  uint64                   // the version of which bands are; 0: there are none
+	bands   []Band
+	room    classRoom
+	shown   uint64 // the version that was told last; 0: it was something else
+}
+
+type standingHeld struct {
+	classes ClassSet
+	count   int
+}
+
+// heldUnit is a unit with the classes that have it under a list.
+type heldUnit struct {
+	unit uint32
+	few  []uint32 // the classes, where they are few
+	many ClassSet // else
+}
+
+// fixedStanding is all that a standing that asks hangs on, but for what may come.
+type fixedStanding struct {
+	standing, tags, facts uint32
+	owns, untested        bool
+	active                uint32
+	may                   uint32 // the pile and one, of what may come
+}
+
+func newSweep(c *Cells, how Activity) *sweep {
+	d := &differ{Pair: c.pair, marked: make([]uint32, c.Numbers())}
+	words := (len(c.classes) + 63) / 64
+	w := &sweep{differ: d, classes: c.classes, standings: newStandings(d), views: *lookup.NewSequences(), at: make([]uint32, len(c.classes)),
+		ops: make([]operationHeld, len(d.names)), partly: make(ClassSet, words), active: make([]uint32, len(c.classes)), room: classRoom{words: words},
+		tags: make([]uint32, len(c.classes)), owning: map[estate.Principal][]uint32{},
+		fixed: map[fixedStanding]region.Region{}}
+	for o := range w.ops {
+		w.ops[o] = operationHeld{by: map[uint32]*standingHeld{}, version: 1, room: classRoom{words: words}}
+	}
+	w.told = OnPile{sweep: w, beside: make([][]*heldUnit, len(d.names))}
+	w.gather(how)
+	return w
+}
+
+// gather puts the steps of all rows in order by mark, and what is held under lists that traits tell by list.
+func (w *sweep) gather(how Activity) {
+	s := w.sides[New]
+	marks := len(w.first) - 1
+	w.beneath = make([][]heldUnit, len(s.Places.Complex))
+	type listUnit struct{ list, unit uint32 }
+	known := map[listUnit]int{}
+	tags, actives := map[string]uint32{}, map[region.Region]uint32{}
+	var rows []uint32 // the classes whose rows are swept
+	for n, class := range w.classes {
+		number := class[0].numbers[New]
+		h := &s.Rows.RowOf[number]
+		for _, owner := range s.owners[number] {
+			w.owning[owner] = append(w.owning[owner], uint32(n))
+		}
+		switch {
+		case !isActive(h):
+			continue
+		case h.Flags&unitrow.Separated != 0:
+			w.several = append(w.several, uint32(n))
+			continue
+		case how == WhileActive && region.Region(h.Active) != region.Full:
+			w.partly.Add(uint32(n))
+			k, ok := actives[region.Region(h.Active)]
+			if !ok {
+				k = uint32(len(w.standings.active))
+				actives[region.Region(h.Active)] = k
+				w.standings.active = append(w.standings.active, region.Region(h.Active))
+			}
+			w.active[n] = k
+		}
+		key := w.likeness(class[0]).tags[New]
+		if _, ok := tags[key]; !ok {
+			tags[key] = uint32(len(tags))
+		}
+		w.tags[n] = tags[key]
+		rows = append(rows, uint32(n))
+		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+			at := listUnit{e.Trait, s.joint[e.Unit]}
+			if len(w.opsOf(at.unit)) == 0 {
+				continue
+			}
+			i, ok := known[at]
+			if !ok {
+				i = len(w.beneath[at.list])
+				known[at] = i
+				w.beneath[at.list] = append(w.beneath[at.list], heldUnit{unit: at.unit})
+			}
+			// several of the gate's units can be one of the pair's
+			one := &w.beneath[at.list][i]
+			if k := len(one.few); k == 0 || one.few[k-1] != uint32(n) {
+				one.few = append(one.few, uint32(n))
+			}
+		}
+	}
+	for _, list := range w.beneath {
+		for i := range list {
+			if len(list[i].few) > w.room.words {
+				list[i].many = make(ClassSet, w.room.words)
+				for _, class := range list[i].few {
+					list[i].many.Add(class)
+				}
+				list[i].few = nil
+			}
+		}
+	}
+	w.sortByTags(rows)
+	begins := make([]uint32, marks+1)
+	each := func(take func(mark uint32, step classStep)) {
+		for _, class := range rows {
+			h := &s.Rows.RowOf[w.classes[class][0].numbers[New]]
+			last := uint32(0)
+			for _, step := range s.Rows.Steps[h.Row : h.Row+h.Steps] {
+				if view := w.view(s, step.Cover); view != last {
+					take(step.Mark, classStep{class, view})
+					last = view
+				}
+			}
+		}
+	}
+	each(func(mark uint32, _ classStep) { begins[mark+1]++ })
+	for m := range marks {
+		begins[m+1] += begins[m]
+	}
+	w.steps = make([]classStep, begins[marks])
+	next := slices.Clone(begins)
+	each(func(mark uint32, step classStep) {
+		w.steps[next[mark]] = step
+		next[mark]++
+	})
+	w.begins = begins
+}
+
+// view numbers what a cover comes to for the operations that are looked at.
+func (w *sweep) view(s *side, cover uint32) uint32 {
+	n := int(w.coverOf(s, cover))
+	if more := n + 1 - len(w.viewOf); more > 0 {
+		w.viewOf = append(w.viewOf, make([]uint32, more)...)
+	}
+	if w.viewOf[n] == 0 {
+		var seq []uint32
+		for _, one := range w.standings.held(w.covers.Get(uint32(n))) {
+			seq = append(seq, one.operation, one.standing)
+		}
+		w.viewOf[n] = w.views.Number(seq) + 1
+	}
+	return w.viewOf[n] - 1
+}
+
+// pass takes the steps at a mark.
+func (w *sweep) pass(mark uint32) {
+	for _, step := range w.steps[w.begins[mark]:w.begins[mark+1]] {
+		was, is := w.views.Get(w.at[step.class]), w.views.Get(step.view)
+		w.at[step.class] = step.view
+		for len(was)+len(is) > 0 {
+			switch {
+			case len(is) == 0 || len(was) > 0 && was[0] < is[0]:
+				w.turn(step.class, was[0], was[1], unsaid)
+				was = was[2:]
+			case len(was) == 0 || is[0] < was[0]:
+				w.turn(step.class, is[0], unsaid, is[1])
+				is = is[2:]
+			default:
+				if was[1] != is[1] {
+					w.turn(step.class, is[0], was[1], is[1])
+				}
+				was, is = was[2:], is[2:]
+			}
+		}
+	}
+}
+
+// turn gives a class another standing to an operation.
+func (w *sweep) turn(class, operation, was, is uint32) {
+	o := &w.ops[operation]
+	o.version++
+	if o.all == nil {
+		o.all = make(ClassSet, w.room.words)
+	}
+	if was != unsaid {
+		held := o.by[was]
+		held.classes.Drop(class)
+		if held.count--; held.count == 0 {
+			delete(o.by, was)
+			w.spare = append(w.spare, held)
+		}
+	}
+	if is == unsaid {
+		o.all.Drop(class)
+		return
+	}
+	held := o.by[is]
+	if held == nil {
+		if k := len(w.spare); k > 0 {
+			held, w.spare = w.spare[k-1], w.spare[:k-1]
+		} else {
+			held = &standingHeld{classes: make(ClassSet, w.room.words)}
+		}
+		o.by[is] = held
+	}
+	held.classes.Add(class)
+	held.count++
+	o.all.Add(class)
+}

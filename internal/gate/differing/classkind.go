@@ -1,0 +1,94 @@
+package differing
+
+// classKind is classes about which the same is so on a pile, as far as conditions ask, but for whether they own it.
+type classKind struct {
+	classes ClassSet
+	one     uint32 // one of them
+}
+
+// mostKinds is up to how many kinds of classes it pays to tell apart as sets.
+const mostKinds = 64
+
+// sortedClasses is classes put together by the tags that conditions ask about.
+type sortedClasses struct {
+	bySubject []classKind           // by the values that conditions name; nil: there are too many
+	bySame    []map[string]ClassSet // of each tag that has to be the resource's, by value
+}
+
+// sortByTags sorts the classes that are swept.
+func (w *sweep) sortByTags(rows []uint32) {
+	s := w.sides[New]
+	known := map[string]int{}
+	w.bySame = make([]map[string]ClassSet, len(s.Facts.Sames))
+	into := func(by map[string]ClassSet, value string, class uint32) {
+		if by[value] == nil {
+			by[value] = make(ClassSet, w.room.words)
+		}
+		by[value].Add(class)
+	}
+	for _, class := range rows {
+		tags := s.All[w.classes[class][0].numbers[New]].Tags
+		key := tags.Name(func(key string) bool { return s.Facts.Subject[key] })
+		i, ok := known[key]
+		if !ok {
+			i = len(w.bySubject)
+			known[key] = i
+			w.bySubject = append(w.bySubject, classKind{make(ClassSet, w.room.words), class})
+		}
+		w.bySubject[i].classes.Add(class)
+		for k, same := range s.Facts.Sames {
+			if w.bySame[k] == nil {
+				w.bySame[k] = map[string]ClassSet{}
+			}
+			into(w.bySame[k], tags.Get(same.Key), class)
+		}
+	}
+}
+
+// kinds tells the classes apart by what is so of them and a pile, without its owners; nil if there are too many kinds,
+// or if the pile is of what may come.
+func (t *OnPile) kinds(about *asked) []classKind {
+	if about.kinds != nil || about.pile.may != nil || len(t.bySubject)<<len(t.bySame) > mostKinds {
+		return about.kinds
+	}
+	s := t.sides[New]
+	tree := s.Estate().Tree
+	tags := tree.Tags[tree.Rows[about.pile.row(int(New), 0)].Tags]
+	kinds := t.bySubject
+	if len(about.owners) > 0 {
+		kinds = nil
+		for _, k := range t.bySubject {
+			rest := t.room.any()
+			copy(rest, k.classes)
+			for _, class := range about.owners {
+				rest.Drop(class)
+			}
+			kinds = withOne(kinds, rest)
+		}
+	}
+	for k, same := range s.Facts.Sames {
+		value := tags.Get(same.Key)
+		alike := t.bySame[k][value]
+		if value == "" || alike == nil {
+			continue
+		}
+		var next []classKind
+		for _, one := range kinds {
+			are, others := t.room.any(), t.room.any()
+			are.SetTo(one.classes, alike)
+			others.SetBut(one.classes, alike)
+			next = withOne(withOne(next, are), others)
+		}
+		kinds = next
+	}
+	about.kinds = kinds
+	return kinds
+}
+
+// withOne adds a kind, if it has any classes.
+func withOne(kinds []classKind, classes ClassSet) []classKind {
+	for class := range classes.All() {
+		return append(kinds, classKind{classes, class})
+	}
+	return kinds
+}

@@ -1,0 +1,113 @@
+package differing
+
+import (
+	"iter"
+	"math/bits"
+)
+
+// ClassSet is classes of subjects by number, 64 to a word. Sets of one gate have as many words.
+type ClassSet []uint64
+
+// Has says whether a class is among them.
+func (s ClassSet) Has(class uint32) bool { return s[class/64]&(1<<(class%64)) != 0 }
+
+// Add adds a class.
+func (s ClassSet) Add(class uint32) { s[class/64] |= 1 << (class % 64) }
+
+// Drop takes a class out.
+func (s ClassSet) Drop(class uint32) { s[class/64] &^= 1 << (class % 64) }
+
+// AddAll adds the classes of another set.
+func (s ClassSet) AddAll(other ClassSet) {
+	other = other[:len(s)]
+	for i := range s {
+		s[i] |= other[i]
+	}
+}
+
+// DropAll takes the classes of another set out.
+func (s ClassSet) DropAll(other ClassSet) {
+	other = other[:len(s)]
+	for i := range s {
+		s[i] &^= other[i]
+	}
+}
+
+// SetTo makes it those that are in one set and in another, and says whether there are any.
+func (s ClassSet) SetTo(one, and ClassSet) bool {
+	one, and = one[:len(s)], and[:len(s)]
+	any := uint64(0)
+	for i := range s {
+		s[i] = one[i] & and[i]
+		any |= s[i]
+	}
+	return any != 0
+}
+
+// SetBut makes it those that are in one set and not in another, and says whether there are any.
+func (s ClassSet) SetBut(one, not ClassSet) bool {
+	one, not = one[:len(s)], not[:len(s)]
+	any := uint64(0)
+	for i := range s {
+		s[i] = one[i] &^ not[i]
+		any |= s[i]
+	}
+	return any != 0
+}
+
+// Any says whether there are any.
+func (s ClassSet) Any() bool {
+	for _, w := range s {
+		if w != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Meets says whether some class is in both sets.
+func (s ClassSet) Meets(other ClassSet) bool {
+	other = other[:len(s)]
+	for i := range s {
+		if s[i]&other[i] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// All gives them in order.
+func (s ClassSet) All() iter.Seq[uint32] {
+	return func(yield func(uint32) bool) {
+		for i, w := range s {
+			for ; w != 0; w &= w - 1 {
+				if !yield(uint32(64*i + bits.TrailingZeros64(w))) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// classRoom is room for sets of classes that are used again.
+type classRoom struct {
+	words int
+	sets  []ClassSet
+	used  int
+}
+
+// empty gives an empty set.
+func (r *classRoom) empty() ClassSet {
+	s := r.any()
+	clear(s)
+	return s
+}
+
+// any gives a set with anything in it.
+func (r *classRoom) any() ClassSet {
+	if r.used == len(r.sets) {
+		r.sets = append(r.sets, make(ClassSet, r.words))
+	}
+	r.used++
+	return r.sets[r.used-1]
+}

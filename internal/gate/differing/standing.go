@@ -1,0 +1,187 @@
+package differing
+
+import (
+	"encoding/binary"
+	"slices"
+
+	"hiddengate/internal/gate/unitrow"
+	"hiddengate/internal/region"
+)
+
+// standing is when units give an operation to somebody, and when they deny it. It has a number; the first is that
+// nothing is said, the second that it is always denied.
+type standing struct {
+	given, taken []region.Region // sorted, each once; Full stands alone
+	asks         bool            // of subject or resource, so that it hangs on them when it is so
+	when         []workedOut     // of each activity, where it does not ask; nil: none is known
+}
+
+// workedOut is a region, if it is worked out already.
+type workedOut struct {
+	region region.Region
+	is     bool
+}
+
+const (
+	unsaid uint32 = iota
+	barred
+)
+
+// standings numbers standings as they come up.
+type standings struct {
+	differ *differ
+	list   []standing
+	known  map[string]uint32
+	more   map[furtherUnit]uint32
+	active []region.Region // the times at which somebody is active, by number; the first is always
+}
+
+// furtherUnit is a standing to which a unit is added.
+type furtherUnit struct {
+	standing uint32
+	region   region.Region
+	block    bool
+}
+
+func newStandings(d *differ) *standings {
+	s := &standings{differ: d, known: map[string]uint32{}, more: map[furtherUnit]uint32{},
+		active: []region.Region{region.Full}}
+	s.number(standing{})
+	s.number(standing{taken: []region.Region{region.Full}})
+	return s
+}
+
+func (s *standings) number(one standing) uint32 {
+	key := binary.AppendUvarint(nil, uint64(len(one.given)))
+	for _, r := range one.given {
+		key = binary.AppendUvarint(key, uint64(r))
+	}
+	for _, r := range one.taken {
+		key = binary.AppendUvarint(key, uint64(r))
+	}
+	n, ok := s.known[string(key)]
+	if !ok {
+		n = uint32(len(s.list))
+		s.known[string(key)] = n
+		side := s.differ.sides[New]
+		for _, r := range slices.Concat(one.given, one.taken) {
+			one.asks = one.asks || side.Space().AsksBelow(r, side.Facts.Fixed)
+		}
+		s.list = append(s.list, one)
+	}
+	return n
+}
+
+// with adds a unit.
+func (s *standings) with(n uint32, r region.Region, block bool) uint32 {
+	if n == barred || r == region.Empty {
+		return n
+	}
+	key := furtherUnit{n, r, block}
+	out, ok := s.more[key]
+	if !ok {
+		one := standing{given: s.list[n].given, taken: s.list[n].taken}
+		if block {
+			one.taken = added(one.taken, r)
+		} else {
+			one.given = added(one.given, r)
+		}
+		if out = barred; !slices.Contains(one.taken, region.Full) {
+			out = s.number(one)
+		}
+		s.more[key] = out
+	}
+	return out
+}
+
+// added adds a region to some. What always is leaves no others.
+func added(to []region.Region, r region.Region) []region.Region {
+	if r == region.Full {
+		return []region.Region{r}
+	}
+	i, found := slices.BinarySearch(to, r)
+	if found || len(to) == 1 && to[0] == region.Full {
+		return to
+	}
+	return slices.Insert(slices.Clone(to), i, r)
+}
+
+// when is the region of a standing that does not ask, for somebody of an activity by its number.
+func (s *standings) when(n, active uint32) (region.Region, error) {
+	one := &s.list[n]
+	if one.when == nil {
+		one.when = make([]workedOut, len(s.active))
+	}
+	out := &one.when[active]
+	if !out.is {
+		r, err := s.come(one.given, one.taken, s.active[active])
+		if err != nil {
+			return region.Empty, err
+		}
+		*out = workedOut{r, true}
+	}
+	return out.region, nil
+}
+
+// whenKnown is it where something is known.
+func (s *standings) whenKnown(n uint32, known *region.Context, active uint32) (region.Region, error) {
+	fixed := func(list []region.Region) (out []region.Region) {
+		for _, r := range list {
+			out = append(out, s.differ.sides[New].Space().Fix(r, known))
+		}
+		return out
+	}
+	return s.come(fixed(s.list[n].given), fixed(s.list[n].taken), s.active[active])
+}
+
+func (s *standings) come(given, taken []region.Region, active region.Region) (region.Region, error) {
+	side := s.differ.sides[New]
+	r, err := side.Space().Left(given, taken, active)
+	if err != nil {
+		return region.Empty, err
+	}
+	return s.differ.fromNow(side, r)
+}
+
+// held reads the standing of each operation that a cover gives or denies, by operation.
+func (s *standings) held(units []uint32) (out []opStanding) {
+	at := map[uint32]int{}
+	for _, u := range units {
+		one := &s.differ.list[u]
+		for _, o := range s.differ.opsOf(u) {
+			i, ok := at[o]
+			if !ok {
+				i = len(out)
+				at[o] = i
+				out = append(out, opStanding{operation: o})
+			}
+			out[i].standing = s.with(out[i].standing, one.region, one.block)
+		}
+	}
+	out = slices.DeleteFunc(out, func(one opStanding) bool { return one.standing == unsaid })
+	slices.SortFunc(out, func(a, b opStanding) int { return int(a.operation) - int(b.operation) })
+	return out
+}
+
+// opStanding is the standing of an operation.
+type opStanding struct{ operation, standing uint32 }
+
+// opsOf lists the operations of a unit that are looked at.
+func (d *differ) opsOf(unit uint32) []uint32 {
+	if d.unitOps == nil {
+		d.unitOps = make([][]uint32, len(d.list))
+	}
+	if d.unitOps[unit] == nil {
+		ops := []uint32{}
+		for o := range uint32(len(d.names)) {
+			if (d.wanted == nil || d.wanted[o]) && d.list[unit].has(o) {
+				ops = append(ops, o)
+			}
+		}
+		d.unitOps[unit] = ops
+	}
+	return d.unitOps[unit]
+}
+
+// isActive says whether a subject is at any time.
+func isActive(h *unitrow.Holder) bool { return h.Active != int32(region.Empty) }

@@ -7,49 +7,78 @@ import (
 )
 
 // From gives the estate as it decides from an instant on: what is over by then is left out, and what has begun has no
-// start. The rest is shared with e.
+// start. The rest is shared with e; where nothing is over or has begun, it is e.
 func (e *Estate) From(at clock.Instant) *Estate {
-	out := *e
-	over := func(m *Moment) bool { return m != nil && m.OverAt(e.Zone, at) }
-	begun := func(m *Moment) *Moment {
-		if m == nil || m.BegunAt(e.Zone, at) {
-			return nil
-		}
-		return m
-	}
-	out.Grants, out.Blocks, out.Roles, out.People, out.Services = map[string]*Grant{}, map[string]*Block{},
-		map[string]*Role{}, map[string]*Subject{}, map[string]*Subject{}
+	f := passing{e.Zone, at}
+	var edits []Edit
 	for id, g := range e.Grants {
-		if !over(g.Ends) {
+		switch {
+		case f.over(g.Ends):
+			edits = append(edits, Drop("grants", id))
+		case f.begun(g.Starts):
 			one := *g
-			one.Starts = begun(g.Starts)
-			out.Grants[id] = &one
+			one.Starts = nil
+			edits = append(edits, Put("grants", &one))
 		}
 	}
 	for id, b := range e.Blocks {
-		if !over(b.Ends) {
+		switch {
+		case f.over(b.Ends):
+			edits = append(edits, Drop("blocks", id))
+		case f.begun(b.Starts):
 			one := *b
-			one.Starts = begun(b.Starts)
-			out.Blocks[id] = &one
+			one.Starts = nil
+			edits = append(edits, Put("blocks", &one))
 		}
 	}
-	for id, r := range e.Roles {
+	for _, r := range e.Roles {
+		if !f.over(r.Ends) && !f.begun(r.Starts) {
+			continue
+		}
 		one := *r
-		if one.Starts = begun(r.Starts); over(r.Ends) {
+		if f.begun(r.Starts) {
+			one.Starts = nil
+		}
+		if f.over(r.Ends) {
 			one.Include, one.Allow = nil, nil
 		}
-		out.Roles[id] = &one
+		edits = append(edits, Put("roles", &one))
 	}
-	for to, section := range map[*map[string]*Subject]map[string]*Subject{&out.People: e.People,
-		&out.Services: e.Services} {
-		for id, s := range section {
-			one := *s
-			if one.Starts = begun(s.Starts); over(s.Ends) {
-				one.Status, one.Starts, one.Ends = Statuses[3], nil, nil
+	for section, list := range map[string]map[string]*Subject{"people": e.People, "services": e.Services} {
+		for _, s := range list {
+			if one := f.subject(s); one != nil {
+				edits = append(edits, Put(section, one))
 			}
-			one.Away = slices.DeleteFunc(slices.Clone(s.Away), func(a Absence) bool { return over(a.Ends) })
-			(*to)[id] = &one
 		}
 	}
-	return &out
+	if edits == nil {
+		return e
+	}
+	return e.With(edits...)
+}
+
+// passing is an instant by which something is over, or has begun.
+type passing struct {
+	zone *clock.Zone
+	at   clock.Instant
+}
+
+func (p passing) over(m *Moment) bool  { return m != nil && m.OverAt(p.zone, p.at) }
+func (p passing) begun(m *Moment) bool { return m != nil && m.BegunAt(p.zone, p.at) }
+
+// subject gives a subject as it is from then on; nil if that is what it was.
+func (p passing) subject(s *Subject) *Subject {
+	past := func(a Absence) bool { return p.over(a.Ends) }
+	if !p.over(s.Ends) && !p.begun(s.Starts) && !slices.ContainsFunc(s.Away, past) {
+		return nil
+	}
+	one := *s
+	if p.begun(s.Starts) {
+		one.Starts = nil
+	}
+	if p.over(s.Ends) {
+		one.Status, one.Starts, one.Ends = Statuses[3], nil, nil
+	}
+	one.Away = slices.DeleteFunc(slices.Clone(s.Away), past)
+	return &one
 }

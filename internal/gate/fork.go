@@ -14,7 +14,7 @@ func (g *Gate) Fork() *Gate {
 	f.Roster = &roster
 	f.space = g.space.Fork()
 	f.scratch = f.space.NewContext()
-	f.matched, f.given, f.taken, f.used = nil, nil, nil, nil
+	f.matched, f.given, f.taken, f.used, f.validIn = nil, nil, nil, nil, nil
 	f.subjects, f.inRoles = map[int]*CompiledSubject{}, map[decisionKey]region.Region{}
 	f.roleSets, f.coverAny = lookup.NewSequences(), map[string]bool{}
 	f.Places = g.Places.Fork()

@@ -7,6 +7,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/newplace"
+	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
 )
 
@@ -29,22 +30,49 @@ func (g *Gate) GrantOf(id string) *CompiledGrant {
 
 // Gives lists the operations, by name, that a grant's roles have and that apply where it is granted to something that
 // is listed, or that a system judges though it is not.
-func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation { return g.givesAmong(gr, g.whole()) }
-
-// givesAmong lists the operations that a grant gives at some spots, which are sorted by their marks.
-func (g *Gate) givesAmong(gr *estate.Grant, spots []placemap.Spot) (out []*estate.Operation) {
+func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 	compiled := g.GrantOf(gr.ID)
 	if compiled == nil {
 		return nil // it names nobody whom this gate is asked about
 	}
+	if g.validIn == nil {
+		g.validIn = map[int]opset.Set{}
+	}
+	valid, ok := g.validIn[compiled.List]
+	if !ok {
+		valid = g.validAt(compiled.List, g.beyond())
+		for class := range g.classesIn(compiled.List) {
+			unite(valid, g.Classes.Valid[class])
+		}
+		g.validIn[compiled.List] = valid
+	}
+	return g.givesOf(gr, valid)
+}
+
+// givesAmong lists the operations that a grant gives at some spots, which are sorted by their marks.
+func (g *Gate) givesAmong(gr *estate.Grant, spots []placemap.Spot) []*estate.Operation {
+	compiled := g.GrantOf(gr.ID)
+	if compiled == nil {
+		return nil // it names nobody whom this gate is asked about
+	}
+	return g.givesOf(gr, g.validAt(compiled.List, spots))
+}
+
+// validAt gives the operations that are valid on those of some spots, sorted by their marks, that a list covers.
+func (g *Gate) validAt(list int, spots []placemap.Spot) opset.Set {
 	set, seen := g.Classes.Ops.NewSet(), map[uint32]bool{}
-	g.covered(compiled.List, spots, func(s placemap.Spot) bool {
+	g.covered(list, spots, func(s placemap.Spot) bool {
 		if !seen[s.Class] {
 			seen[s.Class] = true
 			unite(set, g.Classes.Valid[s.Class])
 		}
 		return true
 	})
+	return set
+}
+
+// givesOf lists those of a set of operations that a grant gives.
+func (g *Gate) givesOf(gr *estate.Grant, set opset.Set) (out []*estate.Operation) {
 	for i, o := range g.Classes.Ops.List {
 		if set.Has(uint32(i)) && g.gives(gr, o.Name) {
 			out = append(out, o)
@@ -53,25 +81,22 @@ func (g *Gate) givesAmong(gr *estate.Grant, spots []placemap.Spot) (out []*estat
 	return out
 }
 
-// whole gives the spots, by their marks, of all that is listed and all that a system judges though it is not, each
-// once.
-func (g *Gate) whole() []placemap.Spot {
-	if g.anywhere != nil {
-		return g.anywhere
+// beyond gives the spots, by their marks, of what a system judges though it is not listed, each once, as far as the
+// lists of grants tell it apart.
+func (g *Gate) beyond() []placemap.Spot {
+	if g.anywhere == nil {
+		known := map[placemap.Spot]bool{}
+		var lists []estate.Resources
+		for _, gr := range g.Grants {
+			lists = append(lists, gr.On)
+		}
+		for _, address := range newplace.ForLists(g.estate, lists) {
+			s, _ := g.Places.Unlisted(address.String())
+			known[s] = true
+		}
+		g.anywhere = slices.AppendSeq([]placemap.Spot{}, maps.Keys(known))
+		slices.SortFunc(g.anywhere, byMark)
 	}
-	known := map[placemap.Spot]bool{}
-	for _, s := range g.Places.Groups().Spots {
-		known[s] = true
-	}
-	var lists []estate.Resources
-	for _, gr := range g.Grants {
-		lists = append(lists, gr.On)
-	}
-	for _, address := range newplace.ForLists(g.estate, lists) {
-		s, _ := g.Places.Unlisted(address.String())
-		known[s] = true
-	}
-	g.anywhere = slices.SortedFunc(maps.Keys(known), byMark)
 	return g.anywhere
 }
 

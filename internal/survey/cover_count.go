@@ -37,7 +37,7 @@ type counter struct {
 	times            map[region.Region]region.Region
 	both             map[[2]region.Region]region.Region
 	shorts           map[string]region.Region
-	last             map[string]*holders        // of each operation, on the pile before
+	last             []lastHolders              // of each operation, on the pile before
 	rows             map[string][]holdersOfPile // of each operation, by pile
 }
 
@@ -48,6 +48,12 @@ type holders struct {
 	services int
 	set      [2]uint64     // a number of the people: others have another, but for a chance in 2 to the power of 128
 	short    region.Region // when there are fewer than enough
+}
+
+// lastHolders is the holders that some bands came to.
+type lastHolders struct {
+	serial  uint64
+	holders *holders
 }
 
 type holdersOfPile struct {
@@ -83,7 +89,7 @@ func newCounter(e *estate.Estate, scene differing.Scene, w Watch, within estate.
 	c := &counter{Cells: cells, watch: w, partly: cells.NewClassSet(), all: cells.NewClassSet(), some: cells.NewClassSet(),
 		lent: scene.Which == gate.OnRequest, seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()},
 		times: map[region.Region]region.Region{}, both: map[[2]region.Region]region.Region{},
-		shorts: map[string]region.Region{}, last: map[string]*holders{}, rows: map[string][]holdersOfPile{}}
+		shorts: map[string]region.Region{}, last: make([]lastHolders, len(cells.Names())), rows: map[string][]holdersOfPile{}}
 	c.window = cells.Space().Between(w.Since, w.Since+clock.Instant(7*24*time.Hour/time.Microsecond))
 	for n, name := range cells.Names() {
 		if w.What == nil || w.What(e.Operations[name]) {
@@ -126,14 +132,18 @@ func (c *counter) run(ctx context.Context) error {
 				continue
 			}
 			name := c.Names()[operation]
-			bands, again, err := on.Of(operation)
-			if err == nil && !again {
-				c.last[name], err = c.holders(bands)
-			}
+			bands, err := on.Of(operation)
 			if err != nil {
 				return err
 			}
-			c.rows[name] = append(c.rows[name], holdersOfPile{pile: pile, holders: c.last[name]})
+			last := &c.last[operation]
+			if last.serial != bands.Serial {
+				if last.holders, err = c.holders(bands.List); err != nil {
+					return err
+				}
+				last.serial = bands.Serial
+			}
+			c.rows[name] = append(c.rows[name], holdersOfPile{pile: pile, holders: last.holders})
 		}
 		return nil
 	})

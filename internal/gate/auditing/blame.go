@@ -3,6 +3,7 @@ package auditing
 import (
 	"cmp"
 	"iter"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -21,7 +22,13 @@ type blame struct {
 	grants []givingGrant
 	at     [][]uint32 // of each pile, the grants that give something there, by number
 	found  map[grantNeed]*shortfall
-	both   differing.ClassSet
+	left   []leftOf // of each need
+}
+
+// leftOf is who lacks something, without those for whom a grant was found.
+type leftOf struct {
+	classes differing.ClassSet
+	count   int
 }
 
 // givingGrant is a grant that gives operations that need others.
@@ -55,7 +62,7 @@ type shortfall struct {
 
 // begin assigns the grants to the piles that they cover.
 func (b *blame) begin(needs []need) error {
-	b.needs = needs
+	b.needs, b.left = needs, make([]leftOf, len(needs))
 	of := map[string][]uint32{} // of each operation, its needs
 	for i, need := range needs {
 		of[need.names[0]] = append(of[need.names[0]], uint32(i))
@@ -116,73 +123,85 @@ func (b *blame) receive(classes []uint32) *receivers {
 	return &receivers{many: all}
 }
 
-// find finds the grants by which those have the operations who lack what these need, by need, where some do. It takes
-// everybody out for whom it has found one.
-func (b *blame) find(pile uint32, on *differing.OnPile, lack []differing.ClassSet, some []bool) error {
+// find finds the grants by which those have the operations on a pile who lack what these need, for some of the needs.
+func (b *blame) find(pile uint32, on *differing.OnPile, lack []lackOf, needs []uint32) error {
+	for _, i := range needs {
+		if b.left[i].classes == nil {
+			b.left[i].classes = b.cells.NewClassSet()
+		}
+		copy(b.left[i].classes, lack[i].all)
+		b.left[i].count = lack[i].count
+	}
+	defer func() {
+		for _, i := range needs {
+			b.left[i].count = 0
+		}
+	}()
 	for _, n := range b.at[pile] {
 		gr := &b.grants[n]
 		for k := range gr.gives {
 			given := &gr.gives[k]
-			if !some[given.need] {
+			left := &b.left[given.need]
+			if left.count == 0 {
 				continue
 			}
-			from := lack[given.need]
+			from := left.classes
 			if given.asks {
-				all, err := on.Where(pile, given.when, from)
-				if err != nil {
+				var err error
+				if from, err = on.Where(pile, given.when, from); err != nil {
 					return err
 				}
-				from = all
 			}
-			if b.take(grantNeed{n, given.need}, gr.to, from, b.cells.All()[pile]) {
-				lack[given.need].DropAll(b.both)
-				some[given.need] = lack[given.need].Any()
-			}
+			left.count -= b.take(grantNeed{n, given.need}, from, left.classes, b.cells.All()[pile])
 		}
 	}
 	return nil
 }
 
-// take takes down who of some classes has what is of no use by a grant, on a pile, and says whether there is anybody.
-// They are in both then.
-func (b *blame) take(at grantNeed, to *receivers, from differing.ClassSet, pile *differing.Pile) bool {
-	if to.many != nil {
-		if !b.both.SetTo(from, to.many) {
-			return false
-		}
-	} else {
-		clear(b.both)
-		for _, class := range to.few {
-			if from.Has(class) {
-				b.both.Add(class)
-			}
-		}
-		if !b.both.Any() {
-			return false
-		}
-	}
+// take takes down who of some classes has what is of no use by a grant, on a pile, takes them out of those that are
+// left, and counts them.
+func (b *blame) take(at grantNeed, from, left differing.ClassSet, pile *differing.Pile) (found int) {
+	to := b.grants[at.grant].to
 	one := b.found[at]
-	if one == nil {
-		one = &shortfall{to: to}
-		b.found[at] = one
-		if to.many != nil {
-			one.who = b.cells.NewClassSet()
-		} else {
-			one.who = make(differing.ClassSet, (len(to.few)+63)/64)
+	begin := func() {
+		if found == 0 && one == nil {
+			one = &shortfall{to: to, who: make(differing.ClassSet, to.words())}
+			b.found[at] = one
 		}
+		found++
 	}
 	if to.many != nil {
-		one.who.AddAll(b.both)
-	} else {
-		for i, class := range to.few {
-			if b.both.Has(class) {
-				one.who.Add(uint32(i))
+		for i, w := range to.many {
+			w &= from[i]
+			if w == 0 {
+				continue
 			}
+			begin()
+			found += bits.OnesCount64(w) - 1
+			left[i] &^= w
+			one.who[i] |= w
 		}
 	}
-	one.count += pile.Len()
-	one.rows = firstRows(one.rows, pile, b.cells.Estate(), b.most)
-	return true
+	for i, class := range to.few {
+		if from.Has(class) {
+			begin()
+			left.Drop(class)
+			one.who.Add(uint32(i))
+		}
+	}
+	if found > 0 {
+		one.rows = firstRows(one.rows, pile, b.cells.Estate(), b.most)
+		one.count += pile.Len()
+	}
+	return found
+}
+
+// words is how many words a set of the receivers has.
+func (r *receivers) words() int {
+	if r.many != nil {
+		return len(r.many)
+	}
+	return (len(r.few) + 63) / 64
 }
 
 // classes gives those of a shortfall, in order.

@@ -2,6 +2,7 @@ package auditing
 
 import (
 	"context"
+	"math/bits"
 	"slices"
 
 	"hiddengate/internal/clock"
@@ -31,9 +32,8 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 		return nil, err
 	}
 	l := &lacking{Cells: cells, outside: map[[2]region.Region]region.Region{}, while: map[region.Region][]bool{},
-		kept: map[pileOperation][]differing.Band{}, rest: cells.NewClassSet(), both: cells.NewClassSet(),
-		partly: cells.NewClassSet(), blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{},
-			both: cells.NewClassSet()}}
+		kept: map[pileOperation]*differing.Bands{}, rest: cells.NewClassSet(), both: cells.NewClassSet(),
+		partly: cells.NewClassSet(), blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{}}}
 	known := map[region.Region]int{}
 	l.active = make([]int, cells.Classes())
 	for class := range uint32(cells.Classes()) {
@@ -51,7 +51,10 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 		l.active[class] = n
 	}
 	l.plan = newPlan(cells)
-	l.lack, l.some = make([]differing.ClassSet, len(l.needs)), make([]bool, len(l.needs))
+	l.lack = make([]lackOf, len(l.needs))
+	for i := range l.lack {
+		l.lack[i].all = cells.NewClassSet()
+	}
 	if err := l.blame.begin(l.needs); err != nil {
 		return nil, err
 	}
@@ -66,30 +69,38 @@ type lacking struct {
 	*differing.Cells
 	plan
 	blame      blame
-	kept       map[pileOperation][]differing.Band
+	kept       map[pileOperation]*differing.Bands
 	outside    map[[2]region.Region]region.Region // of two regions, what of one is not in the other
 	while      map[region.Region][]bool           // of a region, whether it meets each of the actives
 	partly     differing.ClassSet                 // who are active at some times alone
 	active     []int                              // of each class, the number of the times at which it is active
 	actives    []region.Region                    // those times, but for always
-	lack       []differing.ClassSet               // of each need, who lacks it on the pile at hand
-	some       []bool                             // of each need, whether anybody does
+	lack       []lackOf                           // of each need
+	short      []uint32                           // the needs that somebody lacks on the pile at hand
 	rest, both differing.ClassSet
+}
+
+// lackOf is who lacks something on the pile at hand.
+type lackOf struct {
+	all   differing.ClassSet
+	count int       // how many classes they are
+	from  [2]uint64 // the serials of the bands of which it was worked out, if it was of these alone
 }
 
 // pile looks at what can be told now that a pile is at hand.
 func (l *lacking) pile(pile *differing.Pile, on *differing.OnPile) error {
 	n := uint32(pile.Number())
 	for _, operation := range l.keep[n] {
-		bands, _, err := on.Of(operation)
+		bands, err := on.Of(operation)
 		if err != nil {
 			return err
 		}
-		bands = slices.Clone(bands)
-		for i := range bands {
-			bands[i].Classes = slices.Clone(bands[i].Classes)
+		kept := *bands
+		kept.List = slices.Clone(bands.List)
+		for i := range kept.List {
+			kept.List[i].Classes = slices.Clone(kept.List[i].Classes)
 		}
-		l.kept[pileOperation{n, operation}] = bands
+		l.kept[pileOperation{n, operation}] = &kept
 	}
 	for _, p := range l.due[n] {
 		if err := l.look(p, on); err != nil {
@@ -103,88 +114,78 @@ func (l *lacking) pile(pile *differing.Pile, on *differing.OnPile) error {
 }
 
 // bands gives who may do an operation on the pile at hand, or on one of which that was kept.
-func (l *lacking) bands(pile, operation uint32, on *differing.OnPile) ([]differing.Band, error) {
-	if bands, ok := l.kept[pileOperation{pile, operation}]; ok {
-		return bands, nil
+func (l *lacking) bands(pile, operation uint32, on *differing.OnPile) (*differing.Bands, error) {
+	if len(l.kept) > 0 {
+		if bands, ok := l.kept[pileOperation{pile, operation}]; ok {
+			return bands, nil
+		}
 	}
-	bands, _, err := on.Of(operation)
-	return bands, err
+	return on.Of(operation)
 }
 
 // look finds who lacks what on a pile, and the grants that give them what is of no use.
 func (l *lacking) look(pile uint32, on *differing.OnPile) error {
-	var short []uint32
-	for _, j := range l.judged[pile] {
+	l.short = l.short[:0]
+	for i, j := range l.judged[pile] {
 		has, err := l.bands(pile, l.needs[j.need].operation, on)
 		if err != nil {
 			return err
-		}
-		if len(has) == 0 {
-			continue
 		}
 		there, err := l.bands(j.above, l.needs[j.need].needed, on)
 		if err != nil {
 			return err
 		}
-		if !l.some[j.need] {
-			if l.lack[j.need] == nil {
-				l.lack[j.need] = l.NewClassSet()
+		lack := &l.lack[j.need]
+		first := i == 0 || l.judged[pile][i-1].need != j.need
+		single := first && (i+1 == len(l.judged[pile]) || l.judged[pile][i+1].need != j.need)
+		if from := [2]uint64{has.Serial, there.Serial}; !single || lack.from != from {
+			if first {
+				clear(lack.all)
 			}
-			clear(l.lack[j.need])
+			l.add(lack.all, has.List, there.List)
+			if lack.from = from; !single {
+				lack.from = [2]uint64{}
+			}
+			lack.count = lack.all.Len()
 		}
-		if l.add(l.lack[j.need], has, there) && !l.some[j.need] {
-			l.some[j.need] = true
-			short = append(short, j.need)
+		if lack.count > 0 && !slices.Contains(l.short, j.need) {
+			l.short = append(l.short, j.need)
 		}
 	}
-	if len(short) == 0 {
-		return nil
-	}
-	err := l.blame.find(pile, on, l.lack, l.some)
-	for _, i := range short {
-		l.some[i] = false
-	}
-	return err
+	return l.blame.find(pile, on, l.lack, l.short)
 }
 
-// add adds to a set whoever has an operation in contexts in which they have not what it needs, and says whether there
-// is anybody.
-func (l *lacking) add(to differing.ClassSet, has, there []differing.Band) (found bool) {
+// add adds to a set whoever has an operation in contexts in which they have not what it needs.
+func (l *lacking) add(to differing.ClassSet, has, there []differing.Band) {
 	for _, h := range has {
 		copy(l.rest, h.Classes)
 		for _, t := range there {
-			if l.both.SetTo(h.Classes, t.Classes) {
-				l.rest.DropAll(t.Classes)
-				found = l.take(to, l.both, l.without(h.Possible, t.Possible)) || found
+			missing := l.without(h.Possible, t.Possible)
+			if missing != region.Empty && l.both.SetTo(h.Classes, t.Classes) {
+				l.take(to, l.both, missing)
 			}
+			l.rest.DropAll(t.Classes)
 		}
-		found = l.take(to, l.rest, h.Possible) || found
+		l.take(to, l.rest, h.Possible)
 	}
-	return found
 }
 
-// take adds classes that lack something in a region, if they are active there, and says whether any are.
-func (l *lacking) take(to, classes differing.ClassSet, missing region.Region) (found bool) {
-	if missing == region.Empty {
-		return false
-	}
-	for i, w := range classes {
-		sure := w &^ l.partly[i]
-		to[i] |= sure
-		found = found || sure != 0
-	}
+// take adds classes that lack something in a region, if they are active there.
+func (l *lacking) take(to, classes differing.ClassSet, missing region.Region) {
 	if !classes.Meets(l.partly) {
-		return found
+		to.AddAll(classes)
+		return
 	}
-	classes.SetTo(classes, l.partly)
 	meets := l.meets(missing)
-	for class := range classes.All() {
-		if meets[l.active[class]] {
-			to.Add(class)
-			found = true
+	for i, w := range classes {
+		to[i] |= w &^ l.partly[i]
+		for some := w & l.partly[i]; some != 0; some &= some - 1 {
+			class := uint32(64*i + bits.TrailingZeros64(some))
+			if meets[l.active[class]] {
+				to.Add(class)
+			}
 		}
 	}
-	return found
 }
 
 // without gives what of a region is not in another; nothing where that is too complex to say.

@@ -6,7 +6,6 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/differing"
-	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/region"
 )
 
@@ -37,8 +36,8 @@ func atLeast(g *gate.Gate, other, one *gate.CompiledGrant, who []uint32) bool {
 	if holds, err := g.Space().Contains(other.Region, one.Region); err != nil || !holds {
 		return false
 	}
-	in := g.Lists.Selected(other.To)
-	if slices.ContainsFunc(who, func(n uint32) bool { return !membership.Has(in, int(n)) }) {
+	large := g.Estate().Tree.Len() > mostExact
+	if large && !g.Places.Within(one.List, other.List) || !areAmong(who, g.Lists.Selected(other.To)) {
 		return false
 	}
 	for _, ref := range one.Roles {
@@ -55,7 +54,22 @@ func atLeast(g *gate.Gate, other, one *gate.CompiledGrant, who []uint32) bool {
 			}
 		}
 	}
-	return within(g, one, other)
+	return large || within(g, one, other)
+}
+
+// areAmong says whether some subjects are all among others, both by number and in order.
+func areAmong(who, others []uint32) bool {
+	if len(who) > len(others) {
+		return false
+	}
+	for _, n := range who {
+		i, found := slices.BinarySearch(others, n)
+		if !found {
+			return false
+		}
+		others = others[i:]
+	}
+	return true
 }
 
 // mostExact is how many resources an estate lists for what patterns and selectors cover to be held against each other
@@ -67,9 +81,6 @@ const mostExact = 5000
 func within(g *gate.Gate, one, other *gate.CompiledGrant) bool {
 	if g.Places.Within(one.List, other.List) {
 		return true
-	}
-	if g.Estate().Tree.Len() > mostExact {
-		return false
 	}
 	for _, at := range g.Places.Spots { // most are told apart by what is there already
 		if g.Places.Covers(one.List, at) && !g.Places.Covers(other.List, at) {
@@ -94,14 +105,15 @@ func Shadowed(g *gate.Gate, gr *estate.Grant) bool {
 	}
 	var over []*gate.CompiledBlock
 	for _, b := range g.Numbered(int(who[0])).Blocks {
-		in := g.Lists.Selected(b.To)
-		if g.Places.Within(one.List, b.List) && !slices.ContainsFunc(who,
-			func(n uint32) bool { return !membership.Has(in, int(n)) }) {
+		if g.Places.Within(one.List, b.List) && areAmong(who, g.Lists.Selected(b.To)) {
 			over = append(over, b)
 		}
 	}
+	if len(over) == 0 {
+		return false
+	}
 	gives := g.Gives(gr)
-	if len(over) == 0 || len(gives) == 0 {
+	if len(gives) == 0 {
 		return false
 	}
 	for _, o := range gives {

@@ -70,8 +70,9 @@ type singles struct {
 
 // single is who alone may do something, if one person may.
 type single struct {
-	who estate.Principal
-	is  bool
+	who    estate.Principal
+	is     bool
+	serial uint64 // of the bands that it was found in
 }
 
 type singleAt struct {
@@ -92,14 +93,16 @@ func (h *singles) pile(pile *differing.Pile, on *differing.OnPile) error {
 		if !pile.Valid(operation) {
 			continue
 		}
-		bands, again, err := on.Of(operation)
+		bands, err := on.Of(operation)
 		if err != nil {
 			return err
 		}
-		if !again {
-			h.last[operation] = h.alone(bands)
+		one := &h.last[operation]
+		if one.serial != bands.Serial {
+			*one = h.alone(bands.List)
+			one.serial = bands.Serial
 		}
-		if one := h.last[operation]; one.is {
+		if one.is {
 			at := singleAt{one.who, operation}
 			if h.found[at] == nil {
 				h.found[at] = &foundSingle{}
@@ -123,7 +126,7 @@ func (h *singles) alone(bands []differing.Band) (one single) {
 			if one.is || len(people) > 1 {
 				return single{}
 			}
-			one = single{people[0], true}
+			one = single{who: people[0], is: true}
 		}
 	}
 	return one

@@ -120,10 +120,11 @@ type operationHeld struct {
 	by      map[uint32]*standingHeld // by standing
 	all     ClassSet                 // of whom anything is said
 	version uint64                   // grows with each change
-	cached  uint64                   // the version of which bands are; 0: there are none
-	bands   []Band
-	room    classRoom
-	shown   uint64 // the version that was told last; 0: it was something else
+	kept    map[string]*Bands        // that ask nothing of the pile, by what is held beside the rows
+	since   uint64                   // the version of which those are
+	room    classRoom                // for them
+	told    *Bands                   // on the pile of a number
+	toldOn  uint32                   // that number and one
 }
 
 type standingHeld struct {
@@ -133,9 +134,10 @@ type standingHeld struct {
 
 // heldUnit is a unit with the classes that have it under a list.
 type heldUnit struct {
-	unit uint32
-	few  []uint32 // the classes, where they are few
-	many ClassSet // else
+	unit   uint32
+	number uint32   // of all
+	few    []uint32 // the classes, where they are few
+	many   ClassSet // else
 }
 
 // fixedStanding is all that a standing that asks hangs on, but for what may come.
@@ -156,7 +158,7 @@ func newSweep(c *Cells, how Activity) *sweep {
 	for o := range w.ops {
 		w.ops[o] = operationHeld{by: map[uint32]*standingHeld{}, version: 1, room: classRoom{words: words}}
 	}
-	w.told = OnPile{sweep: w, beside: make([][]*heldUnit, len(d.names))}
+	w.told = OnPile{sweep: w, scratch: classRoom{words: words}, beside: make([][]*heldUnit, len(d.names))}
 	w.gather(how)
 	return w
 }
@@ -206,8 +208,8 @@ func (w *sweep) gather(how Activity) {
 			i, ok := known[at]
 			if !ok {
 				i = len(w.beneath[at.list])
+				w.beneath[at.list] = append(w.beneath[at.list], heldUnit{unit: at.unit, number: uint32(len(known))})
 				known[at] = i
-				w.beneath[at.list] = append(w.beneath[at.list], heldUnit{unit: at.unit})
 			}
 			// several of the gate's units can be one of the pair's
 			one := &w.beneath[at.list][i]

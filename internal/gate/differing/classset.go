@@ -55,14 +55,12 @@ func (s ClassSet) SetBut(one, not ClassSet) bool {
 	return any != 0
 }
 
-// Any says whether there are any.
-func (s ClassSet) Any() bool {
+// Len counts them.
+func (s ClassSet) Len() (n int) {
 	for _, w := range s {
-		if w != 0 {
-			return true
-		}
+		n += bits.OnesCount64(w)
 	}
-	return false
+	return n
 }
 
 // Meets says whether some class is in both sets.

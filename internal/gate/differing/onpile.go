@@ -1,6 +1,7 @@
 package differing
 
 import (
+	"encoding/binary"
 	"maps"
 	"slices"
 
@@ -14,6 +15,9 @@ type OnPile struct {
 	beside  [][]*heldUnit // of each operation, units under lists that cover the pile
 	filled  []uint32      // the operations that have some
 	asked   asked
+	serial  uint64
+	scratch classRoom // for what is worked out
+	key     []byte
 	several []map[uint32]Cell // of each class that can have several sessions; nil until it is asked for
 }
 
@@ -75,38 +79,68 @@ func (t *OnPile) Where(pile uint32, r region.Region, classes ClassSet) (ClassSet
 	return out, err
 }
 
-// Of tells who may do an operation, by its place among Names, that is valid on the pile, and whether that is what was
-// told of the operation the last time. No class is in two bands. They stand until the next pile.
-func (t *OnPile) Of(operation uint32) (bands []Band, again bool, err error) {
+// Bands is who may do an operation on a pile. No class is in two bands. It stands until the next pile.
+type Bands struct {
+	List []Band
+	// Serial is the same as of other bands of the operation alone where they are the same.
+	Serial uint64
+}
+
+// mostKept is how many bands of an operation are kept while rows say the same of it.
+const mostKept = 32
+
+// Of tells who may do an operation, by its place among Names, that is valid on the pile.
+func (t *OnPile) Of(operation uint32) (*Bands, error) {
 	o := &t.ops[operation]
-	if len(t.beside[operation]) == 0 && len(t.sweep.several) == 0 {
-		if o.cached == o.version {
-			again = o.shown == o.version
-			o.shown = o.version
-			return o.bands, again, nil
-		}
-		o.room.used = 0
-		b := bander{OnPile: t, about: &t.asked, room: &o.room, of: o.bands[:0], at: map[Cell]int{}}
-		for n, held := range o.by {
-			if err := b.add(n, held.classes); err != nil {
-				return nil, false, err
-			}
-		}
-		o.bands, o.cached, o.shown = b.of, 0, 0
-		if !b.asks {
-			o.cached, o.shown = o.version, o.version
-		}
-		return o.bands, false, nil
+	if o.toldOn == t.pile.number+1 {
+		return o.told, nil
 	}
-	o.shown = 0
-	b := bander{OnPile: t, about: &t.asked, room: &t.room, at: map[Cell]int{}}
+	if o.since != o.version || len(o.kept) > mostKept {
+		o.kept, o.since, o.room.used = map[string]*Bands{}, o.version, 0
+	}
+	t.key = t.key[:0]
+	for _, held := range t.beside[operation] {
+		t.key = binary.LittleEndian.AppendUint32(t.key, held.number)
+	}
+	o.toldOn = t.pile.number + 1
+	simple := len(t.key)
+	if o.told = o.kept[string(t.key)]; o.told == nil {
+		t.key = binary.LittleEndian.AppendUint32(append(t.key, 0), t.pile.looks[New].facts)
+		if len(t.asked.owners) == 0 && t.pile.may == nil {
+			o.told = o.kept[string(t.key)]
+		}
+	}
+	if o.told != nil {
+		return o.told, nil
+	}
+	t.serial++
+	t.scratch.used = 0
+	b := bander{OnPile: t, about: &t.asked, room: &t.scratch, at: map[Cell]int{}}
 	for _, p := range t.parts(operation) {
 		if err := b.add(p.standing, p.classes); err != nil {
-			return nil, false, err
+			return nil, err
 		}
 	}
-	err = b.addSeveral(operation)
-	return b.of, false, err
+	if err := b.addSeveral(operation); err != nil {
+		return nil, err
+	}
+	key, room := t.key, &o.room
+	switch {
+	case len(t.sweep.several) > 0 || b.asks && (len(t.asked.owners) > 0 || t.pile.may != nil):
+		room = &t.room
+	case !b.asks:
+		key = key[:simple]
+	}
+	for i := range b.of {
+		set := room.any()
+		copy(set, b.of[i].Classes)
+		b.of[i].Classes = set
+	}
+	o.told = &Bands{b.of, t.serial}
+	if room == &o.room {
+		o.kept[string(key)] = o.told
+	}
+	return o.told, nil
 }
 
 // part is classes that stand alike to an operation.
@@ -120,11 +154,12 @@ type part struct {
 // block says nothing of those to whom nothing is given.
 func (t *OnPile) parts(operation uint32) []part {
 	o := &t.ops[operation]
+	room := &t.scratch
 	var parts []part
 	for _, n := range slices.Sorted(maps.Keys(o.by)) {
 		parts = append(parts, part{n, o.by[n].classes, false})
 	}
-	said := t.room.empty()
+	said := room.empty()
 	if o.all != nil {
 		copy(said, o.all)
 	}
@@ -137,7 +172,7 @@ func (t *OnPile) parts(operation uint32) []part {
 		one := unit{t.list[held.unit].block, t.list[held.unit].region}
 		to := sets[one]
 		if to == nil {
-			to = t.room.empty()
+			to = room.empty()
 			sets[one] = to
 			order = append(order, one)
 		}
@@ -166,7 +201,7 @@ func (t *OnPile) parts(operation uint32) []part {
 				parts = append(parts, part{n, classes, true})
 				return
 			case !parts[i].own:
-				own := t.room.any()
+				own := room.any()
 				copy(own, parts[i].classes)
 				parts[i].classes, parts[i].own = own, true
 			}
@@ -177,17 +212,17 @@ func (t *OnPile) parts(operation uint32) []part {
 			if n == parts[i].standing || !parts[i].classes.Meets(set) {
 				continue
 			}
-			both := t.room.any()
+			both := room.any()
 			both.SetTo(parts[i].classes, set)
 			if rest := parts[i].classes; parts[i].own {
 				rest.DropAll(set)
 			} else {
-				parts[i].classes, parts[i].own = t.room.any(), true
+				parts[i].classes, parts[i].own = room.any(), true
 				parts[i].classes.SetBut(rest, set)
 			}
 			into(n, both)
 		}
-		if fresh := t.room.any(); !one.block && fresh.SetBut(set, said) {
+		if fresh := room.any(); !one.block && fresh.SetBut(set, said) {
 			said.AddAll(fresh)
 			into(t.standings.with(unsaid, one.region, false), fresh)
 		}

@@ -22,7 +22,7 @@ func (g *Gate) Count(list estate.Resources) (count int) {
 }
 
 // mostTried is among how many rows a list is held against one after another before it is looked for with others.
-const mostTried = 4096
+const mostTried = 256
 
 // LookForAny finds out of many lists at once which select any listed resource, as CoversAny tells afterwards. Those
 // that nothing among the first few rows shows it of are looked for together, in one way through all resources.

@@ -123,18 +123,19 @@ func (b *blame) receive(classes []uint32) *receivers {
 	return &receivers{many: all}
 }
 
-// find finds the grants by which those have the operations on a pile who lack what these need, for some of the needs.
-func (b *blame) find(pile uint32, on *differing.OnPile, lack []lackOf, needs []uint32) error {
-	for _, i := range needs {
-		if b.left[i].classes == nil {
-			b.left[i].classes = b.cells.NewClassSet()
+// find finds the grants by which those have the operations on a pile who lack what these need.
+func (b *blame) find(pile uint32, on *differing.OnPile, short []shortOf) error {
+	for _, s := range short {
+		left := &b.left[s.need]
+		if left.classes == nil {
+			left.classes = b.cells.NewClassSet()
 		}
-		copy(b.left[i].classes, lack[i].all)
-		b.left[i].count = lack[i].count
+		copy(left.classes, s.lack.all)
+		left.count = s.lack.count
 	}
 	defer func() {
-		for _, i := range needs {
-			b.left[i].count = 0
+		for _, s := range short {
+			b.left[s.need].count = 0
 		}
 	}()
 	for _, n := range b.at[pile] {

@@ -33,7 +33,7 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 	}
 	l := &lacking{Cells: cells, outside: map[[2]region.Region]region.Region{}, while: map[region.Region][]bool{},
 		kept: map[pileOperation]*differing.Bands{}, rest: cells.NewClassSet(), both: cells.NewClassSet(),
-		partly: cells.NewClassSet(), blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{}}}
+		whole: cells.NewClassSet(), partly: cells.NewClassSet(), blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{}}}
 	known := map[region.Region]int{}
 	l.active = make([]int, cells.Classes())
 	for class := range uint32(cells.Classes()) {
@@ -51,10 +51,7 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 		l.active[class] = n
 	}
 	l.plan = newPlan(cells)
-	l.lack = make([]lackOf, len(l.needs))
-	for i := range l.lack {
-		l.lack[i].all = cells.NewClassSet()
-	}
+	l.lacks = make([]map[lackKey]*lack, len(l.needs))
 	if err := l.blame.begin(l.needs); err != nil {
 		return nil, err
 	}
@@ -75,16 +72,25 @@ type lacking struct {
 	partly     differing.ClassSet                 // who are active at some times alone
 	active     []int                              // of each class, the number of the times at which it is active
 	actives    []region.Region                    // those times, but for always
-	lack       []lackOf                           // of each need
-	short      []uint32                           // the needs that somebody lacks on the pile at hand
+	lacks      []map[lackKey]*lack                // of each need, who lacks it
+	short      []shortOf                          // what somebody lacks on the pile at hand
 	rest, both differing.ClassSet
+	whole      differing.ClassSet
 }
 
-// lackOf is who lacks something on the pile at hand.
-type lackOf struct {
+// lack is who lacks something.
+type lack struct {
 	all   differing.ClassSet
-	count int       // how many classes they are
-	from  [2]uint64 // the serials of the bands of which it was worked out, if it was of these alone
+	count int // how many classes they are
+}
+
+// lackKey is the serials of the bands of an operation and of what it needs.
+type lackKey struct{ has, there uint64 }
+
+// shortOf is who lacks a need.
+type shortOf struct {
+	need uint32
+	lack *lack
 }
 
 // pile looks at what can be told now that a pile is at hand.
@@ -126,33 +132,61 @@ func (l *lacking) bands(pile, operation uint32, on *differing.OnPile) (*differin
 // look finds who lacks what on a pile, and the grants that give them what is of no use.
 func (l *lacking) look(pile uint32, on *differing.OnPile) error {
 	l.short = l.short[:0]
-	for i, j := range l.judged[pile] {
-		has, err := l.bands(pile, l.needs[j.need].operation, on)
+	for judged := l.judged[pile]; len(judged) > 0; {
+		need, n := judged[0].need, 1
+		for n < len(judged) && judged[n].need == need {
+			n++
+		}
+		lack, err := l.lackOn(pile, judged[:n], on)
 		if err != nil {
 			return err
 		}
-		there, err := l.bands(j.above, l.needs[j.need].needed, on)
-		if err != nil {
-			return err
-		}
-		lack := &l.lack[j.need]
-		first := i == 0 || l.judged[pile][i-1].need != j.need
-		single := first && (i+1 == len(l.judged[pile]) || l.judged[pile][i+1].need != j.need)
-		if from := [2]uint64{has.Serial, there.Serial}; !single || lack.from != from {
-			if first {
-				clear(lack.all)
-			}
-			l.add(lack.all, has.List, there.List)
-			if lack.from = from; !single {
-				lack.from = [2]uint64{}
-			}
-			lack.count = lack.all.Len()
-		}
-		if lack.count > 0 && !slices.Contains(l.short, j.need) {
-			l.short = append(l.short, j.need)
+		if judged = judged[n:]; lack.count > 0 {
+			l.short = append(l.short, shortOf{need, lack})
 		}
 	}
-	return l.blame.find(pile, on, l.lack, l.short)
+	return l.blame.find(pile, on, l.short)
+}
+
+// mostLacks is how many sets of those who lack something are kept of each need.
+const mostLacks = 16
+
+// lackOn gives who lacks a need on a pile, by all on which it is judged.
+func (l *lacking) lackOn(pile uint32, judged []judgement, on *differing.OnPile) (*lack, error) {
+	var key lackKey
+	whole := &lack{all: l.whole}
+	need := judged[0].need
+	for i, j := range judged {
+		has, err := l.bands(pile, l.needs[need].operation, on)
+		if err != nil {
+			return nil, err
+		}
+		there, err := l.bands(j.above, l.needs[need].needed, on)
+		if err != nil {
+			return nil, err
+		}
+		if len(judged) == 1 {
+			key = lackKey{has.Serial, there.Serial}
+			if known := l.lacks[need][key]; known != nil {
+				return known, nil
+			}
+		}
+		if i == 0 {
+			clear(whole.all)
+		}
+		l.add(whole.all, has.List, there.List)
+	}
+	whole.count = whole.all.Len()
+	if len(judged) == 1 {
+		if l.lacks[need] == nil || len(l.lacks[need]) >= mostLacks {
+			l.lacks[need] = map[lackKey]*lack{}
+		}
+		if whole.all = nil; whole.count > 0 {
+			whole.all = slices.Clone(l.whole)
+		}
+		l.lacks[need][key] = whole
+	}
+	return whole, nil
 }
 
 // add adds to a set whoever has an operation in contexts in which they have not what it needs.

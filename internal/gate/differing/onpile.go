@@ -87,7 +87,7 @@ type Bands struct {
 }
 
 // mostKept is how many bands of an operation are kept while rows say the same of it.
-const mostKept = 32
+const mostKept = 16
 
 // Of tells who may do an operation, by its place among Names, that is valid on the pile.
 func (t *OnPile) Of(operation uint32) (*Bands, error) {
@@ -95,7 +95,7 @@ func (t *OnPile) Of(operation uint32) (*Bands, error) {
 	if o.toldOn == t.pile.number+1 {
 		return o.told, nil
 	}
-	if o.since != o.version || len(o.kept) > mostKept {
+	if o.since != o.version || len(o.kept) >= mostKept {
 		o.kept, o.since, o.room.used = map[string]*Bands{}, o.version, 0
 	}
 	t.key = t.key[:0]

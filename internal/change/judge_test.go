@@ -249,7 +249,7 @@ grants:
 		assert.Equal(t, yours, len(breaches) == 0, "%s: %v", edit[1], breaches)
 	}
 	e := estateFrom(t, text)
-	ways, err := escalation.Work(t.Context(), e, noon)
+	ways, err := escalation.Work(t.Context(), e, noon, nil)
 	require.NoError(t, err)
 	at, err := estate.ParseAddress("db:s")
 	require.NoError(t, err)

@@ -252,7 +252,7 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Resource,
 	selects func(*estate.Operation) bool, most int) error {
 	done := a.working("looking for ways to more")
-	ways, err := escalation.Work(a.ctx, q.gate.Estate(), now)
+	ways, err := escalation.Work(a.ctx, q.gate.Estate(), now, q.gate)
 	var holders []escalation.Holder
 	if err == nil {
 		holders, err = ways.Holders(a.ctx, q.context, q.gate, resources, selects)

@@ -88,7 +88,7 @@ fail, unless with --all.`,
 		of := verify.Of{Since: now, InForce: inForce}
 		if eventual {
 			done := a.working("looking for ways to more")
-			of.Ways, err = escalation.Work(a.ctx, g.Estate(), now)
+			of.Ways, err = escalation.Work(a.ctx, g.Estate(), now, g)
 			done()
 			if err != nil {
 				return err

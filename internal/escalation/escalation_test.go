@@ -142,7 +142,7 @@ func TestWaysAreWhatTakingStepsFinds(t *testing.T) {
 	chains := map[int]int{}
 	for seed := range uint64(scaled(60)) {
 		w := drawn(seed)
-		ways, err := escalation.Work(t.Context(), w.load(t), 0)
+		ways, err := escalation.Work(t.Context(), w.load(t), 0, nil)
 		require.NoError(t, err)
 		w.played(t, ways, func(at string, want int, could bool, chain escalation.Chain, ok bool) {
 			if could || ok && len(chain.Steps) <= deepest {
@@ -190,7 +190,7 @@ func TestWhatIsNotLookedAtIsSaid(t *testing.T) {
 			w.grants[i] = strings.Replace(w.grants[i], "to: [group:g0]", "to: [group:g0, not group:g1]", 1)
 		}
 		w.rest = strings.Replace(w.rest, "to: [everyone], deny", "to: [group:g0], deny", 1)
-		ways, err := escalation.Work(t.Context(), w.load(t), 0)
+		ways, err := escalation.Work(t.Context(), w.load(t), 0, nil)
 		require.NoError(t, err)
 		unseen := ways.Unseen()
 		w.played(t, ways, func(at string, _ int, could bool, _ escalation.Chain, ok bool) {
@@ -231,7 +231,7 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 		e := w.load(t)
 		g, err := gate.Compile(e, nil)
 		require.NoError(t, err)
-		ways, err := escalation.Work(t.Context(), e, 0)
+		ways, err := escalation.Work(t.Context(), e, 0, []*gate.Gate{nil, g}[seed%2])
 		require.NoError(t, err)
 		prover := verify.NewProver(g, verify.Of{Ways: ways})
 		at := g.NewContext()
@@ -288,7 +288,7 @@ func TestTheShortestWayIsTold(t *testing.T) {
 		require.NoError(t, err)
 		g, err := gate.Compile(e, nil)
 		require.NoError(t, err)
-		w, err := escalation.Work(t.Context(), e, 0)
+		w, err := escalation.Work(t.Context(), e, 0, nil)
 		require.NoError(t, err)
 		var resources []*estate.Resource
 		for _, place := range places {
@@ -317,7 +317,7 @@ func TestMoreIsOfWhatIsListed(t *testing.T) {
 			"groups: {g: {members: p3, stewards: p0}}\nroles: {w: {allow: box.wipe}}\n" +
 			"grants: {a: {to: group:g, role: w, on: " + where + "}}\n")}})
 		require.NoError(t, err)
-		w, err := escalation.Work(t.Context(), e, 0)
+		w, err := escalation.Work(t.Context(), e, 0, nil)
 		require.NoError(t, err)
 		more, err := w.More(t.Context(), func(o *estate.Operation) bool { return o.Name == "box.wipe" })
 		require.NoError(t, err)
@@ -332,7 +332,7 @@ func TestMoreIsWhatSomebodyHasNot(t *testing.T) {
 		"roles: {w: {allow: [box.wipe, box.look]}, l: {allow: box.look}}\n" +
 		"grants: {a: {to: group:g, role: w, on: one}, b: {to: p0, role: l, on: one}}\n")}})
 	require.NoError(t, err)
-	w, err := escalation.Work(t.Context(), e, 0)
+	w, err := escalation.Work(t.Context(), e, 0, nil)
 	require.NoError(t, err)
 	more, err := w.More(t.Context(), func(*estate.Operation) bool { return true })
 	require.NoError(t, err)
@@ -421,7 +421,7 @@ func TestSteps(t *testing.T) {
 			require.NoError(t, err)
 			g, err := gate.Compile(e, nil)
 			require.NoError(t, err)
-			ways, err := escalation.Work(t.Context(), e, 0)
+			ways, err := escalation.Work(t.Context(), e, 0, nil)
 			require.NoError(t, err)
 			at, err := estate.ParseAddress(c.resource)
 			require.NoError(t, err)

@@ -27,11 +27,11 @@ func (w *Ways) More(ctx context.Context, wanted func(*estate.Operation) bool) ([
 	if !slices.ContainsFunc(slices.Collect(maps.Values(w.moves)), func(m *move) bool { return m.Kind != Asks }) {
 		return nil, nil
 	}
-	now, err := differing.CompileCells(w.estate, differing.Scene{Which: gate.Both})
+	now, err := differing.CompileCells(w.estate, differing.Scene{Which: gate.Both, Base: w.base})
 	if err != nil {
 		return nil, err
 	}
-	cells, err := differing.CompileCells(w.Estate(), differing.Scene{Places: w.Places()})
+	cells, err := differing.CompileCells(w.Estate(), differing.Scene{Places: w.Places(), Base: w.base})
 	if err != nil {
 		return nil, err
 	}

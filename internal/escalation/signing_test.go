@@ -47,7 +47,7 @@ func TestWhoSignsActsInTheSystem(t *testing.T) {
 			require.NoError(t, err)
 			g, err := gate.Compile(e, nil)
 			require.NoError(t, err)
-			ways, err := escalation.Work(t.Context(), e, 0)
+			ways, err := escalation.Work(t.Context(), e, 0, nil)
 			require.NoError(t, err)
 			at, err := estate.ParseAddress(c.resource)
 			require.NoError(t, err)

@@ -26,6 +26,7 @@ const (
 type Ways struct {
 	since          clock.Instant
 	estate         *estate.Estate
+	base           *gate.Gate         // that tells places apart; nil: there is none
 	stages         []*differing.Cells // by cost: what is so once all steps up to it are taken
 	moves          map[string]*move
 	of             map[estate.Principal][]*move // by who can take them
@@ -55,11 +56,11 @@ type opened struct {
 	own bool
 }
 
-// Work works out all ways from an instant on. Its error says that conditions are too complex, or that there are too
-// many ways.
-func Work(ctx context.Context, e *estate.Estate, since clock.Instant) (*Ways, error) {
+// Work works out all ways from an instant on. base is a gate of the estate that is there already, by which places are
+// told apart; nil: there is none. Its error says that conditions are too complex, or that there are too many ways.
+func Work(ctx context.Context, e *estate.Estate, since clock.Instant, base *gate.Gate) (*Ways, error) {
 	w := &Ways{
-		since: since, estate: e, moves: map[string]*move{}, of: map[estate.Principal][]*move{},
+		since: since, estate: e, base: base, moves: map[string]*move{}, of: map[estate.Principal][]*move{},
 		opened: map[opening]map[estate.Principal]int{},
 		later:  map[int][]opened{}, impersonations: map[string][]*move{}, labels: labelsOf(e),
 	}
@@ -67,7 +68,7 @@ func Work(ctx context.Context, e *estate.Estate, since clock.Instant) (*Ways, er
 	for cost := 0; cost <= mostSteps; cost++ {
 		if cost == 0 || w.grows(cost) {
 			grown = w.grown(cost)
-			cells, err := differing.CompileCells(grown, differing.Scene{})
+			cells, err := differing.CompileCells(grown, differing.Scene{Base: base})
 			if err != nil {
 				return nil, err
 			}

@@ -17,7 +17,7 @@ var wayToMore = &Finding{
 	Cure:      "take out what the first step takes, narrow where it holds, or accept it",
 	expensive: true,
 	find: func(c *check) {
-		ways, err := escalation.Work(c.ctx, c.estate, c.now)
+		ways, err := escalation.Work(c.ctx, c.estate, c.now, c.gate)
 		if err != nil {
 			c.report(nil, diagnostic.Position{File: "."}, "ways to more were not looked for: %s", err)
 			return

@@ -53,7 +53,7 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 			return true
 		}))
 		last := map[uint64]map[estate.Principal]differing.Cell{}
-		require.NoError(t, cells.ByPile(t.Context(), since, differing.WhileActive, func(pile *differing.Pile, on *differing.OnPile) error {
+		err = cells.ByPile(t.Context(), since, differing.WhileActive, func(pile *differing.Pile, on *differing.OnPile) error {
 			for n, name := range cells.Names() {
 				if some>>(len(name)%7)&1 == 0 || !pile.Valid(uint32(n)) {
 					continue
@@ -85,7 +85,8 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 				require.Equal(t, bands, twice)
 			}
 			return nil
-		}))
+		})
+		require.NoError(t, err)
 		require.Equal(t, len(want), len(got), "seed %d", seed)
 		for at, cell := range want {
 			require.True(t, same(t, cells, cell.Sure, got[at].Sure) && same(t, cells, cell.Possible, got[at].Possible),

@@ -53,7 +53,7 @@ func TestWhatLooksAtAllEndsWithItsContext(t *testing.T) {
 			return nil
 		},
 		"steps": func(ctx context.Context) error {
-			_, err := escalation.Work(ctx, e, now)
+			_, err := escalation.Work(ctx, e, now, nil)
 			return err
 		},
 		"cover": func(ctx context.Context) error {

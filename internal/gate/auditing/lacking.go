@@ -31,9 +31,12 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &lacking{Cells: cells, outside: map[[2]region.Region]region.Region{}, while: map[region.Region][]bool{},
+	l := &lacking{
+		Cells: cells, outside: map[[2]region.Region]region.Region{}, while: map[region.Region][]bool{},
 		kept: map[pileOperation]*differing.Bands{}, rest: cells.NewClassSet(), both: cells.NewClassSet(),
-		whole: cells.NewClassSet(), partly: cells.NewClassSet(), blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{}}}
+		whole: cells.NewClassSet(), partly: cells.NewClassSet(),
+		blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{}},
+	}
 	known := map[region.Region]int{}
 	l.active = make([]int, cells.Classes())
 	for class := range uint32(cells.Classes()) {

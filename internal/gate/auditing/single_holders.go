@@ -4,8 +4,8 @@ package auditing
 
 import (
 	"context"
+	"maps"
 	"slices"
-	"strings"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
@@ -14,21 +14,18 @@ import (
 	"hiddengate/internal/region"
 )
 
-// SingleHolder is one person who alone may do an operation on some resources.
+// SingleHolder is one person who alone may do some operations, each of them somewhere.
 type SingleHolder struct {
-	Who       estate.Principal
-	Operation string
-	Resources []string // some of them, in tree order
-	Count     int      // how many there are
+	Who        estate.Principal
+	Operations []string // by name
+	Resources  []string // some of those on which they alone may do any of them, in tree order
+	Count      int      // how many there are
 }
 
-// mostHeld is how many resources a SingleHolder names.
-const mostHeld = 8
-
 // SingleHolders tells which of the operations one person alone may do somewhere on something listed, by standing
-// grants, at some time from since on. It costs what going through the cells pile by pile does. Its error says that
-// conditions are too complex.
-func SingleHolders(ctx context.Context, g *gate.Gate, since clock.Instant,
+// grants, at some time from since on. It names at most so many resources for each person. It costs what going through
+// the cells pile by pile does. Its error says that conditions are too complex.
+func SingleHolders(ctx context.Context, g *gate.Gate, since clock.Instant, most int,
 	selects func(*estate.Operation) bool) ([]SingleHolder, error) {
 	cells, err := differing.CompileCells(g.Estate(),
 		differing.Scene{Which: gate.Standing, Roster: g.Roster, Base: g})
@@ -37,8 +34,8 @@ func SingleHolders(ctx context.Context, g *gate.Gate, since clock.Instant,
 	}
 	cells.Choose(selects, nil)
 	h := singles{Cells: cells, since: cells.Space().Between(since, clock.End), active: map[[2]region.Region]bool{},
-		people: make([][]estate.Principal, cells.Classes()), found: map[singleAt]*foundSingle{},
-		last: make([]single, len(cells.Names()))}
+		people: make([][]estate.Principal, cells.Classes()), found: map[estate.Principal]*foundSingle{},
+		most: most, last: make([]single, len(cells.Names()))}
 	for n := range h.people {
 		for _, who := range cells.Class(uint32(n)) {
 			if who.Kind == estate.IsPerson {
@@ -65,7 +62,8 @@ type singles struct {
 	people     [][]estate.Principal // of each class
 	active     map[[2]region.Region]bool
 	last       []single // of each operation, what was found last
-	found      map[singleAt]*foundSingle
+	most       int
+	found      map[estate.Principal]*foundSingle
 }
 
 // single is who alone may do something, if one person may.
@@ -75,14 +73,11 @@ type single struct {
 	serial uint64 // of the bands that it was found in
 }
 
-type singleAt struct {
-	who       estate.Principal
-	operation uint32
-}
-
 type foundSingle struct {
-	rows  []int // the first of the resources, in order
-	count int
+	operations map[uint32]bool
+	last       int   // the pile that was counted last
+	rows       []int // the first of the resources, in order
+	count      int
 }
 
 func (h *singles) pile(pile *differing.Pile, on *differing.OnPile) error {
@@ -103,13 +98,17 @@ func (h *singles) pile(pile *differing.Pile, on *differing.OnPile) error {
 			one.serial = bands.Serial
 		}
 		if one.is {
-			at := singleAt{one.who, operation}
-			if h.found[at] == nil {
-				h.found[at] = &foundSingle{}
+			found := h.found[one.who]
+			if found == nil {
+				found = &foundSingle{operations: map[uint32]bool{}, last: -1}
+				h.found[one.who] = found
 			}
-			found := h.found[at]
-			found.rows = firstRows(found.rows, pile, h.Estate(), mostHeld)
-			found.count += pile.Len()
+			found.operations[operation] = true
+			if found.last != pile.Number() {
+				found.last = pile.Number()
+				found.rows = firstRows(found.rows, pile, h.Estate(), h.most)
+				found.count += pile.Len()
+			}
 		}
 	}
 	return nil
@@ -163,18 +162,16 @@ func firstRows(rows []int, pile *differing.Pile, e *estate.Estate, most int) []i
 
 func (h *singles) tell() []SingleHolder {
 	out := make([]SingleHolder, 0, len(h.found))
-	for at, found := range h.found {
-		one := SingleHolder{Who: at.who, Operation: h.Names()[at.operation], Count: found.count}
+	for who, found := range h.found {
+		one := SingleHolder{Who: who, Count: found.count}
+		for _, operation := range slices.Sorted(maps.Keys(found.operations)) {
+			one.Operations = append(one.Operations, h.Names()[operation])
+		}
 		for _, row := range found.rows {
 			one.Resources = append(one.Resources, h.Estate().Tree.Address(row))
 		}
 		out = append(out, one)
 	}
-	slices.SortFunc(out, func(a, b SingleHolder) int {
-		if a.Who != b.Who {
-			return strings.Compare(a.Who.String(), b.Who.String())
-		}
-		return strings.Compare(a.Operation, b.Operation)
-	})
+	slices.SortFunc(out, func(a, b SingleHolder) int { return a.Who.Compare(b.Who) })
 	return out
 }

@@ -151,10 +151,13 @@ type fixedStanding struct {
 func newSweep(c *Cells, how Activity) *sweep {
 	d := &differ{Pair: c.pair, marked: make([]uint32, c.Numbers())}
 	words := (len(c.classes) + 63) / 64
-	w := &sweep{differ: d, classes: c.classes, standings: newStandings(d), views: *lookup.NewSequences(), at: make([]uint32, len(c.classes)),
-		ops: make([]operationHeld, len(d.names)), partly: make(ClassSet, words), active: make([]uint32, len(c.classes)), room: classRoom{words: words},
+	w := &sweep{
+		differ: d, classes: c.classes, standings: newStandings(d), views: *lookup.NewSequences(),
+		at: make([]uint32, len(c.classes)), ops: make([]operationHeld, len(d.names)), partly: make(ClassSet, words),
+		active: make([]uint32, len(c.classes)), room: classRoom{words: words},
 		tags: make([]uint32, len(c.classes)), owning: map[estate.Principal][]uint32{},
-		fixed: map[fixedStanding]region.Region{}}
+		fixed: map[fixedStanding]region.Region{},
+	}
 	for o := range w.ops {
 		w.ops[o] = operationHeld{by: map[uint32]*standingHeld{}, version: 1, room: classRoom{words: words}}
 	}

@@ -342,7 +342,8 @@ func (b *bander) one(cell Cell, class uint32) {
 // whenAsked is a standing of a class that hangs on subject or resource.
 func (b *bander) whenAsked(n, class, active uint32, owns bool) (region.Region, error) {
 	s, number := b.sides[New], b.classes[class][0].numbers[New]
-	key := fixedStanding{standing: n, tags: b.tags[class], facts: b.about.pile.looks[New].facts, owns: owns, active: active}
+	key := fixedStanding{standing: n, tags: b.tags[class], facts: b.about.pile.looks[New].facts, owns: owns,
+		active: active}
 	if b.about.pile.may != nil {
 		key.may = b.about.pile.number + 1
 		key.untested = b.Pair.owners && b.ownsUntested(s, number)

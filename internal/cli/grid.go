@@ -116,7 +116,7 @@ if anything differs. --as-tests adds the grid to the workspace as a test.`,
 		if g, err = a.lentAt(g); err != nil {
 			return err
 		}
-		q.Lent = lending.Elevations(a.lent)
+		q.Lent, q.Gate = lending.Elevations(a.lent), g
 		var said string
 		q.Ask = func(g *gate.Gate) (ctx *gate.Context, err error) {
 			ctx, said, err = flags.build(a, cmd, g)

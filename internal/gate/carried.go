@@ -18,3 +18,19 @@ func Carried(e *estate.Estate, known *Gate) (*Gate, error) {
 	}
 	return CompileWith(e, nil, o)
 }
+
+// CarriedFor is Carried with elevations, for a gate that is asked about some subjects alone. Places may be told apart
+// by more lists than the estate has.
+func CarriedFor(e *estate.Estate, known *Gate, elevations []estate.Elevation,
+	only map[estate.Principal]bool) (*Gate, error) {
+	o := Options{Facts: factspace.Gather(e), Only: only}
+	if known == nil {
+		return CompileWith(e, elevations, o)
+	}
+	o.Roster = known.Roster.For(e)
+	o.Entries = EntriesFor(e, o.Roster, only)
+	if e.PlacesAs(known.estate) {
+		o.Places = known.Places.Knowing(ListsOf(o.Entries.Grants, o.Entries.Blocks), marksOf(e, elevations))
+	}
+	return CompileWith(e, elevations, o)
+}

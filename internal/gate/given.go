@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"encoding/binary"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/gate/unitrow"
@@ -23,7 +24,9 @@ type Asker struct {
 	several *question // where there can be several sessions
 	known   map[lookOfAsker]*OperationOutcomes
 	same    map[string]*OperationOutcomes
-	extras  map[int][]uint32 // the subject's units under lists that traits tell; nil until it is asked for
+	byUnits map[string]*OperationOutcomes // by what is in force, whatever lists cover the resource
+	units   []uint32
+	key     []byte
 	last    lookOfAsker
 	answer  *OperationOutcomes
 }
@@ -43,7 +46,7 @@ func (g *Gate) Asker(p estate.Principal, c *Context) (*Asker, error) {
 		return nil, g.Subject(p)
 	}
 	a := &Asker{gate: g, subject: n, context: c, known: map[lookOfAsker]*OperationOutcomes{},
-		same: map[string]*OperationOutcomes{}}
+		same: map[string]*OperationOutcomes{}, byUnits: map[string]*OperationOutcomes{}}
 	if len(c.Roles) > 0 || g.Rows.RowOf[n].Flags&unitrow.Separated != 0 {
 		a.several = &question{subject: g.Numbered(n), context: c}
 		return a, a.several.open(g)
@@ -84,7 +87,7 @@ func (a *Asker) on(row int, at placemap.Spot, unlisted *estate.Resource) (*Opera
 	answer := a.known[look]
 	if answer == nil {
 		var err error
-		if answer, err = a.work(row, at, unlisted); err != nil {
+		if answer, err = a.inForce(row, at, unlisted, look); err != nil {
 			return nil, err
 		}
 		a.known[look] = answer
@@ -97,21 +100,48 @@ func (a *Asker) on(row int, at placemap.Spot, unlisted *estate.Resource) (*Opera
 func (a *Asker) unitsAt(q *Query) []uint32 {
 	g := a.gate
 	h := &g.Rows.RowOf[a.subject]
-	if a.extras == nil {
-		a.extras = map[int][]uint32{}
-		for _, e := range g.Rows.Extras[h.Extra : h.Extra+h.Extras] {
-			a.extras[int(e.Trait)] = append(a.extras[int(e.Trait)], e.Unit)
-		}
-	}
 	var one [1]uint32
-	out := slices.Clone(g.Rows.Cover(g.Rows.At(h, q.At.Mark), &one))
-	for list := range g.Places.Traits.Lists(q.At.Trait) {
-		out = append(out, a.extras[list]...)
+	out := append(a.units[:0], g.Rows.Cover(g.Rows.At(h, q.At.Mark), &one)...)
+	if q.At.Trait > 0 {
+		for _, e := range g.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+			if g.Places.Traits.Has(q.At.Trait, int(e.Trait)) {
+				out = append(out, e.Unit)
+			}
+		}
 	}
 	for _, l := range g.lentUnits(q) {
 		out = append(out, l.unit)
 	}
+	a.units = out
 	return out
+}
+
+// inForce answers once for what is in force, and what else answers hang on.
+func (a *Asker) inForce(row int, at placemap.Spot, unlisted *estate.Resource,
+	look lookOfAsker) (*OperationOutcomes, error) {
+	if a.several != nil || a.gate.Rows.RowOf[a.subject].Active == int32(region.Empty) {
+		return a.work(row, at, unlisted, nil)
+	}
+	units := a.unitsAt(&Query{Subject: a.subject, Context: a.context.region, At: at, Row: row})
+	slices.Sort(units)
+	key := binary.LittleEndian.AppendUint32(a.key[:0], at.Class)
+	key = binary.LittleEndian.AppendUint32(key, look.tags)
+	if key = append(key, 0); look.owns {
+		key[len(key)-1] = 1
+	}
+	for _, u := range units {
+		key = binary.LittleEndian.AppendUint32(key, u)
+	}
+	a.key = key
+	answer := a.byUnits[string(key)]
+	if answer == nil {
+		var err error
+		if answer, err = a.work(row, at, unlisted, units); err != nil {
+			return nil, err
+		}
+		a.byUnits[string(key)] = answer
+	}
+	return answer, nil
 }
 
 // weighThose decides a query about those of some units that have its operation, by a subject that is active in a
@@ -129,7 +159,8 @@ func (g *Gate) weighThose(q *Query, units []uint32, active region.Region) (Outco
 	return g.Weigh(q, g.matched, active)
 }
 
-func (a *Asker) work(row int, at placemap.Spot, unlisted *estate.Resource) (*OperationOutcomes, error) {
+// work answers about some units, or about sessions where there can be several.
+func (a *Asker) work(row int, at placemap.Spot, unlisted *estate.Resource, units []uint32) (*OperationOutcomes, error) {
 	g := a.gate
 	resource := unlisted
 	if resource == nil && a.several != nil {
@@ -137,11 +168,7 @@ func (a *Asker) work(row int, at placemap.Spot, unlisted *estate.Resource) (*Ope
 	}
 	out := &OperationOutcomes{Operations: g.estate.Offer(g.Classes.Kinds[at.Class]).On(g.Classes.Types[at.Class])}
 	q := Query{Subject: a.subject, Context: a.context.region, At: at, Row: row}
-	var units []uint32
 	active := region.Region(g.Rows.RowOf[a.subject].Active)
-	if a.several == nil && active != region.Empty {
-		units = a.unitsAt(&q)
-	}
 	key := []byte{byte(at.Class), byte(at.Class >> 8), byte(at.Class >> 16), byte(at.Class >> 24)}
 	for _, o := range out.Operations {
 		var outcome Outcome

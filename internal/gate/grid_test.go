@@ -40,6 +40,9 @@ func TestGridsSayWhatDecidingSays(t *testing.T) {
 			q.Within = func(r *estate.Resource) bool { return chosen[r.Index] }
 		}
 		about := fmt.Sprintf("seed %d\n%s", seed, text)
+		if d.chance(50) {
+			q.Gate = compiled(t, e)
+		}
 		grid, err := survey.NewGrid(t.Context(), e, q)
 		require.NoError(t, err)
 		newcomer, member := e.WithNewMember("g1")

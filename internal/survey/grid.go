@@ -29,6 +29,8 @@ type Question struct {
 	Ask    func(*gate.Gate) (*gate.Context, error) // makes the context of the requests
 	// Lent is what is lent to whom
 	Lent []estate.Elevation
+	// Gate is one of the estate that is there already; nil: there is none.
+	Gate *gate.Gate
 }
 
 // Grid answers for some subjects over all places.
@@ -36,9 +38,11 @@ type Grid struct {
 	Columns []Column
 	estate  *estate.Estate
 	who     []estate.Principal // of each column, the subject that is asked about
-	all     [][]mask           // of each column and row, with all that is inside
-	gates   [3]*gate.Gate      // by variant; nil where it is as the first
-	named   []bool             // of each column, whether a grant names its subject
+	all     []uint32           // of each row, with all that is inside, its line
+	lines   *gridLines
+	alike   gridPlaces
+	gates   [3]*gate.Gate // by variant; nil where it is as the first
+	named   []bool        // of each column, whether a grant names its subject
 	ask     Question
 	rows    []int   // those that are looked at
 	looked  []int32 // of each row, how many resources of it and what is inside are looked at
@@ -52,7 +56,7 @@ const (
 	withoutDirect
 )
 
-// NewGrid works a grid out: it costs columns times resources.
+// NewGrid works a grid out: it costs columns times what tells resources apart, and the resources.
 func NewGrid(ctx context.Context, e *estate.Estate, q Question) (*Grid, error) {
 	g := &Grid{Columns: q.Columns, estate: e, ask: q, named: make([]bool, len(q.Columns)),
 		looked: make([]int32, e.Tree.Len()), size: make([]int32, e.Tree.Len())}
@@ -70,11 +74,15 @@ func NewGrid(ctx context.Context, e *estate.Estate, q Question) (*Grid, error) {
 	base, who := withColumns(e, q.Columns)
 	g.who = who
 	var contexts [3]*gate.Context
+	only := map[estate.Principal]bool{}
+	for _, p := range who {
+		only[p] = true
+	}
 	for k, variant := range [3]*estate.Estate{base, standing(base), indirect(base, who, g.named)} {
 		if variant == nil {
 			continue
 		}
-		compiled, err := gate.Compile(variant, q.Lent)
+		compiled, err := gate.CarriedFor(variant, q.Gate, q.Lent, only)
 		if err != nil {
 			return nil, err
 		}
@@ -83,17 +91,26 @@ func NewGrid(ctx context.Context, e *estate.Estate, q Question) (*Grid, error) {
 			return nil, err
 		}
 	}
+	g.alike = g.places()
+	g.lines = newGridLines(len(q.Columns))
+	own := make([][]mask, len(g.alike.first)) // of each sort of places, by column
 	for c := range q.Columns {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
-		masks, err := g.column(c, contexts)
-		if err != nil {
+		if err := g.column(c, contexts, own); err != nil {
 			return nil, fmt.Errorf("%s: %w", q.Columns[c].Name, err)
 		}
-		upwards(e.Tree, func(up, row int) { masks[up] |= masks[row] })
-		g.all = append(g.all, masks)
 	}
+	g.all = make([]uint32, e.Tree.Len())
+	numbers := make([]uint32, len(own))
+	for n, line := range own {
+		numbers[n] = g.lines.number(line)
+	}
+	for i, row := range g.rows {
+		g.all[row] = numbers[g.alike.of[i]]
+	}
+	upwards(e.Tree, func(up, row int) { g.all[up] = g.lines.join(g.all[up], g.all[row]) })
 	return g, nil
 }
 
@@ -119,13 +136,13 @@ func (g *Grid) askers(c int, contexts [3]*gate.Context) (out [3]*gate.Asker, err
 	return out, nil
 }
 
-// each tells what a column's subject may do on each resource that is looked at.
-func (g *Grid) each(c int, contexts [3]*gate.Context, tell func(row int, v variants)) error {
+// each tells what a column's subject may do on each sort of places that are looked at.
+func (g *Grid) each(c int, contexts [3]*gate.Context, tell func(sort int, v variants)) error {
 	askers, err := g.askers(c, contexts)
 	if err != nil {
 		return err
 	}
-	for _, row := range g.rows {
+	for sort, row := range g.alike.first {
 		var v variants
 		for k, asker := range askers {
 			if asker == nil {
@@ -135,27 +152,29 @@ func (g *Grid) each(c int, contexts [3]*gate.Context, tell func(row int, v varia
 				return err
 			}
 		}
-		tell(row, v)
+		tell(sort, v)
 	}
 	return nil
 }
 
-// column gives the masks of the resources themselves for one column.
-func (g *Grid) column(c int, contexts [3]*gate.Context) ([]mask, error) {
+// column takes down the masks of the sorts of places themselves for one column.
+func (g *Grid) column(c int, contexts [3]*gate.Context, own [][]mask) error {
 	known := map[variants]mask{}
-	out := make([]mask, g.estate.Tree.Len())
-	return out, g.each(c, contexts, func(row int, v variants) {
+	return g.each(c, contexts, func(sort int, v variants) {
 		m, ok := known[v]
 		if !ok {
 			m = g.ask.mask(v)
 			known[v] = m
 		}
-		out[row] = m
+		if own[sort] == nil {
+			own[sort] = make([]mask, len(g.Columns))
+		}
+		own[sort][c] = m
 	})
 }
 
 // At is how far a column's subject gets in a place and all inside it that is looked at.
-func (g *Grid) At(column, row int) Reached { return g.all[column][row].reached() }
+func (g *Grid) At(column, row int) Reached { return g.lines.list[g.all[row]][column].reached() }
 
 // Find gives a listed resource's row; -1 if there is none.
 func (g *Grid) Find(address string) int { return g.estate.Tree.Find(address) }

@@ -36,7 +36,8 @@ type Folding struct {
 // Rows folds the places: one inside another is a row of its own if it says something that the row above does not.
 func (g *Grid) Rows(f Folding) []GridRow {
 	tree := g.estate.Tree
-	w := walker{Grid: g, inside: make([][]int, tree.Len()+1), Folding: f, named: make([]bool, tree.Len())}
+	w := walker{Grid: g, inside: make([][]int, tree.Len()+1), Folding: f, named: make([]bool, tree.Len()),
+		same: map[[2]uint32]bool{}}
 	for i, row := range tree.Rows {
 		w.inside[row.Parent] = append(w.inside[row.Parent], i)
 	}
@@ -58,6 +59,7 @@ type walker struct {
 	inside [][]int // of each row and one more, the rows that stand in it
 	named  []bool  // of each row
 	holds  []bool  // of each row, whether it or one inside it is named
+	same   map[[2]uint32]bool
 	out    []GridRow
 }
 
@@ -82,9 +84,7 @@ func (w *walker) own(row int) bool {
 }
 
 // shown says whether any resource in a place is looked at.
-func (g *Grid) shown(row int) bool {
-	return slices.ContainsFunc(g.all, func(m []mask) bool { return m[row] != 0 })
-}
+func (g *Grid) shown(row int) bool { return g.all[row] != 0 }
 
 // shownIn lists the places directly inside one in which something is looked at.
 func (w *walker) shownIn(row int) (out []int) {
@@ -96,13 +96,7 @@ func (w *walker) shownIn(row int) (out []int) {
 	return out
 }
 
-func (g *Grid) cells(row int) []Reached {
-	out := make([]Reached, len(g.Columns))
-	for c := range out {
-		out[c] = g.At(c, row)
-	}
-	return out
-}
+func (g *Grid) cells(row int) []Reached { return g.lines.reached(g.all[row]) }
 
 // walk adds the rows of a place that stands so deep, down to a limit.
 func (w *walker) walk(row, depth, limit int) {
@@ -116,7 +110,7 @@ func (w *walker) walk(row, depth, limit int) {
 	}
 	last := -1 // the row that the next may be like
 	for _, child := range w.shownIn(row) {
-		folds := w.folds(child, cells)
+		folds := w.folds(child, w.all[row])
 		switch {
 		case folds:
 			last = -1
@@ -148,26 +142,37 @@ func (w *walker) like(r *GridRow, row int) bool {
 
 // unfolded says that no place inside one differs from it.
 func (w *walker) unfolded(row int) bool {
-	cells := w.cells(row)
-	return !slices.ContainsFunc(w.shownIn(row), func(child int) bool { return !w.folds(child, cells) })
+	return !slices.ContainsFunc(w.shownIn(row), func(child int) bool { return !w.folds(child, w.all[row]) })
 }
 
 // folds says that a place says no more than the one above it does: as far as it offers operations, every column reaches
 // as far, in all of it.
-func (w *walker) folds(row int, above []Reached) bool {
+func (w *walker) folds(row int, above uint32) bool {
 	if w.named[row] {
 		return false
 	}
-	cells := w.cells(row)
-	for c, up := range above {
-		if !cells[c].same(up.implied(w.all[c][row])) {
-			return false
-		}
+	if !w.implied(above, w.all[row]) {
+		return false
 	}
 	for _, child := range w.shownIn(row) {
-		if !w.folds(child, cells) {
+		if !w.folds(child, w.all[row]) {
 			return false
 		}
 	}
 	return true
+}
+
+// implied says that a line says no more than one above it, which is worked out once.
+func (w *walker) implied(above, line uint32) bool {
+	key := [2]uint32{above, line}
+	is, known := w.same[key]
+	if !known {
+		is = true
+		cells := w.lines.reached(line)
+		for c, up := range w.lines.reached(above) {
+			is = is && cells[c].same(up.implied(w.lines.list[line][c]))
+		}
+		w.same[key] = is
+	}
+	return is
 }

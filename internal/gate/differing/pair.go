@@ -240,20 +240,11 @@ func (s *sides) places(o *gate.Options) *placemap.Map {
 	if !s.here() {
 		return nil
 	}
-	known := s.Base.Places
 	var lists []estate.Resources
 	for _, entries := range s.chosen {
 		lists = append(lists, gate.ListsOf(entries.Grants, entries.Blocks)...)
 	}
-	lists = slices.DeleteFunc(lists, known.Knows)
-	marks := slices.DeleteFunc(slices.Clone(o.Marks), func(a estate.Address) bool {
-		_, is := known.Marks[a]
-		return is
-	})
-	if len(lists)+len(marks) == 0 {
-		return known
-	}
-	return known.Extended(lists, marks)
+	return s.Base.Places.Knowing(lists, o.Marks)
 }
 
 // rest tells listed resources apart by the lists that the gate at hand does not know; nil where there are none.

@@ -7,6 +7,19 @@ import (
 	"hiddengate/internal/estate"
 )
 
+// Knowing gives a map that tells places apart by some lists and marks too: this one, if it does.
+func (p *Map) Knowing(lists []estate.Resources, marks []estate.Address) *Map {
+	lists = slices.DeleteFunc(slices.Clone(lists), p.Knows)
+	marks = slices.DeleteFunc(slices.Clone(marks), func(a estate.Address) bool {
+		_, is := p.Marks[a]
+		return is
+	})
+	if len(lists)+len(marks) == 0 {
+		return p
+	}
+	return p.Extended(lists, marks)
+}
+
 // Extended gives a map that tells places apart by more lists, and by more addresses that are marks, too. The lists keep
 // their numbers.
 func (p *Map) Extended(lists []estate.Resources, marks []estate.Address) *Map {

@@ -82,7 +82,8 @@ var listings = []listed{
 	{"profiles", "profile", "profiles", []string{"id", "about", "authority", "system", "longest", "approvals"},
 		sectionIDs("profiles"), describeProfile, nil},
 	{"resources", "resource", "", []string{"id", "type", "owner", "tags"}, resourceIDs, describeResource, nil},
-	{"scopes", "scope", "scopes", []string{"id", "resources", "covers"}, sectionIDs("scopes"), describeScope, nil},
+	{"scopes", "scope", "scopes", []string{"id", "resources", "covers"}, sectionIDs("scopes"), describeScope,
+		describeScopes},
 	{"roles", "role", "roles", []string{"id", "about", "allow", "include"}, sectionIDs("roles"), describeRole, nil},
 	{"grants", "grant", "grants", []string{"id", "to", "roles", "on", "when"}, sectionIDs("grants"), describeGrant, nil},
 	{"blocks", "block", "blocks", []string{"id", "to", "deny", "on", "when"}, sectionIDs("blocks"), describeBlock, nil},
@@ -335,12 +336,25 @@ func describeResource(g *gate.Gate, id string) []pair {
 	return out
 }
 
+// describeScopes is for all scopes: what they cover is looked for together.
+func describeScopes(g *gate.Gate) func(*gate.Gate, string) []pair {
+	var lists []estate.Resources
+	for _, s := range estate.Sorted(g.Estate().Scopes) {
+		lists = append(lists, s.Resources)
+	}
+	g.Learn(lists)
+	return describeScope
+}
+
 func describeScope(g *gate.Gate, id string) []pair {
 	s := g.Estate().Scopes[id]
-	var covers []string
-	for _, r := range g.Resources(s.Resources) {
-		covers = append(covers, r.Address.String())
-	}
+	covers := later(func() any {
+		out := []string{}
+		for row := range g.Selected(s.Resources) {
+			out = append(out, g.Estate().Tree.Address(row))
+		}
+		return out
+	})
 	return head(&s.Object, pair{"resources", texts(s.Resources)}, pair{"covers", covers},
 		pair{"later", later(func() any { return laterOf(g.Estate(), s.Resources) })})
 }

@@ -13,11 +13,11 @@ var governEverywhere = &Finding{
 	Cure: "name the systems in which it is needed, or lend it on request",
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Grants) {
-			if g.OnRequest != nil || !c.everywhere(g.On) {
+			if g.OnRequest != nil {
 				continue
 			}
 			if names := operationNames(c.gate.Gives(g),
-				func(o *estate.Operation) bool { return o.Level == estate.Govern }); names != nil {
+				func(o *estate.Operation) bool { return o.Level == estate.Govern }); names != nil && c.everywhere(g.On) {
 				c.report(&g.Object, g.Source.Position, "grant %s gives %s on everything", g.ID, some(names))
 			}
 		}
@@ -31,8 +31,11 @@ func (c *check) everywhere(on estate.Resources) bool {
 			return false // most lists, at once
 		}
 	}
+	if c.gate.Count(on) < c.estate.Tree.Len() {
+		return false
+	}
 	all := true
-	whole := differing.EachPlace(c.estate, c.estate, [2][]estate.Resources{{on}, {on}}, func(_, r *estate.Resource) bool {
+	whole := differing.EachComing(c.estate, c.estate, [2][]estate.Resources{{on}, {on}}, func(_, r *estate.Resource) bool {
 		all = r == nil || c.gate.Covers(on, r)
 		return all
 	})

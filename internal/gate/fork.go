@@ -16,7 +16,7 @@ func (g *Gate) Fork() *Gate {
 	f.scratch = f.space.NewContext()
 	f.matched, f.given, f.taken, f.used, f.validIn = nil, nil, nil, nil, nil
 	f.subjects, f.inRoles = map[int]*CompiledSubject{}, map[decisionKey]region.Region{}
-	f.roleSets, f.coverAny = lookup.NewSequences(), map[string]bool{}
+	f.roleSets, f.coverAny, f.learned = lookup.NewSequences(), map[string]bool{}, nil
 	f.Places = g.Places.Fork()
 	return &f
 }

@@ -33,6 +33,7 @@ type Gate struct {
 	inRoles  map[decisionKey]region.Region
 	roleSets *lookup.Sequences    // of sessions, the roles by number
 	coverAny map[string]bool      // of lists that are no grant's or block's
+	learned  *placemap.Map        // which tells places apart by more of those; nil: none
 	anywhere []placemap.Spot      // see beyond, once somebody asks
 	validIn  map[int]opset.Set    // of lists, by number, what is valid on what they cover, once somebody asks
 	used     map[string]opset.Set // of roles, the operations that apply where they are granted

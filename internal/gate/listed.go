@@ -1,6 +1,8 @@
 package gate
 
 import (
+	"slices"
+
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/opset"
 	"hiddengate/internal/gate/placemap"
@@ -8,48 +10,63 @@ import (
 
 // Count counts the listed resources that a list selects. For the lists of grants and blocks it costs little.
 func (g *Gate) Count(list estate.Resources) (count int) {
-	n, known := g.Places.Numbers[placemap.ResourcesKey(list)]
-	if !known {
+	places, n := g.placesOf(list)
+	if places == nil {
 		for range g.Selected(list) {
 			count++
 		}
 		return count
 	}
-	for i := range g.Places.Covered(n) {
-		count += len(g.Places.Groups().Rows(i))
+	for i := range places.Covered(n) {
+		count += len(places.Groups().Rows(i))
 	}
 	return count
+}
+
+// placesOf gives the map that tells places apart by a list, and the list's number in it; nil if there is none.
+func (g *Gate) placesOf(list estate.Resources) (*placemap.Map, int) {
+	key := placemap.ResourcesKey(list)
+	if n, known := g.Places.Numbers[key]; known {
+		return g.Places, n
+	}
+	if g.learned != nil {
+		if n, known := g.learned.Numbers[key]; known {
+			return g.learned, n
+		}
+	}
+	return nil, 0
+}
+
+// Learn tells places apart by many lists beside those of grants and blocks, in one way through all resources, so that
+// what each of them selects costs what that is.
+func (g *Gate) Learn(lists []estate.Resources) {
+	lists = slices.DeleteFunc(slices.Clone(lists), func(l estate.Resources) bool {
+		places, _ := g.placesOf(l)
+		return places != nil
+	})
+	if len(lists) > 0 {
+		g.learned, _ = placemap.New(g.estate, lists, nil, g.Classes)
+	}
 }
 
 // mostTried is among how many rows a list is held against one after another before it is looked for with others.
 const mostTried = 256
 
 // LookForAny finds out of many lists at once which select any listed resource, as CoversAny tells afterwards. Those
-// that nothing among the first few rows shows it of are looked for together, in one way through all resources.
+// that nothing among the first few rows shows it of are learned.
 func (g *Gate) LookForAny(lists []estate.Resources) {
-	var open []estate.Resources
-	for _, l := range lists {
+	g.Learn(slices.DeleteFunc(slices.Clone(lists), func(l estate.Resources) bool {
 		key := placemap.ResourcesKey(l)
-		if _, known := g.Places.Numbers[key]; known {
-			continue
-		}
-		if _, known := g.coverAny[key]; known {
-			continue
+		_, known := g.coverAny[key]
+		if places, _ := g.placesOf(l); known || places != nil {
+			return true
 		}
 		some, whole := g.coversSoon(l)
 		if some || whole {
 			g.coverAny[key] = some
-			continue
 		}
-		open = append(open, l)
-	}
-	if len(open) == 0 {
-		return
-	}
-	places, which := placemap.New(g.estate, open, nil, g.Classes)
-	for i, l := range open {
-		g.coverAny[placemap.ResourcesKey(l)] = places.CoversAny(which[i])
-	}
+		return some || whole
+	}))
 }
 
 // coversSoon says whether a list selects any of the first few rows on which it can select some, and whether these are

@@ -104,10 +104,17 @@ func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
 // Selected gives the rows of the listed resources that a list selects, in order. Of a list of grants and blocks their
 // spots tell; of others, whatever is alike is judged once.
 func (g *Gate) Selected(list estate.Resources) iter.Seq[int] {
-	n, known := g.Places.Numbers[placemap.ResourcesKey(list)]
+	stretches, length := g.stretchesOf(list), 0
+	for _, some := range stretches {
+		length += some.to - some.from
+	}
+	places, n := g.placesOf(list)
+	if places != nil && length > mostHeld {
+		return places.RowsOf(n)
+	}
 	return func(yield func(int) bool) {
-		for _, some := range g.stretchesOf(list) {
-			if !known {
+		for _, some := range stretches {
+			if places == nil {
 				for i := range placemap.Selected(g.estate, list, some.from, some.to) {
 					if !yield(i) {
 						return
@@ -116,13 +123,16 @@ func (g *Gate) Selected(list estate.Resources) iter.Seq[int] {
 				continue
 			}
 			for i := some.from; i < some.to; i++ {
-				if g.Places.Covers(n, g.Places.Spots[i]) && !yield(i) {
+				if places.Covers(n, places.Spots[i]) && !yield(i) {
 					return
 				}
 			}
 		}
 	}
 }
+
+// mostHeld is up to how many rows are held against a list one by one rather than looked up by what it covers.
+const mostHeld = 1 << 14
 
 // Meets tells what a condition and dates come to in a context, apart from what concerns a subject or resource, which is
 // open.
@@ -136,10 +146,10 @@ func (g *Gate) Meets(when *estate.Condition, starts, ends *estate.Moment, c *Con
 
 // CoversAny says whether a list selects any listed resource. For the lists of grants and blocks it is known.
 func (g *Gate) CoversAny(l estate.Resources) bool {
-	key := placemap.ResourcesKey(l)
-	if n, ok := g.Places.Numbers[key]; ok {
-		return g.Places.CoversAny(n)
+	if places, n := g.placesOf(l); places != nil {
+		return places.CoversAny(n)
 	}
+	key := placemap.ResourcesKey(l)
 	some, known := g.coverAny[key]
 	if !known {
 		for range g.Selected(l) {

@@ -14,7 +14,6 @@ import (
 // resource it is nil. It stops when each returns false; whole is false if there are too many ways.
 func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources,
 	each func(was, is *estate.Resource) bool) (whole bool) {
-	estates := [2]*estate.Estate{before, after}
 	for r := range after.Tree.All() {
 		was := r
 		if before.Tree != after.Tree {
@@ -29,6 +28,13 @@ func EachPlace(before, after *estate.Estate, lists [2][]estate.Resources,
 			return true
 		}
 	}
+	return EachComing(before, after, lists, each)
+}
+
+// EachComing is EachPlace of what may come alone.
+func EachComing(before, after *estate.Estate, lists [2][]estate.Resources,
+	each func(was, is *estate.Resource) bool) (whole bool) {
+	estates := [2]*estate.Estate{before, after}
 	coming, whole, _ := newplace.Specimens(newplace.Basis{Estates: estates, Lists: lists, Facts: &factspace.Facts{},
 		Unsettled: newplace.Unsettled{Values: map[string][]string{}}})
 	for i := range coming {

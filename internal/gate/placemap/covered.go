@@ -68,6 +68,23 @@ func (p *Map) Covered(n int) iter.Seq[int] {
 	}
 }
 
+// RowsOf gives the listed resources that a list covers, by the list's number and by their rows, in order. It costs what
+// they are.
+func (p *Map) RowsOf(n int) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		var rows []int32
+		for spot := range p.Covered(n) {
+			rows = append(rows, p.Groups().Rows(spot)...)
+		}
+		slices.Sort(rows)
+		for _, row := range rows {
+			if !yield(int(row)) {
+				return
+			}
+		}
+	}
+}
+
 // within says whether a mark lies in one of some spans, which are in order.
 func within(spans []Span, mark uint32) bool {
 	for _, s := range spans {

@@ -1,15 +1,19 @@
 package gate_test
 
 import (
+	"os"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/policyfile"
 	"hiddengate/internal/region"
+	"hiddengate/internal/shape"
 )
 
 // heldAt is a subject with an operation and an address.
@@ -109,4 +113,62 @@ func same(t *testing.T, cells *differing.Cells, a, b region.Region) bool {
 	under, err := cells.Space().Contains(b, a)
 	require.NoError(t, err)
 	return over && under
+}
+
+// So it is where classes are many, and most of them hold little of what there is.
+func TestManyClassesAreToldByPile(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, shape.Uneven(2000).Write(dir))
+	e, err := policyfile.Load(os.DirFS(dir))
+	require.NoError(t, err)
+	g := compiled(t, e)
+	cells, err := differing.CompileCells(e, differing.Scene{Base: g})
+	require.NoError(t, err)
+	require.Greater(t, cells.Classes(), 300) // several words of a set
+	cells.Choose(func(o *estate.Operation) bool { return o.Name == "table.drop" || o.Name == "index.change" }, nil)
+	type held struct {
+		class, pile int
+		operation   string
+	}
+	of := map[estate.Principal]int{}
+	for n := range cells.Classes() {
+		of[cells.Class(uint32(n))[0]] = n
+	}
+	want, told := map[held]differing.Cell{}, 0
+	require.NoError(t, cells.Each(t.Context(), clock.Beginning, func(a differing.Access) bool {
+		for _, pile := range a.Piles {
+			want[held{of[a.Subjects[0]], pile.Number(), a.Operation}] = a.Cell
+		}
+		return true
+	}))
+	for _, how := range []differing.Activity{differing.WhileActive, differing.IfActive} {
+		told = 0
+		err := cells.ByPile(t.Context(), clock.Beginning, how, func(pile *differing.Pile, on *differing.OnPile) error {
+			for n, name := range cells.Names() {
+				if !pile.Valid(uint32(n)) {
+					continue
+				}
+				bands, err := on.Of(uint32(n))
+				require.NoError(t, err)
+				for _, b := range bands.List {
+					for class := range b.Classes.All() {
+						when, err := cells.Space().And(b.Possible, cells.Active(class))
+						require.NoError(t, err)
+						if when == region.Empty {
+							continue
+						}
+						told++
+						cell, ok := want[held{int(class), pile.Number(), name}]
+						if !ok || !same(t, cells, cell.Possible, when) {
+							require.Fail(t, "another cell", "%s of %v on %s", name, cells.Class(class)[0], pile.First())
+						}
+					}
+				}
+			}
+			return nil
+		})
+		require.NoError(t, err)
+		require.Equal(t, len(want), told)
+	}
+	require.Greater(t, told, 10_000)
 }

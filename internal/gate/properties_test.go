@@ -367,6 +367,9 @@ func TestListsAreCountedAsTheyCover(t *testing.T) {
 			for _, term := range gr.On { // one by one they are looked for where each points
 				lists = append(lists, estate.Resources{term})
 			}
+			learned, asked := compiled(t, e), compiled(t, e) // many lists at once
+			learned.Learn(lists)
+			asked.LookForAny(lists)
 			for _, list := range lists {
 				var covered []*estate.Resource
 				for r := range e.Tree.All() {
@@ -374,7 +377,11 @@ func TestListsAreCountedAsTheyCover(t *testing.T) {
 						covered = append(covered, r)
 					}
 				}
-				require.Equal(t, covered, g.Resources(list), "seed %d: %v", seed, list)
+				for _, g := range []*gate.Gate{g, learned, asked} {
+					require.Equal(t, covered, g.Resources(list), "seed %d: %v", seed, list)
+					require.Equal(t, len(covered), g.Count(list), "seed %d: %v", seed, list)
+					require.Equal(t, covered != nil, g.CoversAny(list), "seed %d: %v", seed, list)
+				}
 			}
 		}
 		for _, role := range estate.Sorted(e.Roles) {

@@ -20,7 +20,7 @@ func TestWhatIsLackingIsWhatRequestsFind(t *testing.T) {
 	found, whole := 0, 0
 	for seed := range 60 {
 		d := newDraw(uint64(seed) + 90_000)
-		e := load(t, withoutSessions(d.estate()))
+		e := load(t, d.estate())
 		g := compiled(t, e)
 		all, err := auditing.Lacking(t.Context(), g, 1000)
 		require.NoError(t, err)

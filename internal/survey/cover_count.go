@@ -126,7 +126,7 @@ func newCounter(e *estate.Estate, scene differing.Scene, w Watch, within estate.
 
 // run counts on every pile.
 func (c *counter) run(ctx context.Context) error {
-	return c.ByPile(ctx, c.watch.Since, differing.IfActive, func(pile *differing.Pile, on *differing.OnPile) error {
+	return c.ByPile(ctx, c.watch.Since, func(pile *differing.Pile, on *differing.OnPile) error {
 		for _, operation := range c.operations {
 			if !pile.Valid(operation) {
 				continue
@@ -274,6 +274,9 @@ func (c *counter) timesOf(r region.Region) (region.Region, error) {
 	return out, nil
 }
 
+// mostPairs bounds what is remembered of two regions: some tens of megabytes.
+const mostPairs = 1 << 20
+
 func (c *counter) and(a, b region.Region) (region.Region, error) {
 	key := [2]region.Region{a, b}
 	out, ok := c.both[key]
@@ -281,6 +284,9 @@ func (c *counter) and(a, b region.Region) (region.Region, error) {
 		var err error
 		if out, err = c.Space().And(a, b); err != nil {
 			return out, err
+		}
+		if len(c.both) >= mostPairs {
+			clear(c.both)
 		}
 		c.both[key] = out
 	}

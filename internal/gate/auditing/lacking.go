@@ -58,7 +58,7 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 	if err := l.blame.begin(l.needs); err != nil {
 		return nil, err
 	}
-	if err := cells.ByPile(ctx, clock.Beginning, differing.IfActive, l.pile); err != nil {
+	if err := cells.ByPile(ctx, clock.Beginning, l.pile); err != nil {
 		return nil, err
 	}
 	return l.blame.tell(), nil
@@ -225,6 +225,9 @@ func (l *lacking) take(to, classes differing.ClassSet, missing region.Region) {
 	}
 }
 
+// mostPairs bounds what is remembered of two regions: some tens of megabytes.
+const mostPairs = 1 << 20
+
 // without gives what of a region is not in another; nothing where that is too complex to say.
 func (l *lacking) without(r, other region.Region) region.Region {
 	key := [2]region.Region{r, other}
@@ -233,6 +236,9 @@ func (l *lacking) without(r, other region.Region) region.Region {
 		var err error
 		if out, err = l.Space().Minus(r, other); err != nil {
 			out = region.Empty
+		}
+		if len(l.outside) >= mostPairs {
+			clear(l.outside)
 		}
 		l.outside[key] = out
 	}
@@ -247,6 +253,9 @@ func (l *lacking) meets(r region.Region) []bool {
 		for i, active := range l.actives {
 			both, err := l.Space().And(r, active)
 			out[i] = err == nil && both != region.Empty
+		}
+		if len(l.while)*len(l.actives) >= mostPairs {
+			clear(l.while)
 		}
 		l.while[r] = out
 	}

@@ -48,7 +48,7 @@ func SingleHolders(ctx context.Context, g *gate.Gate, since clock.Instant, most 
 			h.operations = append(h.operations, uint32(n))
 		}
 	}
-	if err := cells.ByPile(ctx, since, differing.IfActive, h.pile); err != nil {
+	if err := cells.ByPile(ctx, since, h.pile); err != nil {
 		return nil, err
 	}
 	return h.tell(), nil
@@ -140,6 +140,9 @@ func (h *singles) meets(r, active region.Region) bool {
 	if !ok {
 		both, err := h.Space().And(r, active)
 		out = err == nil && both != region.Empty
+		if len(h.active) >= mostPairs {
+			clear(h.active)
+		}
 		h.active[key] = out
 	}
 	return out

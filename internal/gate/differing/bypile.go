@@ -17,21 +17,13 @@ type Band struct {
 	Cell
 }
 
-// Activity says whether it counts when somebody is active.
-type Activity int
-
-// Access is told while somebody is active, or as if everybody who is active at any time always were.
-const (
-	WhileActive Activity = iota
-	IfActive
-)
-
-// ByPile goes through the chosen piles in order: each is told one with what anybody may do there from an instant on. It
-// costs the steps of all rows, and for each pile and operation that is asked about a few sets of classes. It stops at
-// the first error. Its own says that the conditions are too complex.
-func (c *Cells) ByPile(ctx context.Context, since clock.Instant, how Activity, each func(*Pile, *OnPile) error) error {
+// ByPile goes through the chosen piles in order: each is told one with what anybody may do there from an instant on, as
+// if whoever is active at any time always were; Active says when they are. It costs the steps of all rows, and for each
+// pile and operation that is asked about a few sets of classes. It stops at the first error. Its own says that the
+// conditions are too complex.
+func (c *Cells) ByPile(ctx context.Context, since clock.Instant, each func(*Pile, *OnPile) error) error {
 	c.pair.begin(since)
-	w := newSweep(c, how)
+	w := newSweep(c)
 	for mark := range len(c.pair.first) - 1 {
 		w.pass(uint32(mark))
 		for n := c.pair.first[mark]; n < c.pair.first[mark+1]; n++ {
@@ -100,8 +92,6 @@ type sweep struct {
 	at        []uint32         // of each class, its view
 	ops       []operationHeld
 	beneath   [][]heldUnit // of each list that traits tell
-	partly    ClassSet     // who are active at some times alone
-	active    []uint32     // of each class, the number of the times at which it is
 	sortedClasses
 	several []uint32 // who can have several sessions
 	tags    []uint32 // of each class, the number of what conditions ask of its subjects' tags
@@ -144,17 +134,15 @@ type heldUnit struct {
 type fixedStanding struct {
 	standing, tags, facts uint32
 	owns, untested        bool
-	active                uint32
 	may                   uint32 // the pile and one, of what may come
 }
 
-func newSweep(c *Cells, how Activity) *sweep {
-	d := &differ{Pair: c.pair, marked: make([]uint32, c.Numbers())}
+func newSweep(c *Cells) *sweep {
+	d := &differ{Pair: c.pair}
 	words := (len(c.classes) + 63) / 64
 	w := &sweep{
 		differ: d, classes: c.classes, standings: newStandings(d), views: *lookup.NewSequences(),
-		at: make([]uint32, len(c.classes)), ops: make([]operationHeld, len(d.names)), partly: make(ClassSet, words),
-		active: make([]uint32, len(c.classes)), room: classRoom{words: words},
+		at: make([]uint32, len(c.classes)), ops: make([]operationHeld, len(d.names)), room: classRoom{words: words},
 		tags: make([]uint32, len(c.classes)), owning: map[estate.Principal][]uint32{},
 		fixed: map[fixedStanding]region.Region{},
 	}
@@ -162,80 +150,87 @@ func newSweep(c *Cells, how Activity) *sweep {
 		w.ops[o] = operationHeld{by: map[uint32]*standingHeld{}, version: 1, room: classRoom{words: words}}
 	}
 	w.told = OnPile{sweep: w, scratch: classRoom{words: words}, beside: make([][]*heldUnit, len(d.names))}
-	w.gather(how)
+	w.gather()
 	return w
 }
 
-// gather puts the steps of all rows in order by mark, and what is held under lists that traits tell by list.
-func (w *sweep) gather(how Activity) {
+// gather looks at each class that is ever active.
+func (w *sweep) gather() {
 	s := w.sides[New]
-	marks := len(w.first) - 1
 	w.beneath = make([][]heldUnit, len(s.Places.Complex))
-	type listUnit struct{ list, unit uint32 }
-	known := map[listUnit]int{}
-	tags, actives := map[string]uint32{}, map[region.Region]uint32{}
-	var rows []uint32 // the classes whose rows are swept
+	known, tags := map[listUnit]int{}, map[string]uint32{}
+	var active, swept []uint32
 	for n, class := range w.classes {
 		number := class[0].numbers[New]
 		h := &s.Rows.RowOf[number]
+		if h.Active == int32(region.Empty) {
+			continue
+		}
 		for _, owner := range s.owners[number] {
 			w.owning[owner] = append(w.owning[owner], uint32(n))
-		}
-		switch {
-		case !isActive(h):
-			continue
-		case h.Flags&unitrow.Separated != 0:
-			w.several = append(w.several, uint32(n))
-			continue
-		case how == WhileActive && region.Region(h.Active) != region.Full:
-			w.partly.Add(uint32(n))
-			k, ok := actives[region.Region(h.Active)]
-			if !ok {
-				k = uint32(len(w.standings.active))
-				actives[region.Region(h.Active)] = k
-				w.standings.active = append(w.standings.active, region.Region(h.Active))
-			}
-			w.active[n] = k
 		}
 		key := w.likeness(class[0]).tags[New]
 		if _, ok := tags[key]; !ok {
 			tags[key] = uint32(len(tags))
 		}
 		w.tags[n] = tags[key]
-		rows = append(rows, uint32(n))
-		for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
-			at := listUnit{e.Trait, s.joint[e.Unit]}
-			if len(w.opsOf(at.unit)) == 0 {
-				continue
-			}
-			i, ok := known[at]
-			if !ok {
-				i = len(w.beneath[at.list])
-				w.beneath[at.list] = append(w.beneath[at.list], heldUnit{unit: at.unit, number: uint32(len(known))})
-				known[at] = i
-			}
-			// several of the gate's units can be one of the pair's
-			one := &w.beneath[at.list][i]
-			if k := len(one.few); k == 0 || one.few[k-1] != uint32(n) {
-				one.few = append(one.few, uint32(n))
-			}
+		if active = append(active, uint32(n)); h.Flags&unitrow.Separated != 0 {
+			w.several = append(w.several, uint32(n))
+			continue
 		}
+		swept = append(swept, uint32(n))
+		w.hold(uint32(n), h, known)
 	}
 	for _, list := range w.beneath {
 		for i := range list {
-			if len(list[i].few) > w.room.words {
-				list[i].many = make(ClassSet, w.room.words)
-				for _, class := range list[i].few {
-					list[i].many.Add(class)
-				}
-				list[i].few = nil
-			}
+			list[i].pack(w.room.words)
 		}
 	}
-	w.sortByTags(rows)
-	begins := make([]uint32, marks+1)
+	w.sortByTags(active)
+	w.order(swept)
+}
+
+// listUnit is a unit under a list.
+type listUnit struct{ list, unit uint32 }
+
+// hold takes down what a class has under lists that traits tell.
+func (w *sweep) hold(class uint32, h *unitrow.Holder, known map[listUnit]int) {
+	s := w.sides[New]
+	for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
+		at := listUnit{e.Trait, s.joint[e.Unit]}
+		if len(w.opsOf(at.unit)) == 0 {
+			continue
+		}
+		i, ok := known[at]
+		if !ok {
+			i = len(w.beneath[at.list])
+			w.beneath[at.list] = append(w.beneath[at.list], heldUnit{unit: at.unit, number: uint32(len(known))})
+			known[at] = i
+		}
+		one := &w.beneath[at.list][i]
+		if k := len(one.few); k == 0 || one.few[k-1] != class { // several of the gate's units can be one of the pair's
+			one.few = append(one.few, class)
+		}
+	}
+}
+
+// pack makes a set of the classes, of so many words, where they are many.
+func (u *heldUnit) pack(words int) {
+	if len(u.few) <= words {
+		return
+	}
+	u.many = make(ClassSet, words)
+	for _, class := range u.few {
+		u.many.Add(class)
+	}
+	u.few = nil
+}
+
+// order puts the steps of the rows of some classes in order by mark.
+func (w *sweep) order(classes []uint32) {
+	s := w.sides[New]
 	each := func(take func(mark uint32, step classStep)) {
-		for _, class := range rows {
+		for _, class := range classes {
 			h := &s.Rows.RowOf[w.classes[class][0].numbers[New]]
 			last := uint32(0)
 			for _, step := range s.Rows.Steps[h.Row : h.Row+h.Steps] {
@@ -246,17 +241,17 @@ func (w *sweep) gather(how Activity) {
 			}
 		}
 	}
-	each(func(mark uint32, _ classStep) { begins[mark+1]++ })
-	for m := range marks {
-		begins[m+1] += begins[m]
+	w.begins = make([]uint32, len(w.first))
+	each(func(mark uint32, _ classStep) { w.begins[mark+1]++ })
+	for m := 1; m < len(w.begins); m++ {
+		w.begins[m] += w.begins[m-1]
 	}
-	w.steps = make([]classStep, begins[marks])
-	next := slices.Clone(begins)
+	w.steps = make([]classStep, w.begins[len(w.begins)-1])
+	next := slices.Clone(w.begins)
 	each(func(mark uint32, step classStep) {
 		w.steps[next[mark]] = step
 		next[mark]++
 	})
-	w.begins = begins
 }
 
 // view numbers what a cover comes to for the operations that are looked at.

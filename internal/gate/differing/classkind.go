@@ -12,43 +12,45 @@ const mostKinds = 64
 // sortedClasses is classes put together by the tags that conditions ask about.
 type sortedClasses struct {
 	bySubject []classKind           // by the values that conditions name; nil: there are too many
-	bySame    []map[string]ClassSet // of each tag that has to be the resource's, by value
+	bySame    []map[string][]uint32 // of each tag that has to be the resource's, by value
 }
 
-// sortByTags sorts the classes that are swept.
-func (w *sweep) sortByTags(rows []uint32) {
+// sortByTags sorts classes.
+func (w *sweep) sortByTags(classes []uint32) {
 	s := w.sides[New]
 	known := map[string]int{}
-	w.bySame = make([]map[string]ClassSet, len(s.Facts.Sames))
-	into := func(by map[string]ClassSet, value string, class uint32) {
-		if by[value] == nil {
-			by[value] = make(ClassSet, w.room.words)
-		}
-		by[value].Add(class)
+	for range s.Facts.Sames {
+		w.bySame = append(w.bySame, map[string][]uint32{})
 	}
-	for _, class := range rows {
+	for _, class := range classes {
 		tags := s.All[w.classes[class][0].numbers[New]].Tags
+		for k, same := range s.Facts.Sames {
+			value := tags.Get(same.Key)
+			w.bySame[k][value] = append(w.bySame[k][value], class)
+		}
 		key := tags.Name(func(key string) bool { return s.Facts.Subject[key] })
 		i, ok := known[key]
 		if !ok {
-			i = len(w.bySubject)
+			i = len(known)
 			known[key] = i
-			w.bySubject = append(w.bySubject, classKind{make(ClassSet, w.room.words), class})
-		}
-		w.bySubject[i].classes.Add(class)
-		for k, same := range s.Facts.Sames {
-			if w.bySame[k] == nil {
-				w.bySame[k] = map[string]ClassSet{}
+			if i < mostKinds {
+				w.bySubject = append(w.bySubject, classKind{make(ClassSet, w.room.words), class})
 			}
-			into(w.bySame[k], tags.Get(same.Key), class)
 		}
+		if i < mostKinds {
+			w.bySubject[i].classes.Add(class)
+		}
+	}
+	if len(known) > mostKinds {
+		w.bySubject = nil
 	}
 }
 
 // kinds tells the classes apart by what is so of them and a pile, without its owners; nil if there are too many kinds,
 // or if the pile is of what may come.
 func (t *OnPile) kinds(about *asked) []classKind {
-	if about.kinds != nil || about.pile.may != nil || len(t.bySubject)<<len(t.bySame) > mostKinds {
+	many := t.bySubject == nil || len(t.bySubject)<<len(t.bySame) > mostKinds
+	if about.kinds != nil || about.pile.may != nil || many {
 		return about.kinds
 	}
 	s := t.sides[New]
@@ -68,9 +70,12 @@ func (t *OnPile) kinds(about *asked) []classKind {
 	}
 	for k, same := range s.Facts.Sames {
 		value := tags.Get(same.Key)
-		alike := t.bySame[k][value]
-		if value == "" || alike == nil {
+		if value == "" || t.bySame[k][value] == nil {
 			continue
+		}
+		alike := t.room.empty()
+		for _, class := range t.bySame[k][value] {
+			alike.Add(class)
 		}
 		var next []classKind
 		for _, one := range kinds {

@@ -244,26 +244,25 @@ type bander struct {
 // add adds a part.
 func (b *bander) add(n uint32, classes ClassSet) error {
 	if !b.standings.list[n].asks {
-		return b.whole(classes, func(active uint32) (region.Region, error) { return b.standings.when(n, active) })
+		when, err := b.standings.when(n)
+		b.whole(when, classes)
+		return err
 	}
 	b.asks = true
 	single := classes // who are looked at one by one
 	if kinds := b.kinds(b.about); kinds != nil {
-		set := b.room.any()
 		for _, k := range kinds {
+			set := b.room.any()
 			if !set.SetTo(classes, k.classes) {
 				continue
 			}
-			err := b.whole(set, func(active uint32) (region.Region, error) { return b.whenAsked(n, k.one, active, false) })
+			when, err := b.whenAsked(n, k.one, false)
 			if err != nil {
 				return err
 			}
-			set = b.room.any()
+			b.whole(when, set)
 		}
-		if single = set; len(b.about.owners) == 0 {
-			return nil
-		}
-		clear(single)
+		single = b.room.empty()
 		for _, class := range b.about.owners {
 			if classes.Has(class) {
 				single.Add(class)
@@ -271,7 +270,7 @@ func (b *bander) add(n uint32, classes ClassSet) error {
 		}
 	}
 	for class := range single.All() {
-		when, err := b.whenAsked(n, class, b.active[class], slices.Contains(b.about.owners, class))
+		when, err := b.whenAsked(n, class, slices.Contains(b.about.owners, class))
 		if err != nil {
 			return err
 		}
@@ -280,35 +279,17 @@ func (b *bander) add(n uint32, classes ClassSet) error {
 	return nil
 }
 
-// whole adds classes to whom the same applies while they are active.
-func (b *bander) whole(classes ClassSet, when func(active uint32) (region.Region, error)) error {
-	always, err := when(0)
-	if err != nil || always == region.Empty {
-		return err
+// whole adds classes to whom the same applies.
+func (b *bander) whole(when region.Region, classes ClassSet) {
+	if when == region.Empty {
+		return
 	}
-	if classes.Meets(b.partly) {
-		some := b.room.any()
-		some.SetTo(classes, b.partly)
-		for class := range some.All() {
-			while, err := when(b.active[class])
-			if err != nil {
-				return err
-			}
-			b.one(Cell{while, while}, class)
-		}
-		rest := b.room.any()
-		if !rest.SetBut(classes, b.partly) {
-			return nil
-		}
-		classes = rest
-	}
-	cell := Cell{always, always}
+	cell := Cell{when, when}
 	if i, ok := b.at[cell]; ok {
 		b.own(i).AddAll(classes)
-		return nil
+		return
 	}
 	b.begin(cell, classes, false)
-	return nil
 }
 
 func (b *bander) begin(cell Cell, classes ClassSet, mine bool) {
@@ -340,10 +321,9 @@ func (b *bander) one(cell Cell, class uint32) {
 }
 
 // whenAsked is a standing of a class that hangs on subject or resource.
-func (b *bander) whenAsked(n, class, active uint32, owns bool) (region.Region, error) {
+func (b *bander) whenAsked(n, class uint32, owns bool) (region.Region, error) {
 	s, number := b.sides[New], b.classes[class][0].numbers[New]
-	key := fixedStanding{standing: n, tags: b.tags[class], facts: b.about.pile.looks[New].facts, owns: owns,
-		active: active}
+	key := fixedStanding{standing: n, tags: b.tags[class], facts: b.about.pile.looks[New].facts, owns: owns}
 	if b.about.pile.may != nil {
 		key.may = b.about.pile.number + 1
 		key.untested = b.Pair.owners && b.ownsUntested(s, number)
@@ -353,7 +333,7 @@ func (b *bander) whenAsked(n, class, active uint32, owns bool) (region.Region, e
 		known := s.Space().NewContext()
 		b.fixFor(known, about{side: int(New), subject: number, pile: b.about.pile, owns: owns})
 		var err error
-		if r, err = b.standings.whenKnown(n, known, active); err != nil {
+		if r, err = b.standings.whenKnown(n, known); err != nil {
 			return region.Empty, err
 		}
 		if len(b.fixed) >= mostFixed {

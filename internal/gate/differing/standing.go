@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"slices"
 
-	"hiddengate/internal/gate/unitrow"
 	"hiddengate/internal/region"
 )
 
@@ -13,13 +12,8 @@ import (
 type standing struct {
 	given, taken []region.Region // sorted, each once; Full stands alone
 	asks         bool            // of subject or resource, so that it hangs on them when it is so
-	when         []workedOut     // of each activity, where it does not ask; nil: none is known
-}
-
-// workedOut is a region, if it is worked out already.
-type workedOut struct {
-	region region.Region
-	is     bool
+	when         region.Region   // where it does not ask
+	worked       bool            // when is known
 }
 
 const (
@@ -33,7 +27,6 @@ type standings struct {
 	list   []standing
 	known  map[string]uint32
 	more   map[furtherUnit]uint32
-	active []region.Region // the times at which somebody is active, by number; the first is always
 }
 
 // furtherUnit is a standing to which a unit is added.
@@ -44,8 +37,7 @@ type furtherUnit struct {
 }
 
 func newStandings(d *differ) *standings {
-	s := &standings{differ: d, known: map[string]uint32{}, more: map[furtherUnit]uint32{},
-		active: []region.Region{region.Full}}
+	s := &standings{differ: d, known: map[string]uint32{}, more: map[furtherUnit]uint32{}}
 	s.number(standing{})
 	s.number(standing{taken: []region.Region{region.Full}})
 	return s
@@ -106,37 +98,33 @@ func added(to []region.Region, r region.Region) []region.Region {
 	return slices.Insert(slices.Clone(to), i, r)
 }
 
-// when is the region of a standing that does not ask, for somebody of an activity by its number.
-func (s *standings) when(n, active uint32) (region.Region, error) {
+// when is the region of a standing that does not ask.
+func (s *standings) when(n uint32) (region.Region, error) {
 	one := &s.list[n]
-	if one.when == nil {
-		one.when = make([]workedOut, len(s.active))
-	}
-	out := &one.when[active]
-	if !out.is {
-		r, err := s.come(one.given, one.taken, s.active[active])
-		if err != nil {
+	if !one.worked {
+		var err error
+		if one.when, err = s.come(one.given, one.taken); err != nil {
 			return region.Empty, err
 		}
-		*out = workedOut{r, true}
+		one.worked = true
 	}
-	return out.region, nil
+	return one.when, nil
 }
 
-// whenKnown is it where something is known.
-func (s *standings) whenKnown(n uint32, known *region.Context, active uint32) (region.Region, error) {
+// whenKnown is the region where something is known.
+func (s *standings) whenKnown(n uint32, known *region.Context) (region.Region, error) {
 	fixed := func(list []region.Region) (out []region.Region) {
 		for _, r := range list {
 			out = append(out, s.differ.sides[New].Space().Fix(r, known))
 		}
 		return out
 	}
-	return s.come(fixed(s.list[n].given), fixed(s.list[n].taken), s.active[active])
+	return s.come(fixed(s.list[n].given), fixed(s.list[n].taken))
 }
 
-func (s *standings) come(given, taken []region.Region, active region.Region) (region.Region, error) {
+func (s *standings) come(given, taken []region.Region) (region.Region, error) {
 	side := s.differ.sides[New]
-	r, err := side.Space().Left(given, taken, active)
+	r, err := side.Space().Left(given, taken, region.Full)
 	if err != nil {
 		return region.Empty, err
 	}
@@ -182,6 +170,3 @@ func (d *differ) opsOf(unit uint32) []uint32 {
 	}
 	return d.unitOps[unit]
 }
-
-// isActive says whether a subject is at any time.
-func isActive(h *unitrow.Holder) bool { return h.Active != int32(region.Empty) }

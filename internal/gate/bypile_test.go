@@ -56,6 +56,7 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 			}
 			return true
 		}))
+		active := cells.Activity()
 		last := map[uint64]map[estate.Principal]differing.Cell{}
 		err = cells.ByPile(t.Context(), since, func(pile *differing.Pile, on *differing.OnPile) error {
 			for n, name := range cells.Names() {
@@ -67,7 +68,7 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 				now := map[estate.Principal]differing.Cell{}
 				for _, b := range bands.List {
 					for class := range b.Classes.All() {
-						cell := whileActive(t, cells, b.Cell, class)
+						cell := whileActive(t, cells, b.Cell, active.When(class))
 						for _, who := range cells.Class(class) {
 							require.NotContains(t, now, who, "seed %d: in two bands", seed)
 							now[who] = b.Cell
@@ -106,12 +107,12 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 	require.Positive(t, again)
 }
 
-// whileActive is a cell of a class while it is active.
-func whileActive(t *testing.T, cells *differing.Cells, c differing.Cell, class uint32) (out differing.Cell) {
+// whileActive is a cell at the times at which somebody is active.
+func whileActive(t *testing.T, cells *differing.Cells, c differing.Cell, when region.Region) (out differing.Cell) {
 	var err error
-	out.Sure, err = cells.Space().And(c.Sure, cells.Active(class))
+	out.Sure, err = cells.Space().And(c.Sure, when)
 	require.NoError(t, err)
-	out.Possible, err = cells.Space().And(c.Possible, cells.Active(class))
+	out.Possible, err = cells.Space().And(c.Possible, when)
 	require.NoError(t, err)
 	return out
 }
@@ -154,6 +155,7 @@ func TestManyClassesAreToldByPile(t *testing.T) {
 		}
 		return true
 	}))
+	active := cells.Activity()
 	err = cells.ByPile(t.Context(), clock.Beginning, func(pile *differing.Pile, on *differing.OnPile) error {
 		for n, name := range cells.Names() {
 			if !pile.Valid(uint32(n)) {
@@ -163,7 +165,7 @@ func TestManyClassesAreToldByPile(t *testing.T) {
 			require.NoError(t, err)
 			for _, b := range bands.List {
 				for class := range b.Classes.All() {
-					is := whileActive(t, cells, b.Cell, class)
+					is := whileActive(t, cells, b.Cell, active.When(class))
 					if is.Possible == region.Empty {
 						continue
 					}

@@ -23,10 +23,9 @@ type counter struct {
 	operations       []uint32
 	lent             bool // the number of people is all that is asked for
 	people, services weights
-	partly           differing.ClassSet // who are active at some times alone
-	active           []int              // of each class, the number of the times at which it is active
-	actives          []region.Region    // those times, but for always
-	while            []numberWhile      // likewise, who is there of the operation and pile at hand
+	active           differing.Activity
+	while            []numberWhile      // of each activity, who is there of the operation and pile at hand
+	whiles           []int              // the activities of whom anybody is
 	numbers          []int              // of people, of each class
 	all, some        differing.ClassSet // who can, of the operation and pile at hand; some of them
 	present          []present          // likewise, by when they can
@@ -74,7 +73,7 @@ type numberAt struct {
 	people int
 }
 
-// numberWhile is a number of people who are active at some times alone, if it is known when they are there.
+// numberWhile is a number of people of one activity, if it is known when they are there.
 type numberWhile struct {
 	numberAt
 	known bool
@@ -86,18 +85,19 @@ func newCounter(e *estate.Estate, scene differing.Scene, w Watch, within estate.
 		return nil, err
 	}
 	cells.Choose(w.What, within)
-	c := &counter{Cells: cells, watch: w, partly: cells.NewClassSet(), all: cells.NewClassSet(), some: cells.NewClassSet(),
-		lent: scene.Which == gate.OnRequest, seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()},
+	c := &counter{
+		Cells: cells, watch: w, active: cells.Activity(), lent: scene.Which == gate.OnRequest,
+		all: cells.NewClassSet(), some: cells.NewClassSet(), seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()},
 		times: map[region.Region]region.Region{}, both: map[[2]region.Region]region.Region{},
-		shorts: map[string]region.Region{}, last: make([]lastHolders, len(cells.Names())), rows: map[string][]holdersOfPile{}}
+		shorts: map[string]region.Region{}, last: make([]lastHolders, len(cells.Names())),
+		rows: map[string][]holdersOfPile{},
+	}
 	c.window = cells.Space().Between(w.Since, w.Since+clock.Instant(7*24*time.Hour/time.Microsecond))
 	for n, name := range cells.Names() {
 		if w.What == nil || w.What(e.Operations[name]) {
 			c.operations = append(c.operations, uint32(n))
 		}
 	}
-	known := map[region.Region]int{}
-	c.active = make([]int, cells.Classes())
 	people, services := make([]int, cells.Classes()), make([]int, cells.Classes())
 	for class := range uint32(cells.Classes()) {
 		for _, who := range cells.Class(class) {
@@ -108,18 +108,8 @@ func newCounter(e *estate.Estate, scene differing.Scene, w Watch, within estate.
 				services[class]++
 			}
 		}
-		if active := cells.Active(class); active != region.Full {
-			c.partly.Add(class)
-			i, ok := known[active]
-			if !ok {
-				i = len(c.actives)
-				known[active] = i
-				c.actives = append(c.actives, active)
-			}
-			c.active[class] = i
-		}
 	}
-	c.numbers, c.while = people, make([]numberWhile, len(c.actives))
+	c.numbers, c.while = people, make([]numberWhile, len(c.active.Times))
 	c.people, c.services = newWeights(people, len(c.all)), newWeights(services, len(c.all))
 	return c, nil
 }
@@ -213,33 +203,36 @@ func (c *counter) holders(bands []differing.Band) (*holders, error) {
 
 // add counts those who are there at some times, while they are active.
 func (c *counter) add(p present) error {
-	if c.some.SetBut(p.classes, c.partly) {
+	if c.some.SetBut(p.classes, c.active.Partly) {
 		c.all.AddAll(c.some)
 		if err := c.count(p.when, c.people.sum(c.some)); err != nil {
 			return err
 		}
 	}
-	if !p.classes.Meets(c.partly) {
+	if !c.some.SetTo(p.classes, c.active.Partly) {
 		return nil
 	}
-	c.some.SetTo(p.classes, c.partly)
-	clear(c.while)
+	c.whiles = c.whiles[:0]
 	for class := range c.some.All() {
-		active := c.active[class]
-		if !c.while[active].known {
-			when, err := c.and(p.when, c.actives[active])
+		n := c.active.Of[class]
+		one := &c.while[n]
+		if !one.known {
+			when, err := c.and(p.when, c.active.Times[n])
 			if err != nil {
 				return err
 			}
-			c.while[active] = numberWhile{numberAt{when: when}, true}
+			*one = numberWhile{numberAt{when: when}, true}
+			c.whiles = append(c.whiles, n)
 		}
-		if c.while[active].when != region.Empty {
+		if one.when != region.Empty {
 			c.all.Add(class)
-			c.while[active].people += c.numbers[class]
+			one.people += c.numbers[class]
 		}
 	}
-	for _, n := range c.while {
-		if err := c.count(n.when, n.people); err != nil {
+	for _, n := range c.whiles {
+		one := c.while[n]
+		c.while[n].known = false
+		if err := c.count(one.when, one.people); err != nil {
 			return err
 		}
 	}

@@ -34,24 +34,8 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 	l := &lacking{
 		Cells: cells, outside: map[[2]region.Region]region.Region{}, while: map[region.Region][]bool{},
 		kept: map[pileOperation]*differing.Bands{}, rest: cells.NewClassSet(), both: cells.NewClassSet(),
-		whole: cells.NewClassSet(), partly: cells.NewClassSet(),
+		whole: cells.NewClassSet(), active: cells.Activity(),
 		blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{}},
-	}
-	known := map[region.Region]int{}
-	l.active = make([]int, cells.Classes())
-	for class := range uint32(cells.Classes()) {
-		active := cells.Active(class)
-		if active == region.Full {
-			continue
-		}
-		l.partly.Add(class)
-		n, ok := known[active]
-		if !ok {
-			n = len(l.actives)
-			known[active] = n
-			l.actives = append(l.actives, active)
-		}
-		l.active[class] = n
 	}
 	l.plan = newPlan(cells)
 	l.lacks = make([]map[lackKey]*lack, len(l.needs))
@@ -71,12 +55,10 @@ type lacking struct {
 	blame      blame
 	kept       map[pileOperation]*differing.Bands
 	outside    map[[2]region.Region]region.Region // of two regions, what of one is not in the other
-	while      map[region.Region][]bool           // of a region, whether it meets each of the actives
-	partly     differing.ClassSet                 // who are active at some times alone
-	active     []int                              // of each class, the number of the times at which it is active
-	actives    []region.Region                    // those times, but for always
-	lacks      []map[lackKey]*lack                // of each need, who lacks it
-	short      []shortOf                          // what somebody lacks on the pile at hand
+	while      map[region.Region][]bool           // of a region, whether it meets the times of each activity
+	active     differing.Activity
+	lacks      []map[lackKey]*lack // of each need, who lacks it
+	short      []shortOf           // what somebody lacks on the pile at hand
 	rest, both differing.ClassSet
 	whole      differing.ClassSet
 }
@@ -209,16 +191,16 @@ func (l *lacking) add(to differing.ClassSet, has, there []differing.Band) {
 
 // take adds classes that lack something in a region, if they are active there.
 func (l *lacking) take(to, classes differing.ClassSet, missing region.Region) {
-	if !classes.Meets(l.partly) {
+	if !classes.Meets(l.active.Partly) {
 		to.AddAll(classes)
 		return
 	}
 	meets := l.meets(missing)
 	for i, w := range classes {
-		to[i] |= w &^ l.partly[i]
-		for some := w & l.partly[i]; some != 0; some &= some - 1 {
+		to[i] |= w &^ l.active.Partly[i]
+		for some := w & l.active.Partly[i]; some != 0; some &= some - 1 {
 			class := uint32(64*i + bits.TrailingZeros64(some))
-			if meets[l.active[class]] {
+			if meets[l.active.Of[class]] {
 				to.Add(class)
 			}
 		}
@@ -245,16 +227,16 @@ func (l *lacking) without(r, other region.Region) region.Region {
 	return out
 }
 
-// meets says of each time at which somebody is active whether it meets a region.
+// meets says of the times of each activity whether they meet a region.
 func (l *lacking) meets(r region.Region) []bool {
 	out, ok := l.while[r]
 	if !ok {
-		out = make([]bool, len(l.actives))
-		for i, active := range l.actives {
+		out = make([]bool, len(l.active.Times))
+		for i, active := range l.active.Times {
 			both, err := l.Space().And(r, active)
 			out[i] = err == nil && both != region.Empty
 		}
-		if len(l.while)*len(l.actives) >= mostPairs {
+		if len(l.while)*len(l.active.Times) >= mostPairs {
 			clear(l.while)
 		}
 		l.while[r] = out

@@ -34,7 +34,8 @@ func SingleHolders(ctx context.Context, g *gate.Gate, since clock.Instant, most 
 	}
 	cells.Choose(selects, nil)
 	h := singles{Cells: cells, since: cells.Space().Between(since, clock.End), active: map[[2]region.Region]bool{},
-		people: make([][]estate.Principal, cells.Classes()), found: map[estate.Principal]*foundSingle{},
+		activity: cells.Activity(),
+		people:   make([][]estate.Principal, cells.Classes()), found: map[estate.Principal]*foundSingle{},
 		most: most, last: make([]single, len(cells.Names()))}
 	for n := range h.people {
 		for _, who := range cells.Class(uint32(n)) {
@@ -60,8 +61,9 @@ type singles struct {
 	since      region.Region
 	operations []uint32
 	people     [][]estate.Principal // of each class
-	active     map[[2]region.Region]bool
-	last       []single // of each operation, what was found last
+	activity   differing.Activity
+	active     map[[2]region.Region]bool // of a region and times, whether they meet
+	last       []single                  // of each operation, what was found last
 	most       int
 	found      map[estate.Principal]*foundSingle
 }
@@ -119,7 +121,7 @@ func (h *singles) alone(bands []differing.Band) (one single) {
 	for _, b := range bands {
 		for class := range b.Classes.All() {
 			people := h.people[class]
-			if len(people) == 0 || !h.meets(b.Possible, h.Active(class)) {
+			if len(people) == 0 || !h.meets(b.Possible, h.activity.When(class)) {
 				continue
 			}
 			if one.is || len(people) > 1 {

@@ -18,8 +18,8 @@ type Band struct {
 }
 
 // ByPile goes through the chosen piles in order: each is told one with what anybody may do there from an instant on, as
-// if whoever is active at any time always were; Active says when they are. It costs the steps of all rows, and for each
-// pile and operation that is asked about a few sets of classes. It stops at the first error. Its own says that the
+// if whoever is active at any time always were; Activity says when they are. It costs the steps of all rows, and for
+// each pile and operation that is asked about a few sets of classes. It stops at the first error. Its own says that the
 // conditions are too complex.
 func (c *Cells) ByPile(ctx context.Context, since clock.Instant, each func(*Pile, *OnPile) error) error {
 	c.pair.begin(since)
@@ -67,11 +67,6 @@ func (c *Cells) ClassesIn(list estate.Subjects) (out []uint32) {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
-}
-
-// Active is when the subjects of a class are.
-func (c *Cells) Active(n uint32) region.Region {
-	return region.Region(c.Rows.RowOf[c.classes[n][0].numbers[New]].Active)
 }
 
 // Classes counts the classes.

@@ -193,7 +193,7 @@ func (w *sweep) hold(class uint32, h *unitrow.Holder, known map[listUnit]int) {
 	s := w.sides[New]
 	for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
 		at := listUnit{e.Trait, s.joint[e.Unit]}
-		if len(w.opsOf(at.unit)) == 0 {
+		if len(w.standings.opsOf(at.unit)) == 0 {
 			continue
 		}
 		i, ok := known[at]

@@ -130,7 +130,7 @@ func (p *Pair) begin(since clock.Instant) {
 	p.since = p.New.Space().Between(since, clock.End)
 	clear(p.cells)
 	clear(p.turned)
-	p.turns = make([][]operationChange, NoChange+1)
+	p.turns = make([][]operationChange, noChange+1)
 	p.assort()
 	p.whole = map[region.Region]region.Region{}
 }
@@ -198,8 +198,8 @@ type differ struct {
 	marked  []uint32 // of each pile, the round in which it was found worth a look
 	round   uint32
 	look    []uint32 // those piles
-	changes map[ChangeList][]*Pile
-	order   []ChangeList
+	changes map[changeList][]*Pile
+	order   []changeList
 	at      [2][]uint32
 	all     bool                          // what is the same is told too
 	known   map[spotOfOne]*operationTimes // of the subject at hand
@@ -208,8 +208,6 @@ type differ struct {
 	held    [2][]uint64                   // likewise, its units under lists that traits tell
 	given   []region.Region               // of the units at hand
 	taken   []region.Region
-	unitOps [][]uint32                // of each unit, the operations that are looked at
-	each    func(ChangeList, []*Pile) // takes what is found, if it is not nil; piles come in no order
 }
 
 // foundDifference is a change with the piles on which it is so.
@@ -226,7 +224,7 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 		d.known = map[spotOfOne]*operationTimes{}
 	}
 	clear(d.known)
-	d.changes, d.order = map[ChangeList][]*Pile{}, d.order[:0]
+	d.changes, d.order = map[changeList][]*Pile{}, d.order[:0]
 	owns := d.ownedBy(w)
 	if d.all || d.mayDifferAnywhere(w) {
 		for n := range d.piles {
@@ -270,7 +268,7 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 // gathered gives what has been found, by operation, and the piles in order. What several operations have in common is
 // one slice of piles.
 func (d *differ) gathered() []foundDifference {
-	lists := map[operationChange][]ChangeList{}
+	lists := map[operationChange][]changeList{}
 	var order []operationChange
 	for _, t := range d.order {
 		for _, c := range d.turns[t] {
@@ -315,22 +313,22 @@ func (d *differ) compare(w who, pile *Pile, owns [2]bool) error {
 	return nil
 }
 
-// ChangeList is a list of changes by its number.
-type ChangeList uint32
+// changeList is a list of changes by its number.
+type changeList uint32
 
-// NoChange is no change at all.
-const NoChange ChangeList = 1
+// noChange is no change at all.
+const noChange changeList = 1
 
 // changesBetween tells the changes from one to the other.
-func (d *differ) changesBetween(both [2]*operationTimes) ChangeList {
+func (d *differ) changesBetween(both [2]*operationTimes) changeList {
 	if both[0] == both[1] && !d.all {
-		return NoChange
+		return noChange
 	}
 	t, ok := d.turned[both]
 	if !ok {
-		t = NoChange
+		t = noChange
 		if changes := both[0].changes(both[1], d.all); len(changes) > 0 {
-			t = ChangeList(len(d.turns))
+			t = changeList(len(d.turns))
 			d.turns = append(d.turns, changes)
 		}
 		d.turned[both] = t
@@ -339,12 +337,8 @@ func (d *differ) changesBetween(both [2]*operationTimes) ChangeList {
 }
 
 // found takes down that some piles change.
-func (d *differ) found(t ChangeList, piles []*Pile) {
-	if t == NoChange || len(piles) == 0 {
-		return
-	}
-	if d.each != nil {
-		d.each(t, piles)
+func (d *differ) found(t changeList, piles []*Pile) {
+	if t == noChange || len(piles) == 0 {
 		return
 	}
 	if known := d.changes[t]; known == nil {

@@ -38,7 +38,7 @@ type Pair struct {
 	inside     region.Region                   // in which alone cells are told
 	whole      map[region.Region]region.Region // of what is left of them from then on
 	cells      map[string]*operationTimes
-	turned     map[[2]*operationTimes]ChangeList
+	turned     map[[2]*operationTimes]changeList
 	turns      [][]operationChange // by number
 	owners     bool                // some condition asks who owns
 	only       map[estate.Principal]bool
@@ -51,7 +51,7 @@ type Pair struct {
 	sort       []uint32                    // of each pile, its sort; noSort: none
 	sorts      int
 	manners    map[manner]uint32         // by number
-	bare       map[bareSpot][]ChangeList // by sort
+	bare       map[bareSpot][]changeList // by sort
 	runs       map[bareStretch][]run     // of the stretches that have been gone through
 	remembered int                       // of those, the runs and the stretches
 	tested     map[estate.Principal]bool // the owners by which what may come is told apart
@@ -144,7 +144,7 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 	s.choose(&o)
 	p := &Pair{inside: region.Full, covers: lookup.NewSequences(), units: map[jointUnit]uint32{},
 		within: lookup.NewSequences(),
-		cells:  map[string]*operationTimes{}, turned: map[[2]*operationTimes]ChangeList{}}
+		cells:  map[string]*operationTimes{}, turned: map[[2]*operationTimes]changeList{}}
 	if o.Places = s.places(&o); o.Places != nil {
 		p.parts, o.Lists = s.rest(&o), nil
 	}

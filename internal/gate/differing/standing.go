@@ -27,6 +27,7 @@ type standings struct {
 	list   []standing
 	known  map[string]uint32
 	more   map[furtherUnit]uint32
+	ops    [][]uint32 // of each unit, the operations that are looked at; nil until they are asked for
 }
 
 // furtherUnit is a standing to which a unit is added.
@@ -37,7 +38,8 @@ type furtherUnit struct {
 }
 
 func newStandings(d *differ) *standings {
-	s := &standings{differ: d, known: map[string]uint32{}, more: map[furtherUnit]uint32{}}
+	s := &standings{differ: d, known: map[string]uint32{}, more: map[furtherUnit]uint32{},
+		ops: make([][]uint32, len(d.list))}
 	s.number(standing{})
 	s.number(standing{taken: []region.Region{region.Full}})
 	return s
@@ -136,7 +138,7 @@ func (s *standings) held(units []uint32) (out []opStanding) {
 	at := map[uint32]int{}
 	for _, u := range units {
 		one := &s.differ.list[u]
-		for _, o := range s.differ.opsOf(u) {
+		for _, o := range s.opsOf(u) {
 			i, ok := at[o]
 			if !ok {
 				i = len(out)
@@ -155,18 +157,15 @@ func (s *standings) held(units []uint32) (out []opStanding) {
 type opStanding struct{ operation, standing uint32 }
 
 // opsOf lists the operations of a unit that are looked at.
-func (d *differ) opsOf(unit uint32) []uint32 {
-	if d.unitOps == nil {
-		d.unitOps = make([][]uint32, len(d.list))
-	}
-	if d.unitOps[unit] == nil {
-		ops := []uint32{}
+func (s *standings) opsOf(unit uint32) []uint32 {
+	if s.ops[unit] == nil {
+		d, ops := s.differ, []uint32{}
 		for o := range uint32(len(d.names)) {
 			if (d.wanted == nil || d.wanted[o]) && d.list[unit].has(o) {
 				ops = append(ops, o)
 			}
 		}
-		d.unitOps[unit] = ops
+		s.ops[unit] = ops
 	}
-	return d.unitOps[unit]
+	return s.ops[unit]
 }

@@ -65,7 +65,7 @@ type bareStretch struct {
 
 // run is piles in a row that change alike.
 type run struct {
-	turn     ChangeList
+	turn     changeList
 	from, to uint32
 }
 
@@ -120,17 +120,17 @@ func (d *differ) runsOver(w who, over bareStretch) (out []run, err error) {
 		if len(d.bare)*d.sorts > mostTurns {
 			clear(d.bare)
 		}
-		turns = make([]ChangeList, d.sorts)
+		turns = make([]changeList, d.sorts)
 		d.bare[over.bareSpot] = turns
 	}
-	now := run{NoChange, over.from, over.from}
+	now := run{noChange, over.from, over.from}
 	end := func(at uint32) {
-		if now.to = at; now.turn != NoChange {
+		if now.to = at; now.turn != noChange {
 			out = append(out, now)
 		}
 	}
 	for n := over.from; n < over.to; n++ {
-		next := NoChange
+		next := noChange
 		if sort := d.sort[n]; sort != noSort {
 			if turns[sort] == 0 {
 				if turns[sort], err = d.bareTurn(w, d.piles[n], over.covers); err != nil {
@@ -183,7 +183,7 @@ const noSort = ^uint32(0)
 func (p *Pair) assort() {
 	type traits struct{ classes, facts [2]uint32 }
 	known := map[traits]uint32{}
-	p.sort, p.bare = make([]uint32, len(p.piles)), map[bareSpot][]ChangeList{}
+	p.sort, p.bare = make([]uint32, len(p.piles)), map[bareSpot][]changeList{}
 	p.manners, p.runs, p.remembered = map[manner]uint32{}, map[bareStretch][]run{}, 0
 	for n, pile := range p.piles {
 		var one traits
@@ -216,7 +216,7 @@ func (p *Pair) assort() {
 }
 
 // bareTurn is what covers alone make of a pile for a subject.
-func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (ChangeList, error) {
+func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (changeList, error) {
 	both := [2]*operationTimes{nothing, nothing}
 	for k, s := range d.sides {
 		if !pile.looks[k].there || s.Rows.RowOf[w.numbers[k]].Active == int32(region.Empty) {
@@ -225,7 +225,7 @@ func (d *differ) bareTurn(w who, pile *Pile, covers [2]uint32) (ChangeList, erro
 		d.at[k] = append(d.at[k][:0], d.Pair.covers.Get(covers[k])...)
 		var err error
 		if both[k], err = d.work(about{side: k, subject: w.numbers[k], pile: pile}, d.at[k]); err != nil {
-			return NoChange, err
+			return noChange, err
 		}
 	}
 	return d.changesBetween(both), nil

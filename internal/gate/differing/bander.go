@@ -1,0 +1,149 @@
+package differing
+
+import (
+	"slices"
+
+	"hiddengate/internal/region"
+)
+
+// bander puts parts together to bands.
+type bander struct {
+	*OnPile
+	about *asked
+	room  *classRoom
+	of    []Band
+	at    map[Cell]int
+	mine  []bool // of each band, whether its set may be changed
+	asks  bool   // something hangs on more than marks and lists
+}
+
+// add adds a part.
+func (b *bander) add(n uint32, classes ClassSet) error {
+	if !b.standings.list[n].asks {
+		when, err := b.standings.when(n)
+		b.whole(when, classes)
+		return err
+	}
+	b.asks = true
+	single := classes // who are looked at one by one
+	if kinds := b.kinds(b.about); kinds != nil {
+		for _, k := range kinds {
+			set := b.room.any()
+			if !set.SetTo(classes, k.classes) {
+				continue
+			}
+			when, err := b.whenAsked(n, k.one, false)
+			if err != nil {
+				return err
+			}
+			b.whole(when, set)
+		}
+		single = b.room.empty()
+		for _, class := range b.about.owners {
+			if classes.Has(class) {
+				single.Add(class)
+			}
+		}
+	}
+	for class := range single.All() {
+		when, err := b.whenAsked(n, class, slices.Contains(b.about.owners, class))
+		if err != nil {
+			return err
+		}
+		b.one(Cell{when, when}, class)
+	}
+	return nil
+}
+
+// whole adds classes to whom the same applies.
+func (b *bander) whole(when region.Region, classes ClassSet) {
+	if when == region.Empty {
+		return
+	}
+	cell := Cell{when, when}
+	if i, ok := b.at[cell]; ok {
+		b.own(i).AddAll(classes)
+		return
+	}
+	b.begin(cell, classes, false)
+}
+
+func (b *bander) begin(cell Cell, classes ClassSet, mine bool) {
+	b.at[cell] = len(b.of)
+	b.of, b.mine = append(b.of, Band{classes, cell}), append(b.mine, mine)
+}
+
+// own gives the set of a band, as one that may be changed.
+func (b *bander) own(i int) ClassSet {
+	if !b.mine[i] {
+		set := b.room.any()
+		copy(set, b.of[i].Classes)
+		b.of[i].Classes, b.mine[i] = set, true
+	}
+	return b.of[i].Classes
+}
+
+// one adds a class.
+func (b *bander) one(cell Cell, class uint32) {
+	if cell.Possible == region.Empty {
+		return
+	}
+	i, ok := b.at[cell]
+	if !ok {
+		i = len(b.of)
+		b.begin(cell, b.room.empty(), true)
+	}
+	b.own(i).Add(class)
+}
+
+// whenAsked is a standing of a class that hangs on subject or resource.
+func (b *bander) whenAsked(n, class uint32, owns bool) (region.Region, error) {
+	s, number := b.sides[New], b.classes[class][0].numbers[New]
+	key := fixedStanding{standing: n, tags: b.tags[class], facts: b.about.pile.looks[New].facts, owns: owns}
+	if b.about.pile.may != nil {
+		key.may = b.about.pile.number + 1
+		key.untested = b.Pair.owners && b.ownsUntested(s, number)
+	}
+	r, ok := b.fixed[key]
+	if !ok {
+		known := s.Space().NewContext()
+		b.fixFor(known, about{side: int(New), subject: number, pile: b.about.pile, owns: owns})
+		var err error
+		if r, err = b.standings.whenKnown(n, known); err != nil {
+			return region.Empty, err
+		}
+		if len(b.fixed) >= mostFixed {
+			clear(b.fixed)
+		}
+		b.fixed[key] = r
+	}
+	return r, nil
+}
+
+// mostFixed bounds what is remembered of them: some tens of megabytes.
+const mostFixed = 1 << 20
+
+// addSeveral adds those who can have several sessions.
+func (b *bander) addSeveral(operation uint32) error {
+	if b.OnPile.several == nil {
+		for _, class := range b.sweep.several {
+			a := about{side: int(New), subject: b.classes[class][0].numbers[New], pile: b.about.pile,
+				owns: slices.Contains(b.about.owners, class)}
+			c, err := b.sessions(a)
+			if err != nil {
+				return err
+			}
+			cells := map[uint32]Cell{}
+			for i, o := range c.operations {
+				cells[o] = c.when[i]
+			}
+			b.OnPile.several = append(b.OnPile.several, cells)
+		}
+	}
+	for i, class := range b.sweep.several {
+		if cell, ok := b.OnPile.several[i][operation]; ok {
+			b.one(cell, class)
+		}
+	}
+	return nil
+}

@@ -146,9 +146,11 @@ func (w *workspace) run(args []string) ran {
 	c.Env = append(os.Environ(), "HGATE_CACHE="+w.cache, "XDG_STATE_HOME="+filepath.Join(filepath.Dir(w.dir), "state"))
 	var out counter
 	c.Stdout = &out
-	err := c.Run()
+	must(c.Start())
+	most := watchPeak(c.Process.Pid)
+	err := c.Wait()
 	r := ran{seconds: c.ProcessState.UserTime().Seconds() + c.ProcessState.SystemTime().Seconds(),
-		most: peak(c.ProcessState), written: int(out), stopped: ctx.Err() != nil}
+		most: most(), written: int(out), stopped: ctx.Err() != nil}
 	if exit, ok := err.(*exec.ExitError); err != nil && !r.stopped {
 		if !ok || exit.ExitCode() > 2 {
 			panic(fmt.Sprint(args, err))

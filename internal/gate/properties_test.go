@@ -278,6 +278,23 @@ grants:
 	assert.Len(t, e.Groups["crew"].Members, 1)
 }
 
+// Whatever a list selects is found, however far behind it stands.
+func TestWhatStandsFarBehindIsFound(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("hidden-gate: 1\nsystems: {db: {kind: database, resources: {")
+	for n := range 1000 {
+		fmt.Fprintf(&text, "r%03d: {}, ", n)
+	}
+	text.WriteString("z: {tags: {team: x}}}}}\n")
+	g := compiled(t, load(t, text.String()))
+	some, none := term(t, "*:**/z"), term(t, "*:**/y")
+	tagged := estate.ResourceTerm{Tags: []estate.Match{{Key: "team", Values: []string{"x"}}}}
+	g.LookForAny([]estate.Resources{{some}, {none}, {tagged}})
+	assert.True(t, g.CoversAny(estate.Resources{some}))
+	assert.True(t, g.CoversAny(estate.Resources{tagged}))
+	assert.False(t, g.CoversAny(estate.Resources{none}))
+}
+
 // A grant is not taken for another whose list would read the same without quotes.
 func TestAHostileTagDoesNotMakeOneListAnother(t *testing.T) {
 	g := compiled(t, load(t, `

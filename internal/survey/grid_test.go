@@ -159,3 +159,25 @@ grants: {g: {to: ana, role: read, on: everything}, h: {to: bo, role: read, on: t
 	require.Equal(t, []survey.Answer{{Outcome: gate.Allow, Direct: true},
 		{Outcome: gate.Allow, Direct: true, Partly: true}}, cells[0])
 }
+
+// Where a condition asks who owns, or what the tags are, places that nothing else tells apart are asked about apart.
+func TestAGridTellsOwnersAndTagsApart(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+catalogs: {rack: {types: [rack, unit], operations: {rack.fill: {level: change, types: [unit]}}}}
+systems: {s: {kind: rack, resources: {a: {owner: ana}, b: {owner: bo}, c: {tags: {env: x}}, d: {}}}}
+people: {ana: {}, bo: {}}
+roles: {fill: {allow: rack.fill}}
+grants: {g: {to: everyone, role: fill, on: s, when: {any: [{owner: true}, {resource: {env: x}}]}}}
+`)}})
+	require.NoError(t, err)
+	grid, err := survey.NewGrid(t.Context(), e, survey.Question{Columns: []survey.Column{
+		{Name: "ana", Subject: estate.Principal{ID: "ana"}}, {Name: "bo", Subject: estate.Principal{ID: "bo"}}},
+		Ask: func(g *gate.Gate) (*gate.Context, error) { return g.NewContext(), nil }})
+	require.NoError(t, err)
+	for place, want := range map[string][2]bool{
+		"s:a": {true, false}, "s:b": {false, true}, "s:c": {true, true}, "s:d": {},
+	} {
+		row := grid.Find(place)
+		require.Equal(t, want, [2]bool{grid.At(0, row).Any, grid.At(1, row).Any}, place)
+	}
+}

@@ -154,3 +154,19 @@ grants: {g: {to: ana, role: reader, on: db}}
 	assert.Equal(t, "date", near[0].Lacks)
 	assert.Contains(t, near[0].Detail, "ana is active through 2020-01-01")
 }
+
+// A cover says how many people can do what is lent on request, beside those who stand for it.
+func TestACoverCountsWhatIsLent(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+catalogs: {rack: {types: [rack], operations: {rack.fill: {level: change}}}}
+systems: {s: {kind: rack}}
+people: {ana: {}, bo: {}, cai: {}}
+roles: {fill: {allow: rack.fill}}
+grants: {g: {to: ana, role: fill, on: s}, h: {to: [ana, bo], role: fill, on: s, on-request: {longest: 1h}}}
+`)}})
+	require.NoError(t, err)
+	rows, err := Cover(t.Context(), e, Watch{Least: 1, What: func(*estate.Operation) bool { return true }})
+	require.NoError(t, err)
+	require.Len(t, rows, 1)
+	require.Equal(t, [2]int{1, 2}, [2]int{rows[0].Number, rows[0].Lent})
+}

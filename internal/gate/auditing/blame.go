@@ -29,6 +29,7 @@ type blame struct {
 type leftOf struct {
 	classes differing.ClassSet
 	count   int
+	rows    []int // of the pile's resources those on which it is so; nil: all
 }
 
 // givingGrant is a grant that gives operations that need others.
@@ -131,7 +132,7 @@ func (b *blame) find(pile uint32, on *differing.OnPile, short []shortOf) error {
 			left.classes = b.cells.NewClassSet()
 		}
 		copy(left.classes, s.lack.all)
-		left.count = s.lack.count
+		left.count, left.rows = s.lack.count, s.rows
 	}
 	defer func() {
 		for _, s := range short {
@@ -153,7 +154,7 @@ func (b *blame) find(pile uint32, on *differing.OnPile, short []shortOf) error {
 					return err
 				}
 			}
-			left.count -= b.take(grantNeed{n, given.need}, from, left.classes, b.cells.All()[pile])
+			left.count -= b.take(grantNeed{n, given.need}, from, left, b.cells.All()[pile])
 		}
 	}
 	return nil
@@ -161,7 +162,7 @@ func (b *blame) find(pile uint32, on *differing.OnPile, short []shortOf) error {
 
 // take takes down who of some classes has what is of no use by a grant, on a pile, takes them out of those that are
 // left, and counts them.
-func (b *blame) take(at grantNeed, from, left differing.ClassSet, pile *differing.Pile) (found int) {
+func (b *blame) take(at grantNeed, from differing.ClassSet, left *leftOf, pile *differing.Pile) (found int) {
 	to := b.grants[at.grant].to
 	one := b.found[at]
 	begin := func() {
@@ -179,20 +180,24 @@ func (b *blame) take(at grantNeed, from, left differing.ClassSet, pile *differin
 			}
 			begin()
 			found += bits.OnesCount64(w) - 1
-			left[i] &^= w
+			left.classes[i] &^= w
 			one.who[i] |= w
 		}
 	}
 	for i, class := range to.few {
 		if from.Has(class) {
 			begin()
-			left.Drop(class)
+			left.classes.Drop(class)
 			one.who.Add(uint32(i))
 		}
 	}
 	if found > 0 {
-		one.rows = firstRows(one.rows, pile, b.cells.Estate(), b.most)
-		one.count += pile.Len()
+		rows, count := rowsOf(pile, b.cells.Estate()), pile.Len()
+		if left.rows != nil {
+			rows, count = slices.Values(left.rows), len(left.rows)
+		}
+		one.rows = firstRows(one.rows, rows, b.most)
+		one.count += count
 	}
 	return found
 }

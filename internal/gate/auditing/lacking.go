@@ -72,10 +72,11 @@ type lack struct {
 // lackKey is the serials of the bands of an operation and of what it needs.
 type lackKey struct{ has, there uint64 }
 
-// shortOf is who lacks a need.
+// shortOf is who lacks a need, and on which of a pile's resources; nil: on all.
 type shortOf struct {
 	need uint32
 	lack *lack
+	rows []int
 }
 
 // pile looks at what can be told now that a pile is at hand.
@@ -116,62 +117,52 @@ func (l *lacking) bands(pile, operation uint32, on *differing.OnPile) (*differin
 
 // look finds who lacks what on a pile, and the grants that give them what is of no use.
 func (l *lacking) look(pile uint32, on *differing.OnPile) error {
-	l.short = l.short[:0]
-	for judged := l.judged[pile]; len(judged) > 0; {
-		need, n := judged[0].need, 1
-		for n < len(judged) && judged[n].need == need {
-			n++
+	for _, judged := range l.judged[pile] {
+		l.short = l.short[:0]
+		for _, j := range judged {
+			lack, err := l.lackOn(pile, j, on)
+			if err != nil {
+				return err
+			}
+			if lack.count > 0 {
+				l.short = append(l.short, shortOf{j.need, lack, l.rows[pileJudgement{pile, j}]})
+			}
 		}
-		lack, err := l.lackOn(pile, judged[:n], on)
-		if err != nil {
+		if err := l.blame.find(pile, on, l.short); err != nil {
 			return err
 		}
-		if judged = judged[n:]; lack.count > 0 {
-			l.short = append(l.short, shortOf{need, lack})
-		}
 	}
-	return l.blame.find(pile, on, l.short)
+	return nil
 }
 
 // mostLacks is how many sets of those who lack something are kept of each need.
 const mostLacks = 16
 
-// lackOn gives who lacks a need on a pile, by all on which it is judged.
-func (l *lacking) lackOn(pile uint32, judged []judgement, on *differing.OnPile) (*lack, error) {
-	var key lackKey
-	whole := &lack{all: l.whole}
-	need := judged[0].need
-	for i, j := range judged {
-		has, err := l.bands(pile, l.needs[need].operation, on)
-		if err != nil {
-			return nil, err
-		}
-		there, err := l.bands(j.above, l.needs[need].needed, on)
-		if err != nil {
-			return nil, err
-		}
-		if len(judged) == 1 {
-			key = lackKey{has.Serial, there.Serial}
-			if known := l.lacks[need][key]; known != nil {
-				return known, nil
-			}
-		}
-		if i == 0 {
-			clear(whole.all)
-		}
-		l.add(whole.all, has.List, there.List)
+// lackOn gives who lacks a need on a pile, as it is judged in one place.
+func (l *lacking) lackOn(pile uint32, j judgement, on *differing.OnPile) (*lack, error) {
+	has, err := l.bands(pile, l.needs[j.need].operation, on)
+	if err != nil {
+		return nil, err
 	}
-	whole.count = whole.all.Len()
-	if len(judged) == 1 {
-		if l.lacks[need] == nil || len(l.lacks[need]) >= mostLacks {
-			l.lacks[need] = map[lackKey]*lack{}
-		}
-		if whole.all = nil; whole.count > 0 {
-			whole.all = slices.Clone(l.whole)
-		}
-		l.lacks[need][key] = whole
+	there, err := l.bands(j.above, l.needs[j.need].needed, on)
+	if err != nil {
+		return nil, err
 	}
-	return whole, nil
+	key := lackKey{has.Serial, there.Serial}
+	if known := l.lacks[j.need][key]; known != nil {
+		return known, nil
+	}
+	clear(l.whole)
+	l.add(l.whole, has.List, there.List)
+	out := &lack{count: l.whole.Len()}
+	if out.count > 0 {
+		out.all = slices.Clone(l.whole)
+	}
+	if l.lacks[j.need] == nil || len(l.lacks[j.need]) >= mostLacks {
+		l.lacks[j.need] = map[lackKey]*lack{}
+	}
+	l.lacks[j.need][key] = out
+	return out, nil
 }
 
 // add adds to a set whoever has an operation in contexts in which they have not what it needs.

@@ -9,11 +9,19 @@ import (
 
 // plan says which needs are judged where, and when all of it is known that a pile takes.
 type plan struct {
-	needs  []need
-	judged [][]judgement     // of each pile, by need
-	due    [][]uint32        // of each pile, those that can be looked at once it is at hand
-	keep   [][]uint32        // of each pile, the operations of which what is told is needed later
-	drop   [][]pileOperation // of each pile, what is not needed any more afterwards
+	needs []need
+	// of each pile, by need; where one is judged in several places, the others stand in further rows
+	judged [][][]judgement
+	due    [][]uint32              // of each pile, those that can be looked at once it is at hand
+	keep   [][]uint32              // of each pile, the operations of which what is told is needed later
+	drop   [][]pileOperation       // of each pile, what is not needed any more afterwards
+	rows   map[pileJudgement][]int // the resources of piles of which a need is judged in several places, by place
+}
+
+// pileJudgement is a judgement of a pile.
+type pileJudgement struct {
+	pile uint32
+	judgement
 }
 
 // need is an operation with one that it needs, by numbers of the pair and by name.
@@ -96,26 +104,45 @@ func (p *plan) climb(c *differing.Cells) {
 		}
 		return v
 	}
-	p.judged = make([][]judgement, len(all))
-	for _, s := range stands {
+	judged := make([][]judgement, len(all))
+	each := func(s stand, take func(pileJudgement)) {
 		for _, i := range valid(s.pile).list {
 			at := s
 			for !valid(at.pile).needed[i] && at.above >= 0 {
 				at = stands[at.above]
 			}
 			if valid(at.pile).needed[i] {
-				p.judged[s.pile] = append(p.judged[s.pile], judgement{i, uint32(at.pile)})
+				take(pileJudgement{uint32(s.pile), judgement{i, uint32(at.pile)}})
 			}
 		}
 	}
-	for n, list := range p.judged {
+	for _, s := range stands {
+		each(s, func(j pileJudgement) { judged[j.pile] = append(judged[j.pile], j.judgement) })
+	}
+	p.judged = make([][][]judgement, len(all))
+	for n, list := range judged {
 		slices.SortFunc(list, func(a, b judgement) int {
 			if a.need != b.need {
 				return int(a.need) - int(b.need)
 			}
 			return int(a.above) - int(b.above)
 		})
-		p.judged[n] = slices.Compact(list)
+		nth := 0
+		for k, j := range slices.Compact(list) {
+			if nth++; k == 0 || list[k-1].need != j.need {
+				nth = 0
+			}
+			if nth == len(p.judged[n]) {
+				p.judged[n] = append(p.judged[n], nil)
+			}
+			p.judged[n][nth] = append(p.judged[n][nth], j)
+		}
+	}
+	p.rows = map[pileJudgement][]int{}
+	for row, pile := range piles {
+		if len(p.judged[pile]) > 1 {
+			each(stands[of[row]], func(j pileJudgement) { p.rows[j] = append(p.rows[j], row) })
+		}
 	}
 }
 
@@ -132,7 +159,8 @@ func (p *plan) order() {
 			last[at] = max(last[at], when)
 		}
 	}
-	for n, list := range p.judged {
+	for n, rows := range p.judged {
+		list := slices.Concat(rows...)
 		if len(list) == 0 {
 			continue
 		}

@@ -4,6 +4,7 @@ package auditing
 
 import (
 	"context"
+	"iter"
 	"maps"
 	"slices"
 
@@ -108,7 +109,7 @@ func (h *singles) pile(pile *differing.Pile, on *differing.OnPile) error {
 			found.operations[operation] = true
 			if found.last != pile.Number() {
 				found.last = pile.Number()
-				found.rows = firstRows(found.rows, pile, h.Estate(), h.most)
+				found.rows = firstRows(found.rows, rowsOf(pile, h.Estate()), h.most)
 				found.count += pile.Len()
 			}
 		}
@@ -150,10 +151,21 @@ func (h *singles) meets(r, active region.Region) bool {
 	return out
 }
 
-// firstRows keeps the first of some resources and a pile's, in tree order.
-func firstRows(rows []int, pile *differing.Pile, e *estate.Estate, most int) []int {
+// rowsOf gives a pile's resources by their rows.
+func rowsOf(pile *differing.Pile, e *estate.Estate) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for row := range pile.Rows(e) {
+			if !yield(row) {
+				return
+			}
+		}
+	}
+}
+
+// firstRows keeps the first of some resources and of more, in tree order.
+func firstRows(rows []int, more iter.Seq[int], most int) []int {
 	taken := 0
-	for row := range pile.Rows(e) {
+	for row := range more {
 		if i, known := slices.BinarySearch(rows, row); !known && i < most {
 			rows = slices.Insert(rows, i, row)
 			rows = rows[:min(len(rows), most)]

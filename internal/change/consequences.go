@@ -184,7 +184,7 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 	for _, g := range estate.Sorted(e.After.Guarantees) {
 		was := e.Before.Guarantees[g.ID]
 		if was != nil && e.others != nil && !e.restated("guarantees", g) {
-			if same, err := e.same(ctx, few, was, g); err != nil || same {
+			if same, err := e.same(ctx, few, was, g, now); err != nil || same {
 				if err != nil {
 					return nil, err
 				}
@@ -211,8 +211,12 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 // same says that a guarantee comes out as before, as far as that can be told from those alone whose access can differ.
 // What it says of each subject by itself it says of them likewise; the others count people, or hold them against one
 // another.
-func (e *Effect) same(ctx context.Context, few [2]*verify.Prover, was, is *estate.Guarantee) (bool, error) {
+func (e *Effect) same(ctx context.Context, few [2]*verify.Prover, was, is *estate.Guarantee, now clock.Instant,
+) (bool, error) {
 	if len(e.others) == 0 {
+		return true, nil
+	}
+	if e.settled(now) && !e.reaches(is) && e.alike(is.Subjects) {
 		return true, nil
 	}
 	if kind := verify.KindOf(is); kind.Headcount && was.Count == is.Count {
@@ -223,12 +227,7 @@ func (e *Effect) same(ctx context.Context, few [2]*verify.Prover, was, is *estat
 		after, err := few[1].People(ctx, is)
 		return before == after, err
 	} else if kind.Together {
-		return !slices.ContainsFunc(e.Lines, func(l Line) bool {
-			return slices.ContainsFunc(l.Operations, func(name string) bool {
-				o := e.After.Operations[name]
-				return o == nil || is.May.Fit(o, e.After.Edition)
-			})
-		}) && e.alike(is.Subjects), nil
+		return len(e.about(is.May, e.Lines)) == 0 && e.alike(is.Subjects), nil
 	}
 	failed, err := few[0].Fails(ctx, was)
 	if err != nil {

@@ -65,18 +65,20 @@ type Effect struct {
 	ComingInPart  bool // there are too many ways in which something may come to look at all
 	Before, After *estate.Estate
 	Gates         *differing.Pair     // of what is allowed
+	since         clock.Instant       // from when on it tells what differs
 	base          *gate.Gate          // of the old estate, if there is one
 	places        map[string][]string // that have been worked out already
 	coming        map[comingSide]*comingExamples
 	// afterwards and before, the grants that name a subject by itself
-	direct   [2]map[estate.Principal][]*estate.Grant
-	altered  altered                      // the entries that are not the same
-	scopes   map[string]bool              // those among them, and those that are made of such; nil until it is asked for
-	others   map[estate.Principal]bool    // those whose access can differ; nil for everybody
-	bearings map[string]bearing           // of tests, by id, once somebody asks
-	part     map[*estate.Estate]*havePart // of either estate, likewise
-	only     map[estate.Principal]bool    // those who are looked at; nil for everybody
-	other    estate.Principal             // where two subjects are compared, the second
+	direct     [2]map[estate.Principal][]*estate.Grant
+	altered    altered                      // the entries that are not the same
+	scopes     map[string]bool              // those among them, and those that are made of such; nil until it is asked for
+	others     map[estate.Principal]bool    // those whose access can differ; nil for everybody
+	linesAbout map[estate.Principal][]*Line // of each subject, once somebody asks
+	bearings   map[string]bearing           // of tests, by id, once somebody asks
+	part       map[*estate.Estate]*havePart // of either estate, likewise
+	only       map[estate.Principal]bool    // those who are looked at; nil for everybody
+	other      estate.Principal             // where two subjects are compared, the second
 	// the gates answer only for those whose access can differ, and for whom tests are about
 	Part bool
 	// Beyond counts those whose access can differ and who were not looked at.
@@ -118,7 +120,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		known = how.Gate.Roster
 	}
 	rosters := rostersOf(before, after, altered, known)
-	e := &Effect{Before: before, After: after, base: how.Gate, altered: altered}
+	e := &Effect{Before: before, After: after, since: how.Since, base: how.Gate, altered: altered}
 	change := edit{before, after, altered, rosters, few, e.known()}
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()
@@ -202,7 +204,7 @@ func (l *Line) coming() bool { return l.Piles[0].May() != nil }
 func sorted(out []Line) []Line {
 	slices.SortStableFunc(out, func(a, b Line) int {
 		return cmp.Or(int(a.Way)-int(b.Way), comparePrincipals(a.Subjects[0], b.Subjects[0]),
-			strings.Compare(a.Piles[0].First(), b.Piles[0].First()))
+			strings.Compare(a.Piles[0].First(), b.Piles[0].First()), slices.Compare(a.Operations, b.Operations))
 	})
 	return out
 }

@@ -126,6 +126,9 @@ func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, er
 
 // comesOutAlike says that a test comes out as before, as far as those alone tell whose access can differ.
 func (e *Effect) comesOutAlike(t *estate.Test, now clock.Instant) bool {
+	if e.untouched(t, now) {
+		return true
+	}
 	b := e.bearingOn(t)
 	if b != onSome {
 		return b == onNobody

@@ -2,8 +2,10 @@ package gate
 
 import (
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
@@ -24,6 +26,7 @@ type compiler struct {
 	marks  []estate.Address // that are marks too
 	lists  []estate.Resources
 	only   map[estate.Principal]bool
+	asked  []uint32 // the numbers of those, in order
 	roster *membership.Roster
 	chosen *Entries
 	placed *placemap.Map
@@ -170,8 +173,9 @@ func (c *compiler) subjects() {
 	g.Roster = c.roster
 	g.Rows.RowOf = lookup.Large[unitrow.Holder](len(g.All), len(g.All))
 	windows := map[string]region.Region{} // most subjects have the same
-	for i, s := range g.All {
-		h := &g.Rows.RowOf[i]
+	c.asked = numbersOf(g.Roster, c.only)
+	for i := range c.answered() {
+		s, h := g.All[i], &g.Rows.RowOf[i]
 		if s.Status != estate.Statuses[0] {
 			continue
 		}
@@ -184,6 +188,20 @@ func (c *compiler) subjects() {
 			windows[key] = active
 		}
 		h.Active = int32(active)
+	}
+}
+
+// answered gives the numbers of those for whom the gate answers.
+func (c *compiler) answered() iter.Seq[uint32] {
+	if c.only != nil {
+		return slices.Values(c.asked)
+	}
+	return func(yield func(uint32) bool) {
+		for i := range uint32(len(c.All)) {
+			if !yield(i) {
+				return
+			}
+		}
 	}
 }
 
@@ -244,29 +262,53 @@ type Entries struct {
 
 // EntriesFor lists the grants and blocks that name any of some subjects; all of them where only is nil.
 func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Principal]bool) *Entries {
-	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
 	if only == nil {
-		return &Entries{grants, blocks}
+		return &Entries{estate.Sorted(e.Grants), estate.Sorted(e.Blocks)}
 	}
 	asked := numbersOf(roster, only)
-	few := len(asked) <= 8 // then each is asked about, else what a list selects is gone through
 	known := map[string]bool{}
 	names := func(list estate.Subjects) bool {
-		if few {
-			return slices.ContainsFunc(asked, func(n uint32) bool { return roster.Lists.Selects(list, int(n)) })
+		if len(asked) <= fewAsked {
+			return selectedOf(roster, list, asked) != nil
 		}
 		key := membership.SubjectsKey(list)
 		is, ok := known[key]
 		if !ok {
-			is = membership.Common(roster.Lists.Selected(list), asked) != nil
+			is = selectedOf(roster, list, asked) != nil
 			known[key] = is
 		}
 		return is
 	}
-	return &Entries{
-		slices.DeleteFunc(grants, func(g *estate.Grant) bool { return !names(g.To) }),
-		slices.DeleteFunc(blocks, func(b *estate.Block) bool { return !names(b.To) }),
+	out := &Entries{}
+	for _, g := range e.Grants {
+		if names(g.To) {
+			out.Grants = append(out.Grants, g)
+		}
 	}
+	for _, b := range e.Blocks {
+		if names(b.To) {
+			out.Blocks = append(out.Blocks, b)
+		}
+	}
+	slices.SortFunc(out.Grants, func(a, b *estate.Grant) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(out.Blocks, func(a, b *estate.Block) int { return strings.Compare(a.ID, b.ID) })
+	return out
+}
+
+// fewAsked is up to how many subjects are asked about one by one; for more, what a list selects is gone through.
+const fewAsked = 8
+
+// selectedOf gives those of some subjects, in order, whom a list selects.
+func selectedOf(roster *membership.Roster, list estate.Subjects, asked []uint32) (out []uint32) {
+	if len(asked) > fewAsked {
+		return membership.Common(roster.Lists.Selected(list), asked)
+	}
+	for _, n := range asked {
+		if roster.Lists.Selects(list, int(n)) {
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // numbersOf gives the numbers of the subjects among some that a roster has, in order.
@@ -329,7 +371,11 @@ func (c *compiler) list(l estate.Subjects) uint32 {
 	if !ok {
 		n = uint32(len(c.who))
 		c.number[key] = n
-		c.who = append(c.who, c.Lists.Selected(l))
+		who := c.Lists.Selected
+		if c.only != nil { // nobody else has anything, as far as this gate is asked
+			who = func(l estate.Subjects) []uint32 { return selectedOf(c.Roster, l, c.asked) }
+		}
+		c.who = append(c.who, who(l))
 		c.shares = append(c.shares, unitrow.Share{})
 	}
 	return n
@@ -350,12 +396,6 @@ func (c *compiler) give(to uint32, on int, unit uint32) {
 // classify puts subjects whom the same lists have into one class, and makes the rows of the classes.
 func (c *compiler) classify() {
 	g := c.Gate
-	if c.only != nil { // nobody else has anything, as far as this gate is asked
-		asked := numbersOf(g.Roster, c.only)
-		for i, who := range c.who {
-			c.who[i] = membership.Common(who, asked)
-		}
-	}
 	counts := make([]uint32, len(g.All)+1)
 	for _, who := range c.who {
 		for _, i := range who {
@@ -374,8 +414,16 @@ func (c *compiler) classify() {
 		}
 	}
 	g.ClassOf = make([]uint32, len(g.All))
+	nothing, known := uint32(0), false // the class of whoever has nothing
 	for i := range g.All {
-		g.ClassOf[i] = g.lists.Number(having[counts[i]:counts[i+1]])
+		has := having[counts[i]:counts[i+1]]
+		if len(has) == 0 && known {
+			g.ClassOf[i] = nothing
+			continue
+		}
+		if g.ClassOf[i] = g.lists.Number(has); len(has) == 0 {
+			nothing, known = g.ClassOf[i], true
+		}
 	}
 	made := g.Rows.BuildAll(g.lists, c.shares, c.units)
 	g.Units = c.units.Units

@@ -23,7 +23,8 @@ func Overlaps(e *estate.Estate) ([]Overlap, error) {
 	for _, s := range scopes {
 		lists = append(lists, s.Resources)
 	}
-	cells, err := differing.CompileCells(e, differing.Scene{Only: map[estate.Principal]bool{}, Places: lists})
+	cells, err := differing.CompileCells(e,
+		differing.Scene{Only: map[estate.Principal]bool{}, Everywhere: true, Places: lists})
 	if err != nil {
 		return nil, err
 	}

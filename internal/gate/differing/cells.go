@@ -30,6 +30,8 @@ type Cells struct {
 type Scene struct {
 	Which gate.Counting
 	Only  map[estate.Principal]bool // nobody else is looked at; nil: everybody is
+	// Everywhere looks at places, too, where none of these may anything.
+	Everywhere bool
 	// Roster is that of the estate, nil if it is not known.
 	Roster *membership.Roster
 	// Base is a gate of the estate that is there already, nil if there is none.
@@ -59,7 +61,7 @@ func CompileCells(e *estate.Estate, s Scene) (*Cells, error) {
 	lists := append(gate.ListsOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks)), s.Places...)
 	of := Estates{Before: bare, After: e, Which: s.Which, Only: s.Only,
 		Rosters: [2]*membership.Roster{s.Roster, s.Roster}, Base: s.Base}
-	pair, err := compilePair(sides{Estates: of, bare: true, beside: newplace.ForLists(e, lists)},
+	pair, err := compilePair(sides{Estates: of, bare: true, everywhere: s.Everywhere, beside: newplace.ForLists(e, lists)},
 		gate.Options{Facts: factspace.Gather(e), Which: s.Which, Only: s.Only, Lists: s.Places})
 	if err != nil {
 		return nil, err

@@ -64,9 +64,6 @@ func (p *Pair) Differences(ctx context.Context, since clock.Instant, each func(D
 func (p *Pair) alikes() (classes [][]who) {
 	alike := map[likeness]int{}
 	for _, w := range p.everyone() {
-		if p.only != nil && !p.only[w.principal] {
-			continue
-		}
 		key := p.likeness(w)
 		n, ok := alike[key]
 		if !ok {
@@ -135,16 +132,19 @@ func (p *Pair) begin(since clock.Instant) {
 	p.whole = map[region.Region]region.Region{}
 }
 
-// everyone lists the subjects of both, people first, by id, anonymous last.
+// everyone lists the subjects of both who are looked at, people first, by id, anonymous last.
 func (p *Pair) everyone() []who {
 	var out []who
-	i, j := 0, 0
-	rank := func(a estate.Principal) int {
-		if a.Kind == estate.IsAnonymous {
-			return 3
+	if p.only != nil {
+		for a, is := range p.only {
+			if w := (who{a, [2]int{p.Old.NumberOf(a), p.New.NumberOf(a)}}); is && max(w.numbers[0], w.numbers[1]) >= 0 {
+				out = append(out, w)
+			}
 		}
-		return int(a.Kind)
+		slices.SortFunc(out, func(a, b who) int { return ordered(a.principal, b.principal) })
+		return out
 	}
+	i, j := 0, 0
 	for i < len(p.Old.All) || j < len(p.New.All) {
 		var a, b estate.Principal
 		order := 0
@@ -155,9 +155,7 @@ func (p *Pair) everyone() []who {
 			order, a = -1, p.Old.SubjectOf(i)
 		default:
 			a, b = p.Old.SubjectOf(i), p.New.SubjectOf(j)
-			if order = rank(a) - rank(b); order == 0 {
-				order = strings.Compare(a.ID, b.ID)
-			}
+			order = ordered(a, b)
 		}
 		switch {
 		case order < 0:
@@ -173,6 +171,17 @@ func (p *Pair) everyone() []who {
 		}
 	}
 	return out
+}
+
+// ordered says which of two subjects comes first: people, services, anonymous, each by id.
+func ordered(a, b estate.Principal) int {
+	rank := func(a estate.Principal) int {
+		if a.Kind == estate.IsAnonymous {
+			return 3
+		}
+		return int(a.Kind)
+	}
+	return cmp.Or(rank(a)-rank(b), strings.Compare(a.ID, b.ID))
 }
 
 func (p *Pair) likeness(w who) (l likeness) {

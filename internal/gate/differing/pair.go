@@ -42,6 +42,7 @@ type Pair struct {
 	turns      [][]operationChange // by number
 	owners     bool                // some condition asks who owns
 	only       map[estate.Principal]bool
+	every      bool                        // piles are told on which nobody may anything, too
 	wanted     []bool                      // of each operation, whether it is looked at; nil: all are
 	chosen     []bool                      // likewise of each pile
 	among      func(estate.Principal) bool // whoever is looked at; nil: everybody
@@ -127,10 +128,11 @@ func CompilePair(of Estates) (*Pair, error) {
 // sides are estates on the way to a pair.
 type sides struct {
 	Estates
-	bare   bool             // the old one is the new one without grants and blocks
-	beside []estate.Address // in no inventory, that are looked at too
-	alike  bool             // the places of one do for the other
-	chosen [2]*gate.Entries
+	bare       bool             // the old one is the new one without grants and blocks
+	everywhere bool             // places are told apart where nobody who is looked at may anything, too
+	beside     []estate.Address // in no inventory, that are looked at too
+	alike      bool             // the places of one do for the other
+	chosen     [2]*gate.Entries
 }
 
 func (s *sides) both() [2]*estate.Estate { return [2]*estate.Estate{s.Before, s.After} }
@@ -156,7 +158,7 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 		p.sides[k] = &side{Gate: g, other: k == 1, valid: map[uint32][]uint32{}}
 	}
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
-	p.owners, p.only = o.Facts.Owner, s.Only
+	p.owners, p.only, p.every = o.Facts.Owner, s.Only, s.everywhere
 	p.join()
 	var coming []newplace.Specimen
 	if c := s.Coming; c != nil {

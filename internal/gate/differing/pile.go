@@ -62,6 +62,16 @@ func (p *Pile) Rows(of *estate.Estate) iter.Seq2[int, func() string] {
 	}
 }
 
+// Any says whether something is so of any of the resources, by its row in the new estate; -1 where it is not listed.
+func (p *Pile) Any(is func(row int) bool) bool {
+	for i := range p.Len() {
+		if is(int(p.place(i).rows[New])) {
+			return true
+		}
+	}
+	return false
+}
+
 func (p *Pile) place(i int) place {
 	if p.rows != nil {
 		return place{[2]int32{p.rows[i], p.rows[i]}}
@@ -231,7 +241,11 @@ func (p *Pair) groupSpots(byTags []uint32) {
 		one := look{at: at, there: true, facts: s.facts, owner: s.owner}
 		p.piles = append(p.piles, &Pile{looks: [2]look{one, one}, rows: rows, pair: p})
 	}
+	given := p.given()
 	for n, spot := range groups.Spots {
+		if !given(spot) {
+			continue
+		}
 		rows := groups.Rows(n)
 		first := says(rows[0])
 		if !slices.ContainsFunc(rows, func(row int32) bool { return says(row) != first }) {
@@ -249,6 +263,45 @@ func (p *Pair) groupSpots(byTags []uint32) {
 		for _, s := range order {
 			add(spot, s, parts[s])
 		}
+	}
+}
+
+// given tells of a spot that both sides have alike whether some grant covers it on either, as far as its mark and its
+// trait say; where everybody is looked at, and where all piles are wanted, it says so of all.
+func (p *Pair) given() func(placemap.Spot) bool {
+	if p.only == nil || p.every {
+		return func(placemap.Spot) bool { return true }
+	}
+	places := p.New.Places
+	marks, held := make([]bool, len(places.Marks)+2), make([]bool, len(places.Complex))
+	seen := make([]bool, len(places.Lists))
+	for _, s := range p.sides {
+		for _, gr := range s.Grants {
+			if seen[gr.List] {
+				continue
+			}
+			seen[gr.List] = true
+			l := &places.Lists[gr.List]
+			for _, span := range l.Spans {
+				for m := span.From; m < span.To; m++ {
+					marks[m] = true
+				}
+			}
+			if l.Trait >= 0 {
+				held[l.Trait] = true
+			}
+		}
+	}
+	covered := map[uint32]bool{} // of each trait, whether such a list has it
+	return func(at placemap.Spot) bool {
+		is, known := covered[at.Trait]
+		if !known {
+			for list := range places.Traits.Lists(at.Trait) {
+				is = is || held[list]
+			}
+			covered[at.Trait] = is
+		}
+		return is || marks[at.Mark]
 	}
 }
 

@@ -38,7 +38,13 @@ func (r *Roster) For(e *estate.Estate) *Roster {
 	if len(r.All)-1 != len(e.People)+len(e.Services) {
 		return New(e)
 	}
-	out := &Roster{All: slices.Clone(r.All), Persons: r.Persons, Names: r.Names}
+	out := &Roster{All: r.All, Persons: r.Persons, Names: r.Names}
+	if was := r.Lists.estate; estate.SameMap(was.People, e.People) && estate.SameMap(was.Services, e.Services) {
+		out.Lists = NewLists(e, out.All, out.NumberOf)
+		out.Lists.takeOver(r.Lists)
+		return out
+	}
+	out.All = slices.Clone(r.All)
 	same := true
 	for i, s := range r.All[:len(r.All)-1] {
 		if out.All[i] = e.Subject(s.Principal()); out.All[i] == nil {

@@ -30,6 +30,9 @@ func Newcomers(e *estate.Estate, list estate.Resources) []estate.Address {
 
 // mayCome makes up addresses in some systems.
 func mayCome(e *estate.Estate, lists []estate.Resources, in func(*estate.System) bool) []estate.Address {
+	if !slices.ContainsFunc(e.Tree.Systems, in) {
+		return nil
+	}
 	f := factspace.Gather(e)
 	terms := Terms(e, lists)
 	keys, owners := keysAndOwners(&f, terms)

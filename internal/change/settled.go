@@ -1,0 +1,108 @@
+package change
+
+import (
+	"slices"
+
+	"hiddengate/internal/clock"
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/differing"
+)
+
+// untouched says that a test comes out as before: nobody's access differs to what it asks about, and it asks as of a
+// time from which on the effect tells all that differs.
+func (e *Effect) untouched(t *estate.Test, now clock.Instant) bool {
+	was := e.Before.Tests[t.ID]
+	switch {
+	case was == nil || e.After.Tests[t.ID] == nil || e.restated("tests", t) || !e.settled(now):
+		return false
+	case t.Given.Time != nil: // it may lie before that
+		return false
+	}
+	asks := func(name string) bool {
+		o := e.After.Operations[name]
+		return slices.ContainsFunc(slices.Concat(t.Allowed, t.Denied),
+			func(s estate.Selection) bool { return s.Operation.Fits(o, e.After.Edition) })
+	}
+	differs := map[string]bool{} // of operations, whether the test asks about them
+	lists := whomTestedBy(t)
+	for i, list := range lists {
+		for _, p := range e.Gates.New.Of(list) {
+			for _, l := range e.linesOf(p) {
+				for _, name := range l.Operations {
+					is, known := differs[name]
+					if !known {
+						is = asks(name)
+						differs[name] = is
+					}
+					if is || i > 0 { // levels ask about all
+						return false
+					}
+				}
+			}
+		}
+	}
+	return !e.altered.any("people", "services", "groups") || !slices.ContainsFunc(lists, func(list estate.Subjects) bool {
+		return !e.alike(list)
+	})
+}
+
+// settled says that both estates have the same places and mean the same by all that they say, so that whatever is asked
+// as of an instant comes out as before where no access differs. Where a session limits roles, what differs in one place
+// can tell in another.
+func (e *Effect) settled(now clock.Instant) bool {
+	for _, s := range e.After.Separations {
+		if s.Session {
+			return false
+		}
+	}
+	return now >= e.since && e.Before.Tree == e.After.Tree && !e.Rezoned() && e.Before.Edition == e.After.Edition &&
+		!e.altered.any("catalogs", "systems", "scopes", "separations")
+}
+
+// reaches says that access differs, or may, to something of which a guarantee speaks.
+func (e *Effect) reaches(g *estate.Guarantee) bool {
+	may := slices.Concat(g.May, g.Both)
+	if slices.ContainsFunc(e.After.Tree.Systems, func(s *estate.System) bool { return s.Judge }) &&
+		(e.ComingInPart || len(e.about(may, e.Coming)) > 0) {
+		return true
+	}
+	lines := e.about(may, e.Lines)
+	if len(lines) == 0 {
+		return false
+	}
+	on := make([]bool, e.After.Tree.Len())
+	for row := range e.Gates.New.Selected(g.On) {
+		on[row] = true
+	}
+	return slices.ContainsFunc(lines, func(l *Line) bool {
+		return slices.ContainsFunc(l.Piles, func(p *differing.Pile) bool {
+			return p.Any(func(row int) bool { return row < 0 || on[row] })
+		})
+	})
+}
+
+// about gives those of some lines that are about some operations.
+func (e *Effect) about(may estate.Operations, lines []Line) (out []*Line) {
+	for i := range lines {
+		if slices.ContainsFunc(lines[i].Operations, func(name string) bool {
+			o := e.After.Operations[name]
+			return o == nil || may.Fit(o, e.After.Edition)
+		}) {
+			out = append(out, &lines[i])
+		}
+	}
+	return out
+}
+
+// linesOf gives the lines about a subject.
+func (e *Effect) linesOf(p estate.Principal) []*Line {
+	if e.linesAbout == nil {
+		e.linesAbout = map[estate.Principal][]*Line{}
+		for i := range e.Lines {
+			for _, p := range e.Lines[i].Subjects {
+				e.linesAbout[p] = append(e.linesAbout[p], &e.Lines[i])
+			}
+		}
+	}
+	return e.linesAbout[p]
+}

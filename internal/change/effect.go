@@ -66,7 +66,7 @@ type Effect struct {
 	Before, After *estate.Estate
 	Gates         *differing.Pair     // of what is allowed
 	since         clock.Instant       // from when on it tells what differs
-	base          *gate.Gate          // of the old estate, if there is one
+	base          *gate.Gate          // of one of the estates, or of one that may have the same places; nil: there is none
 	places        map[string][]string // that have been worked out already
 	coming        map[comingSide]*comingExamples
 	// afterwards and before, the grants that name a subject by itself
@@ -92,6 +92,9 @@ const mostComing = 1000
 type How struct {
 	Since clock.Instant // from when on
 	Gate  *gate.Gate    // of the old estate, if there is one
+	// Beside is, where there is none, a gate of the new estate or of another that may have the same places; nil: there is
+	// none of such either.
+	Beside *gate.Gate
 	// up to how many people everybody is looked at: the constant Few where it is 0, and nobody but who can be concerned
 	// where it is below
 	Few int
@@ -115,12 +118,15 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		after.Tree.ListsAs(before.Tree, func(a, b *estate.Entry) bool { return same(a, b) }) {
 		after = after.SharingPlaces(before)
 	}
+	base := how.Gate
 	var known *membership.Roster
-	if how.Gate != nil {
-		known = how.Gate.Roster
+	if base != nil {
+		known = base.Roster
+	} else if base = how.Beside; base != nil {
+		known = base.Roster.For(before)
 	}
 	rosters := rostersOf(before, after, altered, known)
-	e := &Effect{Before: before, After: after, since: how.Since, base: how.Gate, altered: altered}
+	e := &Effect{Before: before, After: after, since: how.Since, base: base, altered: altered}
 	change := edit{before, after, altered, rosters, few, e.known()}
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()
@@ -149,7 +155,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 			may = nil
 		}
 		pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Which: which, Only: only,
-			Rosters: rosters, Base: how.Gate, Coming: may})
+			Rosters: rosters, Base: base, Coming: may})
 		if err != nil {
 			return nil, err
 		}

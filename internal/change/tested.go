@@ -73,9 +73,9 @@ func whomTestedBy(t *estate.Test) []estate.Subjects {
 	return lists
 }
 
-// known says that the gate at hand tells of the whole estate as it was.
+// known says that the gate at hand tells of the whole of either estate, and so of those whose access does not differ.
 func (e *Effect) known() bool {
-	return e.base != nil && e.base.Complete() && e.base.Estate() == e.Before
+	return e.base != nil && e.base.Complete() && (e.base.Estate() == e.Before || e.base.Estate() == e.After)
 }
 
 func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, err error) {

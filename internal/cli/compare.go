@@ -98,24 +98,7 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 		return nil, 0, err
 	}
 	done := a.progress("reading both")
-	before, err := a.workspaceAt(dir, args[0])
-	if err != nil {
-		done()
-		return nil, 0, err
-	}
-	var after *estate.Estate
-	if len(args) == 2 {
-		after, err = a.workspaceAt(dir, args[1])
-	} else {
-		root, _, e := a.workspace()
-		if e != nil {
-			done()
-			return nil, 0, e
-		}
-		after, err = policyfile.Load(root.FS())
-		a.release()
-		root.Close()
-	}
+	before, after, kept, err := a.readBoth(dir, args)
 	done()
 	if err != nil {
 		return nil, 0, err
@@ -128,8 +111,49 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 		return nil, 0, err
 	}
 	defer a.working("comparing")()
-	effect, err := change.Of(a.ctx, before, after, change.How{Since: now})
+	effect, err := change.Of(a.ctx, before, after, change.How{Since: now, Beside: kept})
 	return effect, now, err
+}
+
+// readBoth reads the workspaces that are compared. What files say that are as in the workspace at hand, where that is
+// kept, or as in the first, is shared; the gate is that of the workspace at hand, nil where none is kept.
+func (a *app) readBoth(dir string, args []string) (before, after *estate.Estate, kept *gate.Gate, err error) {
+	var like *readWorkspace
+	root, _, err := a.workspace()
+	switch {
+	case err == nil:
+		defer root.Close()
+		defer a.release()
+		if g, ok := a.cache(dir).Open(root.FS()); ok {
+			kept, like = g, &readWorkspace{Estate: g.Estate(), files: root.FS()}
+			break
+		} else if len(args) == 2 {
+			break
+		}
+		if after, err = policyfile.Load(root.FS()); err != nil {
+			return nil, nil, nil, err
+		}
+		like = &readWorkspace{Estate: after, files: root.FS()}
+	case len(args) == 1:
+		return nil, nil, nil, err
+	}
+	was, err := a.readAt(dir, args[0], like)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	defer was.close()
+	if len(args) == 1 {
+		return was.Estate, like.Estate, kept, nil
+	}
+	if like == nil {
+		like = was
+	}
+	is, err := a.readAt(dir, args[1], like)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	is.close()
+	return was.Estate, is.Estate, kept, nil
 }
 
 func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) error {

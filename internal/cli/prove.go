@@ -142,7 +142,7 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 	}
 	defer root.Close()
 	defer a.release()
-	before, _, err := a.estateIn(root, dir)
+	before, known, err := a.estateIn(root, dir)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -172,9 +172,11 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 	if e, err = a.certified(e, nil); err != nil {
 		return nil, nil, err
 	}
-	g, err := gate.Compile(e, nil)
-	if err != nil {
-		return nil, nil, err
+	g := known.Restated(e)
+	if g == nil {
+		if g, err = gate.Carried(e, known); err != nil {
+			return nil, nil, err
+		}
 	}
 	return g, []*estate.Guarantee{e.Guarantees[id]}, nil
 }

@@ -28,7 +28,25 @@ func isFolder(name string) bool {
 
 // workspaceAt reads a workspace as it was: in another folder, or at a Git revision of this one.
 func (a *app) workspaceAt(dir, since string) (*estate.Estate, error) {
-	var files fs.FS
+	read, err := a.readAt(dir, since, nil)
+	if err != nil {
+		return nil, err
+	}
+	read.close()
+	return read.Estate, nil
+}
+
+// readWorkspace is an estate with the files that it was read from.
+type readWorkspace struct {
+	*estate.Estate
+	files fs.FS
+	close func()
+}
+
+// readAt is workspaceAt for whoever reads the files again. Another workspace, most files of which say the same, shares
+// what stands in those; nil: there is none.
+func (a *app) readAt(dir, since string, like *readWorkspace) (*readWorkspace, error) {
+	out := &readWorkspace{close: func() {}}
 	if isFolder(since) {
 		if info, err := os.Stat(filepath.Join(since, policyfile.SettingsFile)); err != nil || !info.Mode().IsRegular() {
 			return nil, fmt.Errorf("%s is no folder of a workspace: it has no %s", since, policyfile.SettingsFile)
@@ -37,24 +55,32 @@ func (a *app) workspaceAt(dir, since string) (*estate.Estate, error) {
 		if err != nil {
 			return nil, outside{err}
 		}
-		defer root.Close()
-		files = root.FS()
+		out.files, out.close = root.FS(), func() { root.Close() }
 	} else if at, err := revision.Open(a.ctx, dir, since); err != nil {
 		return nil, fmt.Errorf("%s is no revision (a folder begins with ./, ../ or /): %w", since, err)
 	} else {
-		files = at
+		out.files = at
 	}
-	e, err := policyfile.Load(files)
-	if err != nil {
-		if list, ok := err.(diagnostic.List); ok {
-			for i := range list {
-				list[i].Message = "at " + since + ": " + list[i].Message
-			}
-			return nil, list
+	var err error
+	if out.Estate, err = loadLike(out.files, like); err == nil {
+		return out, nil
+	}
+	out.close()
+	if list, ok := err.(diagnostic.List); ok {
+		for i := range list {
+			list[i].Message = "at " + since + ": " + list[i].Message
 		}
-		return nil, err
+		return nil, list
 	}
-	return e, nil
+	return nil, err
+}
+
+// loadLike reads files, most of which may say the same as those of another workspace; nil: there is none.
+func loadLike(files fs.FS, like *readWorkspace) (*estate.Estate, error) {
+	if like == nil {
+		return policyfile.Load(files)
+	}
+	return policyfile.LoadLike(files, like.Estate, like.files)
 }
 
 // checkSince holds what has changed since a revision against what its author may do.
@@ -70,12 +96,14 @@ func (a *app) checkSince(since, by string) error {
 		return fmt.Errorf("--by %s: the author of a change is a person or service:ID", by)
 	}
 	done := a.progress("reading the workspace as it was and is")
-	before, err := a.workspaceAt(dir, since)
+	was, err := a.readAt(dir, since, nil)
 	if err != nil {
 		done()
 		return err
 	}
-	after, err := policyfile.Load(root.FS())
+	defer was.close()
+	before := was.Estate
+	after, err := loadLike(root.FS(), was)
 	done()
 	if err != nil {
 		return err

@@ -236,9 +236,10 @@ func TestEffectsAreTheSameByAGateAtHand(t *testing.T) {
 			after = e.With(estate.Put("grants", &gr))
 		}
 		few := d.IntN(2) - 1
-		var rows [2]map[string]bool
-		for k, base := range []*gate.Gate{nil, g} {
-			effect, err := change.Of(t.Context(), e, after, change.How{Few: few, Gate: base})
+		var rows [3]map[string]bool
+		for k, how := range []change.How{{}, {Gate: g}, {Beside: compiled(t, after)}} {
+			how.Few = few
+			effect, err := change.Of(t.Context(), e, after, how)
 			require.NoError(t, err)
 			rows[k] = told(effect, func(estate.Principal) bool { return true })
 			for i := range effect.Coming {
@@ -247,6 +248,7 @@ func TestEffectsAreTheSameByAGateAtHand(t *testing.T) {
 			}
 		}
 		require.Equal(t, rows[0], rows[1], "seed %d: %s", seed, gr.On)
+		require.Equal(t, rows[0], rows[2], "seed %d: %s", seed, gr.On)
 		some += len(rows[0])
 	}
 	require.Greater(t, some, 200)

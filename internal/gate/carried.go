@@ -19,6 +19,22 @@ func Carried(e *estate.Estate, known *Gate) (*Gate, error) {
 	return CompileWith(e, nil, o)
 }
 
+// Restated gives the gate as that of an estate in which nothing but tests and guarantees is said otherwise: a gate
+// makes nothing of those. It is nil where more is, or there is no gate.
+func (g *Gate) Restated(e *estate.Estate) *Gate {
+	if g == nil || e.Tree != g.estate.Tree || e.Zone != g.estate.Zone || e.Edition != g.estate.Edition {
+		return nil
+	}
+	for _, section := range estate.SectionNames {
+		if section != "tests" && section != "guarantees" && !e.Shares(g.estate, section) {
+			return nil
+		}
+	}
+	f := *g
+	f.estate = e
+	return &f
+}
+
 // CarriedFor is Carried with elevations, for a gate that is asked about some subjects alone. Places may be told apart
 // by more lists than the estate has.
 func CarriedFor(e *estate.Estate, known *Gate, elevations []estate.Elevation,

@@ -39,9 +39,13 @@ func drawnTests(d draw, e *estate.Estate) string {
 			d.one("from use", "all", "up to change", "from change"), where())
 	}
 	out += "guarantees:\n"
-	for i := range 4 {
-		out += fmt.Sprintf("  h%d: {%s, may: '%s', on: '%s'}\n", i, d.one("never: ['"+who()+"']", "only: ['"+who()+"']",
-			"at-most: 2", "requires: {mfa: true}"), d.one("from change", "all"), where())
+	for i := range 6 {
+		may, kind := "may: '"+d.one("from change", "all")+"'", d.one("never: ['"+who()+"']", "only: ['"+who()+"']",
+			"at-most: 2", "requires: {mfa: true}", "at-least: 1", "never-both: [table.read, table.insert]")
+		if strings.HasPrefix(kind, "never-both") {
+			may = "same-resource: true"
+		}
+		out += fmt.Sprintf("  h%d: {%s, %s, on: '%s'}\n", i, kind, may, where())
 	}
 	return out
 }
@@ -84,7 +88,8 @@ func TestWhatTurnsIsWhatComesOutOtherwise(t *testing.T) {
 			r, err := verify.Run(gates[k], gates[k].Estate().Tests[id], now)
 			return r.Passed(), err == nil
 		}
-		for _, how := range []change.How{{}, {Few: -1}, {Gate: gates[0]}, {Few: -1, Gate: gates[0]}} {
+		for _, how := range []change.How{{}, {Few: -1}, {Gate: gates[0]}, {Few: -1, Gate: gates[0]}, {Beside: gates[1]},
+			{Few: -1, Beside: gates[1]}} {
 			how.Since = now
 			effect, err := change.Of(context.Background(), before, after, how)
 			if err != nil {

@@ -49,18 +49,26 @@ func TestReadingAgain(t *testing.T) {
 		}
 		got, err := Reload(before, after, old, changed)
 		require.NoError(t, err, name)
+		like, err := LoadLike(after, old, before) // which finds out itself what differs
+		require.NoError(t, err, name)
 		want := load(after)
-		for _, section := range estate.SectionNames {
-			var a, b []any
-			for _, o := range got.Section(section) {
-				a = append(a, got.Entry(section, o.ID))
+		for _, got := range []*estate.Estate{got, like} {
+			for _, section := range estate.SectionNames {
+				var a, b []any
+				for _, o := range got.Section(section) {
+					a = append(a, got.Entry(section, o.ID))
+				}
+				for _, o := range want.Section(section) {
+					b = append(b, want.Entry(section, o.ID))
+				}
+				assert.Equal(t, b, a, "%s: %s", name, section)
 			}
-			for _, o := range want.Section(section) {
-				b = append(b, want.Entry(section, o.ID))
-			}
-			assert.Equal(t, b, a, "%s: %s", name, section)
+			assert.Equal(t, want.Tree.Len(), got.Tree.Len(), name)
+			assert.Equal(t, want.Zone.Name(), got.Zone.Name(), name)
 		}
-		assert.Equal(t, want.Tree.Len(), got.Tree.Len(), name)
+		same, err := LoadLike(after, want, after)
+		require.NoError(t, err, name)
+		assert.Same(t, want, same, "%s: nothing differs", name)
 		assert.Equal(t, load(before).Groups, old.Groups, "%s: what it was read from has changed", name)
 	}
 	for name, edits := range map[string]map[string]string{

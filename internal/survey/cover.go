@@ -61,8 +61,10 @@ func Cover(ctx context.Context, e *estate.Estate, w Watch) ([]Covered, error) {
 	if within == nil {
 		within = estate.Resources{{Everything: true}}
 	}
-	scene := differing.Scene{Which: gate.Standing, Roster: membership.New(e), Base: w.Gate,
-		Places: []estate.Resources{within}}
+	scene := differing.Scene{Which: gate.Standing, Base: w.Gate, Places: []estate.Resources{within}}
+	if w.Gate == nil || w.Gate.Estate() != e {
+		scene.Roster = membership.New(e)
+	}
 	c, err := newCounter(e, scene, w, within)
 	if err != nil {
 		return nil, err

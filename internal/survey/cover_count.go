@@ -18,26 +18,20 @@ import (
 // counter counts who can do each of some operations on each pile.
 type counter struct {
 	*differing.Cells
-	watch            Watch
-	window           region.Region
-	operations       []uint32
-	lent             bool // the number of people is all that is asked for
-	people, services weights
-	active           differing.Activity
-	while            []numberWhile      // of each activity, who is there of the operation and pile at hand
-	whiles           []int              // the activities of whom anybody is
-	numbers          []int              // of people, of each class
-	all, some        differing.ClassSet // who can, of the operation and pile at hand; some of them
-	present          []present          // likewise, by when they can
-	counts           []numberAt
-	room             []differing.ClassSet
-	seeds            [2]maphash.Seed
-	buffer           []byte
-	times            map[region.Region]region.Region
-	both             map[[2]region.Region]region.Region
-	shorts           map[string]region.Region
-	last             []lastHolders              // of each operation, on the pile before
-	rows             map[string][]holdersOfPile // of each operation, by pile
+	watch      Watch
+	window     region.Region
+	operations []uint32
+	lent       bool // the number of people is all that is asked for
+	services   differing.Weights
+	there      *differing.Attendance // who can, of the operation and pile at hand
+	present    []present             // likewise, by when they can
+	room       *differing.ClassRoom
+	seeds      [2]maphash.Seed
+	buffer     []byte
+	times      map[region.Region]region.Region
+	shorts     map[string]region.Region
+	last       []lastHolders              // of each operation, on the pile before
+	rows       map[string][]holdersOfPile // of each operation, by pile
 }
 
 // holders is who can do an operation on a pile.
@@ -67,18 +61,6 @@ type present struct {
 	classes differing.ClassSet
 }
 
-// numberAt is a number of people who are there at some times.
-type numberAt struct {
-	when   region.Region
-	people int
-}
-
-// numberWhile is a number of people of one activity, if it is known when they are there.
-type numberWhile struct {
-	numberAt
-	known bool
-}
-
 func newCounter(e *estate.Estate, scene differing.Scene, w Watch, within estate.Resources) (*counter, error) {
 	cells, err := differing.CompileCells(e, scene)
 	if err != nil {
@@ -86,9 +68,9 @@ func newCounter(e *estate.Estate, scene differing.Scene, w Watch, within estate.
 	}
 	cells.Choose(w.What, within)
 	c := &counter{
-		Cells: cells, watch: w, active: cells.Activity(), lent: scene.Which == gate.OnRequest,
-		all: cells.NewClassSet(), some: cells.NewClassSet(), seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()},
-		times: map[region.Region]region.Region{}, both: map[[2]region.Region]region.Region{},
+		Cells: cells, watch: w, lent: scene.Which == gate.OnRequest, room: cells.NewRoom(),
+		services: cells.Weights(estate.IsService), seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()},
+		times:  map[region.Region]region.Region{},
 		shorts: map[string]region.Region{}, last: make([]lastHolders, len(cells.Names())),
 		rows: map[string][]holdersOfPile{},
 	}
@@ -98,19 +80,7 @@ func newCounter(e *estate.Estate, scene differing.Scene, w Watch, within estate.
 			c.operations = append(c.operations, uint32(n))
 		}
 	}
-	people, services := make([]int, cells.Classes()), make([]int, cells.Classes())
-	for class := range uint32(cells.Classes()) {
-		for _, who := range cells.Class(class) {
-			switch who.Kind {
-			case estate.IsPerson:
-				people[class]++
-			case estate.IsService:
-				services[class]++
-			}
-		}
-	}
-	c.numbers, c.while = people, make([]numberWhile, len(c.active.Times))
-	c.people, c.services = newWeights(people, len(c.all)), newWeights(services, len(c.all))
+	c.there = cells.NewAttendance(c.window)
 	return c, nil
 }
 
@@ -152,6 +122,7 @@ func (c *counter) lend(lent *counter) {
 // holders puts together who has some of the bands.
 func (c *counter) holders(bands []differing.Band) (*holders, error) {
 	c.present = c.present[:0]
+	c.room.Free()
 	for _, b := range bands {
 		when, err := c.timesOf(b.Possible)
 		if err != nil {
@@ -160,26 +131,22 @@ func (c *counter) holders(bands []differing.Band) (*holders, error) {
 		i := slices.IndexFunc(c.present, func(p present) bool { return p.when == when })
 		if i < 0 {
 			i = len(c.present)
-			if i == len(c.room) {
-				c.room = append(c.room, c.NewClassSet())
-			}
-			c.present = append(c.present, present{when, c.room[i]})
-			clear(c.room[i])
+			c.present = append(c.present, present{when, c.room.Empty()})
 		}
 		c.present[i].classes.AddAll(b.Classes)
 	}
-	clear(c.all)
-	c.counts = c.counts[:0]
+	c.there.Begin()
 	for _, p := range c.present {
-		if err := c.add(p); err != nil {
+		if err := c.there.Add(p.when, p.classes); err != nil {
 			return nil, err
 		}
 	}
-	h := &holders{number: c.people.sum(c.all), services: c.services.sum(c.all)}
+	all := c.there.Present
+	h := &holders{number: c.there.People.Sum(all), services: c.services.Sum(all)}
 	if c.lent {
 		return h, nil
 	}
-	for class := range c.all.All() {
+	for class := range all.All() {
 		for _, who := range c.Class(class) {
 			if who.Kind == estate.IsPerson && len(h.people) < mostPeople {
 				h.people = append(h.people, who)
@@ -190,8 +157,8 @@ func (c *counter) holders(bands []differing.Band) (*holders, error) {
 		}
 	}
 	c.buffer = c.buffer[:0]
-	for i, w := range c.all {
-		c.buffer = binary.LittleEndian.AppendUint64(c.buffer, w&c.people.some[i])
+	for i, w := range all {
+		c.buffer = binary.LittleEndian.AppendUint64(c.buffer, w&c.there.People.Some[i])
 	}
 	for i, seed := range c.seeds {
 		h.set[i] = maphash.Bytes(seed, c.buffer)
@@ -199,59 +166,6 @@ func (c *counter) holders(bands []differing.Band) (*holders, error) {
 	var err error
 	h.short, err = c.short()
 	return h, err
-}
-
-// add counts those who are there at some times, while they are active.
-func (c *counter) add(p present) error {
-	if c.some.SetBut(p.classes, c.active.Partly) {
-		c.all.AddAll(c.some)
-		if err := c.count(p.when, c.people.sum(c.some)); err != nil {
-			return err
-		}
-	}
-	if !c.some.SetTo(p.classes, c.active.Partly) {
-		return nil
-	}
-	c.whiles = c.whiles[:0]
-	for class := range c.some.All() {
-		n := c.active.Of[class]
-		one := &c.while[n]
-		if !one.known {
-			when, err := c.and(p.when, c.active.Times[n])
-			if err != nil {
-				return err
-			}
-			*one = numberWhile{numberAt{when: when}, true}
-			c.whiles = append(c.whiles, n)
-		}
-		if one.when != region.Empty {
-			c.all.Add(class)
-			one.people += c.numbers[class]
-		}
-	}
-	for _, n := range c.whiles {
-		one := c.while[n]
-		c.while[n].known = false
-		if err := c.count(one.when, one.people); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// count counts people who are there at some times.
-func (c *counter) count(when region.Region, people int) error {
-	when, err := c.and(when, c.window)
-	if err != nil || when == region.Empty || people == 0 {
-		return err
-	}
-	i := slices.IndexFunc(c.counts, func(n numberAt) bool { return n.when == when })
-	if i < 0 {
-		i = len(c.counts)
-		c.counts = append(c.counts, numberAt{when: when})
-	}
-	c.counts[i].people += people
-	return nil
 }
 
 // timesOf gives the times of a region.
@@ -267,38 +181,19 @@ func (c *counter) timesOf(r region.Region) (region.Region, error) {
 	return out, nil
 }
 
-// mostPairs bounds what is remembered of two regions: some tens of megabytes.
-const mostPairs = 1 << 20
-
-func (c *counter) and(a, b region.Region) (region.Region, error) {
-	key := [2]region.Region{a, b}
-	out, ok := c.both[key]
-	if !ok {
-		var err error
-		if out, err = c.Space().And(a, b); err != nil {
-			return out, err
-		}
-		if len(c.both) >= mostPairs {
-			clear(c.both)
-		}
-		c.both[key] = out
-	}
-	return out, nil
-}
-
 // short is when fewer people than enough are there.
 func (c *counter) short() (region.Region, error) {
 	least := max(1, c.watch.Least)
-	slices.SortFunc(c.counts, func(a, b numberAt) int { return int(a.when) - int(b.when) })
+	slices.SortFunc(c.there.Counts, func(a, b differing.PeopleWhile) int { return int(a.When) - int(b.When) })
 	var key []byte
-	for _, n := range c.counts {
-		key = binary.AppendUvarint(binary.AppendUvarint(key, uint64(n.when)), uint64(min(n.people, least)))
+	for _, n := range c.there.Counts {
+		key = binary.AppendUvarint(binary.AppendUvarint(key, uint64(n.When)), uint64(min(n.People, least)))
 	}
 	out, ok := c.shorts[string(key)]
 	if !ok {
 		count := counting.NewHeadcount(c.Space(), least, c.window)
-		for _, n := range c.counts {
-			if err := count.Add(n.people, n.when); err != nil {
+		for _, n := range c.there.Counts {
+			if err := count.Add(n.People, n.When); err != nil {
 				return out, err
 			}
 		}

@@ -1,12 +1,11 @@
 package verify
 
 import (
+	"encoding/binary"
 	"errors"
-	"slices"
 	"time"
 
 	"hiddengate/internal/clock"
-	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/region"
@@ -23,86 +22,20 @@ const Week = 7 * 24 * time.Hour
 
 // tooFew looks for a resource for which, at some moment, fewer people are left than there must be.
 func tooFew(s search) (*violation, error) {
-	ahead := s.says.For
-	if ahead == 0 {
-		ahead = Week
-	}
-	space := s.cells.Space()
-	window := space.Between(s.since, s.since+clock.Instant(ahead/time.Microsecond))
-	counts := make([]*counting.Headcount, s.cells.Numbers())
-	short := make([]*differing.Pile, s.cells.Numbers()) // those that are, by number
-	left := 0
-	for _, pile := range s.cells.Piles() {
-		counts[pile.Number()] = counting.NewHeadcount(s.cells.Space(), s.says.Count, window)
-		short[pile.Number()] = pile
-		left++
-	}
-	moments := map[region.Region]region.Region{}
-	var bad error
-	try := func(r region.Region, err error) region.Region {
-		if err != nil && bad == nil {
-			bad = err
+	l := newLeft(s)
+	var short *differing.Pile
+	var moment region.Region
+	enough := errors.New("a place was found")
+	err := s.cells.ByPile(s.ctx, s.since, func(pile *differing.Pile, on *differing.OnPile) (err error) {
+		if moment, err = l.shortOn(pile, on); err == nil && moment != region.Empty {
+			short, err = pile, enough
 		}
-		return r
-	}
-	// One class may have a pile by several operations.
-	var class []estate.Principal
-	now := make([]region.Region, s.cells.Numbers())
-	var touched []int
-	settle := func() {
-		people := 0
-		for _, who := range class {
-			if who.Kind == estate.IsPerson {
-				people++
-			}
-		}
-		for _, n := range touched {
-			if err := counts[n].Add(people, now[n]); err != nil {
-				bad = err
-			}
-			if counts[n].Enough() {
-				short[n] = nil
-				left--
-			}
-			now[n] = region.Empty
-		}
-		touched = touched[:0]
-	}
-	err := s.cells.Each(s.ctx, s.since, func(a differing.Access) bool {
-		if class == nil || a.Subjects[0] != class[0] {
-			settle()
-			class = a.Subjects
-		}
-		when, known := moments[a.Possible]
-		if !known {
-			when = try(space.And(try(space.Times(a.Possible)), window))
-			moments[a.Possible] = when
-		}
-		for _, pile := range a.Piles {
-			n := pile.Number()
-			if short[n] == nil || now[n] == when || when == region.Empty {
-				continue
-			}
-			if now[n] == region.Empty {
-				touched = append(touched, n)
-			}
-			now[n] = try(space.Or(now[n], when))
-		}
-		return bad == nil && left > 0
+		return err
 	})
-	settle()
-	if err == nil {
-		err = bad
-	}
-	if err != nil || left == 0 {
+	if short == nil || !errors.Is(err, enough) {
 		return nil, err
 	}
-	n := slices.IndexFunc(short, func(p *differing.Pile) bool { return p != nil })
-	moment, err := counts[n].Short()
-	if err != nil {
-		return nil, err
-	}
-	w, ok := space.Witness(moment, s.since)
+	w, ok := s.cells.Space().Witness(moment, s.since)
 	if !ok {
 		return nil, errors.New("no moment was found at which people are short: please report this")
 	}
@@ -110,5 +43,125 @@ func tooFew(s search) (*violation, error) {
 	if !timed {
 		at = s.since
 	}
-	return &violation{short: short[n], at: at}, nil
+	return &violation{short: short, at: at}, nil
+}
+
+// left tells of one pile after another when too few people are left.
+type left struct {
+	search
+	window     region.Region
+	there      *differing.Attendance
+	operations []uint32
+	moments    map[region.Region]region.Region // of a region, its times
+	parts      []whileClasses                  // of the pile at hand, who may any of the operations and when
+	room       *differing.ClassRoom
+	shorts     map[string]region.Region // by what is so of the operations
+}
+
+// whileClasses is classes who may something at some times.
+type whileClasses struct {
+	when    region.Region
+	classes differing.ClassSet
+}
+
+func newLeft(s search) *left {
+	ahead := s.says.For
+	if ahead == 0 {
+		ahead = Week
+	}
+	window := s.cells.Space().Between(s.since, s.since+clock.Instant(ahead/time.Microsecond))
+	l := &left{search: s, window: window, there: s.cells.NewAttendance(window), room: s.cells.NewRoom(),
+		moments: map[region.Region]region.Region{}, shorts: map[string]region.Region{}}
+	e := s.cells.Estate()
+	for n, name := range s.cells.Names() {
+		if s.says.May.Fit(e.Operations[name], e.Edition) {
+			l.operations = append(l.operations, uint32(n))
+		}
+	}
+	return l
+}
+
+// mostShorts bounds what is remembered.
+const mostShorts = 1 << 16
+
+// shortOn gives the moments at which too few people are left on a pile.
+func (l *left) shortOn(pile *differing.Pile, on *differing.OnPile) (region.Region, error) {
+	var all []*differing.Bands
+	var key []byte
+	for _, operation := range l.operations {
+		if !pile.Valid(operation) {
+			continue
+		}
+		bands, err := on.Of(operation)
+		if err != nil {
+			return region.Empty, err
+		}
+		all = append(all, bands)
+		key = binary.AppendUvarint(key, bands.Serial)
+	}
+	short, known := l.shorts[string(key)]
+	if known {
+		return short, nil
+	}
+	l.parts = l.parts[:0]
+	l.room.Free()
+	for _, bands := range all {
+		for _, band := range bands.List {
+			if err := l.add(band); err != nil {
+				return region.Empty, err
+			}
+		}
+	}
+	count := counting.NewHeadcount(l.cells.Space(), l.says.Count, l.window)
+	l.there.Begin()
+	for _, part := range l.parts {
+		if err := l.there.Add(part.when, part.classes); err != nil {
+			return region.Empty, err
+		}
+	}
+	for _, n := range l.there.Counts {
+		if err := count.Add(n.People, n.When); err != nil {
+			return region.Empty, err
+		}
+	}
+	short, err := count.Short()
+	if len(l.shorts) >= mostShorts {
+		clear(l.shorts)
+	}
+	l.shorts[string(key)] = short
+	return short, err
+}
+
+// add adds who may an operation to those who may others: whoever may several is there at the times of any.
+func (l *left) add(band differing.Band) error {
+	space := l.cells.Space()
+	when, known := l.moments[band.Possible]
+	if !known {
+		var err error
+		if when, err = space.Times(band.Possible); err != nil {
+			return err
+		}
+		l.moments[band.Possible] = when
+	}
+	rest := l.room.Any()
+	copy(rest, band.Classes)
+	for i := range l.parts {
+		part := l.parts[i]
+		if !part.classes.Meets(rest) {
+			continue
+		}
+		either, err := space.Or(part.when, when)
+		if err != nil {
+			return err
+		}
+		both := l.room.Any()
+		both.SetTo(part.classes, rest)
+		rest.DropAll(both)
+		if either != part.when {
+			part.classes.DropAll(both)
+			l.parts = append(l.parts, whileClasses{either, both}) // no class of it is among the rest
+		}
+	}
+	l.parts = append(l.parts, whileClasses{when, rest})
+	return nil
 }

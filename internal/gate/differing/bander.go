@@ -10,7 +10,7 @@ import (
 type bander struct {
 	*OnPile
 	about *asked
-	room  *classRoom
+	room  *ClassRoom
 	of    []Band
 	at    map[Cell]int
 	mine  []bool // of each band, whether its set may be changed
@@ -28,7 +28,7 @@ func (b *bander) add(n uint32, classes ClassSet) error {
 	single := classes // who are looked at one by one
 	if kinds := b.kinds(b.about); kinds != nil {
 		for _, k := range kinds {
-			set := b.room.any()
+			set := b.room.Any()
 			if !set.SetTo(classes, k.classes) {
 				continue
 			}
@@ -38,7 +38,7 @@ func (b *bander) add(n uint32, classes ClassSet) error {
 			}
 			b.whole(when, set)
 		}
-		single = b.room.empty()
+		single = b.room.Empty()
 		for _, class := range b.about.owners {
 			if classes.Has(class) {
 				single.Add(class)
@@ -76,7 +76,7 @@ func (b *bander) begin(cell Cell, classes ClassSet, mine bool) {
 // own gives the set of a band, as one that may be changed.
 func (b *bander) own(i int) ClassSet {
 	if !b.mine[i] {
-		set := b.room.any()
+		set := b.room.Any()
 		copy(set, b.of[i].Classes)
 		b.of[i].Classes, b.mine[i] = set, true
 	}
@@ -91,7 +91,7 @@ func (b *bander) one(cell Cell, class uint32) {
 	i, ok := b.at[cell]
 	if !ok {
 		i = len(b.of)
-		b.begin(cell, b.room.empty(), true)
+		b.begin(cell, b.room.Empty(), true)
 	}
 	b.own(i).Add(class)
 }

@@ -91,7 +91,7 @@ type sweep struct {
 	several []uint32 // who can have several sessions
 	tags    []uint32 // of each class, the number of what conditions ask of its subjects' tags
 	owning  map[estate.Principal][]uint32
-	room    classRoom // for the pile at hand
+	room    ClassRoom // for the pile at hand
 	fixed   map[fixedStanding]region.Region
 	spare   []*standingHeld // that nobody has any more
 	told    OnPile
@@ -107,7 +107,7 @@ type operationHeld struct {
 	version uint64                   // grows with each change
 	kept    map[string]*Bands        // that ask nothing of the pile, by what is held beside the rows
 	since   uint64                   // the version of which those are
-	room    classRoom                // for them
+	room    ClassRoom                // for them
 	told    *Bands                   // on the pile of a number
 	toldOn  uint32                   // that number and one
 }
@@ -137,14 +137,14 @@ func newSweep(c *Cells) *sweep {
 	words := (len(c.classes) + 63) / 64
 	w := &sweep{
 		differ: d, classes: c.classes, standings: newStandings(d), views: *lookup.NewSequences(),
-		at: make([]uint32, len(c.classes)), ops: make([]operationHeld, len(d.names)), room: classRoom{words: words},
+		at: make([]uint32, len(c.classes)), ops: make([]operationHeld, len(d.names)), room: ClassRoom{words: words},
 		tags: make([]uint32, len(c.classes)), owning: map[estate.Principal][]uint32{},
 		fixed: map[fixedStanding]region.Region{},
 	}
 	for o := range w.ops {
-		w.ops[o] = operationHeld{by: map[uint32]*standingHeld{}, version: 1, room: classRoom{words: words}}
+		w.ops[o] = operationHeld{by: map[uint32]*standingHeld{}, version: 1, room: ClassRoom{words: words}}
 	}
-	w.told = OnPile{sweep: w, scratch: classRoom{words: words}, beside: make([][]*heldUnit, len(d.names))}
+	w.told = OnPile{sweep: w, scratch: ClassRoom{words: words}, beside: make([][]*heldUnit, len(d.names))}
 	w.gather()
 	return w
 }

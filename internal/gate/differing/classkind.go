@@ -60,7 +60,7 @@ func (t *OnPile) kinds(about *asked) []classKind {
 	if len(about.owners) > 0 {
 		kinds = nil
 		for _, k := range t.bySubject {
-			rest := t.room.any()
+			rest := t.room.Any()
 			copy(rest, k.classes)
 			for _, class := range about.owners {
 				rest.Drop(class)
@@ -73,13 +73,13 @@ func (t *OnPile) kinds(about *asked) []classKind {
 		if value == "" || t.bySame[k][value] == nil {
 			continue
 		}
-		alike := t.room.empty()
+		alike := t.room.Empty()
 		for _, class := range t.bySame[k][value] {
 			alike.Add(class)
 		}
 		var next []classKind
 		for _, one := range kinds {
-			are, others := t.room.any(), t.room.any()
+			are, others := t.room.Any(), t.room.Any()
 			are.SetTo(one.classes, alike)
 			others.SetBut(one.classes, alike)
 			next = withOne(withOne(next, are), others)

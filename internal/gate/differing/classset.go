@@ -87,22 +87,28 @@ func (s ClassSet) All() iter.Seq[uint32] {
 	}
 }
 
-// classRoom is room for sets of classes that are used again.
-type classRoom struct {
+// ClassRoom is room for sets of classes that are used again once it is freed.
+type ClassRoom struct {
 	words int
 	sets  []ClassSet
 	used  int
 }
 
-// empty gives an empty set.
-func (r *classRoom) empty() ClassSet {
-	s := r.any()
+// NewRoom gives room for sets of the classes.
+func (c *Cells) NewRoom() *ClassRoom { return &ClassRoom{words: len(c.NewClassSet())} }
+
+// Free takes back all sets that it gave.
+func (r *ClassRoom) Free() { r.used = 0 }
+
+// Empty gives an empty set.
+func (r *ClassRoom) Empty() ClassSet {
+	s := r.Any()
 	clear(s)
 	return s
 }
 
-// any gives a set with anything in it.
-func (r *classRoom) any() ClassSet {
+// Any gives a set with anything in it.
+func (r *ClassRoom) Any() ClassSet {
 	if r.used == len(r.sets) {
 		r.sets = append(r.sets, make(ClassSet, r.words))
 	}

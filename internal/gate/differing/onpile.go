@@ -14,7 +14,7 @@ type OnPile struct {
 	filled  []uint32      // the operations that have some
 	asked   asked
 	serial  uint64
-	scratch classRoom // for what is worked out
+	scratch ClassRoom // for what is worked out
 	key     []byte
 	several []map[uint32]Cell // of each class that can have several sessions; nil until it is asked for
 }
@@ -33,7 +33,7 @@ func (w *sweep) onPile(pile *Pile) *OnPile {
 		t.beside[o] = t.beside[o][:0]
 	}
 	t.pile, t.filled, t.several = pile, t.filled[:0], nil
-	w.room.used = 0
+	w.room.Free()
 	t.asked = w.askAbout(pile)
 	for list := range w.sides[New].Places.Traits.Lists(pile.looks[New].at.Trait) {
 		under := w.beneath[list]
@@ -70,7 +70,7 @@ func (t *OnPile) Where(pile uint32, r region.Region, classes ClassSet) (ClassSet
 	}
 	b := bander{OnPile: t, about: about, room: &t.room, at: map[Cell]int{}}
 	err := b.add(t.standings.with(unsaid, r, false), classes)
-	out := t.room.empty()
+	out := t.room.Empty()
 	for _, band := range b.of {
 		out.AddAll(band.Classes)
 	}
@@ -94,7 +94,8 @@ func (t *OnPile) Of(operation uint32) (*Bands, error) {
 		return o.told, nil
 	}
 	if o.since != o.version || len(o.kept) >= mostKept {
-		o.kept, o.since, o.room.used = map[string]*Bands{}, o.version, 0
+		o.kept, o.since = map[string]*Bands{}, o.version
+		o.room.Free()
 	}
 	t.key = t.key[:0]
 	for _, held := range t.beside[operation] {
@@ -112,7 +113,7 @@ func (t *OnPile) Of(operation uint32) (*Bands, error) {
 		return o.told, nil
 	}
 	t.serial++
-	t.scratch.used = 0
+	t.scratch.Free()
 	b := bander{OnPile: t, about: &t.asked, room: &t.scratch, at: map[Cell]int{}}
 	for _, p := range t.parts(operation) {
 		if err := b.add(p.standing, p.classes); err != nil {
@@ -130,7 +131,7 @@ func (t *OnPile) Of(operation uint32) (*Bands, error) {
 		key = key[:simple]
 	}
 	for i := range b.of {
-		set := room.any()
+		set := room.Any()
 		copy(set, b.of[i].Classes)
 		b.of[i].Classes = set
 	}

@@ -23,7 +23,7 @@ func (t *OnPile) parts(operation uint32) []part {
 	for _, n := range slices.Sorted(maps.Keys(o.by)) {
 		parts = append(parts, part{n, o.by[n].classes, false})
 	}
-	said := room.empty()
+	said := room.Empty()
 	if o.all != nil {
 		copy(said, o.all)
 	}
@@ -36,7 +36,7 @@ func (t *OnPile) parts(operation uint32) []part {
 		one := unit{t.list[held.unit].block, t.list[held.unit].region}
 		to := sets[one]
 		if to == nil {
-			to = room.empty()
+			to = room.Empty()
 			sets[one] = to
 			order = append(order, one)
 		}
@@ -65,7 +65,7 @@ func (t *OnPile) parts(operation uint32) []part {
 				parts = append(parts, part{n, classes, true})
 				return
 			case !parts[i].own:
-				own := room.any()
+				own := room.Any()
 				copy(own, parts[i].classes)
 				parts[i].classes, parts[i].own = own, true
 			}
@@ -76,17 +76,17 @@ func (t *OnPile) parts(operation uint32) []part {
 			if n == parts[i].standing || !parts[i].classes.Meets(set) {
 				continue
 			}
-			both := room.any()
+			both := room.Any()
 			both.SetTo(parts[i].classes, set)
 			if rest := parts[i].classes; parts[i].own {
 				rest.DropAll(set)
 			} else {
-				parts[i].classes, parts[i].own = room.any(), true
+				parts[i].classes, parts[i].own = room.Any(), true
 				parts[i].classes.SetBut(rest, set)
 			}
 			into(n, both)
 		}
-		if fresh := room.any(); !one.block && fresh.SetBut(set, said) {
+		if fresh := room.Any(); !one.block && fresh.SetBut(set, said) {
 			said.AddAll(fresh)
 			into(t.standings.with(unsaid, one.region, false), fresh)
 		}

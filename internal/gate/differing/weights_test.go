@@ -1,12 +1,10 @@
-package survey
+package differing
 
 import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
-
-	"hiddengate/internal/gate/differing"
 )
 
 // The sum digit by digit is the sum one by one.
@@ -15,14 +13,14 @@ func TestWeightsAreSummedUp(t *testing.T) {
 		numbers := rapid.SliceOfN(rapid.IntRange(0, 1000), 1, 300).Draw(t, "numbers")
 		words := (len(numbers) + 63) / 64
 		w := newWeights(numbers, words)
-		set, want := make(differing.ClassSet, words), 0
+		set, want := make(ClassSet, words), 0
 		for class, n := range numbers {
-			require.Equal(t, n > 0, w.some[class/64]>>(class%64)&1 == 1)
+			require.Equal(t, n > 0, w.Some.Has(uint32(class)))
 			if rapid.Bool().Draw(t, "in") {
 				set.Add(uint32(class))
 				want += n
 			}
 		}
-		require.Equal(t, want, w.sum(set))
+		require.Equal(t, want, w.Sum(set))
 	})
 }

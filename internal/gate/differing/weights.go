@@ -1,16 +1,12 @@
-package survey
+package differing
 
-import (
-	"math/bits"
+import "math/bits"
 
-	"hiddengate/internal/gate/differing"
-)
-
-// weights is how many of somebody there are in each class, digit by binary digit, so that a set of classes is summed up
+// Weights is how many of somebody there are in each class, digit by binary digit, so that a set of classes is summed up
 // word by word.
-type weights struct {
+type Weights struct {
 	digits [][]maskedWord
-	some   []uint64 // the classes in which there is anybody
+	Some   ClassSet // the classes in which there is anybody
 }
 
 // maskedWord is the classes of one word of a set that have a digit.
@@ -20,11 +16,11 @@ type maskedWord struct {
 }
 
 // newWeights takes the numbers by class, of sets of so many words.
-func newWeights(numbers []int, words int) weights {
-	w := weights{some: make([]uint64, words)}
+func newWeights(numbers []int, words int) Weights {
+	w := Weights{Some: make(ClassSet, words)}
 	for class, n := range numbers {
 		if n > 0 {
-			w.some[class/64] |= 1 << (class % 64)
+			w.Some.Add(uint32(class))
 		}
 		for digit := 0; n>>digit > 0; digit++ {
 			if digit == len(w.digits) {
@@ -42,8 +38,8 @@ func newWeights(numbers []int, words int) weights {
 	return w
 }
 
-// sum sums up the numbers of the classes of a set.
-func (w *weights) sum(of differing.ClassSet) (n int) {
+// Sum sums up the numbers of the classes of a set.
+func (w *Weights) Sum(of ClassSet) (n int) {
 	for digit, words := range w.digits {
 		count := 0
 		for _, word := range words {

@@ -1,10 +1,7 @@
 -- On how many resources is a subject (?1) allowed each operation, and on how many does it depend? One row an operation.
+-- Places are gone down step by step.
 WITH RECURSIVE
-groups_of(grp) AS (
-  SELECT grp FROM member WHERE subject = ?1
-  UNION SELECT outside FROM nested JOIN groups_of ON inside = grp
-),
-mine AS MATERIALIZED (SELECT id, role, holds, same FROM grants JOIN groups_of USING (grp) WHERE holds > 0),
+mine AS MATERIALIZED (SELECT g.id, g.role, g.holds, g.same FROM belongs b JOIN grants g USING (grp) WHERE b.subject = ?1 AND g.holds > 0),
 below(id, node) AS (
   SELECT p.id, p.node FROM grant_place p JOIN mine USING (id)
   UNION
@@ -27,14 +24,6 @@ given AS MATERIALIZED (
   JOIN resource r ON r.node = c.node
   JOIN valid v ON v.class = r.class AND v.operation = o.operation
   GROUP BY v.operation, c.node
-),
-denied_below(id, node) AS (
-  SELECT p.id, p.node FROM block_place p JOIN blocks b USING (id) WHERE b.holds > 0
-  UNION SELECT d.id, r.node FROM denied_below d JOIN resource r ON r.parent = d.node
-),
-denied AS MATERIALIZED (
-  SELECT o.operation, d.node, MAX(b.holds) AS holds
-  FROM denied_below d JOIN blocks b USING (id) JOIN block_operation o USING (id) GROUP BY o.operation, d.node
 )
 SELECT g.operation,
   SUM(g.holds = 2 AND COALESCE(d.holds, 0) = 0) AS allowed,

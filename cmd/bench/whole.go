@@ -55,8 +55,8 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 	if s.Comparable() {
 		const some = 12
 		sql := measureSQL(s, g, min(some, s.People))
-		t.line(figure{t.shape, "counts, a subject", short(time.Duration(median(counts) / float64(subjects))), "recursive SQL",
-			short(sql.each),
+		t.line(figure{t.shape, "counts, a subject", short(time.Duration(median(counts) / float64(subjects))),
+			"SQL, " + sql.way, short(sql.each),
 			fmt.Sprintf("1/%.0f", float64(sql.each)*float64(subjects)/median(counts))})
 		t.agree("SQL", sql.wrong, sql.subjects)
 	}

@@ -100,8 +100,10 @@ type How struct {
 	Few int
 	// Most is how many are looked at of those whose access can differ: the first ones, people first; 0: all of them. Of
 	// some alone no consequences are told.
-	Most  int
-	apart [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
+	Most int
+	// Listed looks at what is there alone, and not at what may come.
+	Listed bool
+	apart  [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
 	// as many ways in which something may come are looked at as there can be: who judges has to know them
 	all bool
 }
@@ -151,7 +153,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 			break
 		}
 		may := &differing.Coming{Apart: how.apart, Within: within, Most: most}
-		if nobody {
+		if nobody || how.Listed {
 			may = nil
 		}
 		pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Which: which, Only: only,
@@ -165,7 +167,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		if nobody {
 			break
 		}
-		e.ComingInPart = e.ComingInPart || !pair.Whole
+		e.ComingInPart = e.ComingInPart || may != nil && !pair.Whole
 		g := gatherer{pair: pair, lent: which == gate.OnRequest, lines: map[string]*Line{}}
 		if err := pair.Differences(ctx, how.Since, g.take); err != nil {
 			return nil, err

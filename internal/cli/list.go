@@ -223,11 +223,13 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 	}
 	switch a.format {
 	case "json":
-		rows := []map[string]any{}
-		for _, e := range entries {
-			rows = append(rows, said(e.pairs))
-		}
-		return a.json(map[string]any{"rows": rows})
+		return a.jsonRows(func(yield func(any) bool) {
+			for _, e := range entries {
+				if !yield(said(e.pairs)) {
+					return
+				}
+			}
+		})
 	case "ldif", "scim":
 		return a.listDirectory(g, l, entries, ch)
 	case "csv":

@@ -101,7 +101,9 @@ as if they had been lent.`,
 			return err
 		}
 		out := trimmers[0].Trim()
-		out.Refused = trimmers[len(trimmers)-1].Trim().Refused
+		if last := trimmers[len(trimmers)-1]; last != trimmers[0] {
+			out.Refused = last.Trim().Refused
+		}
 		if a.format == "json" {
 			return a.trimJSON(g, out, most)
 		}
@@ -250,7 +252,8 @@ type proposal struct {
 
 // propose works out what an edit of the estate would take.
 func (a *app) propose(g *gate.Gate, command string, edited *estate.Estate) (proposal, error) {
-	effect, err := change.Of(a.ctx, g.Estate(), edited, change.How{Since: clock.Of(a.now()), Gate: g})
+	how := change.How{Since: clock.Of(a.now()), Gate: g, Listed: a.format == "text"} // which does not tell what may come
+	effect, err := change.Of(a.ctx, g.Estate(), edited, how)
 	if err != nil {
 		return proposal{}, err
 	}
@@ -301,7 +304,7 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string, most int) error
 		return nil
 	}
 	t.Grants = slices.DeleteFunc(t.Grants,
-		func(u survey.Unused) bool { return len(u.Never) < len(u.Given) && len(u.Idle) == 0 }) // of which the role tells
+		func(u survey.Unused) bool { return len(u.Never) < len(u.Given) && u.Idle == 0 }) // of which the role tells
 	p.Line("%s", p.Paint(view.Heading,
 		fmt.Sprintf("%s from %s to %s: %d would be refused; %s and %s give what nobody used",
 			count(t.Actions, "logged action"), zone.Format(t.From), zone.Format(t.Until),
@@ -364,13 +367,13 @@ func (a *app) trimText(g *gate.Gate, t survey.Trim, name string, most int) error
 			}
 			p.Line("    %s", edit.Command)
 			p.Line("    %s", p.Paint(view.Faint, edit.text()))
-		case len(u.Idle) > 0:
-			idle := texts(u.Idle[:min(len(u.Idle), 6)])
-			if more := len(u.Idle) - len(idle); more > 0 {
+		case u.Idle > 0:
+			idle := texts(u.IdleSubjects()[:min(u.Idle, 6)])
+			if more := u.Idle - len(idle); more > 0 {
 				idle = append(idle, fmt.Sprintf("%d more", more))
 			}
 			p.Table(2, nil, [][]view.Cell{{{Text: "grant " + u.ID},
-				{Text: fmt.Sprintf("%d of %d did nothing through it: %s", len(u.Idle), u.Reaches, strings.Join(idle, ", "))}}})
+				{Text: fmt.Sprintf("%d of %d did nothing through it: %s", u.Idle, u.Reaches, strings.Join(idle, ", "))}}})
 		}
 	}
 	rest(len(t.Grants), "grant")
@@ -415,7 +418,7 @@ func (a *app) trimJSON(g *gate.Gate, t survey.Trim, most int) error {
 		out.Roles = append(out.Roles, one)
 	}
 	for i, u := range t.Grants {
-		one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never), Idle: texts(u.Idle)}
+		one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never), Idle: texts(u.IdleSubjects())}
 		if len(u.Never) == len(u.Given) && !u.Protected && (most == 0 || i < most) {
 			edit, err := a.propose(g, "hgate remove grant "+u.ID, change.Without(g.Estate(), "grants", u.ID))
 			if err != nil {

@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -16,7 +14,6 @@ import (
 	"hiddengate/internal/survey"
 	"hiddengate/internal/verify"
 	"hiddengate/internal/view"
-	"hiddengate/internal/visible"
 )
 
 func (a *app) tryCommand() *cobra.Command {
@@ -224,21 +221,6 @@ func (a *app) tryJSON(g *gate.Gate, req gate.Request, why gate.Explanation, near
 		out.Near = append(out.Near, nearJSON{n.Grant.ID, n.Lacks, n.Detail, askCommand(n, req)})
 	}
 	return a.json(out)
-}
-
-// json writes a value as indented JSON.
-func (a *app) json(v any) error {
-	var text bytes.Buffer
-	e := json.NewEncoder(&text)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
-		return outside{err}
-	}
-	if _, err := a.Out.Write(visible.JSON(text.Bytes())); err != nil {
-		return outside{err}
-	}
-	return nil
 }
 
 var verdicts = map[gate.Outcome]struct {

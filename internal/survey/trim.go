@@ -31,10 +31,14 @@ type Unused struct {
 	Given []*estate.Operation // all that it gives somewhere
 	// of these, what was never done through it; of a role, what nothing that was done needs either
 	Never     []*estate.Operation
-	Idle      []estate.Principal // of a grant: who has it and did nothing through it
-	Reaches   int                // of a grant: how many have it
+	Reaches   int // of a grant: how many have it
+	Idle      int // of those: how many did nothing through it
 	Protected bool
+	idle      func() []estate.Principal
 }
+
+// IdleSubjects lists who has a grant and did nothing through it.
+func (u Unused) IdleSubjects() []estate.Principal { return u.idle() }
 
 // Trim is what a log says of a policy.
 type Trim struct {
@@ -137,19 +141,22 @@ func (t *Trimmer) Trim() Trim {
 	used := map[string]map[string]bool{} // by role
 	for _, gr := range estate.Sorted(e.Grants) {
 		given := t.gate.Gives(gr)
-		who := t.gate.Members(gr.To)
-		one := Unused{ID: gr.ID, Given: given, Reaches: len(who), Protected: gr.Protected}
+		reaches := len(t.gate.Lists.Selected(gr.To))
+		one := Unused{ID: gr.ID, Given: given, Reaches: reaches, Idle: reaches, Protected: gr.Protected}
 		for _, o := range given {
 			if !t.used[gr.ID][o.Name] {
 				one.Never = append(one.Never, o)
 			}
 		}
-		for _, p := range who {
-			if !t.busy[gr.ID][p] {
-				one.Idle = append(one.Idle, p)
+		for p := range t.busy[gr.ID] {
+			if t.gate.Selects(gr.To, p) {
+				one.Idle--
 			}
 		}
-		if len(one.Never) > 0 || len(one.Idle) > 0 {
+		one.idle = func() []estate.Principal {
+			return slices.DeleteFunc(t.gate.Members(gr.To), func(p estate.Principal) bool { return t.busy[gr.ID][p] })
+		}
+		if len(one.Never) > 0 || one.Idle > 0 {
 			out.Grants = append(out.Grants, one)
 		}
 		for _, ref := range gr.Roles {

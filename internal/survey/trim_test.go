@@ -79,7 +79,8 @@ func TestWhatALogSaysOfAPolicy(t *testing.T) {
 
 	idle := map[string]int{}
 	for _, u := range out.Grants {
-		idle[u.ID] = len(u.Idle)
+		idle[u.ID] = u.Idle
+		require.Len(t, u.IdleSubjects(), u.Idle, u.ID)
 	}
 	require.Equal(t, map[string]int{"crew-steers": 1, "crew-lifts": 1, "cai-writes": 0, "cai-idles": 1}, idle)
 

@@ -34,11 +34,15 @@ type Unused struct {
 	Reaches   int // of a grant: how many have it
 	Idle      int // of those: how many did nothing through it
 	Protected bool
-	idle      func() []estate.Principal
+	from      *Trimmer
 }
 
 // IdleSubjects lists who has a grant and did nothing through it.
-func (u Unused) IdleSubjects() []estate.Principal { return u.idle() }
+func (u Unused) IdleSubjects() []estate.Principal {
+	g := u.from.gate
+	return slices.DeleteFunc(g.Members(g.Estate().Grants[u.ID].To),
+		func(p estate.Principal) bool { return u.from.busy[u.ID][p] })
+}
 
 // Trim is what a log says of a policy.
 type Trim struct {
@@ -142,7 +146,7 @@ func (t *Trimmer) Trim() Trim {
 	for _, gr := range estate.Sorted(e.Grants) {
 		given := t.gate.Gives(gr)
 		reaches := len(t.gate.Lists.Selected(gr.To))
-		one := Unused{ID: gr.ID, Given: given, Reaches: reaches, Idle: reaches, Protected: gr.Protected}
+		one := Unused{ID: gr.ID, Given: given, Reaches: reaches, Idle: reaches, Protected: gr.Protected, from: t}
 		for _, o := range given {
 			if !t.used[gr.ID][o.Name] {
 				one.Never = append(one.Never, o)
@@ -152,9 +156,6 @@ func (t *Trimmer) Trim() Trim {
 			if t.gate.Selects(gr.To, p) {
 				one.Idle--
 			}
-		}
-		one.idle = func() []estate.Principal {
-			return slices.DeleteFunc(t.gate.Members(gr.To), func(p estate.Principal) bool { return t.busy[gr.ID][p] })
 		}
 		if len(one.Never) > 0 || one.Idle > 0 {
 			out.Grants = append(out.Grants, one)

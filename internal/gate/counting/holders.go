@@ -1,7 +1,11 @@
 package counting
 
 import (
+	"cmp"
 	"context"
+	"iter"
+	"math"
+	"math/bits"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -32,6 +36,8 @@ type holding struct {
 	selects   func(*estate.Operation) bool
 	table     *Table
 	wanted    opset.Set // the operations
+	inOrder   []uint32  // the piles in tree order
+	place     []uint32  // of each pile, its place there
 }
 
 // ask asks for every subject.
@@ -73,10 +79,11 @@ func (h *holding) count(ctx context.Context) (out []gate.Answer, err error) {
 			h.wanted.Add(uint32(i))
 		}
 	}
+	h.order()
 	var cores []*holders
 	for range parallel.Workers() {
 		cores = append(cores, &holders{of: h, tableGate: h.table.core(),
-			covers: map[uint32]opset.Set{}})
+			covers: map[uint32]opset.Set{}, sets: map[uint32][]uint64{}})
 	}
 	const size = 256
 	type batch struct {
@@ -107,6 +114,19 @@ func (h *holding) count(ctx context.Context) (out []gate.Answer, err error) {
 	return out, err
 }
 
+// order puts the piles in tree order.
+func (h *holding) order() {
+	list := h.table.piles.List
+	h.inOrder, h.place = make([]uint32, len(list)), make([]uint32, len(list))
+	for k := range h.inOrder {
+		h.inOrder[k] = uint32(k)
+	}
+	slices.SortFunc(h.inOrder, func(a, b uint32) int { return cmp.Compare(list[a].Row, list[b].Row) })
+	for at, k := range h.inOrder {
+		h.place[k] = uint32(at)
+	}
+}
+
 // holders looks for those who may do something, for one core.
 type holders struct {
 	of *holding
@@ -114,7 +134,10 @@ type holders struct {
 	covers  map[uint32]opset.Set // what each gives of the operations, or may
 	looked  []uint32             // of each pile, the round in which it was looked at
 	rounds  uint32
-	rows    []int
+	sets    map[uint32][]uint64 // of each list that traits tell, its piles by their places in tree order
+	union   []uint64            // of those of the subject
+	lists   []uint32            // of the subject
+	single  []int               // resources that are looked at by themselves
 	subject int
 	answer  gate.Answer // the best so far
 }
@@ -132,7 +155,7 @@ func (h *holders) best(subject int) (gate.Answer, error) {
 		return h.of.best(g.Gate, h.context, subject)
 	}
 	if h.looked == nil {
-		h.looked = make([]uint32, len(t.piles.List))
+		h.looked, h.union = make([]uint32, len(t.piles.List)), make([]uint64, (len(t.piles.List)+63)/64)
 	}
 	h.rounds++
 	for s := range g.Rows.Stretches(one, uint32(len(t.piles.First)-1)) {
@@ -158,37 +181,95 @@ func (h *holders) best(subject int) (gate.Answer, error) {
 			}
 		}
 	}
-	h.rows = h.rows[:0]
+	h.lists = h.lists[:0]
 	for _, e := range g.Rows.Extras[one.Extra : one.Extra+one.Extras] {
-		if g.Units.List[e.Unit].Block || g.holds[e.Unit] == region.None && !g.asks[e.Unit] ||
-			!h.of.wanted.Meets(g.Units.Set(e.Unit)) {
-			continue
+		if !g.Units.List[e.Unit].Block && (g.holds[e.Unit] != region.None || g.asks[e.Unit]) &&
+			h.of.wanted.Meets(g.Units.Set(e.Unit)) {
+			h.lists = append(h.lists, e.Trait)
 		}
-		for _, trait := range t.piles.Having[e.Trait] {
-			for _, k := range t.piles.Traits[trait] {
-				if h.looked[k] != h.rounds {
-					h.looked[k] = h.rounds
-					if row := h.rowOf(k); row >= 0 {
-						h.rows = append(h.rows, row)
-					}
+	}
+	return h.answer, h.inOrder()
+}
+
+// inOrder looks at what lists give that traits tell, and at what is owned, in tree order, until no better answer can
+// come.
+func (h *holders) inOrder() error {
+	clear(h.union)
+	for _, list := range h.lists {
+		for i, w := range h.pilesOf(list) {
+			h.union[i] |= w
+		}
+	}
+	h.single = slices.AppendSeq(h.single[:0], h.owned())
+	slices.Sort(h.single)
+	before := func(row int) (enough bool, err error) { // looks at those before a row
+		for len(h.single) > 0 && h.single[0] < row && !enough && err == nil {
+			enough, err = h.look(h.single[0])
+			h.single = h.single[1:]
+		}
+		return enough, err
+	}
+	for i, w := range h.union {
+		for ; w != 0; w &= w - 1 {
+			k := h.of.inOrder[64*i+bits.TrailingZeros64(w)]
+			if h.looked[k] == h.rounds {
+				continue
+			}
+			h.looked[k] = h.rounds
+			row := int(h.table.piles.List[k].Row)
+			if enough, err := before(row); enough || err != nil {
+				return err
+			}
+			if own := h.rowOf(k); own != row {
+				if own >= 0 { // what stands before it is owned
+					at, _ := slices.BinarySearch(h.single, own)
+					h.single = slices.Insert(h.single, at, own)
+				}
+				continue
+			}
+			if enough, err := h.look(row); enough || err != nil {
+				return err
+			}
+		}
+	}
+	_, err := before(math.MaxInt)
+	return err
+}
+
+// mostWords bounds how many words of sets of piles are kept: 64 megabytes.
+const mostWords = 1 << 23
+
+// pilesOf gives the piles of a list as a set, by their places in tree order.
+func (h *holders) pilesOf(list uint32) []uint64 {
+	out, ok := h.sets[list]
+	if !ok {
+		p := h.table.piles
+		out = make([]uint64, len(h.union))
+		for _, trait := range p.Having[list] {
+			for _, k := range p.Traits[trait] {
+				at := h.of.place[k]
+				out[at/64] |= 1 << (at % 64)
+			}
+		}
+		if len(h.sets)*len(out) >= mostWords {
+			clear(h.sets)
+		}
+		h.sets[list] = out
+	}
+	return out
+}
+
+// owned gives the resources that the subject owns.
+func (h *holders) owned() iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for _, o := range h.table.owns(h.subject) {
+			for _, row := range h.table.owned[o] {
+				if h.table.counted(int(row)) && !yield(int(row)) {
+					return
 				}
 			}
 		}
 	}
-	for _, o := range t.owns(subject) {
-		for _, row := range t.owned[o] {
-			if t.counted(int(row)) {
-				h.rows = append(h.rows, int(row))
-			}
-		}
-	}
-	slices.Sort(h.rows)
-	for _, row := range slices.Compact(h.rows) {
-		if enough, err := h.look(row); enough || err != nil {
-			return h.answer, err
-		}
-	}
-	return h.answer, nil
 }
 
 // rowOf gives a resource of a pile that the subject does not own, or -1 where it owns all of them: what is owned is

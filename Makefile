@@ -49,11 +49,13 @@ fuzz:
 mutants:
 	./scripts/mutants
 
-# Every figure beside its yardstick; docs/performance.md explains them. It takes half an hour. bench-short takes a minute and
-# sees that everything runs, and that what can be counted in two ways comes to the same.
+# Every figure beside its yardstick, and every command on hard shapes; docs/performance.md explains them. It takes two
+# hours. bench-short takes a minute and sees that everything runs, and that what can be counted in two ways comes to the
+# same.
 bench: build
 	go test ./internal/cli -run '^$$' -bench . -benchtime 11x
 	go run ./cmd/bench
+	go run ./cmd/bench -commands 1000,10000,100000
 
 bench-short: build
 	go run ./cmd/bench -short

@@ -1,12 +1,15 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -46,7 +49,8 @@ func measureCommands(how measuring, sizes, only string) (steep int) {
 			workspaces = append(workspaces, prepare(how, shape.Hard(n)[i], n))
 		}
 		for k, command := range workspaces[0].commands() {
-			line := fmt.Sprintf("%-28s  %-62s", s.Name, strings.Join(command, " "))
+			said := strings.ReplaceAll(strings.Join(command, " "), workspaces[0].beside("")+"/", "")
+			line := fmt.Sprintf("%-28s  %-62s", s.Name, said)
 			var all []ran
 			for j := range workspaces {
 				all = append(all, workspaces[j].run(workspaces[j].commands()[k]))
@@ -88,12 +92,15 @@ type workspace struct {
 
 func prepare(how measuring, s shape.Shape, people int) workspace {
 	dir := filepath.Join(how.keep, strings.ReplaceAll(s.Name, " ", "-")+"-"+strconv.Itoa(people))
+	dir, err := filepath.Abs(dir)
+	must(err)
 	w := workspace{s, filepath.Join(dir, "files"), filepath.Join(dir, "cache"), how.program}
 	if _, err := os.Stat(w.cache); err != nil {
 		say("%s, %d people: writing", s.Name, people)
 		must(os.MkdirAll(w.dir, 0o755))
 		must(os.MkdirAll(w.cache, 0o700))
 		must(s.Write(w.dir))
+		w.writeBeside()
 		time.Sleep(time.Second) // so that no file is so new that nobody may rely on it
 	}
 	w.run([]string{"list", "systems"}) // which keeps what the others take
@@ -115,10 +122,35 @@ func (w *workspace) commands() (out [][]string) {
 		"test", "check", "prove",
 		"set group team-0001 --title Again --dry-run", "set person " + ask.Who + " --status suspended --dry-run",
 		"set grant grant-00001 --when mfa=true --dry-run",
+		"list kinds", "show kind database", "import " + w.beside("people.csv") + " --source here --dry-run",
+		"compare " + w.beside("other"), "trim " + w.beside("actions.csv"),
 	} {
 		out = append(out, strings.Fields(line))
 	}
-	return out
+	return append(out, []string{"prove", "--that", "at-least 1 may " + ask.What + " on everything"})
+}
+
+// beside is where something stands that commands are given beside the workspace.
+func (w *workspace) beside(name string) string { return filepath.Join(filepath.Dir(w.dir), name) }
+
+// writeBeside writes what commands are given: the people once more, a log of two actions for each, and the workspace
+// with another role in one grant.
+func (w *workspace) writeBeside() {
+	other := w.beside("other")
+	must(os.CopyFS(other, os.DirFS(w.dir)))
+	must(os.Rename(filepath.Join(other, "people.csv"), w.beside("people.csv")))
+	must(os.Link(w.beside("people.csv"), filepath.Join(other, "people.csv")))
+	file := filepath.Join(other, "grants-0.yaml")
+	grants, err := os.ReadFile(file)
+	must(err)
+	role := regexp.MustCompile("role: role-[0-9]+").FindIndex(grants)
+	must(os.WriteFile(file, slices.Concat(grants[:role[0]], []byte("role: role-0001"), grants[role[1]:]), 0o644))
+	var log bytes.Buffer
+	log.WriteString("time,subject,operation,resource\n")
+	for _, ask := range w.Asks(2 * w.People) {
+		fmt.Fprintf(&log, "2026-11-11T12:00,%s,%s,%s\n", ask.Who, ask.What, ask.Where)
+	}
+	must(os.WriteFile(w.beside("actions.csv"), log.Bytes(), 0o644))
 }
 
 // ran is what a command took.

@@ -39,10 +39,12 @@ func (g *Gate) Ways(req Request) ([]Way, error) {
 	at := g.spot(q.resource)
 	var out []Way
 	for _, gr := range g.Grants {
-		w := Way{
-			Grant: gr.Grant, Who: slices.Contains(q.subject.Grants, gr), What: g.gives(gr.Grant, q.operation),
-			Where: g.Places.Covers(gr.List, at), Lent: true, Named: true,
+		w := Way{Grant: gr.Grant, Who: slices.Contains(q.subject.Grants, gr), Where: g.Places.Covers(gr.List, at), Lent: true,
+			Named: true}
+		if !w.Who && !w.Where {
+			continue
 		}
+		w.What = g.gives(gr.Grant, q.operation)
 		if gr.OnRequest != nil {
 			if w.Lent, err = g.isLent(gr, q.subject.principal, at, q.context.region); err != nil {
 				return nil, err

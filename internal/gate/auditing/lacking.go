@@ -61,6 +61,7 @@ type lacking struct {
 	short      []shortOf           // what somebody lacks on the pile at hand
 	rest, both differing.ClassSet
 	whole      differing.ClassSet
+	spare      []differing.ClassSet // that nobody has any more
 }
 
 // lack is who lacks something.
@@ -154,12 +155,22 @@ func (l *lacking) lackOn(pile uint32, j judgement, on *differing.OnPile) (*lack,
 	}
 	clear(l.whole)
 	l.add(l.whole, has.List, there.List)
-	out := &lack{count: l.whole.Len()}
-	if out.count > 0 {
-		out.all = slices.Clone(l.whole)
-	}
 	if l.lacks[j.need] == nil || len(l.lacks[j.need]) >= mostLacks {
+		for _, old := range l.lacks[j.need] {
+			if old.count > 0 {
+				l.spare = append(l.spare, old.all)
+			}
+		}
 		l.lacks[j.need] = map[lackKey]*lack{}
+	}
+	out := &lack{count: l.whole.Len()}
+	if out.count > 0 { // the set is kept, and another taken for the next
+		out.all = l.whole
+		if k := len(l.spare); k > 0 {
+			l.whole, l.spare = l.spare[k-1], l.spare[:k-1]
+		} else {
+			l.whole = l.NewClassSet()
+		}
 	}
 	l.lacks[j.need][key] = out
 	return out, nil

@@ -186,6 +186,10 @@ func (p *Pair) assort() {
 	p.sort, p.bare = make([]uint32, len(p.piles)), map[bareSpot][]changeList{}
 	p.manners, p.runs, p.remembered = map[manner]uint32{}, map[bareStretch][]run{}, 0
 	for n, pile := range p.piles {
+		if p.chosen != nil && !p.chosen[n] {
+			p.sort[n] = noSort
+			continue
+		}
 		var one traits
 		for k, l := range pile.looks {
 			one.classes[k], one.facts[k] = l.at.Class, l.facts
@@ -196,9 +200,6 @@ func (p *Pair) assort() {
 			known[one] = sort
 		}
 		p.sort[n] = sort
-		if p.chosen != nil && !p.chosen[n] {
-			p.sort[n] = noSort
-		}
 	}
 	for _, n := range p.uneven {
 		p.sort[n] = noSort

@@ -15,7 +15,9 @@ func (e *Effect) untouched(t *estate.Test, now clock.Instant) bool {
 	switch {
 	case was == nil || e.After.Tests[t.ID] == nil || e.restated("tests", t) || !e.settled(now):
 		return false
-	case t.Given.Time != nil: // it may lie before that
+	case t.Given.Roles != nil: // of several roles that give the same, it may ask about one
+		return false
+	case t.Given.Time != nil && t.Given.Time.Begin(e.After.Zone) < e.since:
 		return false
 	}
 	asks := func(name string) bool {

@@ -424,13 +424,15 @@ func TestListsAreCountedAsTheyCover(t *testing.T) {
 // theirs.
 func TestHoldersOfWhatOthersOwn(t *testing.T) {
 	for _, c := range []struct {
-		owner string
-		want  map[string]string
+		on, owner string
+		want      map[string]string
 	}{
-		{"false", map[string]string{"ana": "db:sky/b", "bo": "db:sky/a"}},
-		{"true", map[string]string{"ana": "db:sky/a"}},
+		{"db", "false", map[string]string{"ana": "db:sky/b", "bo": "db:sky/a"}},
+		{"db", "true", map[string]string{"ana": "db:sky/a"}},
+		{"'d*:**'", "false", map[string]string{"ana": "db:sky/b", "bo": "db:sky/a"}}, // by what traits tell
+		{"'d*:**'", "true", map[string]string{"ana": "db:sky/a"}},
 	} {
-		g := compiled(t, load(t, small+"grants: {g: {to: everyone, role: look, on: db, when: {owner: "+c.owner+"}}}"))
+		g := compiled(t, load(t, small+"grants: {g: {to: everyone, role: look, on: "+c.on+", when: {owner: "+c.owner+"}}}"))
 		var both []*estate.Resource
 		for _, text := range []string{"db:sky/a", "db:sky/b"} {
 			both = append(both, g.Estate().Listed(mustAddress(text)))

@@ -58,6 +58,9 @@ func TestWhatTurnsIsWhatComesOutOtherwise(t *testing.T) {
 	for seed := range uint64(scaled(40)) {
 		d := newDraw(seed + 33e6)
 		text := d.estate()
+		if seed%2 == 0 { // where a session limits roles, more is looked at again
+			text, _, _ = strings.Cut(text, "separations:")
+		}
 		bare := load(t, text)
 		settings, policy, _ := strings.Cut(text, "people:\n")
 		files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte(settings)},

@@ -35,6 +35,10 @@ func TestReadingAgain(t *testing.T) {
 		"an inventory": {"more.csv": "id,name,groups\ncai,Cai,others\ndee,Dee,crew;others\n"},
 		"an inventory and a group": {"more.csv": "id,name,groups\ncai,Cai,others;crew\n",
 			"people.yaml": "people: {ana: {}}\ngroups: {others: {members: ana}, crew: {}}\n"},
+		"as many letters": {"access.yaml": "roles: {r: {allow: all}}\ngrants: {g: {to: group:crew, role: r, on: bd}}\n",
+			"systems.yaml": "systems: {bd: {kind: database, owner: ana, resources: {x: {owner: group:crew}}}}\n"},
+		"another word": {"people.yaml": "people: {ana: {}, by: {}}\ngroups: {crew: {members: " +
+			"[ana]}, others: {}}\n"},
 		"a new file":                {"new.yaml": "people: {zoe: {}}\n"},
 		"systems, which is a whole": {"systems.yaml": "systems: {db: {kind: database}, web: {kind: server}}\n"},
 		"settings, likewise": {"hidden-gate.yaml": "hidden-gate: 1\ntimezone: Atlantic/Azores\n",

@@ -16,6 +16,8 @@ const watched = `hidden-gate: 1
 systems:
   db: {kind: database, unlisted: judge, resources: {sky: {}, sky/t: {}}}
   shut: {kind: database, resources: {sky: {}}}
+  aside: {kind: database}
+  spare: {kind: database}
 people: {ana: {}, bo: {}, cai: {}, dee: {}, gone: {status: left}}
 services: {job: {}, jot: {}}
 groups: {crew: {members: [ana, bo]}, heads: {members: [cai]}}
@@ -30,6 +32,9 @@ grants:
   first: {to: [ana, gone], role: read, on: shut}
   second: {to: [ana, bo], role: read, on: shut}
   twins: {to: [dee, service:jot], role: undo, on: shut}
+  by-day: {to: ana, role: save, on: aside, when: {hours: 'daily 06:00-18:00'}}
+  by-night: {to: ana, role: undo, on: aside, when: {hours: 'daily 18:00-06:00'}}
+  ever: {to: dee, roles: [save, undo], on: spare}
 guarantees:
 `
 
@@ -50,6 +55,10 @@ func TestGuarantees(t *testing.T) {
 		{"with as few grants as will do", "{at-most: 1, may: table.read, on: shut}", "shut:sky shut:sky by second"},
 		{"with one at each moment", "{at-least: 1, may: backup.take, on: shut}", ""},
 		{"with two at each moment", "{at-least: 2, may: backup.take, on: shut}", "shut at 2027-06-01T18:00Z left cai"},
+		{"with one by several operations", "{at-least: 1, may: 'backup.*', on: aside}", ""},
+		{"with one by one of them", "{at-least: 1, may: backup.take, on: aside}", "aside at 2027-06-01T18:00Z left"},
+		{"whoever may several counts once", "{at-least: 2, may: 'backup.*', on: spare}",
+			"spare at 2027-06-01T12:00Z left dee"},
 		{"nobody who has to ask", "{at-least: 1, may: table.drop, on: 'shut:sky'}", "shut:sky at 2027-06-01T12:00Z left"},
 		{"both", "{never-both: [table.view, table.drop], on: db}", "db:sky db:frame-new by crew-looks frames"},
 		{"both, there", "{never-both: [table.view, table.drop], on: 'db:sky', same-resource: true}",

@@ -1,15 +1,5 @@
--- On how many resources is a subject (?1) allowed each operation, and on how many does it depend? One row an operation.
--- Places are gone down step by step.
-WITH RECURSIVE
-mine AS MATERIALIZED (SELECT g.id, g.role, g.holds, g.same FROM belongs b JOIN grants g USING (grp) WHERE b.subject = ?1 AND g.holds > 0),
-below(id, node) AS (
-  SELECT p.id, p.node FROM grant_place p JOIN mine USING (id)
-  UNION
-  SELECT below.id, r.node FROM below JOIN resource r ON r.parent = below.node
-  WHERE NOT EXISTS (SELECT 1 FROM grant_except x WHERE x.id = below.id AND x.node = r.node)
-),
-covered(id, node) AS (
-  SELECT id, node FROM below
+-- Behind covered_by_steps.sql or covered_by_range.sql: on how many resources is a subject (?1) allowed each operation,
+-- and on how many does it depend? One row an operation.
   UNION SELECT t.id, e.node FROM mine JOIN grant_tag t USING (id) JOIN tag e ON e.key = t.key AND e.value = t.value
   UNION SELECT g.id, r.node FROM mine JOIN grant_prefix g USING (id) JOIN resource r ON r.address >= g.prefix AND r.address < g.after
 ),

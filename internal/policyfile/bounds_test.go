@@ -95,3 +95,24 @@ func TestReadingEnds(t *testing.T) {
 	require.ErrorContains(t, within(t, 10*time.Second, func() error { _, err := Load(os.DirFS(dir)); return err }),
 		"it is no file")
 }
+
+// A folder that is held against another may have a pipe where that has a file: it is not waited for.
+func TestAPipeIsNotWaitedForWhereFilesAreCompared(t *testing.T) {
+	dirs := [2]string{t.TempDir(), t.TempDir()}
+	for i, dir := range dirs {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, SettingsFile),
+			[]byte("hidden-gate: 1\ninventories: [{people: p.csv}]\n"), 0o600))
+		if i == 0 {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "p.csv"), []byte("id,name\nana,Ana\n"), 0o600))
+		} else {
+			require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "p.csv"), 0o600))
+		}
+	}
+	was := os.DirFS(dirs[0])
+	known, err := Load(was)
+	require.NoError(t, err)
+	require.ErrorContains(t, within(t, 10*time.Second, func() error {
+		_, err := LoadLike(os.DirFS(dirs[1]), known, was)
+		return err
+	}), "it is no file")
+}

@@ -42,8 +42,18 @@ func differing(files fs.FS, known *estate.Estate, was fs.FS) (changed []string, 
 	return changed, true
 }
 
-// sameContent says whether a file says the same in two places.
+// sameContent says whether a file says the same in two places. What is no file, as a pipe, is not opened: it could wait
+// for ever.
 func sameContent(one, other fs.FS, name string) (bool, error) {
+	for _, files := range []fs.FS{one, other} {
+		info, err := fs.Stat(files, name)
+		switch {
+		case err != nil:
+			return false, err
+		case !info.Mode().IsRegular():
+			return false, errors.New("it is no file")
+		}
+	}
 	a, err := one.Open(name)
 	if err != nil {
 		return false, err

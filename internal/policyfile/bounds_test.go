@@ -101,7 +101,7 @@ func TestAPipeIsNotWaitedForWhereFilesAreCompared(t *testing.T) {
 	dirs := [2]string{t.TempDir(), t.TempDir()}
 	for i, dir := range dirs {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, SettingsFile),
-			[]byte("hidden-gate: 1\ninventories: [{people: p.csv}]\n"), 0o600))
+			[]byte("hidden-gate: 1\nignore: [p.csv]\ninventories: [{people: p.csv}]\n"), 0o600))
 		if i == 0 {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "p.csv"), []byte("id,name\nana,Ana\n"), 0o600))
 		} else {

@@ -45,7 +45,9 @@ func TestAgreesWithTheStandardLibrary(t *testing.T) {
 		}
 		assert.Len(t, got, len(want))
 	})
-	assert.Positive(t, taken)
+	if !testing.Short() { // of a few texts none may be taken
+		assert.Positive(t, taken)
+	}
 }
 
 func TestRefuses(t *testing.T) {

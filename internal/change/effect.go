@@ -133,7 +133,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()
 	if how.Most > 0 && len(others) > how.Most {
-		first := slices.SortedFunc(maps.Keys(others), comparePrincipals)
+		first := slices.SortedFunc(maps.Keys(others), estate.Principal.Compare)
 		e.Beyond = len(first) - how.Most
 		others = map[estate.Principal]bool{}
 		for _, p := range first[:how.Most] {
@@ -211,20 +211,10 @@ func (l *Line) coming() bool { return l.Piles[0].May() != nil }
 
 func sorted(out []Line) []Line {
 	slices.SortStableFunc(out, func(a, b Line) int {
-		return cmp.Or(int(a.Way)-int(b.Way), comparePrincipals(a.Subjects[0], b.Subjects[0]),
+		return cmp.Or(int(a.Way)-int(b.Way), a.Subjects[0].Compare(b.Subjects[0]),
 			strings.Compare(a.Piles[0].First(), b.Piles[0].First()), slices.Compare(a.Operations, b.Operations))
 	})
 	return out
-}
-
-func comparePrincipals(a, b estate.Principal) int {
-	rank := func(p estate.Principal) int {
-		if p.Kind == estate.IsAnonymous {
-			return 9
-		}
-		return int(p.Kind)
-	}
-	return cmp.Or(rank(a)-rank(b), strings.Compare(a.ID, b.ID))
 }
 
 // way tells what becomes of a cell.

@@ -108,7 +108,7 @@ func (g *gatherer) close() {
 func (g *gatherer) finish() (there, coming []Line) {
 	g.close()
 	for _, l := range g.order {
-		slices.SortFunc(l.Subjects, comparePrincipals)
+		slices.SortFunc(l.Subjects, estate.Principal.Compare)
 		if l.coming() {
 			coming = append(coming, *l)
 		} else {

@@ -17,7 +17,7 @@ func (e *Effect) untouched(t *estate.Test, now clock.Instant) bool {
 		return false
 	case t.Given.Roles != nil: // of several roles that give the same, it may ask about one
 		return false
-	case t.Given.Time != nil && t.Given.Time.Begin(e.After.Zone) < e.since:
+	case t.Given.Time != nil && t.Given.Time.Instant < e.since:
 		return false
 	}
 	asks := func(name string) bool {

@@ -50,12 +50,25 @@ grants:
 tests:
   ana-reads: {who: ana, given: {roles: [reader]}, allowed: [table.read on db:sky/a]}
 `)
+	past := func(ends string) *estate.Estate {
+		return estateOf(t, `hidden-gate: 1
+systems: {db: {kind: database, resources: {sky: {}, sky/a: {}}}}
+people: {ana: {}, bo: {}}
+roles: {reader: {allow: [table.read]}}
+grants: {reads: {to: ana, role: reader, on: "db:sky/a", ends: `+ends+`}}
+tests:
+  ana-read: {who: ana, given: {time: 2025-09-01T12:00}, allowed: [table.read on db:sky/a]}
+`)
+	}
+	over := past("2026-01-01")
+	shorter := over.With(estate.Put("grants", past("2025-06-01").Grants["reads"]))
 	for name, c := range map[string]struct {
 		before, after *estate.Estate
 		want          []change.Turned
 	}{
 		"a role of several that give the same": {limited, limited.With(estate.Drop("grants", "reads")), []change.Turned{
 			{What: "test", ID: "ana-reads", Wrong: "test ana-reads: invalid session: no grant to ana names the role reader"}}},
+		"what is over": {over, shorter, []change.Turned{{What: "test", ID: "ana-read"}}},
 		"access that a test asks about": {before, put(before, "grants", &without), []change.Turned{
 			{What: "test", ID: "ana-gets-no-further"}, {What: "test", ID: "ana-reads"}}},
 		"members of a group": {before, put(before, "groups", &more), []change.Turned{

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -118,42 +119,45 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 // readBoth reads the workspaces that are compared. What files say that are as in the workspace at hand, where that is
 // kept, or as in the first, is shared; the gate is that of the workspace at hand, nil where none is kept.
 func (a *app) readBoth(dir string, args []string) (before, after *estate.Estate, kept *gate.Gate, err error) {
-	var like *readWorkspace
+	isOne := len(args) == 1 // that of the two
+	var here *readWorkspace
 	root, _, err := a.workspace()
-	switch {
-	case err == nil:
+	if err == nil {
 		defer root.Close()
 		defer a.release()
-		if g, ok := a.cache(dir).Open(root.FS()); ok {
-			kept, like = g, &readWorkspace{Estate: g.Estate(), files: root.FS()}
-			break
-		} else if len(args) == 2 {
-			break
-		}
-		if after, err = policyfile.Load(root.FS()); err != nil {
-			return nil, nil, nil, err
-		}
-		like = &readWorkspace{Estate: after, files: root.FS()}
-	case len(args) == 1:
+		here, kept, err = a.readHere(root, dir, isOne)
+	}
+	if err != nil && isOne {
 		return nil, nil, nil, err
 	}
-	was, err := a.readAt(dir, args[0], like)
+	was, err := a.readAt(dir, args[0], here)
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	defer was.close()
-	if len(args) == 1 {
-		return was.Estate, like.Estate, kept, nil
+	is := here
+	if !isOne {
+		if here == nil {
+			here = was
+		}
+		if is, err = a.readAt(dir, args[1], here); err != nil {
+			return nil, nil, nil, err
+		}
+		defer is.close()
 	}
-	if like == nil {
-		like = was
-	}
-	is, err := a.readAt(dir, args[1], like)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	is.close()
 	return was.Estate, is.Estate, kept, nil
+}
+
+// readHere gives the workspace at hand, with its gate, as it is kept; where it is not, it reads the files if it must.
+func (a *app) readHere(root *os.Root, dir string, must bool) (*readWorkspace, *gate.Gate, error) {
+	if g, ok := a.cache(dir).Open(root.FS()); ok {
+		return &readWorkspace{Estate: g.Estate(), files: root.FS()}, g, nil
+	}
+	if !must {
+		return nil, nil, nil
+	}
+	e, err := policyfile.Load(root.FS())
+	return &readWorkspace{Estate: e, files: root.FS()}, nil, err
 }
 
 func (a *app) compareText(e *change.Effect, now clock.Instant, expand bool) error {

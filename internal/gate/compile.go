@@ -268,7 +268,7 @@ func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Pri
 	asked := numbersOf(roster, only)
 	known := map[string]bool{}
 	names := func(list estate.Subjects) bool {
-		if len(asked) <= fewAsked {
+		if len(asked) <= fewAsked { // which takes no longer than telling what a list says
 			return selectedOf(roster, list, asked) != nil
 		}
 		key := membership.SubjectsKey(list)
@@ -371,11 +371,11 @@ func (c *compiler) list(l estate.Subjects) uint32 {
 	if !ok {
 		n = uint32(len(c.who))
 		c.number[key] = n
-		who := c.Lists.Selected
-		if c.only != nil { // nobody else has anything, as far as this gate is asked
-			who = func(l estate.Subjects) []uint32 { return selectedOf(c.Roster, l, c.asked) }
+		if c.only == nil {
+			c.who = append(c.who, c.Lists.Selected(l))
+		} else { // nobody else has anything, as far as this gate is asked
+			c.who = append(c.who, selectedOf(c.Roster, l, c.asked))
 		}
-		c.who = append(c.who, who(l))
 		c.shares = append(c.shares, unitrow.Share{})
 	}
 	return n

@@ -52,7 +52,7 @@ type left struct {
 	window     region.Region
 	there      *differing.Attendance
 	operations []uint32
-	moments    map[region.Region]region.Region // of a region, its times
+	moments    map[region.Region]region.Region // of a region, its times within the window
 	parts      []whileClasses                  // of the pile at hand, who may any of the operations and when
 	room       *differing.ClassRoom
 	shorts     map[string]region.Region // by what is so of the operations
@@ -125,11 +125,14 @@ func (l *left) shortOn(pile *differing.Pile, on *differing.OnPile) (region.Regio
 		}
 	}
 	short, err := count.Short()
+	if err != nil {
+		return region.Empty, err
+	}
 	if len(l.shorts) >= mostShorts {
 		clear(l.shorts)
 	}
 	l.shorts[string(key)] = short
-	return short, err
+	return short, nil
 }
 
 // add adds who may an operation to those who may others: whoever may several is there at the times of any.
@@ -138,10 +141,16 @@ func (l *left) add(band differing.Band) error {
 	when, known := l.moments[band.Possible]
 	if !known {
 		var err error
-		if when, err = space.Times(band.Possible); err != nil {
+		if when, err = space.Times(band.Possible); err == nil {
+			when, err = space.And(when, l.window)
+		}
+		if err != nil {
 			return err
 		}
 		l.moments[band.Possible] = when
+	}
+	if when == region.Empty {
+		return nil
 	}
 	rest := l.room.Any()
 	copy(rest, band.Classes)

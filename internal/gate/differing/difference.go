@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"maps"
 	"slices"
-	"strings"
 
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
@@ -141,7 +140,7 @@ func (p *Pair) everyone() []who {
 				out = append(out, w)
 			}
 		}
-		slices.SortFunc(out, func(a, b who) int { return ordered(a.principal, b.principal) })
+		slices.SortFunc(out, func(a, b who) int { return a.principal.Compare(b.principal) })
 		return out
 	}
 	i, j := 0, 0
@@ -155,7 +154,7 @@ func (p *Pair) everyone() []who {
 			order, a = -1, p.Old.SubjectOf(i)
 		default:
 			a, b = p.Old.SubjectOf(i), p.New.SubjectOf(j)
-			order = ordered(a, b)
+			order = a.Compare(b)
 		}
 		switch {
 		case order < 0:
@@ -171,17 +170,6 @@ func (p *Pair) everyone() []who {
 		}
 	}
 	return out
-}
-
-// ordered says which of two subjects comes first: people, services, anonymous, each by id.
-func ordered(a, b estate.Principal) int {
-	rank := func(a estate.Principal) int {
-		if a.Kind == estate.IsAnonymous {
-			return 3
-		}
-		return int(a.Kind)
-	}
-	return cmp.Or(rank(a)-rank(b), strings.Compare(a.ID, b.ID))
 }
 
 func (p *Pair) likeness(w who) (l likeness) {

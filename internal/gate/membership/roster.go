@@ -39,18 +39,16 @@ func (r *Roster) For(e *estate.Estate) *Roster {
 		return New(e)
 	}
 	out := &Roster{All: r.All, Persons: r.Persons, Names: r.Names}
-	if was := r.Lists.estate; estate.SameMap(was.People, e.People) && estate.SameMap(was.Services, e.Services) {
-		out.Lists = NewLists(e, out.All, out.NumberOf)
-		out.Lists.takeOver(r.Lists)
-		return out
-	}
-	out.All = slices.Clone(r.All)
-	same := true
-	for i, s := range r.All[:len(r.All)-1] {
-		if out.All[i] = e.Subject(s.Principal()); out.All[i] == nil {
-			return New(e)
+	was := r.Lists.estate
+	same := estate.SameMap(was.People, e.People) && estate.SameMap(was.Services, e.Services)
+	if !same {
+		same, out.All = true, slices.Clone(r.All)
+		for i, s := range r.All[:len(r.All)-1] {
+			if out.All[i] = e.Subject(s.Principal()); out.All[i] == nil {
+				return New(e)
+			}
+			same = same && out.All[i] == s
 		}
-		same = same && out.All[i] == s
 	}
 	out.Lists = NewLists(e, out.All, out.NumberOf)
 	if same {

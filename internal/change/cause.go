@@ -105,19 +105,26 @@ func (c *cells) blocked(b *estate.Block) (cells, bool) {
 // Causes lists the entries that differ and made a line so: those through which one of its subjects has, or had, one of
 // its operations on one of its resources, or was kept from it.
 func (e *Effect) Causes(l *Line) []Cause {
-	return e.causes(l.of(differing.New, e.Gates.New), l.of(differing.Old, e.Gates.Old))
+	return e.causes(l, l.of(differing.New, e.Gates.New), l.of(differing.Old, e.Gates.Old))
 }
 
 // CausesOf lists the entries that differ and made one cell so.
-func (e *Effect) CausesOf(r Row) []Cause { return e.causes(r.of(e.Gates.New), r.of(e.Gates.Old)) }
+func (e *Effect) CausesOf(r Row) []Cause {
+	return e.causes(r.Line, r.of(e.Gates.New), r.of(e.Gates.Old))
+}
 
-func (e *Effect) causes(both ...cells) []Cause {
+func (e *Effect) causes(l *Line, both ...cells) []Cause {
 	f := finder{Effect: e, found: map[string]bool{}, differ: map[string]map[string]bool{}}
 	for section, ids := range e.altered {
 		f.differ[section] = setOf(ids)
 	}
 	for _, c := range both {
 		f.through(c)
+	}
+	if len(f.out) == 0 || l.Old.Sure != l.Old.Possible || l.New.Sure != l.New.Possible {
+		for _, c := range both {
+			f.session(c)
+		}
 	}
 	return f.out
 }
@@ -174,6 +181,28 @@ func (f *finder) through(c cells) {
 		if s.Session {
 			f.add("separations", &s.Object)
 		}
+	}
+}
+
+// session adds the grants that differ of those whom some cells are about, whatever they give: where a session limits
+// roles, it hangs on all of them which sessions there are.
+func (f *finder) session(c cells) {
+	e := c.gate.Estate()
+	if !slices.ContainsFunc(estate.Sorted(e.Separations), func(s *estate.Separation) bool { return s.Session }) {
+		return
+	}
+	for _, gr := range f.partIn(e).grants {
+		given := c
+		if given.subjects = c.selected(gr.To); len(given.subjects) == 0 {
+			continue
+		}
+		f.add("grants", &gr.Object)
+		for _, ref := range gr.Roles {
+			if role := e.Roles[ref.ID]; f.differ["roles"][ref.ID] {
+				f.add("roles", &role.Object)
+			}
+		}
+		f.lists(&given, gr.To, gr.On)
 	}
 }
 

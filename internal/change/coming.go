@@ -72,7 +72,8 @@ func (e *Effect) comingIn(s comingSide) *comingExamples {
 	for _, p := range s.pair.Coming() {
 		add(p.Number(), p.May().Inherit, p.Resource(s.side))
 	}
-	for i, idle := range s.pair.Idle() {
+	all, _ := s.pair.Idle()
+	for i, idle := range all {
 		add(-1-i, idle.Inherit, idle.In(s.pair.Gate(s.side).Estate()))
 	}
 	if e.coming == nil {
@@ -209,7 +210,7 @@ func within(t estate.ResourceTerm) string {
 
 // candidates are what may name places, those that say most in a word first.
 func (e *Effect) candidates(l *Line, all []example) []place {
-	if !l.pair.Named {
+	if _, named := l.pair.Idle(); !named {
 		return e.sure(l, all)
 	}
 	everything := place{AddedAnywhere, map[int]bool{}, "all that is added"}

@@ -44,12 +44,16 @@ func (e *Effect) Consequences(ctx context.Context, now clock.Instant) (c Consequ
 			return finding.RunAbout(ctx, g, about, now)
 		}
 	}
-	old, fresh := e.Others()
-	was, err := run(e.Gates.Old, old)
+	gates, err := e.everywhere()
 	if err != nil {
 		return c, err
 	}
-	is, err := run(e.Gates.New, fresh)
+	old, fresh := e.Others()
+	was, err := run(gates[0], old)
+	if err != nil {
+		return c, err
+	}
+	is, err := run(gates[1], fresh)
 	if err != nil {
 		return c, err
 	}
@@ -152,7 +156,8 @@ func (e *Effect) Rezoned() bool { return e.Before.Zone.Name() != e.After.Zone.Na
 // hours and dates as the workspace after it.
 func (e *Effect) asItWas() (*gate.Gate, error) {
 	if !e.Rezoned() {
-		return e.Gates.Old, nil
+		gates, err := e.everywhere()
+		return gates[0], err
 	}
 	return gate.Compile(e.Before, nil)
 }
@@ -174,8 +179,12 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 	if err != nil {
 		return nil, err
 	}
+	gates, err := e.everywhere()
+	if err != nil {
+		return nil, err
+	}
 	of := func(only map[estate.Principal]bool) (p [2]*verify.Prover) {
-		for k, g := range []*gate.Gate{before, e.Gates.New} {
+		for k, g := range []*gate.Gate{before, gates[1]} {
 			p[k] = verify.NewProver(g, verify.Of{Since: now, Only: only, Base: e.base})
 		}
 		return p

@@ -13,6 +13,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/region"
 )
 
@@ -64,7 +65,9 @@ type Effect struct {
 	within        *[2][]estate.Resources
 	ComingInPart  bool // there are too many ways in which something may come to look at all
 	Before, After *estate.Estate
-	Gates         *differing.Pair     // of what is allowed
+	Gates         *differing.Pair     // of what is allowed, where anybody's access can differ
+	compiled      differing.Estates   // of which they were compiled
+	whole         *[2]*gate.Gate      // that answer about everything; nil until somebody asks
 	since         clock.Instant       // from when on it tells what differs
 	base          *gate.Gate          // of one of the estates, or of one that may have the same places; nil: there is none
 	places        map[string][]string // that have been worked out already
@@ -129,9 +132,13 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	}
 	rosters := rostersOf(before, after, altered, known)
 	e := &Effect{Before: before, After: after, since: how.Since, base: base, altered: altered}
-	change := edit{before, after, altered, rosters, few, e.known()}
+	change := edit{before: before, after: after, altered: altered, rosters: rosters, few: few, known: e.known()}
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()
+	where := within
+	if others == nil || how.all { // places are others, or whoever judges asks about any
+		where = nil
+	}
 	if how.Most > 0 && len(others) > how.Most {
 		first := slices.SortedFunc(maps.Keys(others), estate.Principal.Compare)
 		e.Beyond = len(first) - how.Most
@@ -149,20 +156,24 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	}
 	for _, which := range []gate.Counting{gate.Standing, gate.OnRequest} {
 		nobody := others != nil && len(others) == 0
-		if which == gate.OnRequest && (nobody || !lends(before) && !lends(after)) {
+		if which == gate.OnRequest && !e.Gates.Lends {
 			break
 		}
 		may := &differing.Coming{Apart: how.apart, Within: within, Most: most}
 		if nobody || how.Listed {
 			may = nil
 		}
-		pair, err := differing.CompilePair(differing.Estates{Before: before, After: after, Which: which, Only: only,
-			Rosters: rosters, Base: base, Coming: may})
+		of := differing.Estates{Before: before, After: after, Which: which, Only: only, Rosters: rosters, Base: base,
+			Coming: may, Where: where, Entries: e.compiled.Entries}
+		pair, err := differing.CompilePair(of)
 		if err != nil {
 			return nil, err
 		}
 		if which == gate.Standing {
-			e.Gates = pair
+			e.Gates, e.compiled = pair, of
+			if e.compiled.Entries = pair.Entries; !pair.Part {
+				e.compiled.Where = nil
+			}
 		}
 		if nobody {
 			break
@@ -176,6 +187,37 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		e.Lines, e.Coming = append(e.Lines, there...), append(e.Coming, coming...)
 	}
 	return e, nil
+}
+
+// everywhere gives gates of both estates that answer about all places, for those who are looked at.
+func (e *Effect) everywhere() ([2]*gate.Gate, error) {
+	if e.compiled.Where == nil {
+		return [2]*gate.Gate{e.Gates.Old, e.Gates.New}, nil
+	}
+	if e.whole == nil {
+		of := e.compiled
+		of.Where = nil
+		gates, err := differing.CompileGates(of)
+		if err != nil {
+			return gates, err
+		}
+		e.whole = &gates
+	}
+	return *e.whole, nil
+}
+
+// concerns says whether anybody's access to a resource can differ.
+func (e *Effect) concerns(r *estate.Resource) bool {
+	where := e.compiled.Where
+	if where == nil {
+		return true
+	}
+	for k, of := range []*estate.Estate{e.Before, e.After} {
+		if slices.ContainsFunc(where[k], func(l estate.Resources) bool { return placemap.Covers(of, l, r) }) {
+			return true
+		}
+	}
+	return false
 }
 
 // Between works out how what one subject may do differs from what another may, from an instant on: what the other gains
@@ -195,15 +237,6 @@ func Between(ctx context.Context, e *estate.Estate, one, other estate.Principal,
 	}
 	out.Lines, _ = g.finish()
 	return out, nil
-}
-
-func lends(e *estate.Estate) bool {
-	for _, g := range e.Grants {
-		if g.OnRequest != nil {
-			return true
-		}
-	}
-	return false
 }
 
 // coming says that a line is about what may come.

@@ -191,3 +191,39 @@ grants: {g: {to: group:outer, role: more, on: scope:wide}}
 		}
 	}
 }
+
+// Where a session limits roles, a grant of one role has a part in what another gives.
+func TestAGrantIsBehindWhatASessionLeavesOfAnother(t *testing.T) {
+	const apart = `hidden-gate: 1
+systems: {db: {kind: database, resources: {a: {}, b: {}}}}
+people: {ana: {}, bo: {}}
+roles: {look: {allow: [table.view]}, drop: {allow: [table.drop]}}
+grants: {looks: {to: ana, role: look, on: "db:a"}, drops: {to: ana, role: drop, on: "db:b"}}
+separations: {one: {roles: [look, drop], within: session}}
+`
+	e, err := change.Of(t.Context(), estateOf(t, apart),
+		estateOf(t, strings.Replace(apart, "drops: {to: ana", "drops: {to: bo", 1)), change.How{Since: noon})
+	require.NoError(t, err)
+	views := 0
+	for i := range e.Lines {
+		if l := &e.Lines[i]; l.Operations[0] == "table.view" {
+			views++
+			require.Equal(t, []estate.Principal{{ID: "ana"}}, l.Subjects)
+			causes := e.Causes(l)
+			require.Len(t, causes, 1)
+			require.Equal(t, "grant drops", causes[0].What)
+		}
+	}
+	require.Positive(t, views)
+}
+
+// A condition that is written otherwise and comes to the same is no change.
+func TestAnotherStartBeforeTheFirstHourIsNoChange(t *testing.T) {
+	starting := func(at string) *estate.Estate {
+		return estateOf(t, strings.Replace(small, "when: {network: 10.0.0.0/8}",
+			"when: {hours: '22:00-23:00'}, starts: "+at, 1))
+	}
+	e, err := change.Of(t.Context(), starting("2027-03-28"), starting("2027-03-28T12:00Z"), change.How{Since: noon})
+	require.NoError(t, err)
+	require.Empty(t, e.Lines)
+}

@@ -23,10 +23,11 @@ type Fix struct {
 	Beside   Beside
 	// Gives says that it takes nothing from anybody, Takes that it gives nobody anything.
 	Gives, Takes bool
-	// Weight counts the subjects, operations and resources that change. Where the edit is about what several get, whoever
-	// joins them later counts as one more.
+	// Weight counts the subjects, operations and resources that are there and change. Where the edit is about what several
+	// get, whoever joins them later counts as one more.
 	Weight int
-	last   bool // it takes a limit from everybody, and so comes last
+	coming int // the same of what may come
+	of     *proposal
 }
 
 // Beside is what an edit does apart from the request: to how many others, and what more for the one who asks.
@@ -68,10 +69,11 @@ func beside(e *Effect, req gate.Request) Beside {
 
 // proposal is a fix that has not been tried.
 type proposal struct {
-	kind         string
-	commands     []string
-	edited       *estate.Estate
-	shared, last bool
+	kind     string
+	commands []string
+	edited   *estate.Estate
+	shared   bool // it is of what several get
+	last     bool // it takes a limit from everybody, and so comes last
 }
 
 // mostTried bounds how many edits are tried, and up to fewForFixes people all findings are looked for that each of them
@@ -83,21 +85,24 @@ const (
 
 // Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of
 // the estate and the request decided again; those that do not do it are left out. They come with the least side effect
-// first. Of the first so many the effect is kept. quote writes a word for a shell.
+// first: on what is there, and where that is as much, on what may come. Of the first so many the effect is kept, and
+// told what they do to what may come. quote writes a word for a shell.
 func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instant, keep int, quote func(string) string,
 ) ([]Fix, error) {
 	outcome, err := g.Decide(req)
 	if err != nil {
 		return nil, err
 	}
-	f := fixer{estate: g.Estate(), gate: g, req: req, quote: quote}
+	f := fixer{estate: g.Estate(), gate: g, req: req, quote: quote, since: now, want: gate.Allow}
 	f.place, err = estate.ParseAddress(req.Resource)
 	if err != nil {
 		return nil, err
 	}
-	want := gate.Allow
+	if f.resource, err = g.Place(f.place); err != nil {
+		return nil, err
+	}
 	if outcome == gate.Allow {
-		want = gate.Deny
+		f.want = gate.Deny
 		err = f.stop()
 	} else {
 		err = f.allow()
@@ -105,77 +110,115 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 	if err != nil {
 		return nil, err
 	}
-	var out []Fix
-	for _, p := range f.found[:min(len(f.found), mostTried)] {
-		effect, err := Of(ctx, g.Estate(), p.edited, How{Since: now, Gate: g, Few: fewForFixes})
+	f.found = f.found[:min(len(f.found), mostTried)]
+	out, err := f.tried(ctx, f.found, keep < len(f.found))
+	if err != nil || keep >= len(f.found) {
+		return out, err
+	}
+	told := min(keep, len(out))
+	for told > 0 && told < len(out) && out[told].Weight == out[keep-1].Weight && out[told].of.last == out[keep-1].of.last {
+		told++ // what may come tells which of them is first
+	}
+	var closer []proposal
+	for _, one := range out[:told] {
+		closer = append(closer, *one.of)
+	}
+	first, err := f.tried(ctx, closer, false)
+	if err != nil {
+		return nil, err
+	}
+	out = append(first, out[told:]...)
+	for i := keep; i < told; i++ {
+		out[i].Effect = nil
+	}
+	return out, nil
+}
+
+// tried makes some edits on copies, and gives those that do what is wanted, in order; listed leaves out what may come.
+func (f *fixer) tried(ctx context.Context, edits []proposal, listed bool) (out []Fix, err error) {
+	for i := range edits {
+		p := &edits[i]
+		effect, err := Of(ctx, f.estate, p.edited, How{Since: f.since, Gate: f.gate, Few: fewForFixes, Listed: listed})
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
 		if err != nil {
 			continue // its conditions would be too complex
 		}
-		if effect.only != nil && !effect.only[req.Subject] {
-			continue // nothing changes for the one who asks
+		if effect.only != nil && !effect.only[f.req.Subject] || !effect.concerns(f.resource) {
+			continue // nothing changes for the one who asks, or there
 		}
-		edited, again := effect.Gates.New, req
-		again.Context = edited.For(req.Context, g)
-		if outcome, err := edited.Decide(again); err != nil || outcome != want {
+		edited, again := effect.Gates.New, f.req
+		again.Context = edited.For(f.req.Context, f.gate)
+		if outcome, err := edited.Decide(again); err != nil || outcome != f.want {
 			continue
 		}
-		one := Fix{Kind: p.kind, Commands: p.commands, Effect: effect, Beside: beside(effect, req), last: p.last,
-			Gives: !slices.ContainsFunc(effect.Lines, func(l Line) bool { return !l.Way.More() }),
-			Takes: !slices.ContainsFunc(effect.Lines, func(l Line) bool { return l.Way.More() })}
-		one.Weight = weight(effect, func(l *Line) int { return len(l.Subjects) })
-		if p.shared {
-			one.Weight += weight(effect, func(l *Line) int {
-				if slices.Contains(l.Subjects, req.Subject) {
-					return 1
-				}
-				return 0
-			})
+		one := p.does(effect, f.req)
+		if listed {
+			one.Effect = nil
 		}
 		// after those that are as good
 		at, _ := slices.BinarySearchFunc(out, one, func(a, b Fix) int { return cmp.Or(a.compare(&b), -1) })
-		if out = slices.Insert(out, at, one); len(out) > keep {
-			out[keep].Effect = nil
-		}
+		out = slices.Insert(out, at, one)
 	}
 	return out, nil
 }
 
+// does tells what an edit does that was tried.
+func (p *proposal) does(effect *Effect, req gate.Request) Fix {
+	one := Fix{Kind: p.kind, Commands: p.commands, Effect: effect, Beside: beside(effect, req), of: p,
+		Gives: !slices.ContainsFunc(effect.Lines, func(l Line) bool { return !l.Way.More() }),
+		Takes: !slices.ContainsFunc(effect.Lines, func(l Line) bool { return l.Way.More() })}
+	one.Weight, one.coming = weight(effect, func(l *Line) int { return len(l.Subjects) })
+	if p.shared {
+		there, coming := weight(effect, func(l *Line) int {
+			if slices.Contains(l.Subjects, req.Subject) {
+				return 1
+			}
+			return 0
+		})
+		one.Weight, one.coming = one.Weight+there, one.coming+coming
+	}
+	return one
+}
+
 // compare puts the fix first that does less beside.
 func (f *Fix) compare(other *Fix) int {
-	if f.last != other.last {
-		if f.last {
+	if f.of.last != other.of.last {
+		if f.of.last {
 			return 1
 		}
 		return -1
 	}
-	return cmp.Or(cmp.Compare(f.Weight, other.Weight), cmp.Compare(len(f.Commands), len(other.Commands)))
+	return cmp.Or(cmp.Compare(f.Weight, other.Weight), cmp.Compare(f.coming, other.coming),
+		cmp.Compare(len(f.Commands), len(other.Commands)))
 }
 
-// weight counts what changes, for so many subjects of each line.
-func weight(e *Effect, subjects func(*Line) int) (n int) {
+// weight counts what changes of what is there and of what may come, for so many subjects of each line.
+func weight(e *Effect, subjects func(*Line) int) (there, coming int) {
 	for i := range e.Lines {
 		l, places := &e.Lines[i], 0
 		for _, pile := range l.Piles {
 			places += pile.Len()
 		}
-		n += subjects(l) * len(l.Operations) * places
+		there += subjects(l) * len(l.Operations) * places
 	}
 	for i := range e.Coming {
-		n += subjects(&e.Coming[i]) * len(e.Coming[i].Operations)
+		coming += subjects(&e.Coming[i]) * len(e.Coming[i].Operations)
 	}
-	return n
+	return there, coming
 }
 
 type fixer struct {
-	estate *estate.Estate
-	gate   *gate.Gate
-	req    gate.Request
-	place  estate.Address
-	quote  func(string) string
-	found  []proposal
+	estate   *estate.Estate
+	gate     *gate.Gate
+	req      gate.Request
+	place    estate.Address
+	resource *estate.Resource // there
+	since    clock.Instant
+	want     gate.Outcome // of the request, by an edit
+	quote    func(string) string
+	found    []proposal
 }
 
 func (f *fixer) propose(kind string, edited *estate.Estate, commands ...string) {

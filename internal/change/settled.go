@@ -73,7 +73,11 @@ func (e *Effect) reaches(g *estate.Guarantee) bool {
 		return false
 	}
 	on := make([]bool, e.After.Tree.Len())
-	for row := range e.Gates.New.Selected(g.On) {
+	places := e.Gates.New
+	if e.compiled.Where != nil {
+		places = e.base
+	}
+	for row := range places.Selected(g.On) {
 		on[row] = true
 	}
 	return slices.ContainsFunc(lines, func(l *Line) bool {

@@ -83,10 +83,14 @@ func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, er
 	if err != nil {
 		return nil, err
 	}
+	gates, err := e.everywhere()
+	if err != nil {
+		return nil, err
+	}
 	was := map[string]bool{} // whether it passed, of those that could be run
 	alike := map[string]bool{}
 	for _, t := range e.Before.Tests {
-		if alike[t.ID] = e.comesOutAlike(t, now); alike[t.ID] {
+		if alike[t.ID] = e.comesOutAlike(gates, t, now); alike[t.ID] {
 			continue
 		}
 		if r, err := e.run(before, t, now); err == nil {
@@ -102,7 +106,7 @@ func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, er
 			continue
 		}
 		passed, known := was[t.ID]
-		passes, err := e.run(e.Gates.New, t, now)
+		passes, err := e.run(gates[1], t, now)
 		var list diagnostic.List
 		switch {
 		case err == nil && (!known || passed != passes):
@@ -125,7 +129,7 @@ func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, er
 }
 
 // comesOutAlike says that a test comes out as before, as far as those alone tell whose access can differ.
-func (e *Effect) comesOutAlike(t *estate.Test, now clock.Instant) bool {
+func (e *Effect) comesOutAlike(gates [2]*gate.Gate, t *estate.Test, now clock.Instant) bool {
 	if e.untouched(t, now) {
 		return true
 	}
@@ -133,8 +137,8 @@ func (e *Effect) comesOutAlike(t *estate.Test, now clock.Instant) bool {
 	if b != onSome {
 		return b == onNobody
 	}
-	was, wrong := e.passes(e.Gates.Old, t, now, true)
-	is, err := e.passes(e.Gates.New, t, now, true)
+	was, wrong := e.passes(gates[0], t, now, true)
+	is, err := e.passes(gates[1], t, now, true)
 	return wrong == nil && err == nil && was == is
 }
 

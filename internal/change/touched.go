@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/policyfile"
 )
@@ -57,8 +58,10 @@ type edit struct {
 	before, after *estate.Estate
 	altered       altered
 	rosters       [2]*membership.Roster
-	few           int  // up to how many people everybody is looked at
-	known         bool // a gate at hand tells of the whole old estate
+	few           int             // up to how many people everybody is looked at
+	known         bool            // a gate at hand tells of the whole old estate
+	differ        map[string]bool // the roles that are others, and those that are made of such; nil until it is asked for
+	gone          *gate.Entries   // of the old estate, those that go to groups that have other members
 }
 
 func (c *edit) both() [2]*estate.Estate { return [2]*estate.Estate{c.before, c.after} }
@@ -73,7 +76,22 @@ func (c *edit) differing() map[estate.Principal]bool {
 	}
 	out := map[estate.Principal]bool{}
 	altered.subjects(c.both(), c.rosters, out)
-	eachAltered(c.both(), altered, func(k int, to estate.Subjects, _ estate.Resources) { c.add(out, k, to) })
+	if !altered.any("grants", "blocks", "roles", "scopes") {
+		return out
+	}
+	for k, e := range c.both() {
+		has := altered.part(e, "roles", "scopes")
+		for _, g := range e.Grants {
+			if has("grants", g) {
+				c.add(out, k, g.To)
+			}
+		}
+		for _, b := range e.Blocks {
+			if has("blocks", b) {
+				c.add(out, k, b.To)
+			}
+		}
+	}
 	return out
 }
 
@@ -112,27 +130,8 @@ func (a altered) subjects(both [2]*estate.Estate, rosters [2]*membership.Roster,
 	for _, id := range a["services"] {
 		to[estate.Principal{Kind: estate.IsService, ID: id}] = true
 	}
-	for _, id := range a["groups"] {
-		for _, outer := range around(both, id) {
-			changed(rosters[0].Group(outer), rosters[1].Group(outer), to)
-		}
-	}
-}
-
-// eachAltered visits the grants and blocks of both estates that are others, or that name a role or scope that is.
-func eachAltered(both [2]*estate.Estate, altered altered, visit func(k int, to estate.Subjects, on estate.Resources)) {
-	for k, e := range both {
-		has := altered.part(e, "roles", "scopes")
-		for _, g := range e.Grants {
-			if has("grants", g) {
-				visit(k, g.To, g.On)
-			}
-		}
-		for _, b := range e.Blocks {
-			if has("blocks", b) {
-				visit(k, b.To, b.On)
-			}
-		}
+	for id := range around(both, a["groups"]) {
+		changed(rosters[0].Group(id), rosters[1].Group(id), to)
 	}
 }
 
@@ -162,55 +161,6 @@ func setOf(ids []string) map[string]bool {
 	out := map[string]bool{}
 	for _, id := range ids {
 		out[id] = true
-	}
-	return out
-}
-
-// concerned gives the lists of resources of which one must cover what may come for anybody's access to it to differ;
-// nil where it may anywhere.
-func (c *edit) concerned() *[2][]estate.Resources {
-	before, after, altered := c.before, c.after, c.altered
-	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
-		altered.any("separations", "catalogs") {
-		return nil
-	}
-	for _, id := range altered["systems"] {
-		if was, is := before.Systems[id], after.Systems[id]; was == nil || is == nil || was.Kind.ID != is.Kind.ID {
-			return nil
-		}
-	}
-	both := c.both()
-	for _, e := range both {
-		for _, s := range e.Separations {
-			if s.Session {
-				return nil // what is granted in one place tells which sessions there are, and so what may be done in another
-			}
-		}
-	}
-	out := &[2][]estate.Resources{}
-	eachAltered(both, altered, func(k int, _ estate.Subjects, on estate.Resources) { out[k] = append(out[k], on) })
-	if !altered.any("people", "services", "groups") {
-		return out
-	}
-	if len(before.People)+len(after.People) >= 2*c.few {
-		return nil // the pair looks at the grants alone that concern whom it is about
-	}
-	others := map[estate.Principal]bool{}
-	altered.subjects(both, c.rosters, others)
-	for k, e := range both {
-		names := func(to estate.Subjects) bool {
-			return slices.ContainsFunc(c.rosters[k].Of(to), func(p estate.Principal) bool { return others[p] })
-		}
-		for _, g := range e.Grants {
-			if names(g.To) {
-				out[k] = append(out[k], g.On)
-			}
-		}
-		for _, b := range e.Blocks {
-			if names(b.To) {
-				out[k] = append(out[k], b.On)
-			}
-		}
 	}
 	return out
 }
@@ -247,13 +197,22 @@ func spread(ids map[string]bool, e *estate.Estate, section string) {
 	}
 }
 
-// around lists a group and those it stands in, in either estate.
-func around(both [2]*estate.Estate, id string) []string {
-	ids := map[string]bool{id: true}
-	for _, e := range both {
-		spread(ids, e, "groups")
+// around gives some groups and those they stand in, in either estate.
+func around(both [2]*estate.Estate, ids []string) map[string]bool {
+	out := setOf(ids)
+	for grown := len(ids) > 0; grown; {
+		grown = false
+		for _, e := range both {
+			for id, g := range e.Groups {
+				if !out[id] && slices.ContainsFunc(g.Members, func(t estate.SubjectTerm) bool {
+					return t.Kind == estate.IsGroup && out[t.ID]
+				}) {
+					out[id], grown = true, true
+				}
+			}
+		}
 	}
-	return slices.Collect(maps.Keys(ids))
+	return out
 }
 
 // changed adds those who are in one list and not in the other.

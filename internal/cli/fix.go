@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"hiddengate/internal/change"
@@ -24,7 +25,11 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 	}
 	now := clock.Of(a.now())
 	done := a.working("trying edits")
-	fixes, err := change.Fixes(a.ctx, g, req, now, mostFixes, quoted)
+	told := mostFixes
+	if a.format == "json" {
+		told = math.MaxInt
+	}
+	fixes, err := change.Fixes(a.ctx, g, req, now, told, quoted)
 	var turns []change.Consequences // of those that are told
 	for i := 0; err == nil && i < min(len(fixes), mostFixes); i++ {
 		var one change.Consequences

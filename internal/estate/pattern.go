@@ -151,17 +151,11 @@ func (p Pattern) Inside(a Address) bool {
 	return true
 }
 
-// Top gives the address with which the pattern begins, before its first wildcard; "" if it begins with one.
-func (p Pattern) Top() string {
-	if strings.Contains(p.System, "*") {
-		return ""
+// Top gives the address with which the pattern begins, before its first wildcard; false if it begins with one.
+func (p Pattern) Top() (Address, bool) {
+	n := 0
+	for n < len(p.Segments) && !strings.Contains(p.Segments[n], "*") {
+		n++
 	}
-	a := Address{System: p.System}
-	for i, s := range p.Segments {
-		if strings.Contains(s, "*") {
-			break
-		}
-		a.Path = strings.Join(p.Segments[:i+1], "/")
-	}
-	return a.String()
+	return Address{p.System, strings.Join(p.Segments[:n], "/")}, !strings.Contains(p.System, "*")
 }

@@ -214,44 +214,90 @@ func TestTreesListTheSameAsOneByOne(t *testing.T) {
 
 // An effect is the same by a gate that is at hand, be its lists of resources those of the edit or not.
 func TestEffectsAreTheSameByAGateAtHand(t *testing.T) {
-	some := 0
+	some, part := 0, 0
 	for seed := range uint64(scaled(40)) {
 		d := newDraw(seed + 46e6)
 		e := load(t, d.estate())
 		g, err := gate.Compile(e, nil)
 		require.NoError(t, err)
-		ids := slices.Sorted(maps.Keys(e.Grants))
-		gr := *e.Grants[ids[d.IntN(len(ids))]]
-		after := e.With(estate.Drop("grants", gr.ID))
-		place := e.Tree.At(d.IntN(e.Tree.Len()))
-		switch d.IntN(4) {
-		case 0:
-			gr.On = append(slices.Clone(gr.On), estate.ResourceTerm{In: plain(t, place.Address.String())})
-			after = e.With(estate.Put("grants", &gr))
-		case 1:
-			gr.On = estate.Resources{{Types: []string{place.Type}}}
-			after = e.With(estate.Put("grants", &gr))
-		case 2:
-			gr.To = estate.Subjects{{Principal: estate.Principal{ID: d.one(drawnPeople...)}}}
-			after = e.With(estate.Put("grants", &gr))
-		}
+		what, after := editedSomehow(t, d, e)
 		few := d.IntN(2) - 1
 		var rows [3]map[string]bool
 		for k, how := range []change.How{{}, {Gate: g}, {Beside: compiled(t, after)}} {
 			how.Few = few
 			effect, err := change.Of(t.Context(), e, after, how)
 			require.NoError(t, err)
+			if effect.Gates.Part {
+				part++
+			}
 			rows[k] = told(effect, func(estate.Principal) bool { return true })
 			for i := range effect.Coming {
 				l := &effect.Coming[i]
-				rows[k][fmt.Sprint("later", l.Subjects, l.Operations, effect.Places(l), l.Was(), l.Is())] = true
+				for _, who := range l.Subjects { // by which examples it is told hangs on what else lists tell apart
+					for _, op := range l.Operations {
+						rows[k][fmt.Sprint("later ", who, " ", op, l.Was(), l.Is())] = true
+					}
+				}
 			}
 		}
-		require.Equal(t, rows[0], rows[1], "seed %d: %s", seed, gr.On)
-		require.Equal(t, rows[0], rows[2], "seed %d: %s", seed, gr.On)
+		for _, other := range rows[1:] {
+			require.Empty(t, apart(rows[0], other), "seed %d: %s", seed, what)
+			require.Empty(t, apart(other, rows[0]), "seed %d: %s", seed, what)
+		}
 		some += len(rows[0])
 	}
 	require.Greater(t, some, 200)
+	require.Greater(t, part, 5, "most are looked at where they can differ alone")
+}
+
+// apart lists what is in one set and not in another, or the first of it.
+func apart(one, other map[string]bool) (out []string) {
+	for _, key := range slices.Sorted(maps.Keys(one)) {
+		if !other[key] && len(out) < 5 {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
+// editedSomehow makes an edit of one entry, and says of which.
+func editedSomehow(t *testing.T, d draw, e *estate.Estate) (string, *estate.Estate) {
+	any := func(ids []string) string { return ids[d.IntN(len(ids))] }
+	place := e.Tree.At(d.IntN(e.Tree.Len()))
+	sep := "/"
+	if place.Address.Path == "" {
+		sep = ":"
+	}
+	at := []estate.ResourceTerm{{In: plain(t, place.Address.String())}, {Types: []string{place.Type}},
+		term(t, place.Address.String()+sep+d.one("new", "**")), {In: plain(t, place.Address.String()), Not: true}}
+	who := estate.SubjectTerm{Principal: estate.Principal{ID: d.one(drawnPeople...)}, Not: d.chance(20)}
+	gr, b := *e.Grants[any(slices.Sorted(maps.Keys(e.Grants)))], *e.Blocks[any(slices.Sorted(maps.Keys(e.Blocks)))]
+	group, r := *e.Groups[any(slices.Sorted(maps.Keys(e.Groups)))], *e.Roles[any(slices.Sorted(maps.Keys(e.Roles)))]
+	switch d.IntN(9) {
+	case 0:
+		return "grant dropped " + gr.ID, e.With(estate.Drop("grants", gr.ID))
+	case 1, 2:
+		gr.On = append(slices.Clone(gr.On), at[d.IntN(len(at))])
+		return fmt.Sprint("grant on ", gr.On), e.With(estate.Put("grants", &gr))
+	case 3:
+		gr.On = estate.Resources{at[d.IntN(3)]}
+		return fmt.Sprint("grant on ", gr.On), e.With(estate.Put("grants", &gr))
+	case 4:
+		gr.To = estate.Subjects{{Principal: estate.Principal{ID: d.one(drawnPeople...)}}}
+		return fmt.Sprint("grant to ", gr.To), e.With(estate.Put("grants", &gr))
+	case 5:
+		b.On = append(slices.Clone(b.On), at[d.IntN(len(at))])
+		return fmt.Sprint("block on ", b.On), e.With(estate.Put("blocks", &b))
+	case 6:
+		group.Members = append(slices.Clone(group.Members), who)
+		return fmt.Sprint("group of ", group.Members), e.With(estate.Put("groups", &group))
+	case 7:
+		one := *e.People[d.one(drawnPeople...)]
+		one.Status = d.one(estate.Statuses...)
+		return fmt.Sprint(one.ID, " is ", one.Status), e.With(estate.Put("people", &one))
+	}
+	r.Allow = slices.Clone(r.Allow[:len(r.Allow)-1])
+	return "role " + r.ID, e.With(estate.Put("roles", &r))
 }
 
 // Places that are told apart by more lists say of each list what it covers itself, listed or not.

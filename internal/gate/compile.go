@@ -247,7 +247,8 @@ func (c *compiler) place() {
 	if c.placed != nil {
 		c.Places = c.placed
 		for _, l := range on {
-			c.on = append(c.on, c.Places.Numbers[placemap.ResourcesKey(l)])
+			n, _ := c.Places.NumberOf(l)
+			c.on = append(c.on, n)
 		}
 		return
 	}
@@ -260,6 +261,22 @@ type Entries struct {
 	Blocks []*estate.Block
 }
 
+// On gives those of them that hold where it is meant, as their lists tell.
+func (e *Entries) On(meant func(estate.Resources) bool) *Entries {
+	out := &Entries{}
+	for _, g := range e.Grants {
+		if meant(g.On) {
+			out.Grants = append(out.Grants, g)
+		}
+	}
+	for _, b := range e.Blocks {
+		if meant(b.On) {
+			out.Blocks = append(out.Blocks, b)
+		}
+	}
+	return out
+}
+
 // EntriesFor lists the grants and blocks that name any of some subjects; all of them where only is nil.
 func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Principal]bool) *Entries {
 	if only == nil {
@@ -267,7 +284,16 @@ func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Pri
 	}
 	asked := numbersOf(roster, only)
 	known := map[string]bool{}
+	selects := map[estate.Principal]bool{} // any of the few, by what a list of one entry says
 	names := func(list estate.Subjects) bool {
+		if len(asked) <= fewAsked && len(list) == 1 && !list[0].Not {
+			is, ok := selects[list[0].Principal]
+			if !ok {
+				is = selectedOf(roster, list, asked) != nil
+				selects[list[0].Principal] = is
+			}
+			return is
+		}
 		if len(asked) <= fewAsked { // which takes no longer than telling what a list says
 			return selectedOf(roster, list, asked) != nil
 		}
@@ -290,9 +316,57 @@ func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Pri
 			out.Blocks = append(out.Blocks, b)
 		}
 	}
-	slices.SortFunc(out.Grants, func(a, b *estate.Grant) int { return strings.Compare(a.ID, b.ID) })
-	slices.SortFunc(out.Blocks, func(a, b *estate.Block) int { return strings.Compare(a.ID, b.ID) })
-	return out
+	return out.sort()
+}
+
+// EntriesFor is the same for an estate that may be another than the gate's; what the gate knows of its own is not
+// looked for.
+func (g *Gate) EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Principal]bool) *Entries {
+	if only == nil || roster != g.Roster || !g.complete {
+		return EntriesFor(e, roster, only)
+	}
+	asked := numbersOf(roster, only)
+	out, seen := &Entries{}, map[uint32]bool{}
+	for _, n := range asked {
+		for _, l := range g.lists.Get(g.ClassOf[n]) {
+			if seen[l] || g.named[l] == nil {
+				continue
+			}
+			seen[l] = true
+			for _, gr := range g.named[l].grants {
+				if e.Grants[gr.Grant.ID] == gr.Grant {
+					out.Grants = append(out.Grants, gr.Grant)
+				}
+			}
+			for _, b := range g.named[l].blocks {
+				if e.Blocks[b.Block.ID] == b.Block {
+					out.Blocks = append(out.Blocks, b.Block)
+				}
+			}
+		}
+	}
+	if !estate.SameMap(e.Grants, g.estate.Grants) {
+		for id, gr := range e.Grants {
+			if gr != g.estate.Grants[id] && selectedOf(roster, gr.To, asked) != nil {
+				out.Grants = append(out.Grants, gr)
+			}
+		}
+	}
+	if !estate.SameMap(e.Blocks, g.estate.Blocks) {
+		for id, b := range e.Blocks {
+			if b != g.estate.Blocks[id] && selectedOf(roster, b.To, asked) != nil {
+				out.Blocks = append(out.Blocks, b)
+			}
+		}
+	}
+	return out.sort()
+}
+
+// sort puts them in order.
+func (e *Entries) sort() *Entries {
+	slices.SortFunc(e.Grants, func(a, b *estate.Grant) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(e.Blocks, func(a, b *estate.Block) int { return strings.Compare(a.ID, b.ID) })
+	return e
 }
 
 // fewAsked is up to how many subjects are asked about one by one; for more, what a list selects is gone through.

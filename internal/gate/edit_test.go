@@ -140,7 +140,9 @@ func TestEffectsOfEditsAreWhatTheOracleSays(t *testing.T) {
 		after, err := policyfile.Reload(files, w.FS(), before, names)
 		if err != nil {
 			// Only what the edit said itself may be wrong.
-			require.NotContains(t, what, "remove", "seed %d: %s\n%s\n%s", seed, err, text, edited)
+			if !strings.Contains(what, " and ") {
+				require.NotContains(t, what, "remove", "seed %d: %s\n%s\n%s", seed, err, text, edited)
+			}
 			counts["unsound"]++
 			continue
 		}
@@ -229,7 +231,16 @@ func undone(effect *change.Effect, causes []change.Cause) (*estate.Estate, bool)
 			edits = append(edits, estate.Drop(section, id))
 		}
 	}
-	return effect.After.With(edits...), true
+	back, sound := effect.After.With(edits...), true
+	for _, section := range []string{"grants", "blocks", "groups", "roles", "scopes"} {
+		back.Each(section, func(o *estate.Object) { // what names an entry that is gone is not put back by itself
+			policyfile.EachName(section, back.Entry(section, o.ID), func(_ string, n policyfile.Name) {
+				named := []string{"people", "services", "groups", "roles", "scopes"}
+				sound = sound && (!slices.Contains(named, n.Section) || back.Entry(n.Section, n.ID) != nil)
+			})
+		})
+	}
+	return back, sound
 }
 
 // onlyThese sees that lines outside of entries are as they were.

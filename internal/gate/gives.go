@@ -132,8 +132,8 @@ func byMark(a, b placemap.Spot) int { return cmp.Compare(a.Mark, b.Mark) }
 func (g *Gate) Systems(list estate.Resources) []string {
 	tree := g.estate.Tree
 	seen := map[uint32]bool{}
-	n, known := g.Places.Numbers[placemap.ResourcesKey(list)]
-	if known {
+	n, known := g.Places.NumberOf(list)
+	if known && !g.Places.Partial() {
 		for i := range g.Places.Covered(n) {
 			for _, row := range g.Places.Groups().Rows(i) {
 				seen[tree.Rows[row].System] = true

@@ -25,12 +25,11 @@ func (g *Gate) Count(list estate.Resources) (count int) {
 
 // placesOf gives the map that tells places apart by a list, and the list's number in it; nil if there is none.
 func (g *Gate) placesOf(list estate.Resources) (*placemap.Map, int) {
-	key := placemap.ResourcesKey(list)
-	if n, known := g.Places.Numbers[key]; known {
+	if n, known := g.Places.NumberOf(list); known && !g.Places.Partial() {
 		return g.Places, n
 	}
 	if g.learned != nil {
-		if n, known := g.learned.Numbers[key]; known {
+		if n, known := g.learned.NumberOf(list); known {
 			return g.learned, n
 		}
 	}

@@ -32,10 +32,12 @@ func TestWhatIsMadeUpWithinListsIsAllThatTheyCover(t *testing.T) {
 		all, whole, _ := newplace.Specimens(basis)
 		basis.Within = &[2][]estate.Resources{within, within}
 		basis.Values = map[string][]string{}
-		some, _, named := newplace.Specimens(basis)
+		some, _, rest := newplace.Specimens(basis)
+		more, named := rest()
 		if !whole || !named {
 			continue
 		}
+		some = append(some, more...)
 		want, got := map[string]int{}, map[string]int{}
 		for _, s := range all {
 			r := s.In(e)

@@ -324,13 +324,32 @@ func (d *differ) changesBetween(both [2]*operationTimes) changeList {
 	t, ok := d.turned[both]
 	if !ok {
 		t = noChange
-		if changes := both[0].changes(both[1], d.all); len(changes) > 0 {
+		changes := both[0].changes(both[1], d.all)
+		if !d.all {
+			changes = slices.DeleteFunc(changes, func(c operationChange) bool { return d.meansTheSame(c.was, c.is) })
+		}
+		if len(changes) > 0 {
 			t = changeList(len(d.turns))
 			d.turns = append(d.turns, changes)
 		}
 		d.turned[both] = t
 	}
 	return t
+}
+
+// meansTheSame says that two cells are so at the same times and under the same conditions, though they are written
+// otherwise: a grant that begins later in the night than its hours last begins no later.
+func (d *differ) meansTheSame(was, is Cell) bool {
+	s := d.Space()
+	same := func(a, b region.Region) bool {
+		if a == b {
+			return true
+		}
+		more, err := s.Contains(a, b)
+		less, errTwo := s.Contains(b, a)
+		return err == nil && errTwo == nil && more && less
+	}
+	return same(was.Sure, is.Sure) && same(was.Possible, is.Possible)
 }
 
 // found takes down that some piles change.

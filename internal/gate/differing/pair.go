@@ -42,6 +42,8 @@ type Pair struct {
 	turns      [][]operationChange // by number
 	owners     bool                // some condition asks who owns
 	only       map[estate.Principal]bool
+	where      []int                       // lists, by number, of which one covers all that is looked at; nil: all is
+	looking    func(placemap.Spot) bool    // whether a spot is looked at
 	every      bool                        // piles are told on which nobody may anything, too
 	wanted     []bool                      // of each operation, whether it is looked at; nil: all are
 	chosen     []bool                      // likewise of each pile
@@ -56,11 +58,18 @@ type Pair struct {
 	runs       map[bareStretch][]run     // of the stretches that have been gone through
 	remembered int                       // of those, the runs and the stretches
 	tested     map[estate.Principal]bool // the owners by which what may come is told apart
+	// Entries are those of both that count for whoever is looked at, and Lends says that some of them, as far as they
+	// are looked at, are on request.
+	Entries *[2]*gate.Entries
+	Lends   bool
+	// Part says that the gates answer about some places alone.
+	Part bool
 	// Whole says that all that may come is looked at; else there would be too much.
-	Whole bool
-	// Named says that all else that may come is there in Idle, to be told apart from what differs.
-	Named bool
-	idle  []*newplace.Specimen
+	Whole  bool
+	idle   []*newplace.Specimen
+	named  bool
+	judged bool                               // those alone that a system judges though no inventory lists them
+	rest   func() ([]newplace.Specimen, bool) // makes up more that are idle; nil: there are no more
 }
 
 // side is what a pair knows of one of its gates.
@@ -97,6 +106,11 @@ type Estates struct {
 	// Only are those who are looked at, and for whom alone the gates answer; nil: everybody.
 	Only    map[estate.Principal]bool
 	Rosters [2]*membership.Roster // those that are known already, else nil
+	// Where are lists of which one covers, on either side, all that is looked at and that the gates answer about, where
+	// places are as in the gate at hand; nil: everything.
+	Where *[2][]estate.Resources
+	// Entries are those that count for whoever is looked at; nil: they are not known.
+	Entries *[2]*gate.Entries
 	// Base is a gate of either estate that is there already: places are as in it where it tells apart all that matters;
 	// nil: there is none.
 	Base *gate.Gate
@@ -125,6 +139,24 @@ func CompilePair(of Estates) (*Pair, error) {
 		Only: of.Only})
 }
 
+// CompileGates gives gates of two estates that answer about those who are looked at, as those of a pair do, and nothing
+// to hold them against each other; the gate at hand, if it is of one of them.
+func CompileGates(of Estates) (gates [2]*gate.Gate, err error) {
+	s, o := sides{Estates: of}, gate.Options{Facts: factspace.Gather(of.Before, of.After), Which: of.Which, Only: of.Only}
+	s.begin(&o)
+	if o.Places = s.places(&o); o.Places != nil {
+		o.Lists = nil
+	}
+	for k, e := range s.both() {
+		if s.Base != nil && s.Base.Complete() && s.Base.Estate() == e && s.Base.Which == s.Which {
+			gates[k] = s.Base
+		} else if gates[k], err = s.compileSide(k, o); err != nil {
+			return gates, err
+		}
+	}
+	return gates, nil
+}
+
 // sides are estates on the way to a pair.
 type sides struct {
 	Estates
@@ -133,22 +165,22 @@ type sides struct {
 	beside     []estate.Address // in no inventory, that are looked at too
 	alike      bool             // the places of one do for the other
 	chosen     [2]*gate.Entries
+	near       *placemap.Near // what all that is looked at lies in; nil: it lies anywhere
 }
 
 func (s *sides) both() [2]*estate.Estate { return [2]*estate.Estate{s.Before, s.After} }
 
 // compilePair does it with options that hold for both sides; their marks and lists are told apart too.
 func compilePair(s sides, o gate.Options) (*Pair, error) {
-	before, after := s.Before, s.After
-	o.Space = o.Facts.Space(after)
-	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
-	s.alike = after.PlacesAs(before)
-	s.choose(&o)
-	p := &Pair{inside: region.Full, covers: lookup.NewSequences(), units: map[jointUnit]uint32{},
+	beside := o.Lists
+	s.begin(&o)
+	p := &Pair{Entries: s.Entries, Lends: s.lends(), Part: s.Where != nil,
+		inside: region.Full, covers: lookup.NewSequences(), units: map[jointUnit]uint32{},
 		within: lookup.NewSequences(),
 		cells:  map[string]*operationTimes{}, turned: map[[2]*operationTimes]changeList{}}
 	if o.Places = s.places(&o); o.Places != nil {
-		p.parts, o.Lists = s.rest(&o), nil
+		p.parts, o.Lists = s.rest(&o, beside), nil
+		p.where = s.where(o.Places)
 	}
 	gates, err := s.compile(o)
 	if err != nil {
@@ -166,14 +198,32 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 		for k := range lists {
 			lists[k] = append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), c.Apart[k]...)
 		}
-		coming, p.Whole, p.Named = newplace.Specimens(newplace.Basis{Estates: s.both(), Lists: lists, Within: c.Within,
+		coming, p.Whole, p.rest = newplace.Specimens(newplace.Basis{Estates: s.both(), Lists: lists, Within: c.Within,
 			Facts: &o.Facts, Most: c.Most, Unsettled: p.unsettled()})
-		if c.Judged {
+		if p.judged = c.Judged; c.Judged {
 			coming = slices.DeleteFunc(coming, func(s newplace.Specimen) bool { return !s.Inherit })
 		}
 	}
 	p.buildPiles(coming, s.beside)
 	return p, nil
+}
+
+// begin looks at what is compiled.
+func (s *sides) begin(o *gate.Options) {
+	o.Space = o.Facts.Space(s.After)
+	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
+	s.alike = s.After.PlacesAs(s.Before)
+	if !s.here() {
+		s.Where = nil
+	}
+	s.choose(o)
+}
+
+// lends says that one of the grants that are chosen is on request.
+func (s *sides) lends() bool {
+	return slices.ContainsFunc(s.chosen[:], func(e *gate.Entries) bool {
+		return slices.ContainsFunc(e.Grants, func(g *estate.Grant) bool { return g.OnRequest != nil })
+	})
 }
 
 // choose chooses the entries that count on either side, and the marks and lists that both are told apart by.
@@ -182,11 +232,27 @@ func (s *sides) choose(o *gate.Options) {
 	for _, a := range o.Marks {
 		marks[a] = true
 	}
-	for k, e := range s.both() {
-		if s.Only != nil && s.Rosters[k] == nil {
-			s.Rosters[k] = membership.New(e)
+	if s.Where != nil {
+		s.near = placemap.NewNear(s.After, slices.Concat(s.Where[Old], s.Where[New]))
+	}
+	if s.Entries == nil {
+		s.Entries = &[2]*gate.Entries{}
+		for k, e := range s.both() {
+			if s.Only != nil && s.Rosters[k] == nil {
+				s.Rosters[k] = membership.New(e)
+			}
+			if s.Base != nil {
+				s.Entries[k] = s.Base.EntriesFor(e, s.Rosters[k], s.Only)
+			} else {
+				s.Entries[k] = gate.EntriesFor(e, s.Rosters[k], s.Only)
+			}
 		}
-		s.chosen[k] = gate.EntriesFor(e, s.Rosters[k], s.Only)
+	}
+	meets := s.meets()
+	for k, e := range s.both() {
+		if s.chosen[k] = s.Entries[k]; meets != nil {
+			s.chosen[k] = s.chosen[k].On(meets)
+		}
 		if !s.alike {
 			apart, _ := placemap.TakeApart(e, append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), o.Lists...), nil)
 			for a := range apart.Marks {
@@ -203,6 +269,19 @@ func (s *sides) choose(o *gate.Options) {
 	if s.alike {
 		o.Lists = slices.Concat(o.Lists, gate.ListsOf(s.chosen[1].Grants, s.chosen[1].Blocks))
 	}
+}
+
+// meets tells of a list whether it may cover anything that is looked at; nil: everything is.
+func (s *sides) meets() func(estate.Resources) bool {
+	if s.near == nil {
+		return nil
+	}
+	if s.Coming == nil {
+		if exactly := s.near.Exactly(s.Base.Places); exactly != nil {
+			return exactly
+		}
+	}
+	return s.near.Meets
 }
 
 // unlisted lists the addresses in no inventory that an estate's grants and blocks name, but for those that the gate at
@@ -246,13 +325,34 @@ func (s *sides) places(o *gate.Options) *placemap.Map {
 	for _, entries := range s.chosen {
 		lists = append(lists, gate.ListsOf(entries.Grants, entries.Blocks)...)
 	}
+	if s.Where != nil {
+		lists = append(lists, slices.Concat(s.Where[Old], s.Where[New])...)
+		if slices.ContainsFunc(lists, func(l estate.Resources) bool { return !s.Base.Places.Knows(l) }) {
+			if part := s.Base.Places.Part(lists, o.Marks, s.near); part != nil {
+				return part
+			}
+		}
+	}
 	return s.Base.Places.Knowing(lists, o.Marks)
 }
 
-// rest tells listed resources apart by the lists that the gate at hand does not know; nil where there are none.
-func (s *sides) rest(o *gate.Options) *placemap.Map {
+// where numbers the lists of which one covers what is looked at; nil where everything is.
+func (s *sides) where(places *placemap.Map) []int {
+	if s.Where == nil {
+		return nil
+	}
+	out := []int{}
+	for _, l := range slices.Concat(s.Where[Old], s.Where[New]) {
+		n, _ := places.NumberOf(l)
+		out = append(out, n)
+	}
+	return out
+}
+
+// rest tells listed resources apart by those of some lists that the places do not know; nil where there are none.
+func (s *sides) rest(o *gate.Options, beside []estate.Resources) *placemap.Map {
 	var unknown []estate.Resources
-	for _, l := range o.Lists {
+	for _, l := range beside {
 		if !o.Places.Knows(l) {
 			unknown = append(unknown, l)
 		}
@@ -276,9 +376,8 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 		}
 		return gates, err
 	}
-	for k, e := range s.both() {
-		o.Roster, o.Entries = s.Rosters[k], s.chosen[k]
-		if gates[k], err = gate.CompileWith(e, nil, o); err != nil {
+	for k := range gates {
+		if gates[k], err = s.compileSide(k, o); err != nil {
 			return gates, err
 		}
 		if s.alike {
@@ -288,14 +387,19 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 	return gates, nil
 }
 
+// compileSide compiles one of the estates.
+func (s *sides) compileSide(k int, o gate.Options) (*gate.Gate, error) {
+	o.Roster, o.Entries = s.Rosters[k], s.chosen[k]
+	return gate.CompileWith(s.both()[k], nil, o)
+}
+
 // atHand says that the gate at hand is that of the estate that has the grants.
 func (s *sides) atHand(o *gate.Options) bool {
 	if !s.bare || s.Base == nil || o.Places != s.Base.Places || s.Only != nil || s.Base.Estate() != s.After ||
 		!s.Base.Complete() {
 		return false
 	}
-	lends := slices.ContainsFunc(s.chosen[1].Grants, func(g *estate.Grant) bool { return g.OnRequest != nil })
-	return s.Which == s.Base.Which || !lends && s.Which != gate.OnRequest && s.Base.Which != gate.OnRequest
+	return s.Which == s.Base.Which || !s.lends() && s.Which != gate.OnRequest && s.Base.Which != gate.OnRequest
 }
 
 // Ever gives a region of which what is over by now was left out as it was before that.
@@ -465,8 +569,20 @@ const (
 // Gate gives that of one of the estates.
 func (p *Pair) Gate(k Side) *gate.Gate { return p.sides[k].Gate }
 
-// Idle lists what may come to which nobody's access differs, without its having been looked at closer.
-func (p *Pair) Idle() []*newplace.Specimen { return p.idle }
+// Idle lists what may come to which nobody's access differs, without its having been looked at closer; named says that
+// all is there, to be told apart from what differs.
+func (p *Pair) Idle() (idle []*newplace.Specimen, named bool) {
+	if p.rest != nil {
+		more, named := p.rest()
+		for i := range more {
+			if !p.judged || more[i].Inherit {
+				p.idle = append(p.idle, &more[i])
+			}
+		}
+		p.rest, p.named = nil, named
+	}
+	return p.idle, p.named
+}
 
 // Coming lists the piles that stand for what may come and are looked at.
 func (p *Pair) Coming() (out []*Pile) {

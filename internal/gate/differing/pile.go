@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/binary"
 	"iter"
-	"maps"
 	"math"
 	"slices"
 
@@ -138,7 +137,7 @@ func (p *Pair) buildPiles(coming []newplace.Specimen, beside []estate.Address) {
 	} else {
 		p.groupPlaces(byTags)
 	}
-	unlisted := slices.AppendSeq(slices.Clone(beside), maps.Keys(p.New.Places.Marks))
+	unlisted := slices.Concat(beside, p.New.Places.Phantoms)
 	slices.SortFunc(unlisted, estate.Address.Compare)
 	for _, a := range slices.Compact(unlisted) {
 		p.addUnlisted(a.String(), byTags)
@@ -215,6 +214,9 @@ func (p *Pair) addUnlisted(address string, byTags [2][]uint32) {
 		}
 		pile.looks[k] = p.unlisted(k, address, byTags[k])
 	}
+	if p.where != nil && !p.looked(pile.looks[New].at) {
+		return
+	}
 	if pile.looks[0].there || pile.looks[1].there {
 		p.piles = append(p.piles, pile)
 	}
@@ -241,9 +243,8 @@ func (p *Pair) groupSpots(byTags []uint32) {
 		one := look{at: at, there: true, facts: s.facts, owner: s.owner}
 		p.piles = append(p.piles, &Pile{looks: [2]look{one, one}, rows: rows, pair: p})
 	}
-	given := p.given()
 	for n, spot := range groups.Spots {
-		if !given(spot) {
+		if !p.looked(spot) {
 			continue
 		}
 		rows := groups.Rows(n)
@@ -266,43 +267,24 @@ func (p *Pair) groupSpots(byTags []uint32) {
 	}
 }
 
-// given tells of a spot that both sides have alike whether some grant covers it on either, as far as its mark and its
-// trait say; where everybody is looked at, and where all piles are wanted, it says so of all.
-func (p *Pair) given() func(placemap.Spot) bool {
-	if p.only == nil || p.every {
-		return func(placemap.Spot) bool { return true }
+// looked tells of a spot that both sides have alike whether it is looked at: if the pair is about some places, whether
+// one of these covers it; if it is about some people, whether a grant does on either side.
+func (p *Pair) looked(at placemap.Spot) bool {
+	if p.where == nil && (p.only == nil || p.every) {
+		return true
 	}
-	places := p.New.Places
-	marks, held := make([]bool, len(places.Marks)+2), make([]bool, len(places.Complex))
-	seen := make([]bool, len(places.Lists))
-	for _, s := range p.sides {
-		for _, gr := range s.Grants {
-			if seen[gr.List] {
-				continue
-			}
-			seen[gr.List] = true
-			l := &places.Lists[gr.List]
-			for _, span := range l.Spans {
-				for m := span.From; m < span.To; m++ {
-					marks[m] = true
+	if p.looking == nil {
+		lists := p.where
+		if lists == nil {
+			for _, s := range p.sides {
+				for _, gr := range s.Grants {
+					lists = append(lists, gr.List)
 				}
 			}
-			if l.Trait >= 0 {
-				held[l.Trait] = true
-			}
 		}
+		p.looking = p.New.Places.CoveredByAny(lists)
 	}
-	covered := map[uint32]bool{} // of each trait, whether such a list has it
-	return func(at placemap.Spot) bool {
-		is, known := covered[at.Trait]
-		if !known {
-			for list := range places.Traits.Lists(at.Trait) {
-				is = is || held[list]
-			}
-			covered[at.Trait] = is
-		}
-		return is || marks[at.Mark]
-	}
+	return p.looking(at)
 }
 
 // groupPlaces makes them where the estates have other resources, or tell them apart otherwise.

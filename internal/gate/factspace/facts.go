@@ -29,9 +29,11 @@ type keyed struct {
 func Gather(estates ...*estate.Estate) Facts {
 	f := Facts{Same: map[string]bool{}, Context: map[string]bool{}, Subject: map[string]bool{},
 		Resource: map[string]bool{}, Attributes: map[string]int{}}
-	for _, e := range estates {
-		for _, g := range e.Grants {
-			g.When.Each(f.gather)
+	for i, e := range estates {
+		if i == 0 || !estate.SameMap(e.Grants, estates[i-1].Grants) {
+			for _, g := range e.Grants {
+				g.When.Each(f.gather)
+			}
 		}
 		for _, b := range e.Blocks {
 			b.When.Each(f.gather)

@@ -53,8 +53,11 @@ func (m *Lists) Fork() *Lists {
 }
 
 // takeOver takes over who is in those groups, of another estate with the same subjects, that are the same with all they
-// are made of.
+// are made of. Who is in the others' groups is worked out for good, however many estates take it over.
 func (m *Lists) takeOver(known *Lists) {
+	for id := range known.estate.Groups {
+		known.Group(id)
+	}
 	same := map[string]bool{}
 	var is func(id string) bool
 	is = func(id string) bool {

@@ -2,7 +2,6 @@ package newplace
 
 import (
 	"iter"
-	"slices"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/placemap"
@@ -50,42 +49,40 @@ func (p *part) leads(a *placemap.Automaton, state uint32) bool {
 
 // rows gives the listed resources below which something that is meant can be, in tree order, and what they stand in.
 func (p *part) rows(e *estate.Estate) iter.Seq[int] {
-	all := func(yield func(int) bool) {
-		for i := range e.Tree.Len() {
-			if !yield(i) {
+	in := make([]bool, e.Tree.Len())
+	take := func(from, to int) {
+		for i := from; i < to; i++ {
+			in[i] = true
+		}
+	}
+	if !p.some || p.outside {
+		take(0, len(in))
+	}
+	for _, w := range p.wanted {
+		top, ok := w.Top()
+		if !ok {
+			take(0, len(in))
+			break
+		}
+		address := e.Canonical(top)
+		row := e.Tree.Find(address.String())
+		if row >= 0 {
+			take(row, e.Tree.End(row))
+		}
+		for ok := true; row < 0 && ok; {
+			if address, ok = address.Parent(); ok {
+				row = e.Tree.Find(address.String())
+			}
+		}
+		for ; row >= 0; row = int(e.Tree.Rows[row].Parent) - 1 {
+			in[row] = true
+		}
+	}
+	return func(yield func(int) bool) {
+		for i, is := range in {
+			if is && !yield(i) {
 				return
 			}
 		}
 	}
-	if !p.some || p.outside || slices.ContainsFunc(p.wanted, func(w estate.Pattern) bool { return !w.Plain() }) {
-		return all
-	}
-	in := map[int]bool{}
-	var out []int
-	take := func(i int) {
-		if !in[i] {
-			in[i] = true
-			out = append(out, i)
-		}
-	}
-	for _, w := range p.wanted {
-		address := e.Canonical(w.Address())
-		at, row := address, e.Tree.Find(address.String())
-		for ok := true; row < 0; {
-			if at, ok = at.Parent(); !ok {
-				break
-			}
-			row = e.Tree.Find(at.String())
-		}
-		for i := row; i >= 0; i = int(e.Tree.Rows[i].Parent) - 1 {
-			take(i)
-		}
-		if row >= 0 && at == address {
-			for i := row + 1; i < e.Tree.End(row); i++ {
-				take(i)
-			}
-		}
-	}
-	slices.Sort(out)
-	return slices.Values(out)
 }

@@ -76,9 +76,9 @@ type Basis struct {
 	Unsettled
 }
 
-// Specimens makes up specimens for what may come; whole is false if there would be too many, and named if it is not all
-// there.
-func Specimens(b Basis) (out []Specimen, whole, named bool) {
+// Specimens makes up specimens for what may come where something is meant; whole is false if there would be too many.
+// Rest makes up all others, which are idle and serve to name places, and says whether with them all is there.
+func Specimens(b Basis) (out []Specimen, whole bool, rest func() (more []Specimen, named bool)) {
 	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
 		given: map[string]bool{}, ways: map[string][]Specimen{}, within: b.Within, named: true, most: b.Most}
 	if s.most == 0 {
@@ -99,13 +99,16 @@ func Specimens(b Basis) (out []Specimen, whole, named bool) {
 	s.index()
 	if b.Within == nil {
 		s.makeUp(part{}, s.most*workEach)
-		return s.out, s.whole, s.whole
+		return s.out, s.whole, func() ([]Specimen, bool) { return nil, s.whole }
 	}
 	s.makeUp(partOf(s.wanted, s.patterns, false), s.most*workEach)
-	if s.others = true; s.whole {
-		s.makeUp(partOf(s.wanted, s.patterns, true), s.most*workEach/10)
+	return s.out, s.whole, func() ([]Specimen, bool) {
+		n := len(s.out)
+		if s.others = true; s.whole {
+			s.makeUp(partOf(s.wanted, s.patterns, true), s.most*workEach/10)
+		}
+		return s.out[n:], s.whole && s.named
 	}
-	return s.out, s.whole, s.whole && s.named
 }
 
 // index finds the terms of each pattern.

@@ -68,6 +68,44 @@ func (p *Map) Covered(n int) iter.Seq[int] {
 	}
 }
 
+// CoveredByAny tells of a spot whether one of some lists, by number, covers it.
+func (p *Map) CoveredByAny(lists []int) func(Spot) bool {
+	marks, held, seen := make([]bool, len(p.Marks)+2), make([]bool, len(p.Complex)), make([]bool, len(p.Lists))
+	for _, n := range lists {
+		if seen[n] {
+			continue
+		}
+		seen[n] = true
+		for _, span := range p.Lists[n].Spans {
+			for m := span.From; m < span.To; m++ {
+				marks[m] = true
+			}
+		}
+		if trait := p.Lists[n].Trait; trait >= 0 {
+			held[trait] = true
+		}
+	}
+	const yes, no = 1, 2
+	var covered []uint8 // of each trait, whether such a list has it, once it is known
+	return func(at Spot) bool {
+		if marks[at.Mark] {
+			return true
+		}
+		if more := int(at.Trait) + 1 - len(covered); more > 0 {
+			covered = append(covered, make([]uint8, more)...)
+		}
+		if covered[at.Trait] == 0 {
+			covered[at.Trait] = no
+			for list := range p.Traits.Lists(at.Trait) {
+				if held[list] {
+					covered[at.Trait] = yes
+				}
+			}
+		}
+		return covered[at.Trait] == yes
+	}
+}
+
 // RowsOf gives the listed resources that a list covers, by the list's number and by their rows, in order. It costs what
 // they are.
 func (p *Map) RowsOf(n int) iter.Seq[int] {

@@ -1,13 +1,14 @@
 package placemap
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
 )
 
-// Knowing gives a map that tells places apart by some lists and marks too: this one, if it does.
+// Knowing gives a map that tells places apart by some lists and marks too: this one, if it does. The last one is kept.
 func (p *Map) Knowing(lists []estate.Resources, marks []estate.Address) *Map {
 	lists = slices.DeleteFunc(slices.Clone(lists), p.Knows)
 	marks = slices.DeleteFunc(slices.Clone(marks), func(a estate.Address) bool {
@@ -17,7 +18,14 @@ func (p *Map) Knowing(lists []estate.Resources, marks []estate.Address) *Map {
 	if len(lists)+len(marks) == 0 {
 		return p
 	}
-	return p.Extended(lists, marks)
+	key := fmt.Sprint(marks)
+	for _, l := range lists {
+		key += "\x00" + ResourcesKey(l)
+	}
+	if p.knowing == nil || p.knowingOf != key {
+		p.knowing, p.knowingOf = p.Extended(lists, marks), key
+	}
+	return p.knowing
 }
 
 // Extended gives a map that tells places apart by more lists, and by more addresses that are marks, too. The lists keep
@@ -67,9 +75,15 @@ func (t *Traits) takeOver(x, known *Map) {
 		at    Spot
 	}
 	numbers := map[both]uint32{}
+	var last both
+	var lastNumber uint32
 	for row := range x.Spots {
 		key := both{known.Spots[row].Trait, beside.Spots[row]}
 		key.at.Class = 0
+		if row > 0 && key == last {
+			x.Spots[row].Trait = lastNumber
+			continue
+		}
 		n, ok := numbers[key]
 		if !ok {
 			covering := make([]uint64, t.words)
@@ -87,6 +101,7 @@ func (t *Traits) takeOver(x, known *Map) {
 			n = t.numberOf(covering)
 			numbers[key] = n
 		}
+		last, lastNumber = key, n
 		x.Spots[row].Trait = n
 	}
 }

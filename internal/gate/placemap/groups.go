@@ -23,8 +23,13 @@ func (p *Map) Groups() *Groups {
 	}
 	g := &Groups{}
 	number, of := map[Spot]uint32{}, make([]uint32, len(p.Spots))
+	count := 0
 	for row, spot := range p.Spots {
-		if row > 0 && spot == p.Spots[row-1] {
+		if !p.has(row) {
+			continue
+		}
+		count++
+		if row > 0 && p.has(row-1) && spot == p.Spots[row-1] {
 			of[row] = of[row-1]
 		} else {
 			n, ok := number[spot]
@@ -44,8 +49,11 @@ func (p *Map) Groups() *Groups {
 			g.ends[n] += at[n]
 		}
 	}
-	g.rows = make([]int32, len(p.Spots))
+	g.rows = make([]int32, count)
 	for row, n := range of {
+		if !p.has(row) {
+			continue
+		}
 		g.rows[at[n]] = int32(row)
 		at[n]++
 	}

@@ -6,6 +6,7 @@ package placemap
 import (
 	"maps"
 	"slices"
+	"sync"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/opset"
@@ -83,15 +84,22 @@ type list struct {
 // in a marked place has the marks of a span, however many resources that are. What tags, types, owners and patterns
 // select lies anywhere: which of such lists cover a resource is its trait, and traits are numbered as they occur.
 type Map struct {
-	Lists    []list
-	Numbers  map[string]int     // of lists, by what they say
-	sources  []estate.Resources // of each list, what it says
-	Marks    map[estate.Address]uint32
-	Spots    []Spot     // of each listed resource
-	groups   *Groups    // once somebody asks
-	index    *spotIndex // likewise
+	Lists   []list
+	Numbers map[string]int                      // of lists, by what they say
+	sources []estate.Resources                  // of each list, what it says
+	byFirst func() map[*estate.ResourceTerm]int // the numbers of lists by where their first terms stand
+	Marks   map[estate.Address]uint32
+	Spots   []Spot     // of each listed resource
+	in      []bool     // which of them are known; nil: all
+	groups  *Groups    // once somebody asks
+	index   *spotIndex // likewise
+	// the last one that knows more lists and marks, and which those are
+	knowing   *Map
+	knowingOf string
+	// Phantoms are the marks that no inventory lists.
+	Phantoms []estate.Address
 	phantoms lookup.Names
-	phantom  []uint32 // the marks of phantoms: addresses that lists name and no inventory lists
+	phantom  []uint32 // the numbers of those marks
 	Traits
 }
 
@@ -165,12 +173,32 @@ func TakeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) 
 		p.Lists = append(p.Lists, one)
 	}
 	p.sources = distinct
+	p.byFirst = sync.OnceValue(func() map[*estate.ResourceTerm]int {
+		out := make(map[*estate.ResourceTerm]int, len(all))
+		for i, l := range all {
+			if len(l) > 0 {
+				out[&l[0]] = which[i]
+			}
+		}
+		return out
+	})
 	return p, which
+}
+
+// NumberOf gives the number of a list; false if the map does not tell places apart by it.
+func (p *Map) NumberOf(l estate.Resources) (n int, ok bool) {
+	if len(l) > 0 { // most are the very lists of which the map was made
+		if n, ok = p.byFirst()[&l[0]]; ok && len(l) == len(p.sources[n]) {
+			return n, true
+		}
+	}
+	n, ok = p.Numbers[ResourcesKey(l)]
+	return n, ok
 }
 
 // Knows says that the map tells places apart by a list.
 func (p *Map) Knows(l estate.Resources) bool {
-	_, ok := p.Numbers[ResourcesKey(l)]
+	_, ok := p.NumberOf(l)
 	return ok
 }
 
@@ -302,7 +330,7 @@ func (p *Map) locate(tell func(row int, mark uint32)) {
 			tell(i, m)
 		} else {
 			names = append(names, a.String())
-			p.phantom = append(p.phantom, m)
+			p.Phantoms, p.phantom = append(p.Phantoms, a), append(p.phantom, m)
 		}
 	}
 	p.phantoms, _ = lookup.NewNames(tree.Names.Table.Seed, names)
@@ -311,6 +339,9 @@ func (p *Map) locate(tell func(row int, mark uint32)) {
 // inherit gives every listed resource the mark above it and its class.
 func (p *Map) inherit(classes *opset.Classes) {
 	for i, row := range p.Estate.Tree.Rows {
+		if !p.has(i) {
+			continue
+		}
 		s := &p.Spots[i]
 		if s.Mark == 0 && row.Parent > 0 {
 			s.Mark = p.Spots[row.Parent-1].Mark

@@ -121,7 +121,11 @@ func (t *Traits) learn(p *Map) {
 	states := make([]uint32, tree.Len())
 	var last traitKey
 	var lastTrait uint32
+	first := true
 	for i, row := range tree.Rows {
+		if !p.has(i) {
+			continue
+		}
 		key := traitKey{class: p.Spots[i].Class, values: t.values[row.Tags], owner: t.owner[row.Owner]}
 		if a := t.machines[row.System]; a != nil {
 			if row.Parent == 0 {
@@ -132,8 +136,8 @@ func (t *Traits) learn(p *Map) {
 			}
 			key.patterns = a.States[states[i]].set
 		}
-		if i == 0 || key != last {
-			last = key
+		if first || key != last {
+			first, last = false, key
 			var ok bool
 			if lastTrait, ok = t.known[key]; !ok {
 				lastTrait = t.judge(tree.At(i), key.patterns)

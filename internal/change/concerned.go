@@ -1,0 +1,212 @@
+package change
+
+import (
+	"slices"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/placemap"
+	"hiddengate/internal/policyfile"
+)
+
+// concerned gives lists of resources of which one must cover a place, in its estate, for anybody's access to it to
+// differ, be it listed or one that may come; nil where it may anywhere.
+func (c *edit) concerned() *[2][]estate.Resources {
+	before, after, altered := c.before, c.after, c.altered
+	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
+		altered.any("separations", "catalogs") {
+		return nil
+	}
+	for _, id := range altered["systems"] {
+		if was, is := before.Systems[id], after.Systems[id]; was == nil || is == nil || was.Kind.ID != is.Kind.ID {
+			return nil
+		}
+	}
+	for _, e := range c.both() {
+		for _, s := range e.Separations {
+			if s.Session {
+				return nil // what is granted in one place tells which sessions there are, and so what may be done in another
+			}
+		}
+	}
+	out := &[2][]estate.Resources{}
+	c.rewritten(out)
+	c.rescoped(out)
+	if altered.any("people", "services", "groups") && !c.regrouped(out) {
+		return nil
+	}
+	for k, lists := range out {
+		seen := map[string]bool{}
+		out[k] = slices.DeleteFunc(lists, func(l estate.Resources) bool {
+			key := placemap.ResourcesKey(l)
+			was := seen[key]
+			seen[key] = true
+			return was
+		})
+	}
+	return out
+}
+
+// rewritten adds where the grants and blocks hold that are others, or have a role that is. Of one that says where it
+// holds otherwise, and all else as before, only what is said in one of the estates alone is added.
+func (c *edit) rewritten(to *[2][]estate.Resources) {
+	if !c.altered.any("grants", "blocks", "roles") {
+		return
+	}
+	both := c.both()
+	for k, e := range both {
+		has, other := c.altered.part(e, "roles"), both[1-k]
+		add := func(on, others estate.Resources, moved bool) {
+			if moved {
+				on = apart(on, others)
+			}
+			if len(on) > 0 {
+				to[k] = append(to[k], on)
+			}
+		}
+		for id, g := range e.Grants {
+			if !has("grants", g) {
+				continue
+			}
+			if was := other.Grants[id]; was == nil || c.names("roles", g) {
+				add(g.On, nil, false)
+			} else {
+				one, two := *g, *was
+				one.On, two.On = nil, nil
+				add(g.On, was.On, same(&one, &two))
+			}
+		}
+		for id, b := range e.Blocks {
+			if !has("blocks", b) {
+				continue
+			}
+			if was := other.Blocks[id]; was == nil {
+				add(b.On, nil, false)
+			} else {
+				one, two := *b, *was
+				one.On, two.On = nil, nil
+				add(b.On, was.On, same(&one, &two))
+			}
+		}
+	}
+}
+
+// names says that a grant has a role that is another, or is made of one.
+func (c *edit) names(section string, g *estate.Grant) (is bool) {
+	if !c.altered.any(section) {
+		return false
+	}
+	if c.differ == nil {
+		c.differ = setOf(c.altered[section])
+		for _, e := range c.both() {
+			spread(c.differ, e, section)
+		}
+	}
+	policyfile.EachName("grants", g, func(_ string, n policyfile.Name) {
+		is = is || n.Section == section && c.differ[n.ID]
+	})
+	return is
+}
+
+// rescoped adds what is said in one of the estates alone of each scope.
+func (c *edit) rescoped(to *[2][]estate.Resources) {
+	both := c.both()
+	for _, id := range c.altered["scopes"] {
+		for k, e := range both {
+			var others estate.Resources
+			if other := both[1-k].Scopes[id]; other != nil {
+				others = other.Resources
+			}
+			if s := e.Scopes[id]; s != nil {
+				if on := apart(s.Resources, others); len(on) > 0 {
+					to[k] = append(to[k], on)
+				}
+			}
+		}
+	}
+}
+
+// apart gives the terms of a list that another does not have. What none of these covers the one list covers exactly if
+// the other does, as far as they have the rest in common.
+func apart(one, other estate.Resources) (out estate.Resources) {
+	has := map[string]bool{}
+	for _, t := range other {
+		has[t.String()] = true
+	}
+	for _, t := range one {
+		if !has[t.String()] {
+			t.Not = false
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// mostSelves bounds how many people and services are others for all their places to be gathered in a large estate.
+const mostSelves = 64
+
+// regrouped adds where grants and blocks hold for those who are others, and those that go to a group that has other
+// members; false where there are too many.
+func (c *edit) regrouped(to *[2][]estate.Resources) bool {
+	groups, selves := around(c.both(), c.altered["groups"]), map[estate.Principal]bool{}
+	for _, id := range c.altered["people"] {
+		selves[estate.Principal{ID: id}] = true
+	}
+	for _, id := range c.altered["services"] {
+		selves[estate.Principal{Kind: estate.IsService, ID: id}] = true
+	}
+	if c.owns(groups) {
+		c.altered.subjects(c.both(), c.rosters, selves)
+	}
+	if len(selves) > mostSelves && len(c.before.People)+len(c.after.People) >= 2*c.few {
+		return false
+	}
+	for k, e := range c.both() {
+		if len(selves) > 0 {
+			add(to, k, gate.EntriesFor(e, c.rosters[k], selves))
+		}
+		if len(groups) > 0 {
+			add(to, k, c.going(k, groups))
+		}
+	}
+	return true
+}
+
+// add adds where grants and blocks hold.
+func add(to *[2][]estate.Resources, k int, some *gate.Entries) {
+	for _, g := range some.Grants {
+		to[k] = append(to[k], g.On)
+	}
+	for _, b := range some.Blocks {
+		to[k] = append(to[k], b.On)
+	}
+}
+
+// going gives the grants and blocks of one of the estates that go to some groups.
+func (c *edit) going(k int, groups map[string]bool) *gate.Entries {
+	if k > 0 && estate.SameMap(c.before.Grants, c.after.Grants) && estate.SameMap(c.before.Blocks, c.after.Blocks) {
+		return c.gone
+	}
+	out, e := &gate.Entries{}, c.both()[k]
+	to := func(list estate.Subjects) bool {
+		return slices.ContainsFunc(list, func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && groups[t.ID] })
+	}
+	for _, g := range e.Grants {
+		if to(g.To) {
+			out.Grants = append(out.Grants, g)
+		}
+	}
+	for _, b := range e.Blocks {
+		if to(b.To) {
+			out.Blocks = append(out.Blocks, b)
+		}
+	}
+	c.gone = out
+	return out
+}
+
+// owns says that some condition asks who owns, so that whoever is in a group may have what is given elsewhere to it.
+func (c *edit) owns(groups map[string]bool) bool {
+	return len(groups) > 0 && factspace.Gather(c.before, c.after).Owner
+}

@@ -11,6 +11,7 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/membership"
+	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
 
@@ -23,13 +24,24 @@ type blame struct {
 	at     [][]uint32 // of each pile, the grants that give something there, by number
 	found  map[grantNeed]*shortfall
 	left   []leftOf // of each need
+	// by who lacks what, and what gives it, the shortfalls
+	known   lookup.Sequences
+	knownBy [][]*shortfall
+	key     []uint32
 }
 
-// leftOf is who lacks something, without those for whom a grant was found.
+// leftOf is who lacks something on the pile at hand, without those for whom a grant was found.
 type leftOf struct {
+	short   *lack // nil: nobody does
+	gives   []givingHere
 	classes differing.ClassSet
 	count   int
-	rows    []int // of the pile's resources those on which it is so; nil: all
+}
+
+// givingHere is a grant, by number, that gives an operation on the pile at hand, and what it says of that.
+type givingHere struct {
+	grant uint32
+	given *givenNeed
 }
 
 // givingGrant is a grant that gives operations that need others.
@@ -64,6 +76,7 @@ type shortfall struct {
 // begin assigns the grants to the piles that they cover.
 func (b *blame) begin(needs []need) error {
 	b.needs, b.left = needs, make([]leftOf, len(needs))
+	b.forget()
 	of := map[string][]uint32{} // of each operation, its needs
 	for i, need := range needs {
 		of[need.names[0]] = append(of[need.names[0]], uint32(i))
@@ -126,45 +139,98 @@ func (b *blame) receive(classes []uint32) *receivers {
 
 // find finds the grants by which those have the operations on a pile who lack what these need.
 func (b *blame) find(pile uint32, on *differing.OnPile, short []shortOf) error {
+	if len(short) == 0 {
+		return nil
+	}
+	for _, s := range short {
+		b.left[s.need].short = s.lack
+	}
+	for _, n := range b.at[pile] {
+		for k := range b.grants[n].gives {
+			given := &b.grants[n].gives[k]
+			if left := &b.left[given.need]; left.short != nil {
+				left.gives = append(left.gives, givingHere{n, given})
+			}
+		}
+	}
+	at := b.cells.All()[pile]
+	rows := firstRows(nil, rowsOf(at, b.cells.Estate()), b.most)
 	for _, s := range short {
 		left := &b.left[s.need]
-		if left.classes == nil {
-			left.classes = b.cells.NewClassSet()
+		by, err := b.by(at, on, left, s)
+		if err != nil {
+			return err
 		}
-		copy(left.classes, s.lack.all)
-		left.count, left.rows = s.lack.count, s.rows
-	}
-	defer func() {
-		for _, s := range short {
-			b.left[s.need].count = 0
-		}
-	}()
-	for _, n := range b.at[pile] {
-		gr := &b.grants[n]
-		for k := range gr.gives {
-			given := &gr.gives[k]
-			left := &b.left[given.need]
-			if left.count == 0 {
+		for _, one := range by {
+			if one.count += at.Len(); s.rows == nil {
+				one.rows = firstRows(one.rows, slices.Values(rows), b.most)
 				continue
 			}
-			from := left.classes
-			if given.asks {
-				var err error
-				if from, err = on.Where(pile, given.when, from); err != nil {
-					return err
-				}
-			}
-			left.count -= b.take(grantNeed{n, given.need}, from, left, b.cells.All()[pile])
+			one.count += len(s.rows) - at.Len()
+			one.rows = firstRows(one.rows, slices.Values(s.rows), b.most)
 		}
+		left.short, left.gives = nil, left.gives[:0]
 	}
 	return nil
 }
 
-// take takes down who of some classes has what is of no use by a grant, on a pile, takes them out of those that are
-// left, and counts them.
-func (b *blame) take(at grantNeed, from differing.ClassSet, left *leftOf, pile *differing.Pile) (found int) {
-	to := b.grants[at.grant].to
-	one := b.found[at]
+// by gives the shortfalls by which somebody lacks something on a pile. Where the same lack it, and the same grants give
+// the operation under the same conditions, it is by the same.
+func (b *blame) by(pile *differing.Pile, on *differing.OnPile, left *leftOf, s shortOf) ([]*shortfall, error) {
+	facts, owned := pile.Asked()
+	key := append(b.key[:0], s.need, s.lack.serial, 0)
+	for _, g := range left.gives {
+		if key = append(key, g.grant); g.given.asks {
+			key[2] = facts + 1
+		}
+	}
+	b.key = key
+	apart := owned && key[2] > 0 // an owner of its own has other conditions
+	var n uint32
+	if !apart {
+		if n = b.known.Number(key); int(n) < len(b.knownBy) {
+			return b.knownBy[n], nil
+		}
+	}
+	if left.classes == nil {
+		left.classes = b.cells.NewClassSet()
+	}
+	copy(left.classes, s.lack.all)
+	left.count = s.lack.count
+	var out []*shortfall
+	for _, g := range left.gives {
+		if left.count == 0 {
+			break
+		}
+		from := left.classes
+		if g.given.asks {
+			var err error
+			if from, err = on.Where(uint32(pile.Number()), g.given.when, from); err != nil {
+				return nil, err
+			}
+		}
+		if one := b.take(grantNeed{g.grant, s.need}, from, left); one != nil {
+			out = append(out, one)
+		}
+	}
+	if !apart {
+		if b.knownBy = append(b.knownBy, out); len(b.knownBy) > mostKnown {
+			b.forget()
+		}
+	}
+	return out, nil
+}
+
+// forget lets go of what is remembered; the first number is that of nothing.
+func (b *blame) forget() { b.known, b.knownBy = *lookup.NewSequences(), make([][]*shortfall, 1) }
+
+// mostKnown bounds how often it is remembered who was found: some tens of megabytes.
+const mostKnown = 1 << 17
+
+// take takes down who of some classes has what is of no use by a grant, and takes them out of those that are left; nil
+// where nobody has.
+func (b *blame) take(at grantNeed, from differing.ClassSet, left *leftOf) *shortfall {
+	to, one, found := b.grants[at.grant].to, b.found[at], 0
 	begin := func() {
 		if found == 0 && one == nil {
 			one = &shortfall{to: to, who: make(differing.ClassSet, to.words())}
@@ -191,15 +257,10 @@ func (b *blame) take(at grantNeed, from differing.ClassSet, left *leftOf, pile *
 			one.who.Add(uint32(i))
 		}
 	}
-	if found > 0 {
-		rows, count := rowsOf(pile, b.cells.Estate()), pile.Len()
-		if left.rows != nil {
-			rows, count = slices.Values(left.rows), len(left.rows)
-		}
-		one.rows = firstRows(one.rows, rows, b.most)
-		one.count += count
+	if left.count -= found; found == 0 {
+		return nil
 	}
-	return found
+	return one
 }
 
 // words is how many words a set of the receivers has.

@@ -58,6 +58,7 @@ type lacking struct {
 	while      map[region.Region][]bool           // of a region, whether it meets the times of each activity
 	active     differing.Activity
 	lacks      []map[lackKey]*lack // of each need, who lacks it
+	serial     uint32              // of the last of those
 	short      []shortOf           // what somebody lacks on the pile at hand
 	rest, both differing.ClassSet
 	whole      differing.ClassSet
@@ -66,8 +67,9 @@ type lacking struct {
 
 // lack is who lacks something.
 type lack struct {
-	all   differing.ClassSet
-	count int // how many classes they are
+	all    differing.ClassSet
+	count  int    // how many classes they are
+	serial uint32 // which no other has of the need
 }
 
 // lackKey is the serials of the bands of an operation and of what it needs.
@@ -163,7 +165,8 @@ func (l *lacking) lackOn(pile uint32, j judgement, on *differing.OnPile) (*lack,
 		}
 		l.lacks[j.need] = map[lackKey]*lack{}
 	}
-	out := &lack{count: l.whole.Len()}
+	l.serial++
+	out := &lack{count: l.whole.Len(), serial: l.serial}
 	if out.count > 0 { // the set is kept, and another taken for the next
 		out.all = l.whole
 		if k := len(l.spare); k > 0 {

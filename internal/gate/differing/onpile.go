@@ -13,6 +13,7 @@ type OnPile struct {
 	beside  [][]*heldUnit // of each operation, units under lists that cover the pile
 	filled  []uint32      // the operations that have some
 	asked   asked
+	unowned asked // the same as if nobody owned it
 	serial  uint64
 	scratch ClassRoom // for what is worked out
 	key     []byte
@@ -34,7 +35,7 @@ func (w *sweep) onPile(pile *Pile) *OnPile {
 	}
 	t.pile, t.filled, t.several = pile, t.filled[:0], nil
 	w.room.Free()
-	t.asked = w.askAbout(pile)
+	t.asked, t.unowned = w.askAbout(pile), asked{pile: pile}
 	for list := range w.sides[New].Places.Traits.Lists(pile.looks[New].at.Trait) {
 		under := w.beneath[list]
 		for i := range under {
@@ -97,24 +98,40 @@ func (t *OnPile) Of(operation uint32) (*Bands, error) {
 		o.kept, o.since = map[string]*Bands{}, o.version
 		o.room.Free()
 	}
+	// whoever owns it has what others have, but for what is asked of owners
+	apart := len(t.asked.owners) > 0 && t.pile.may == nil && len(t.sweep.several) == 0
+	about := &t.asked
+	if apart {
+		about = &t.unowned
+	}
+	told, err := t.of(operation, about)
+	if err == nil && apart {
+		told, err = t.owned(operation, told)
+	}
+	if err == nil {
+		o.told, o.toldOn = told, t.pile.number+1
+	}
+	return told, err
+}
+
+// of tells it of a pile as conditions ask about it.
+func (t *OnPile) of(operation uint32, about *asked) (*Bands, error) {
+	o := &t.ops[operation]
 	t.key = t.key[:0]
 	for _, held := range t.beside[operation] {
 		t.key = binary.LittleEndian.AppendUint32(t.key, held.number)
 	}
-	o.toldOn = t.pile.number + 1
 	simple := len(t.key)
-	if o.told = o.kept[string(t.key)]; o.told == nil {
-		t.key = binary.LittleEndian.AppendUint32(append(t.key, 0), t.pile.looks[New].facts)
-		if len(t.asked.owners) == 0 && t.pile.may == nil {
-			o.told = o.kept[string(t.key)]
-		}
+	if known := o.kept[string(t.key)]; known != nil {
+		return known, nil
 	}
-	if o.told != nil {
-		return o.told, nil
+	t.key = binary.LittleEndian.AppendUint32(append(t.key, 0), t.pile.looks[New].facts)
+	alone := len(about.owners) > 0 || t.pile.may != nil // nothing else is the same
+	if known := o.kept[string(t.key)]; known != nil && !alone {
+		return known, nil
 	}
-	t.serial++
 	t.scratch.Free()
-	b := bander{OnPile: t, about: &t.asked, room: &t.scratch, at: map[Cell]int{}}
+	b := bander{OnPile: t, about: about, room: &t.scratch, at: map[Cell]int{}}
 	for _, p := range t.parts(operation) {
 		if err := b.add(p.standing, p.classes); err != nil {
 			return nil, err
@@ -125,7 +142,7 @@ func (t *OnPile) Of(operation uint32) (*Bands, error) {
 	}
 	key, room := t.key, &o.room
 	switch {
-	case len(t.sweep.several) > 0 || b.asks && (len(t.asked.owners) > 0 || t.pile.may != nil):
+	case len(t.sweep.several) > 0 || b.asks && alone:
 		room = &t.room
 	case !b.asks:
 		key = key[:simple]
@@ -135,9 +152,10 @@ func (t *OnPile) Of(operation uint32) (*Bands, error) {
 		copy(set, b.of[i].Classes)
 		b.of[i].Classes = set
 	}
-	o.told = &Bands{b.of, t.serial}
+	t.serial++
+	told := &Bands{b.of, t.serial}
 	if room == &o.room {
-		o.kept[string(key)] = o.told
+		o.kept[string(key)] = told
 	}
-	return o.told, nil
+	return told, nil
 }

@@ -343,6 +343,12 @@ func (p *Pair) alike(pile *Pile) bool {
 // May gives what the pile stands for that may come; nil if its resources are there.
 func (p *Pile) May() *newplace.Specimen { return p.may }
 
+// Asked numbers what conditions ask about the resources in the new estate, and says whether they ask who owns them and
+// somebody does.
+func (p *Pile) Asked() (facts uint32, owned bool) {
+	return p.looks[New].facts, p.pair.owners && p.owner(int(New), 0) != nil
+}
+
 // Class gives the pile's class of resources in the new estate.
 func (p *Pile) Class() uint32 { return p.looks[New].at.Class }
 

@@ -13,6 +13,7 @@ import (
 	"hiddengate/internal/change"
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/view"
 )
@@ -226,4 +227,33 @@ func TestAnotherStartBeforeTheFirstHourIsNoChange(t *testing.T) {
 	e, err := change.Of(t.Context(), starting("2027-03-28"), starting("2027-03-28T12:00Z"), change.How{Since: noon})
 	require.NoError(t, err)
 	require.Empty(t, e.Lines)
+}
+
+// Who joins a group gains what goes to it, and what is given of whatever it owns; both are told where places are those
+// of a gate that is at hand.
+func TestWhoJoinsAGroupGainsWhatItHasAndOwns(t *testing.T) {
+	const owning = `hidden-gate: 1
+systems: {db: {kind: database, resources: {a: {owner: group:crew}, b: {}}}}
+people: {ana: {}, bo: {}}
+groups: {crew: {members: [ana]}}
+roles: {look: {allow: [table.view]}, drop: {allow: [table.drop]}}
+grants:
+  looks: {to: group:crew, role: look, on: "db:b"}
+`
+	for _, c := range []struct{ more, want string }{{"", "[table.view] db:b"},
+		{"  own: {to: everyone, role: drop, on: \"db\", when: {owner: true}}\n", "[table.drop] db:a [table.view] db:b"}} {
+		before := estateOf(t, owning+c.more)
+		after := estateOf(t, strings.Replace(owning+c.more, "members: [ana]", "members: [ana, bo]", 1)).SharingPlaces(before)
+		g, err := gate.Compile(before, nil)
+		require.NoError(t, err)
+		for _, how := range []change.How{{Since: noon}, {Since: noon, Gate: g}, {Since: noon, Gate: g, Few: -1}} {
+			e, err := change.Of(t.Context(), before, after, how)
+			require.NoError(t, err)
+			var got []string
+			for _, l := range e.Lines {
+				got = append(got, fmt.Sprint(l.Operations, " ", l.Piles[0].First()))
+			}
+			require.Equal(t, c.want, strings.Join(got, " "))
+		}
+	}
 }

@@ -87,6 +87,42 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 	}
 }
 
+// Of edits that are as good as to what is there, the one comes first that does less to what may come, however many are
+// told.
+func TestWhatMayComeTellsEditsApart(t *testing.T) {
+	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+systems: {db: {kind: database, resources: {a: {}, b: {}}}}
+people: {ana: {}, bo: {}, cai: {}}
+groups: {one: {members: [bo]}, two: {members: [cai]}}
+roles: {look: {allow: [table.view]}, read: {allow: [table.read]}}
+grants:
+  g1: {to: group:one, role: look, on: "db:a"}
+  g1-new: {to: group:one, role: read, on: "db:new-*"}
+  g2: {to: group:two, role: look, on: "db:a"}
+`)}})
+	require.NoError(t, err)
+	g, err := gate.Compile(e, nil)
+	require.NoError(t, err)
+	at, err := e.Zone.ParseTime("2027-11-01T12:00Z")
+	require.NoError(t, err)
+	c := g.NewContext()
+	c.Time(at)
+	for _, told := range []int{1, 2, 100} {
+		fixes, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.view",
+			Resource: "db:a", Context: c}, at, told, func(s string) string { return s })
+		require.NoError(t, err)
+		var groups []string
+		for _, f := range fixes {
+			if f.Kind == "membership" {
+				groups = append(groups, strings.Fields(f.Commands[0])[3])
+			}
+		}
+		require.Equal(t, []string{"two", "one"}, groups)
+		require.NotNil(t, fixes[0].Effect)
+		require.Equal(t, told > 1, fixes[1].Effect != nil)
+	}
+}
+
 // What is proposed is what a file can say: ids begin with a letter or digit, and no list has `not` entries alone.
 func TestProposalsAreWhatFilesCanSay(t *testing.T) {
 	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1

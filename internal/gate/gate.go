@@ -46,6 +46,9 @@ type Gate struct {
 // Complete says that all of the estate's grants and blocks count in the gate, for everybody, and no elevation does.
 func (g *Gate) Complete() bool { return g.complete }
 
+// CompiledBlocks lists the blocks that count in the gate, by number.
+func (g *Gate) CompiledBlocks() []*CompiledBlock { return g.blocks }
+
 // enterGrant and enterBlock add an entry that names a list of subjects; they come by number.
 func (g *Gate) enterGrant(to uint32, gr *CompiledGrant) {
 	g.Grants = append(g.Grants, gr)

@@ -123,6 +123,9 @@ func TestTheFirstGrantThatGivesIsTold(t *testing.T) {
 		"a: {to: [ana, bo], role: edit, on: app:one, when: {same: team}}, b: {to: [ana, bo], role: edit, on: app:one}": {
 			{Grant: "a", Subjects: people("bo"), Number: 1, Places: []string{"app:one"}, Count: 1},
 			{Grant: "b", Subjects: people("ana"), Number: 1, Places: []string{"app:one"}, Count: 1}},
+		"a: {to: ana, role: edit, on: app, when: {resource: {team: x}}}, b: {to: ana, role: edit, on: app}": {
+			{Grant: "a", Subjects: people("ana"), Number: 1, Places: []string{"app:one"}, Count: 1},
+			{Grant: "b", Subjects: people("ana"), Number: 1, Places: []string{"app", "app:two"}, Count: 2}},
 		"a: {to: [ana, bo], role: edit, on: app:two}, b: {to: bo, role: see, on: app:two}": {
 			{Grant: "a", Subjects: people("ana"), Number: 1, Places: []string{"app:two"}, Count: 1}},
 	} {
@@ -139,6 +142,24 @@ grants: {`+policy+"}\n"))
 		}
 		assert.Equal(t, want, all, policy)
 	}
+}
+
+// To whoever owns something a grant that asks for the owner gives it first, and another to all others.
+func TestTheOwnersGrantIsToldOfWhatTheyOwn(t *testing.T) {
+	g := compiled(t, load(t, `
+hidden-gate: 1
+systems: {app: {kind: application, resources: {one: {owner: ana}, two: {owner: bo}, three: {}}}}
+people: {ana: {}, bo: {}}
+roles: {edit: {allow: content.edit}}
+grants: {a: {to: everyone, role: edit, on: app, when: {owner: true}}, b: {to: [ana, bo], role: edit, on: app}}
+`))
+	all, err := auditing.Lacking(t.Context(), g, 10)
+	require.NoError(t, err)
+	lack := auditing.Lack{Operation: "content.edit", Need: "content.view", Subjects: people("ana", "bo"), Number: 2}
+	a, b := lack, lack
+	a.Grant, a.Places, a.Count = "a", []string{"app:one", "app:two"}, 2
+	b.Grant, b.Places, b.Count = "b", []string{"app", "app:one", "app:three", "app:two"}, 4
+	assert.Equal(t, []auditing.Lack{a, b}, all)
 }
 
 // What is needed is judged where each resource stands, though nothing tells the resources themselves apart.

@@ -52,9 +52,10 @@ type givingGrant struct {
 
 // givenNeed is a need of an operation that a grant gives, and when it does.
 type givenNeed struct {
-	need uint32
-	when region.Region
-	asks bool
+	need  uint32
+	when  region.Region
+	asks  bool
+	bears bool // it gives what is needed whenever it gives the operation
 }
 
 // receivers are the classes to whom a grant goes.
@@ -105,7 +106,13 @@ func (b *blame) begin(needs []need) error {
 				continue
 			}
 			for _, i := range of[operation] {
-				one.gives = append(one.gives, givenNeed{i, when, b.cells.Space().AsksBelow(when, b.cells.Facts.Fixed)})
+				needed, err := b.cells.GrantRegion(gr, gate.SessionQuery{Subject: nobody, Operation: needs[i].names[1]})
+				if err != nil {
+					return err
+				}
+				bears, err := b.cells.Space().Contains(needed, when)
+				one.gives = append(one.gives, givenNeed{need: i, when: when, bears: err == nil && bears,
+					asks: b.cells.Space().AsksBelow(when, b.cells.Facts.Fixed)})
 			}
 		}
 		if len(one.gives) == 0 {

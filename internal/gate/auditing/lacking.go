@@ -42,6 +42,7 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 	if err := l.blame.begin(l.needs); err != nil {
 		return nil, err
 	}
+	l.borne = newBorne(cells, l.needs)
 	if err := cells.ByPile(ctx, clock.Beginning, l.pile); err != nil {
 		return nil, err
 	}
@@ -53,6 +54,7 @@ type lacking struct {
 	*differing.Cells
 	plan
 	blame      blame
+	borne      borne
 	kept       map[pileOperation]*differing.Bands
 	outside    map[[2]region.Region]region.Region // of two regions, what of one is not in the other
 	while      map[region.Region][]bool           // of a region, whether it meets the times of each activity
@@ -120,9 +122,13 @@ func (l *lacking) bands(pile, operation uint32, on *differing.OnPile) (*differin
 
 // look finds who lacks what on a pile, and the grants that give them what is of no use.
 func (l *lacking) look(pile uint32, on *differing.OnPile) error {
+	l.borne.begin(pile, l.blame.grants, l.blame.at[pile])
 	for _, judged := range l.judged[pile] {
 		l.short = l.short[:0]
 		for _, j := range judged {
+			if l.borne.has(pile, j) {
+				continue
+			}
 			lack, err := l.lackOn(pile, j, on)
 			if err != nil {
 				return err
@@ -196,14 +202,18 @@ func (l *lacking) add(to differing.ClassSet, has, there []differing.Band) {
 
 // take adds classes that lack something in a region, if they are active there.
 func (l *lacking) take(to, classes differing.ClassSet, missing region.Region) {
-	if !classes.Meets(l.active.Partly) {
-		to.AddAll(classes)
+	partly, some := l.active.Partly[:len(classes)], uint64(0)
+	to = to[:len(classes)]
+	for i, w := range classes {
+		to[i] |= w &^ partly[i]
+		some |= w & partly[i]
+	}
+	if some == 0 {
 		return
 	}
 	meets := l.meets(missing)
 	for i, w := range classes {
-		to[i] |= w &^ l.active.Partly[i]
-		for some := w & l.active.Partly[i]; some != 0; some &= some - 1 {
+		for some := w & partly[i]; some != 0; some &= some - 1 {
 			class := uint32(64*i + bits.TrailingZeros64(some))
 			if meets[l.active.Of[class]] {
 				to.Add(class)

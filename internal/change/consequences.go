@@ -190,6 +190,10 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 		return p
 	}
 	all, few := of(nil), of(e.others)
+	var rest *verify.Prover // about all others
+	if e.known() && !e.Rezoned() {
+		rest = verify.NewProver(e.base, verify.Of{Since: now, But: e.others, Base: e.base})
+	}
 	for _, g := range estate.Sorted(e.After.Guarantees) {
 		was := e.Before.Guarantees[g.ID]
 		if was != nil && e.others != nil && !e.restated("guarantees", g) {
@@ -197,6 +201,14 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 				if err != nil {
 					return nil, err
 				}
+				continue
+			}
+			if rest != nil && !verify.KindOf(g).Together {
+				turned, err := e.turns(ctx, few[1], rest, g)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, turned...)
 				continue
 			}
 		}
@@ -215,6 +227,15 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 		}
 	}
 	return out, nil
+}
+
+// turns gives a guarantee that comes out otherwise for those whose access can differ, if no others make it fail anyway.
+func (e *Effect) turns(ctx context.Context, few, rest *verify.Prover, g *estate.Guarantee) ([]Turned, error) {
+	if anyway, err := rest.Fails(ctx, g); err != nil || anyway {
+		return nil, err
+	}
+	fails, err := few.Fails(ctx, g)
+	return []Turned{{What: "guarantee", ID: g.ID, Passes: !fails}}, err
 }
 
 // same says that a guarantee comes out as before, as far as that can be told from those alone whose access can differ.

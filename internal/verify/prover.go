@@ -22,6 +22,7 @@ type Prover struct {
 	inForce bool
 	more    *escalation.Ways
 	only    map[estate.Principal]bool
+	but     map[estate.Principal]bool
 	roster  *membership.Roster
 	cells   map[countedIn]*differing.Cells
 }
@@ -37,6 +38,7 @@ type Of struct {
 	Since   clock.Instant
 	InForce bool                      // on-request grants count where they are lent, not as if they were
 	Only    map[estate.Principal]bool // nobody else is looked at; nil: everybody is
+	But     map[estate.Principal]bool // they are not looked at; not for guarantees that count subjects
 	// Base is a gate of the estate, or of one like it, that tells places apart for everybody; nil: the prover's own
 	Base *gate.Gate
 	// what can be got by steps counts as well, from the same instant on; nil: it does not
@@ -48,7 +50,7 @@ func NewProver(g *gate.Gate, of Of) *Prover {
 	if of.Base == nil {
 		of.Base = g
 	}
-	return &Prover{gate: g, base: of.Base, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only,
+	return &Prover{gate: g, base: of.Base, since: of.Since, inForce: of.InForce, more: of.Ways, only: of.Only, but: of.But,
 		roster: g.Roster, cells: map[countedIn]*differing.Cells{}}
 }
 
@@ -222,7 +224,11 @@ func (s *search) each(who func(estate.Principal) bool, far differing.Depth, each
 	if s.more != nil {
 		return s.more.Each(s.ctx, s.cells, each)
 	}
-	s.cells.Among(who, far)
+	among := who
+	if s.but != nil {
+		among = func(p estate.Principal) bool { return !s.but[p] && (who == nil || who(p)) }
+	}
+	s.cells.Among(among, far)
 	return s.cells.Each(s.ctx, s.since, each)
 }
 

@@ -123,7 +123,11 @@ func (w *workspace) commands() (out [][]string) {
 		"grid --where " + place, "grid --members-of team-0001", "cover --what " + ask.What, "cover --where " + place, "cover",
 		"test", "check", "prove",
 		"set group team-0001 --title Again --dry-run", "set person " + ask.Who + " --status suspended --dry-run",
-		"set grant grant-00001 --when mfa=true --dry-run",
+		"set grant grant-00001 --when mfa=true --dry-run", "suspend " + ask.Who + " --dry-run",
+		"add person one.more --dry-run",
+		"add grant one-more --to group:team-0001 --role role-0001 --on " + place + " --dry-run",
+		"copy role role-0001 role-again --dry-run", "rename group team-0001 team-again --dry-run",
+		"remove grant grant-00002 --dry-run", "tidy --check", "compare person:person-000001 person:person-000002",
 		"list kinds", "show kind database", "import " + w.beside("people.csv") + " --source here --dry-run",
 		"compare " + w.beside("other"), "trim " + w.beside("actions.csv"),
 	} {

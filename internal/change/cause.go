@@ -3,6 +3,7 @@ package change
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
@@ -311,10 +312,7 @@ func (f *finder) roles(c *cells, id string, seen map[string]bool) {
 func (e *Effect) Grants(l *Line) (was, is []string) {
 	find := func(c cells, who estate.Principal) (out []string) {
 		c.subjects = []estate.Principal{who}
-		for _, gr := range estate.Sorted(c.gate.Estate().Grants) {
-			if gr.OnRequest != nil {
-				continue
-			}
+		for _, gr := range e.standing(c.gate, who) {
 			if _, ok := c.granted(gr); ok {
 				out = append(out, gr.ID)
 			}
@@ -332,6 +330,31 @@ func (e *Effect) Grants(l *Line) (was, is []string) {
 		is = find(l.of(differing.New, e.Gates.New), other)
 	}
 	return was, is
+}
+
+// standing lists the grants of an estate that go to somebody and need no request, by id.
+func (e *Effect) standing(g *gate.Gate, who estate.Principal) []*estate.Grant {
+	key := goingTo{g.Estate(), who}
+	out, known := e.goes[key]
+	if !known {
+		for _, gr := range g.Estate().Grants {
+			if gr.OnRequest == nil && g.Selects(gr.To, who) {
+				out = append(out, gr)
+			}
+		}
+		slices.SortFunc(out, func(a, b *estate.Grant) int { return strings.Compare(a.ID, b.ID) })
+		if e.goes == nil {
+			e.goes = map[goingTo][]*estate.Grant{}
+		}
+		e.goes[key] = out
+	}
+	return out
+}
+
+// goingTo is somebody in one of the estates.
+type goingTo struct {
+	estate *estate.Estate
+	who    estate.Principal
 }
 
 // Direct counts the subjects of a line to whom a grant that names them gives some of it, or gave what is lost.

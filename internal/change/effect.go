@@ -74,6 +74,7 @@ type Effect struct {
 	coming        map[comingSide]*comingExamples
 	// afterwards and before, the grants that name a subject by itself
 	direct     [2]map[estate.Principal][]*estate.Grant
+	goes       map[goingTo][]*estate.Grant  // by whom they go to, once somebody asks
 	altered    altered                      // the entries that are not the same
 	scopes     map[string]bool              // those among them, and those that are made of such; nil until it is asked for
 	others     map[estate.Principal]bool    // those whose access can differ; nil for everybody
@@ -221,11 +222,16 @@ func (e *Effect) concerns(r *estate.Resource) bool {
 }
 
 // Between works out how what one subject may do differs from what another may, from an instant on: what the other gains
-// is the other's alone, what is lost the one's.
-func Between(ctx context.Context, e *estate.Estate, one, other estate.Principal, since clock.Instant) (*Effect, error) {
+// is the other's alone, what is lost the one's. Base is a gate that may have the same places; nil: there is none.
+func Between(ctx context.Context, e *estate.Estate, one, other estate.Principal, since clock.Instant, base *gate.Gate,
+) (*Effect, error) {
 	altered := alteredIn(e, e)
-	rosters := rostersOf(e, e, altered, nil)
-	pair, err := differing.CompilePair(differing.Estates{Before: e, After: e,
+	var known *membership.Roster
+	if base != nil {
+		known = base.Roster.For(e)
+	}
+	rosters := rostersOf(e, e, altered, known)
+	pair, err := differing.CompilePair(differing.Estates{Before: e, After: e, Base: base,
 		Only: map[estate.Principal]bool{one: true, other: true}, Rosters: rosters})
 	if err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
 )
@@ -110,7 +111,7 @@ func (a *app) addOne(s policyfile.Section) *cobra.Command {
 		id := args[0]
 		var like model
 		if isPerson && s.Name == "roles" && !start.byPlace {
-			e.beyond = func(*estate.Estate) (*beyond, error) { return like.beyond(), nil }
+			e.beyond = func(*estate.Estate, *gate.Gate) (*beyond, error) { return like.beyond(), nil }
 		}
 		return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 			if isPerson && s.Name == "roles" {

@@ -6,6 +6,7 @@ import (
 
 	"hiddengate/internal/change"
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 	"hiddengate/internal/view"
 )
 
@@ -37,13 +38,13 @@ type beyondRow struct {
 }
 
 // beyondOriginal compares the access of who was made like another with the other's.
-func (a *app) beyondOriginal(original, made estate.Principal) func(*estate.Estate) (*beyond, error) {
-	return func(after *estate.Estate) (*beyond, error) {
+func (a *app) beyondOriginal(original, made estate.Principal) func(*estate.Estate, *gate.Gate) (*beyond, error) {
+	return func(after *estate.Estate, base *gate.Gate) (*beyond, error) {
 		now, err := a.day(after.Zone)
 		if err != nil {
 			return nil, err
 		}
-		effect, err := change.Between(a.ctx, after, original, made, now)
+		effect, err := change.Between(a.ctx, after, original, made, now, base)
 		if err != nil {
 			return nil, err
 		}

@@ -429,7 +429,7 @@ func (a *app) compareEntries(one, other string) error {
 		}
 		who[i] = p
 	}
-	effect, err := change.Between(a.ctx, e, who[0], who[1], now)
+	effect, err := change.Between(a.ctx, e, who[0], who[1], now, g)
 	if err != nil {
 		return err
 	}

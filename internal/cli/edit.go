@@ -25,8 +25,9 @@ type editing struct {
 	from                [3]string // a section, an id in it, and another that it gets
 	head                string    // what is said before the effect, if it has one
 	who                 string    // who acts, where the command says so
-	// beyond gives what a copy has that its original has not, in the estate as it will be; nil: the edit copies nobody
-	beyond func(after *estate.Estate) (*beyond, error)
+	// beyond gives what a copy has that its original has not, in the estate as it will be, by a gate that may have the
+	// same places; nil: the edit copies nobody
+	beyond func(after *estate.Estate, base *gate.Gate) (*beyond, error)
 }
 
 func (a *app) editFlags(c *cobra.Command, e *editing) {
@@ -101,7 +102,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	}
 	said := edited{effect, consequences, changes, nil}
 	if c.beyond != nil {
-		if said.beyond, err = c.beyond(after); err != nil {
+		if said.beyond, err = c.beyond(after, known); err != nil {
 			return err
 		}
 	}

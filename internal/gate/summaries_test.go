@@ -30,7 +30,11 @@ func TestTwoPeopleDifferAsTheOracleSays(t *testing.T) {
 		one, other := estate.Principal{ID: drawnPeople[who[0]]}, estate.Principal{ID: drawnPeople[who[1]]}
 		since, err := e.Zone.ParseTime(d.one(drawnTimes[:3]...))
 		require.NoError(t, err)
-		effect, err := change.Between(t.Context(), e, one, other, since)
+		var base *gate.Gate
+		if seed%2 == 0 {
+			base = compiled(t, e)
+		}
+		effect, err := change.Between(t.Context(), e, one, other, since, base)
 		require.NoError(t, err)
 		found := map[cellName][2]differing.Cell{}
 		for i := range effect.Lines {

@@ -7,7 +7,6 @@ import (
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/placemap"
-	"hiddengate/internal/policyfile"
 )
 
 // concerned gives lists of resources of which one must cover a place, in its estate, for anybody's access to it to
@@ -69,7 +68,7 @@ func (c *edit) rewritten(to *[2][]estate.Resources) {
 			if !has("grants", g) {
 				continue
 			}
-			if was := other.Grants[id]; was == nil || c.names("roles", g) {
+			if was := other.Grants[id]; was == nil || c.hasOtherRole(g) {
 				add(g.On, nil, false)
 			} else {
 				one, two := *g, *was
@@ -92,21 +91,15 @@ func (c *edit) rewritten(to *[2][]estate.Resources) {
 	}
 }
 
-// names says that a grant has a role that is another, or is made of one.
-func (c *edit) names(section string, g *estate.Grant) (is bool) {
-	if !c.altered.any(section) {
-		return false
-	}
+// hasOtherRole says that a grant has a role that is another, or is made of one.
+func (c *edit) hasOtherRole(g *estate.Grant) bool {
 	if c.differ == nil {
-		c.differ = setOf(c.altered[section])
+		c.differ = setOf(c.altered["roles"])
 		for _, e := range c.both() {
-			spread(c.differ, e, section)
+			spread(c.differ, e, "roles")
 		}
 	}
-	policyfile.EachName("grants", g, func(_ string, n policyfile.Name) {
-		is = is || n.Section == section && c.differ[n.ID]
-	})
-	return is
+	return slices.ContainsFunc(g.Roles, func(ref estate.Ref) bool { return c.differ[ref.ID] })
 }
 
 // rescoped adds what is said in one of the estates alone of each scope.

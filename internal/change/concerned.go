@@ -181,22 +181,10 @@ func (c *edit) going(k int, groups map[string]bool) *gate.Entries {
 	if k > 0 && estate.SameMap(c.before.Grants, c.after.Grants) && estate.SameMap(c.before.Blocks, c.after.Blocks) {
 		return c.gone
 	}
-	out, e := &gate.Entries{}, c.both()[k]
-	to := func(list estate.Subjects) bool {
-		return slices.ContainsFunc(list, func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && groups[t.ID] })
-	}
-	for _, g := range e.Grants {
-		if to(g.To) {
-			out.Grants = append(out.Grants, g)
-		}
-	}
-	for _, b := range e.Blocks {
-		if to(b.To) {
-			out.Blocks = append(out.Blocks, b)
-		}
-	}
-	c.gone = out
-	return out
+	c.gone = gate.EntriesTo(c.both()[k], func(to estate.Subjects) bool {
+		return slices.ContainsFunc(to, func(t estate.SubjectTerm) bool { return t.Kind == estate.IsGroup && groups[t.ID] })
+	})
+	return c.gone
 }
 
 // owns says that some condition asks who owns, so that whoever is in a group may have what is given elsewhere to it.

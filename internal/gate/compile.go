@@ -305,14 +305,19 @@ func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Pri
 		}
 		return is
 	}
+	return EntriesTo(e, names)
+}
+
+// EntriesTo lists the grants and blocks of which the list of subjects is meant.
+func EntriesTo(e *estate.Estate, meant func(estate.Subjects) bool) *Entries {
 	out := &Entries{}
 	for _, g := range e.Grants {
-		if names(g.To) {
+		if meant(g.To) {
 			out.Grants = append(out.Grants, g)
 		}
 	}
 	for _, b := range e.Blocks {
-		if names(b.To) {
+		if meant(b.To) {
 			out.Blocks = append(out.Blocks, b)
 		}
 	}

@@ -116,7 +116,7 @@ func turnsText(p *view.Page, c change.Consequences) (out []string) {
 
 func besideOf(f change.Fix) string {
 	b := f.Beside
-	if f.Weight <= 1 {
+	if f.Weight <= 1 && !b.Coming {
 		return "nothing else changes"
 	}
 	verb, to := "changes", "for"

@@ -198,8 +198,8 @@ func (f *finder) session(c cells) {
 			continue
 		}
 		f.add("grants", &gr.Object)
-		for _, ref := range gr.Roles {
-			if role := e.Roles[ref.ID]; f.differ["roles"][ref.ID] {
+		for _, role := range estate.Sorted(e.Roles) {
+			if c.gate.IsOf(gr, role.ID) {
 				f.add("roles", &role.Object)
 			}
 		}

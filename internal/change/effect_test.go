@@ -257,3 +257,23 @@ grants:
 		}
 	}
 }
+
+// What is found about a grant to nobody is neither new nor resolved once it gets a title: both gates know as much of
+// it.
+func TestWhatIsFoundAboutAGrantToNobodyStays(t *testing.T) {
+	text := strings.Replace(small, "groups: {", "groups: {none: {match: {team: x}}, ", 1) +
+		"  risky: {to: group:none, role: dropper, on: db}\n"
+	before := estateOf(t, text)
+	after := estateOf(t, strings.Replace(text, "risky: {", "risky: {title: Again, ", 1)).SharingPlaces(before)
+	g, err := gate.Compile(before, nil)
+	require.NoError(t, err)
+	for _, how := range []change.How{{}, {Few: -1}, {Gate: g}, {Few: -1, Gate: g}} {
+		how.Since = noon
+		e, err := change.Of(t.Context(), before, after, how)
+		require.NoError(t, err)
+		c, err := e.Consequences(t.Context(), noon)
+		require.NoError(t, err)
+		require.Empty(t, c.Found)
+		require.Empty(t, c.Gone)
+	}
+}

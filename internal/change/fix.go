@@ -94,11 +94,11 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 		return nil, err
 	}
 	f := fixer{estate: g.Estate(), gate: g, req: req, quote: quote, since: now, want: gate.Allow}
-	f.place, err = estate.ParseAddress(req.Resource)
+	place, err := estate.ParseAddress(req.Resource)
 	if err != nil {
 		return nil, err
 	}
-	if f.resource, err = g.Place(f.place); err != nil {
+	if f.resource, err = g.Place(place); err != nil {
 		return nil, err
 	}
 	if outcome == gate.Allow {
@@ -213,7 +213,6 @@ type fixer struct {
 	estate   *estate.Estate
 	gate     *gate.Gate
 	req      gate.Request
-	place    estate.Address
 	resource *estate.Resource // there
 	since    clock.Instant
 	want     gate.Outcome // of the request, by an edit

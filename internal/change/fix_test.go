@@ -3,14 +3,13 @@ package change_test
 import (
 	"strings"
 	"testing"
-	"testing/fstest"
 
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/change"
+	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
-	"hiddengate/internal/policyfile"
 )
 
 const library = `hidden-gate: 1
@@ -29,13 +28,18 @@ blocks:
   no-tickets: {deny: table.drop, on: 'db:sky/v', when: {ticket: false}}
 `
 
-func TestEditsThatAllowOrStopARequest(t *testing.T) {
-	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(library)}})
-	require.NoError(t, err)
+// gateOf compiles the gate of a workspace of one file, and reads a time in its zone.
+func gateOf(t *testing.T, text, at string) (*gate.Gate, clock.Instant) {
+	e := estateOf(t, text)
 	g, err := gate.Compile(e, nil)
 	require.NoError(t, err)
-	at, err := e.Zone.ParseTime("2027-11-01T12:00")
+	now, err := e.Zone.ParseTime(at)
 	require.NoError(t, err)
+	return g, now
+}
+
+func TestEditsThatAllowOrStopARequest(t *testing.T) {
+	g, at := gateOf(t, library, "2027-11-01T12:00")
 	for _, c := range []struct {
 		who, where string
 		want       []string
@@ -90,7 +94,7 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 // Of edits that are as good as to what is there, the one comes first that does less to what may come, however many are
 // told.
 func TestWhatMayComeTellsEditsApart(t *testing.T) {
-	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+	g, at := gateOf(t, `hidden-gate: 1
 systems: {db: {kind: database, resources: {a: {}, b: {}}}}
 people: {ana: {}, bo: {}, cai: {}}
 groups: {one: {members: [bo]}, two: {members: [cai]}}
@@ -99,12 +103,7 @@ grants:
   g1: {to: group:one, role: look, on: "db:a"}
   g1-new: {to: group:one, role: read, on: "db:new-*"}
   g2: {to: group:two, role: look, on: "db:a"}
-`)}})
-	require.NoError(t, err)
-	g, err := gate.Compile(e, nil)
-	require.NoError(t, err)
-	at, err := e.Zone.ParseTime("2027-11-01T12:00Z")
-	require.NoError(t, err)
+`, "2027-11-01T12:00Z")
 	c := g.NewContext()
 	c.Time(at)
 	for _, told := range []int{1, 2, 100} {
@@ -125,7 +124,7 @@ grants:
 
 // What is proposed is what a file can say: ids begin with a letter or digit, and no list has `not` entries alone.
 func TestProposalsAreWhatFilesCanSay(t *testing.T) {
-	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+	g, at := gateOf(t, `hidden-gate: 1
 systems: {db: {kind: database}}
 people: {ana: {}, bo: {}}
 services: {bot: {}}
@@ -133,12 +132,7 @@ groups: {crew: {members: [ana, not bo]}}
 roles: {look: {allow: [server.view]}}
 grants: {g: {to: [group:crew, anonymous], role: look, on: db}}
 blocks: {b: {to: service:bot, deny: only view, on: 'db:x'}}
-`)}})
-	require.NoError(t, err)
-	g, err := gate.Compile(e, nil)
-	require.NoError(t, err)
-	at, err := e.Zone.ParseTime("2027-11-01T12:00Z")
-	require.NoError(t, err)
+`, "2027-11-01T12:00Z")
 	proposed := 0
 	for _, who := range []estate.Principal{{ID: "ana"}, {Kind: estate.IsService, ID: "bot"}, {Kind: estate.IsAnonymous}} {
 		c := g.NewContext()

@@ -140,21 +140,14 @@ func CompilePair(of Estates) (*Pair, error) {
 }
 
 // CompileGates gives gates of two estates that answer about those who are looked at, as those of a pair do, and nothing
-// to hold them against each other; the gate at hand, if it is of one of them.
-func CompileGates(of Estates) (gates [2]*gate.Gate, err error) {
+// to hold them against each other.
+func CompileGates(of Estates) ([2]*gate.Gate, error) {
 	s, o := sides{Estates: of}, gate.Options{Facts: factspace.Gather(of.Before, of.After), Which: of.Which, Only: of.Only}
 	s.begin(&o)
 	if o.Places = s.places(&o); o.Places != nil {
 		o.Lists = nil
 	}
-	for k, e := range s.both() {
-		if s.Base != nil && s.Base.Complete() && s.Base.Estate() == e && s.Base.Which == s.Which {
-			gates[k] = s.Base
-		} else if gates[k], err = s.compileSide(k, o); err != nil {
-			return gates, err
-		}
-	}
-	return gates, nil
+	return s.compile(o)
 }
 
 // sides are estates on the way to a pair.

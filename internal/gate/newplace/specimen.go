@@ -21,7 +21,7 @@ type Specimen struct {
 	Others map[string][]string
 	Owner  *estate.Principal // nil: nobody whom lists name
 	Kind   string            // of a system that is not there yet; "" where there is one
-	Idle   bool              // nobody\'s access to it differs
+	Idle   bool              // nobody's access to it differs
 	// it says nothing itself: type, tags and owner are those that it would have where it stands
 	Inherit bool
 }

@@ -46,7 +46,7 @@ type coveringTerm struct {
 }
 
 // covered says whether a term covers an example. It is asked of one term and many examples again and again.
-func (x *example) covered(g *gate.Gate, t estate.ResourceTerm, text string) bool {
+func (x *example) covered(g *gate.Gate, t *estate.ResourceTerm, text string) bool {
 	key := coveringTerm{g, text}
 	known := x.among.covers[key]
 	if known == nil {
@@ -238,7 +238,7 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 			seen[text] = true
 			one := place{added(t), map[int]bool{}, within(t)}
 			for _, x := range all {
-				if x.covered(g, t, text) {
+				if x.covered(g, &t, text) {
 					one.piles[x.number] = true
 				}
 			}
@@ -267,7 +267,7 @@ func (e *Effect) sure(l *Line, all []example) (out []place) {
 				}
 				one := place{added(t), map[int]bool{}, name}
 				for _, x := range all {
-					if x.number >= 0 && x.covered(g, t, text) {
+					if x.number >= 0 && x.covered(g, &t, text) {
 						one.piles[x.number] = true
 					}
 				}

@@ -48,12 +48,12 @@ func (e *Effect) nearestGroup(subjects []estate.Principal) (string, int) {
 			if !g.InGroup(subjects[0], group.ID) {
 				continue // most groups of a large estate
 			}
-			members := g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: group.ID}}})
-			if len(members) < len(subjects) || best != "" && len(members) >= size {
+			members := g.CountMembers(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: group.ID}}})
+			if members < len(subjects) || best != "" && members >= size {
 				continue
 			}
 			if !slices.ContainsFunc(subjects, func(s estate.Principal) bool { return !g.InGroup(s, group.ID) }) {
-				best, size = group.ID, len(members)
+				best, size = group.ID, members
 			}
 		}
 		if best != "" {

@@ -369,6 +369,6 @@ func (a *app) gridJudged(g *gate.Gate, f gridFlags, q survey.Question) ([]judged
 	}
 	return a.judged(g, c, who, wanted{q.What, func(r *estate.Resource) bool {
 		return len(places) == 0 || slices.ContainsFunc(places,
-			func(t estate.ResourceTerm) bool { return g.CoversTerm(t, r) })
+			func(t estate.ResourceTerm) bool { return g.CoversTerm(&t, r) })
 	}})
 }

@@ -78,7 +78,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		}
 		judged := []judgedRow{}
 		if !exactly {
-			of := wanted{fits, func(r *estate.Resource) bool { return g.CoversTerm(place, r) }}
+			of := wanted{fits, func(r *estate.Resource) bool { return g.CoversTerm(&place, r) }}
 			if judged, err = a.judged(g, ctx, nil, of); err != nil {
 				return err
 			}

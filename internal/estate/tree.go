@@ -51,7 +51,8 @@ type Row struct {
 // ownOwner marks a row of an inventory that says its owner itself.
 const ownOwner = 1 << 15
 
-const chunk = 256
+// chunk is how many resources are made at once where one is asked for: questions ask for few, which lie far apart.
+const chunk = 16
 
 // Len counts the listed resources.
 func (t *Tree) Len() int { return len(t.Rows) }

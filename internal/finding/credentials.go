@@ -79,7 +79,7 @@ func (c *check) peopleGranted(system string) map[estate.Principal]bool {
 	everything := c.gate.Reached(estate.Resources{{Everything: true}}, estate.Address{System: system})
 	for _, g := range c.estate.Grants {
 		if (g.Ends == nil || !g.Ends.OverAt(c.estate.Zone, c.now)) && everything.By(g) {
-			for _, p := range c.gate.Members(g.To) {
+			for p := range c.gate.EachMember(g.To) {
 				if g.When == nil || g.When.Owner == nil || !*g.When.Owner || c.owners(system)[p] {
 					out[p] = true
 				}
@@ -104,7 +104,7 @@ func (c *check) owners(system string) map[estate.Principal]bool {
 	for i := first; i < tree.End(first); i++ {
 		if owner := tree.Owners[tree.Rows[i].Owner]; owner != nil && !known[*owner] {
 			known[*owner] = true
-			for _, p := range c.gate.Members(estate.Subjects{{Principal: *owner}}) {
+			for p := range c.gate.EachMember(estate.Subjects{{Principal: *owner}}) {
 				out[p] = true
 			}
 		}

@@ -24,7 +24,7 @@ var matchesNothing = &Finding{
 			c.emptyPlaces(l)
 			c.emptyOperations(l)
 			isNot := func(t estate.SubjectTerm) bool { return t.Not }
-			if !l.Beside && slices.ContainsFunc(l.Subjects, isNot) && len(c.gate.Members(l.Subjects)) == 0 {
+			if !l.Beside && slices.ContainsFunc(l.Subjects, isNot) && c.gate.CountMembers(l.Subjects) == 0 {
 				c.weigh(kept(l.what == "block"), l.entry, l.Subjects[0].Position, "%s: the `not` entries leave nobody in it",
 					named(l.what, l.entry))
 			}
@@ -42,7 +42,7 @@ var matchesNothing = &Finding{
 			if g.Match == nil && !isNot || g.Match != nil && g.Members != nil {
 				continue
 			}
-			if len(c.gate.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: g.ID}}})) > 0 {
+			if c.gate.CountMembers(inGroup(g.ID)) > 0 {
 				continue
 			}
 			if isNot {

@@ -1,8 +1,6 @@
 package finding
 
 import (
-	"slices"
-
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 )
@@ -13,30 +11,26 @@ var reserveOnlyOwner = &Finding{
 		"every day.",
 	Cure: "name somebody who is there every day",
 	find: func(c *check) {
-		reserve := func(p estate.Principal) bool {
-			s := c.estate.Subject(p)
-			return s != nil && s.Reserve
+		reserved := func(list estate.Subjects) bool { // all of them, and there are some
+			for p := range c.gate.EachMember(list) {
+				if s := c.estate.Subject(p); s == nil || !s.Reserve {
+					return false
+				}
+			}
+			return c.gate.CountMembers(list) > 0
 		}
 		for _, section := range estate.SectionNames {
 			for _, o := range c.about.Section(section) {
-				if o.Owner == nil {
-					continue
-				}
-				who := []estate.Principal{*o.Owner}
-				if o.Owner.Kind == estate.IsGroup {
-					who = c.members(o.Owner.ID)
-				}
-				if len(who) > 0 && !slices.ContainsFunc(who, func(p estate.Principal) bool { return !reserve(p) }) {
+				if o.Owner != nil && reserved(estate.Subjects{{Principal: *o.Owner}}) {
 					c.report(o, o.Source.Position, "the owner of %s %s is kept for emergencies alone: %s", estate.Singular(section),
 						o.ID, o.Owner)
 				}
 			}
 		}
 		for _, g := range estate.Sorted(c.about.Groups) {
-			if who := c.gate.Members(g.Stewards); len(who) > 0 &&
-				!slices.ContainsFunc(who, func(p estate.Principal) bool { return !reserve(p) }) {
+			if reserved(g.Stewards) {
 				c.report(&g.Object, g.Source.Position, "group %s has no stewards but %s, kept for emergencies", g.ID,
-					some(principalNames(who)))
+					some(principalNames(c.gate.Members(g.Stewards))))
 			}
 		}
 	},

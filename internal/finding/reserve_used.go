@@ -10,20 +10,23 @@ var reserveUsed = &Finding{
 	Doc:  "A standing grant for everyday work reaches an account that is reserved for emergencies: it goes to others too.",
 	Cure: "take the account out of the group, or name it with `not` in the grant",
 	find: func(c *check) {
+		var reserve []estate.Principal
+		for _, p := range c.gate.Subjects() {
+			if s := c.estate.Subject(p); s != nil && s.Reserve {
+				reserve = append(reserve, p)
+			}
+		}
 		for _, g := range estate.Sorted(c.about.Grants) {
 			if g.OnRequest != nil {
 				continue
 			}
 			var reserved []string
-			others := false
-			for _, p := range c.gate.Members(g.To) {
-				if s := c.estate.Subject(p); s != nil && s.Reserve {
+			for _, p := range reserve {
+				if c.gate.Selects(g.To, p) {
 					reserved = append(reserved, p.String())
-				} else {
-					others = true
 				}
 			}
-			if others && reserved != nil {
+			if reserved != nil && c.gate.CountMembers(g.To) > len(reserved) {
 				c.report(&g.Object, g.Source.Position, "grant %s reaches %s, kept for emergencies", g.ID, some(reserved))
 			}
 		}

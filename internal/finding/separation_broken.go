@@ -23,7 +23,7 @@ var separationBroken = &Finding{
 					if c.gate.Held(sep, []string{ref.ID}) == 0 {
 						continue
 					}
-					for _, p := range c.gate.Members(g.To) {
+					for p := range c.gate.EachMember(g.To) {
 						roles[p] = append(roles[p], ref.ID)
 						through[p] = append(through[p], fmt.Sprintf("%s by grant %s", ref.ID, g.ID))
 					}

@@ -20,7 +20,7 @@ func (g *Gate) Holding(role string, counts func(*estate.Grant, estate.Principal,
 			continue
 		}
 		systems := g.Systems(gr.On)
-		for _, p := range g.Members(gr.To) {
+		for p := range g.EachMember(gr.To) {
 			s := g.estate.Subject(p)
 			if s == nil || p.Kind == estate.IsAnonymous || !counts(gr, p, s) {
 				continue

@@ -102,8 +102,8 @@ func (g *Gate) where(list estate.Resources, r *estate.Resource) (out []estate.Re
 	if !g.Covers(list, r) {
 		return nil
 	}
-	for _, t := range list {
-		if t.Not || !g.CoversTerm(t, r) {
+	for i, t := range list {
+		if t.Not || !g.CoversTerm(&list[i], r) {
 			continue
 		}
 		out = []estate.ResourceTerm{t}

@@ -1,6 +1,8 @@
 package gate
 
 import (
+	"iter"
+
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/placemap"
@@ -12,7 +14,7 @@ func (g *Gate) Covers(list estate.Resources, r *estate.Resource) bool {
 }
 
 // CoversTerm says whether a term fits the resource, whatever its `not`.
-func (g *Gate) CoversTerm(t estate.ResourceTerm, r *estate.Resource) bool {
+func (g *Gate) CoversTerm(t *estate.ResourceTerm, r *estate.Resource) bool {
 	return placemap.CoversTerm(g.estate, t, r)
 }
 
@@ -24,12 +26,30 @@ func (g *Gate) Selects(list estate.Subjects, p estate.Principal) bool {
 
 // Members lists whom a list of subjects selects, people first, by id.
 func (g *Gate) Members(list estate.Subjects) []estate.Principal {
-	var out []estate.Principal
-	for _, i := range g.Lists.Selected(list) {
-		out = append(out, g.SubjectOf(int(i)))
+	selected := g.Lists.Selected(list)
+	if len(selected) == 0 {
+		return nil
+	}
+	out := make([]estate.Principal, len(selected))
+	for i, n := range selected {
+		out[i] = g.SubjectOf(int(n))
 	}
 	return out
 }
+
+// EachMember tells them one by one.
+func (g *Gate) EachMember(list estate.Subjects) iter.Seq[estate.Principal] {
+	return func(yield func(estate.Principal) bool) {
+		for _, n := range g.Lists.Selected(list) {
+			if !yield(g.SubjectOf(int(n))) {
+				return
+			}
+		}
+	}
+}
+
+// CountMembers counts them.
+func (g *Gate) CountMembers(list estate.Subjects) int { return len(g.Lists.Selected(list)) }
 
 // InGroup says whether the subject is a member of the group.
 func (g *Gate) InGroup(p estate.Principal, id string) bool {

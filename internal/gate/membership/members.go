@@ -121,38 +121,62 @@ const maxLists = 1 << 10
 
 // gather adds what the list gathers to in, and then takes away what its `not` entries say.
 func (m *Lists) gather(in []uint32, list estate.Subjects) []uint32 {
-	var out []uint32
 	for _, t := range list {
-		to := &in
-		if t.Not {
-			to = &out
+		if t.Kind == estate.IsGroup {
+			m.Group(t.ID) // before the marks are set, since it may have to be gathered itself
 		}
-		switch t.Kind {
-		case estate.IsGroup:
-			*to = append(*to, m.Group(t.ID)...)
-		case estate.IsEveryone:
-			for i := range len(m.people) - 1 { // anonymous is the last
-				*to = append(*to, uint32(i))
-			}
-		default:
-			*to = append(*to, uint32(m.number(t.Principal)))
+	}
+	count, last, sorted := 0, uint32(0), true
+	mark := func(i uint32) {
+		if !m.marks[i] {
+			m.marks[i] = true
+			count, last, sorted = count+1, i, sorted && (count == 0 || last < i)
 		}
 	}
 	for _, i := range in {
-		m.marks[i] = true
+		mark(i)
 	}
-	for _, i := range out {
-		m.marks[i] = false
-	}
-	left := make([]uint32, 0, len(in))
-	for _, i := range in {
+	m.each(list, false, mark)
+	m.each(list, true, func(i uint32) {
 		if m.marks[i] {
-			m.marks[i] = false // named twice, it is still there once
+			m.marks[i] = false
+			count--
+		}
+	})
+	left := make([]uint32, 0, count)
+	take := func(i uint32) {
+		if m.marks[i] {
+			m.marks[i] = false // named twice, it is there once
 			left = append(left, i)
 		}
 	}
-	slices.Sort(left)
+	for _, i := range in {
+		take(i)
+	}
+	m.each(list, false, take)
+	if !sorted {
+		slices.Sort(left)
+	}
 	return left
+}
+
+// each tells whom the entries of a list are about that have a `not`, or that have none.
+func (m *Lists) each(list estate.Subjects, not bool, tell func(uint32)) {
+	for _, t := range list {
+		switch {
+		case t.Not != not:
+		case t.Kind == estate.IsGroup:
+			for _, i := range m.Group(t.ID) {
+				tell(i)
+			}
+		case t.Kind == estate.IsEveryone:
+			for i := range len(m.people) - 1 { // anonymous is the last
+				tell(uint32(i))
+			}
+		default:
+			tell(uint32(m.number(t.Principal)))
+		}
+	}
 }
 
 // SubjectsKey is the same for lists that say the same.

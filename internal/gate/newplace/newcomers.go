@@ -36,7 +36,8 @@ func mayCome(e *estate.Estate, lists []estate.Resources, in func(*estate.System)
 	f := factspace.Gather(e)
 	terms := Terms(e, lists)
 	keys, owners := keysAndOwners(&f, terms)
-	m := maker{estate: e, patterns: patternsOf(terms), keys: keys, owners: owners, allOwners: f.Owner, in: in,
+	m := maker{estate: e, patterns: patternsOf(terms), machines: newMachines(e), keys: keys, owners: owners,
+		allOwners: f.Owner, in: in,
 		taken: func(address string) bool { return e.Tree.Find(address) >= 0 }}
 	return m.make()
 }
@@ -53,6 +54,26 @@ type maker struct {
 	beside    func(address string) string // what else tells apart what is new below a listed resource; nil: nothing
 	part                                  // which of them are made up
 	work      *int                        // how many more names may be looked at; nil: any number
+	machines  *machines                   // of the systems, by these patterns
+}
+
+// machines is the automata of an estate's systems by some patterns, each made once it is asked for.
+type machines struct {
+	of   []*machine        // by the number of the system
+	sets *lookup.Sequences // of patterns
+}
+
+func newMachines(e *estate.Estate) *machines {
+	return &machines{make([]*machine, len(e.Tree.Systems)), lookup.NewSequences()}
+}
+
+// get gives that of a system.
+func (m *machines) get(e *estate.Estate, system uint32, patterns []estate.Pattern) *machine {
+	if m.of[system] == nil {
+		s := e.Tree.Systems[system]
+		m.of[system] = newMachine(placemap.NewAutomaton(s, e.Folds(s), patterns, m.sets))
+	}
+	return m.of[system]
 }
 
 // made is an address that is made up, with its state in the automaton of its system.
@@ -77,7 +98,7 @@ func (m *maker) each(yield func(made) bool) (whole bool) {
 	if !slices.ContainsFunc(e.Tree.Systems, m.in) {
 		return true
 	}
-	n := newcomer{maker: m, sets: lookup.NewSequences(), done: map[surroundings]*below{}, yield: yield}
+	n := newcomer{maker: m, done: map[surroundings]*below{}, yield: yield}
 	for _, tags := range e.Tree.Tags {
 		n.tags = append(n.tags, tags.Name(func(key string) bool { return m.keys[key] }))
 	}
@@ -87,37 +108,40 @@ func (m *maker) each(yield func(made) bool) (whole bool) {
 		}
 		n.ownerOf = append(n.ownerOf, i)
 	}
-	machines := make([]*machine, len(e.Tree.Systems))
+	in := make([]bool, len(e.Tree.Systems))
 	for i, s := range e.Tree.Systems {
-		if m.in(s) {
-			machines[i] = newMachine(placemap.NewAutomaton(s, e.Folds(s), m.patterns, n.sets))
-		}
+		in[i] = m.in(s)
 	}
 	type at struct {
+		row   int
 		state uint32
 		depth int
 	}
-	states := make([]at, e.Tree.Len())
+	var above []at // what the resource at hand stands in, and itself
 	for i := range m.rows(e) {
 		row := e.Tree.Rows[i]
-		a := machines[row.System]
-		if a == nil {
+		if !in[row.System] {
 			continue
 		}
-		s := e.Tree.Systems[row.System]
-		address := e.Tree.Address(i)
+		a, s := m.machines.get(e, row.System, m.patterns), e.Tree.Systems[row.System]
+		address, here := e.Tree.Address(i), at{row: i}
 		if row.Parent == 0 {
-			states[i] = at{a.Root(), 0}
+			above, here.state = above[:0], a.Root()
 		} else {
-			above := states[row.Parent-1]
-			states[i] = at{a.Step(above.state, address[len(e.Tree.Address(int(row.Parent-1)))+1:]), above.depth + 1}
+			for above[len(above)-1].row != int(row.Parent)-1 {
+				above = above[:len(above)-1]
+			}
+			parent := above[len(above)-1]
+			here.state = a.Step(parent.state, address[len(e.Tree.Address(parent.row))+1:])
+			here.depth = parent.depth + 1
 		}
-		if !m.leads(a.Automaton, states[i].state) {
+		above = append(above, here)
+		if !m.leads(a.Automaton, here.state) {
 			continue
 		}
 		n.machine, n.offer = a, e.Offer(s.Kind.ID)
 		n.deepest = max(len(n.offer.Types)-1, 1) // by name a type is told right in the system
-		h := surroundings{row.System, stage{states[i].state, min(states[i].depth, n.deepest), e.Tree.Types[row.Type]},
+		h := surroundings{row.System, stage{here.state, min(here.depth, n.deepest), e.Tree.Types[row.Type]},
 			n.tags[row.Tags], n.ownerOf[row.Owner], ""}
 		if m.beside != nil {
 			h.beside = m.beside(address)
@@ -126,18 +150,12 @@ func (m *maker) each(yield func(made) bool) (whole bool) {
 			break
 		}
 	}
-	return !n.tooMuch && !n.sparse(machines)
-}
-
-// sparse says that some names were not looked for.
-func (n *newcomer) sparse(machines []*machine) bool {
-	return slices.ContainsFunc(machines, func(m *machine) bool { return m != nil && m.sparse })
+	return !n.tooMuch && !n.sparse
 }
 
 // newcomer makes up addresses.
 type newcomer struct {
 	*maker
-	sets    *lookup.Sequences
 	tags    []string // of each of the tree's tags, what of them matters
 	ownerOf []int
 	machine *machine // of the system at hand
@@ -147,6 +165,7 @@ type newcomer struct {
 	yield   func(made) bool
 	stopped bool // nobody wants more, or there is too much
 	tooMuch bool
+	sparse  bool // some names were not looked for
 }
 
 // surroundings is all that can tell what is new below one listed resource from what is new below another.
@@ -235,6 +254,7 @@ func (n *newcomer) next(from stage, name string) stage {
 // tell a type.
 func (n *newcomer) segments(from stage) []string {
 	out := n.machine.segments(from.state)
+	n.sparse = n.sparse || n.machine.sparse
 	if from.depth > 0 {
 		return out
 	}

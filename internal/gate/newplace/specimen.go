@@ -46,6 +46,10 @@ type sketch struct {
 	resource map[string][]string
 	owners   []estate.Principal // whose ownership means other subjects now
 	given    map[string]bool    // of operations, whether some role has them
+	handedBy map[offered]uint32 // of those of a type, their number
+	sets     map[string]uint32  // of names of operations
+	buffer   []byte
+	asking   estate.Resource // about which terms are asked
 	within   *[2][]estate.Resources
 	wanted   []estate.ResourceTerm // of the lists that are looked at
 	patterns []estate.Pattern      // of the terms of both
@@ -54,6 +58,7 @@ type sketch struct {
 	asked    []estate.ResourceTerm // by that number
 	ways     map[string][]Specimen // what has been made up for what is asked
 	anywhere [2][]int              // the terms without a pattern
+	machines [2]*machines          // of each estate
 	part                           // which addresses are made up at the moment
 	others   bool                  // which are those that no wanted term covers
 	names    int                   // how many more names may be looked at
@@ -80,7 +85,9 @@ type Basis struct {
 // Rest makes up all others, which are idle and serve to name places, and says whether with them all is there.
 func Specimens(b Basis) (out []Specimen, whole bool, rest func() (more []Specimen, named bool)) {
 	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
-		given: map[string]bool{}, ways: map[string][]Specimen{}, within: b.Within, named: true, most: b.Most}
+		given: map[string]bool{}, handedBy: map[offered]uint32{}, sets: map[string]uint32{},
+		ways: map[string][]Specimen{}, within: b.Within, named: true, most: b.Most,
+		machines: [2]*machines{newMachines(b.Estates[0]), newMachines(b.Estates[1])}}
 	if s.most == 0 {
 		s.most = maxSpecimens
 	}
@@ -186,8 +193,9 @@ func (s *sketch) inherited() {
 		if k == 0 && same {
 			continue
 		}
-		m := maker{estate: e, patterns: s.patterns, keys: keys, owners: owners, taken: s.taken, part: which, work: &s.names,
-			in: func(sys *estate.System) bool { return sys.Judge || !same }, allOwners: s.facts.Owner}
+		m := maker{estate: e, patterns: s.patterns, machines: s.machines[k], keys: keys, owners: owners, taken: s.taken,
+			part: which, work: &s.names, in: func(sys *estate.System) bool { return sys.Judge || !same },
+			allOwners: s.facts.Owner}
 		if other := s.estates[1-k]; !same {
 			m.beside = func(address string) string { return s.values(other, address, keys, owners) }
 		}
@@ -230,8 +238,8 @@ func (s *sketch) listed() {
 		if k == 0 && e.Tree == other.Tree {
 			return
 		}
-		m := maker{estate: e, patterns: s.patterns, taken: s.taken, in: func(*estate.System) bool { return true },
-			part: s.part, work: &s.names}
+		m := maker{estate: e, patterns: s.patterns, machines: s.machines[k], taken: s.taken, part: s.part,
+			work: &s.names, in: func(*estate.System) bool { return true }}
 		whole := m.each(func(one made) bool {
 			if seen[one.Address] {
 				return true

@@ -83,8 +83,8 @@ func (s *sketch) waysOf(w *ways) []Specimen {
 				}
 				s.crossed -= len(w.asked) + 1
 				one.Type, one.Owner = typ, owner
-				if key := s.signature(&one, w); !seen[key] {
-					seen[key] = true
+				if key := s.signature(&one, w); !seen[string(key)] {
+					seen[string(key)] = true
 					out = append(out, one)
 				}
 				return true
@@ -132,31 +132,51 @@ func (s *sketch) eachTags(keys []string, values map[string][]string, each func(S
 	})
 }
 
-// signature is the same for specimens at one address that nothing tells apart.
-func (s *sketch) signature(one *Specimen, w *ways) string {
-	var b strings.Builder
-	r := &estate.Resource{Type: one.Type, Tags: one.allTags(), Owner: one.Owner}
+// signature is the same for specimens at one address that nothing tells apart. It stands until the next.
+func (s *sketch) signature(one *Specimen, w *ways) []byte {
+	b := s.buffer[:0]
+	s.asking = estate.Resource{Type: one.Type, Tags: one.allTags(), Owner: one.Owner}
 	for _, n := range w.asked {
-		if placemap.CoversTerm(s.estates[1], s.asked[n], r) {
-			b.WriteByte('1')
+		if placemap.CoversTerm(s.estates[1], &s.asked[n], &s.asking) {
+			b = append(b, '1')
 		} else {
-			b.WriteByte('0')
+			b = append(b, '0')
 		}
 	}
-	for k, e := range s.estates {
-		b.WriteByte(0)
-		if w.kind[k] == "" {
-			continue
-		}
-		for _, o := range e.Offer(w.kind[k]).On(one.Type) {
+	for k := range s.estates {
+		b = binary.LittleEndian.AppendUint32(b, s.handedOn(offered{k, w.kind[k], one.Type}))
+	}
+	s.buffer = append(b, one.Facts(s.facts)...)
+	return s.buffer
+}
+
+// offered is a type in systems of a kind, in one of the estates.
+type offered struct {
+	estate    int
+	kind, typ string
+}
+
+// handedOn numbers the operations on a type that some role may have; 0 where there is no such kind.
+func (s *sketch) handedOn(what offered) uint32 {
+	if what.kind == "" {
+		return 0
+	}
+	n, ok := s.handedBy[what]
+	if !ok {
+		var names []string
+		for _, o := range s.estates[what.estate].Offer(what.kind).On(what.typ) {
 			if s.handed(o) {
-				b.WriteString(o.Name)
-				b.WriteByte(' ')
+				names = append(names, o.Name)
 			}
 		}
+		all := strings.Join(names, " ")
+		if n, ok = s.sets[all]; !ok {
+			n = uint32(len(s.sets)) + 1
+			s.sets[all] = n
+		}
+		s.handedBy[what] = n
 	}
-	b.WriteString(one.Facts(s.facts))
-	return b.String()
+	return n
 }
 
 // handed says whether some role of either estate may have an operation: nobody gets any other.

@@ -19,8 +19,8 @@ func Covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
 }
 
 // CoversTerm says whether one term of a list covers a resource, whatever its `not`.
-func CoversTerm(e *estate.Estate, t estate.ResourceTerm, r *estate.Resource) bool {
-	return coversTermBy(e, &t, r, matchesIn)
+func CoversTerm(e *estate.Estate, t *estate.ResourceTerm, r *estate.Resource) bool {
+	return coversTermBy(e, t, r, matchesIn)
 }
 
 // inPlace says whether a resource stands where a term with a pattern says.

@@ -33,7 +33,7 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 	}
 	l := &lacking{
 		Cells: cells, outside: map[[2]region.Region]region.Region{}, while: map[region.Region][]bool{},
-		kept: map[pileOperation]*differing.Bands{}, rest: cells.NewClassSet(), both: cells.NewClassSet(),
+		kept: map[pileOperation]*differing.Bands{}, rest: cells.NewClassSet(), none: cells.NewClassSet(),
 		whole: cells.NewClassSet(), active: cells.Activity(),
 		blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{}},
 	}
@@ -62,7 +62,8 @@ type lacking struct {
 	lacks      []map[lackKey]*lack // of each need, who lacks it
 	serial     uint32              // of the last of those
 	short      []shortOf           // what somebody lacks on the pile at hand
-	rest, both differing.ClassSet
+	rest, none differing.ClassSet
+	partly     []differing.Band // what is there of those who have a part of what is needed, and what of it is missing
 	whole      differing.ClassSet
 	spare      []differing.ClassSet // that nobody has any more
 }
@@ -188,34 +189,48 @@ func (l *lacking) lackOn(pile uint32, j judgement, on *differing.OnPile) (*lack,
 // add adds to a set whoever has an operation in contexts in which they have not what it needs.
 func (l *lacking) add(to differing.ClassSet, has, there []differing.Band) {
 	for _, h := range has {
-		copy(l.rest, h.Classes)
+		l.partly = l.partly[:0]
+		rest, last := h.Classes, differing.ClassSet(nil) // who lacks something: the rest without the last
 		for _, t := range there {
-			missing := l.without(h.Possible, t.Possible)
-			if missing != region.Empty && l.both.SetTo(h.Classes, t.Classes) {
-				l.take(to, l.both, missing)
+			if missing := l.without(h.Possible, t.Possible); missing != region.Empty {
+				l.partly = append(l.partly, differing.Band{Classes: t.Classes, Cell: differing.Cell{Possible: missing}})
+				continue
 			}
-			l.rest.DropAll(t.Classes)
+			if last != nil {
+				l.rest.SetBut(rest, last)
+				rest = l.rest
+			}
+			last = t.Classes
 		}
-		l.take(to, l.rest, h.Possible)
+		if last == nil {
+			last = l.none
+		}
+		l.take(to, rest, last, h.Possible)
 	}
 }
 
-// take adds classes that lack something in a region, if they are active there.
-func (l *lacking) take(to, classes differing.ClassSet, missing region.Region) {
+// take adds the classes of a set that are not in another, if they are active where they lack something: where they
+// have a part of what is needed, in what that is without, and else in a region.
+func (l *lacking) take(to, classes, not differing.ClassSet, all region.Region) {
 	partly, some := l.active.Partly[:len(classes)], uint64(0)
-	to = to[:len(classes)]
+	to, not = to[:len(classes)], not[:len(classes)]
 	for i, w := range classes {
+		w &^= not[i]
 		to[i] |= w &^ partly[i]
 		some |= w & partly[i]
 	}
 	if some == 0 {
 		return
 	}
-	meets := l.meets(missing)
 	for i, w := range classes {
-		for some := w & partly[i]; some != 0; some &= some - 1 {
-			class := uint32(64*i + bits.TrailingZeros64(some))
-			if meets[l.active.Of[class]] {
+		for some := w &^ not[i] & partly[i]; some != 0; some &= some - 1 {
+			class, missing := uint32(64*i+bits.TrailingZeros64(some)), all
+			for _, t := range l.partly {
+				if t.Classes.Has(class) {
+					missing = t.Possible
+				}
+			}
+			if l.meets(missing)[l.active.Of[class]] {
 				to.Add(class)
 			}
 		}

@@ -61,6 +61,15 @@ func mix(a, b uint64) uint64 {
 	return hi ^ lo
 }
 
+// HashWords mixes words as Hash does texts.
+func HashWords(seed uint64, words []uint64) uint64 {
+	h := seed ^ k0
+	for _, w := range words {
+		h = mix(h^k2, w^k1)
+	}
+	return mix(h^k1, uint64(len(words))^k0)
+}
+
 // Hash mixes a text by multiplying 16 bytes at a time into 128 bits and folding them. It is fast and even, not
 // cryptographic: the seed is drawn anew for every table, and an unlucky one costs time alone.
 func Hash(seed uint64, text string) uint64 {

@@ -431,7 +431,7 @@ func (p *Pair) join() {
 					set.Add(s.operation[i])
 				}
 			}
-			one := jointUnit{placemap.TraitName(set), u.Region, u.Block}
+			one := jointUnit{set.Key(), u.Region, u.Block}
 			j, ok := p.units[one]
 			if !ok {
 				j = uint32(len(p.list))

@@ -2,7 +2,11 @@
 // operations that a word of the machine tells apart by 64.
 package opset
 
-import "hiddengate/internal/estate"
+import (
+	"encoding/binary"
+
+	"hiddengate/internal/estate"
+)
 
 // Classes numbers the ways in which operations can be valid on a resource: one for each kind and type that occurs.
 type Classes struct {
@@ -32,6 +36,15 @@ func (s Set) Add(i uint32) { s[i/64] |= 1 << (i % 64) }
 
 // Has says whether an operation is in the set.
 func (s Set) Has(i uint32) bool { return s[i/64]&(1<<(i%64)) != 0 }
+
+// Key is the same for sets of the same operations: eight of them to a byte, the first in its lowest bit.
+func (s Set) Key() string {
+	key := make([]byte, 0, 8*len(s))
+	for _, word := range s {
+		key = binary.LittleEndian.AppendUint64(key, word)
+	}
+	return string(key)
+}
 
 // Meets says whether two sets have any in common.
 func (s Set) Meets(o Set) bool {

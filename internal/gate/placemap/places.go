@@ -4,7 +4,6 @@
 package placemap
 
 import (
-	"maps"
 	"slices"
 	"sync"
 
@@ -130,7 +129,7 @@ func Take(e *estate.Estate, all []estate.Resources, classes *opset.Classes, k Kn
 	ok = true
 	p.locate(func(row int, mark uint32) { ok = ok && k.Spots[row].Mark == mark })
 	p.Traits.init(p, classes)
-	p.Traits.take(k.Bits)
+	p.Traits.Bits = k.Bits
 	return p, which, ok
 }
 
@@ -377,7 +376,7 @@ func (p *Map) Fork() *Map {
 	f := *p
 	t := &f.Traits
 	t.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
-	t.Numbers = maps.Clone(p.Traits.Numbers)
+	t.numbers = lookup.Table{}      // made anew once it is needed
 	t.Bits = p.Traits.Bits[:len(p.Traits.Bits):len(p.Traits.Bits)]
 	t.covering = make([]uint8, len(p.Traits.covering))
 	t.Build()

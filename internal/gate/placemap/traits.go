@@ -1,9 +1,9 @@
 package placemap
 
 import (
-	"encoding/binary"
 	"iter"
 	"math/bits"
+	"math/rand/v2"
 	"slices"
 	"strings"
 
@@ -22,7 +22,7 @@ type Traits struct {
 	patterns   []estate.Pattern   // that those lists name
 	words      int                // of a trait's bits
 	Bits       []uint64           // of each trait, the lists that cover it
-	Numbers    map[string]uint32
+	numbers    lookup.Table       // of traits by their bits; made once one is looked for
 	known      map[traitKey]uint32
 	machines   []*Automaton // of each of the tree's systems; nil where no pattern fits the system
 	sets       *lookup.Sequences
@@ -43,7 +43,7 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	t.Estate, t.tree = p.Estate, p.Estate.Tree
 	t.words = (len(p.Complex) + 63) / 64
 	t.Bits = make([]uint64, t.words)
-	t.Numbers, t.known = map[string]uint32{}, map[traitKey]uint32{}
+	t.known = map[traitKey]uint32{}
 	t.keys, t.owners = map[string]bool{}, map[estate.Principal]bool{}
 	tree := p.Estate.Tree
 	t.Classes = classes
@@ -93,23 +93,6 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	t.number(tree)
 	t.candidates = newCandidates(p, seen)
 	t.covering = make([]uint8, len(patterns))
-}
-
-// take takes the traits that are known, by their bits.
-func (t *Traits) take(all []uint64) {
-	t.Bits = all
-	for n := 1; t.words > 0 && n < len(all)/t.words; n++ {
-		t.Numbers[TraitName(all[n*t.words:(n+1)*t.words])] = uint32(n)
-	}
-}
-
-// TraitName is a trait's bits as a key.
-func TraitName(bits []uint64) string {
-	key := make([]byte, 0, 8*len(bits))
-	for _, b := range bits {
-		key = binary.LittleEndian.AppendUint64(key, b)
-	}
-	return string(key)
 }
 
 // learn finds every listed resource's trait.
@@ -219,15 +202,29 @@ func (t *Traits) numberOf(bits []uint64) uint32 {
 	if !slices.ContainsFunc(bits, func(word uint64) bool { return word != 0 }) {
 		return 0
 	}
-	key := TraitName(bits)
-	n, ok := t.Numbers[key]
-	if !ok {
-		n = uint32(len(t.Bits) / t.words)
-		t.Numbers[key] = n
-		t.Bits = append(t.Bits, bits...)
+	count := len(t.Bits) / t.words
+	if 2*(count+1) > len(t.numbers.Slots) {
+		t.numbers = lookup.New(rand.Uint64(), 2*count+2)
+		for n := 1; n < count; n++ {
+			t.numbers.Add(lookup.HashWords(t.numbers.Seed, t.bitsOf(n)), n)
+		}
 	}
-	return n
+	h := lookup.HashWords(t.numbers.Seed, bits)
+	for i := h; ; {
+		var n int
+		if n, i = t.numbers.Probe(h, i); n < 0 {
+			break
+		} else if slices.Equal(t.bitsOf(n), bits) {
+			return uint32(n)
+		}
+	}
+	t.numbers.Add(h, count)
+	t.Bits = append(t.Bits, bits...)
+	return uint32(count)
 }
+
+// bitsOf gives the bits of a trait.
+func (t *Traits) bitsOf(trait int) []uint64 { return t.Bits[trait*t.words : (trait+1)*t.words] }
 
 // How a pattern meets a resource.
 const (

@@ -63,7 +63,7 @@ before. It exits with 1 if anything is not.`,
 		if err != nil {
 			return err
 		}
-		done := a.working("checking")
+		done := a.progress("checking")
 		c, err := a.checkAll(g, now)
 		done()
 		if err != nil {

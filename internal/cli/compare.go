@@ -111,7 +111,7 @@ func (a *app) compareWorkspaces(args []string) (*change.Effect, clock.Instant, e
 	if before, after, err = a.bothCertified(before, after, nil); err != nil {
 		return nil, 0, err
 	}
-	defer a.working("comparing")()
+	defer a.progress("comparing")()
 	effect, err := change.Of(a.ctx, before, after, change.How{Since: now, Beside: kept})
 	return effect, now, err
 }

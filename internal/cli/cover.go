@@ -66,7 +66,7 @@ can than are enough (--least). --without shows what would be left if somebody we
 			}
 			gone = append(gone, p)
 		}
-		done := a.working("looking who can")
+		done := a.progress("looking who can")
 		rows, err := survey.Cover(a.ctx, survey.Without(e, gone), w)
 		var lost []survey.Covered
 		if err == nil && len(gone) > 0 {

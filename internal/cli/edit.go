@@ -50,7 +50,6 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 	}
 	defer root.Close()
 	defer a.release()
-	shortEdit()
 	recording := a.cache(dir).Begin()
 	done := a.progress("reading the workspace")
 	before, known, err := a.estateIn(root, dir)
@@ -71,7 +70,7 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		a.page(a.Out).Line("Nothing changes: it is so already.")
 		return nil
 	}
-	done = a.working("working out what changes")
+	done = a.progress("working out what changes")
 	after, err := policyfile.Reload(root.FS(), d.FS(), before, fileNames(changes))
 	if err != nil {
 		done()
@@ -145,7 +144,7 @@ func (a *app) keepEdited(root *os.Root, r *cache.Recording, after *estate.Estate
 	if r == nil {
 		return
 	}
-	defer a.working("keeping what was worked out")()
+	defer a.progress("keeping what was worked out")()
 	g, err := gate.Carried(after, before)
 	if err != nil {
 		return

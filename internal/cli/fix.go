@@ -24,7 +24,7 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 		return err
 	}
 	now := clock.Of(a.now())
-	done := a.working("trying edits")
+	done := a.progress("trying edits")
 	told := mostFixes
 	if a.format == "json" {
 		told = math.MaxInt

@@ -130,7 +130,7 @@ if anything differs. --as-tests adds the grid to the workspace as a test.`,
 			return fmt.Errorf("%d columns are more than anybody reads side by side; name fewer with --who or --members-of, "+
 				"or take --format csv", n)
 		}
-		done := a.working("working out the grid")
+		done := a.progress("working out the grid")
 		grid, err := survey.NewGrid(a.ctx, g.Estate(), q)
 		done()
 		if err != nil {

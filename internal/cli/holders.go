@@ -70,7 +70,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 			}
 			return a.eventualHolders(q, now, resources, fits, most)
 		}
-		done := a.working("asking for every subject")
+		done := a.progress("asking for every subject")
 		holders, err := counting.Holders(a.ctx, g, ctx, resources, fits)
 		done()
 		if err != nil {
@@ -251,7 +251,7 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 // eventualHolders tells who may, and who can get to it.
 func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Resource,
 	selects func(*estate.Operation) bool, most int) error {
-	done := a.working("looking for ways to more")
+	done := a.progress("looking for ways to more")
 	ways, err := escalation.Work(a.ctx, q.gate.Estate(), now, q.gate)
 	var holders []escalation.Holder
 	if err == nil {

@@ -9,16 +9,6 @@ import (
 	"golang.org/x/term"
 )
 
-// working is progress for work that may look at everything; after a second the collector has it as one that goes on.
-func (a *app) working(what string) (done func()) {
-	long := time.AfterFunc(time.Second, longRun)
-	shown := a.progress(what)
-	return func() {
-		long.Stop()
-		shown()
-	}
-}
-
 // progress says on standard error what long work is going on, once it takes over a second, if that is a terminal.
 // What it gives back ends the message and takes it off the screen; it may be called again.
 func (a *app) progress(what string) (done func()) {

@@ -87,7 +87,7 @@ fail, unless with --all.`,
 		}
 		of := verify.Of{Since: now, InForce: inForce}
 		if eventual {
-			done := a.working("looking for ways to more")
+			done := a.progress("looking for ways to more")
 			of.Ways, err = escalation.Work(a.ctx, g.Estate(), now, g)
 			done()
 			if err != nil {
@@ -98,7 +98,7 @@ fail, unless with --all.`,
 		prover := verify.NewProver(g, of)
 		var verdicts []verify.Verdict
 		for _, one := range chosen {
-			done := a.working("proving " + one.ID)
+			done := a.progress("proving " + one.ID)
 			v, err := prover.Judge(a.ctx, one)
 			done()
 			if err != nil {

@@ -64,7 +64,7 @@ shows what a new member would get who is in nothing else.`,
 		case all:
 			return a.reachAll(g, who, ctx)
 		}
-		done := a.working("looking through the resources")
+		done := a.progress("looking through the resources")
 		rows, err := survey.Reach(g, who, ctx)
 		done()
 		if err != nil {

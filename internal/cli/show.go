@@ -170,7 +170,7 @@ func (a *app) loss(g *gate.Gate, section, id string, all bool) (*change.Effect, 
 	if section != "grants" && section != "roles" && section != "groups" {
 		return nil, nil
 	}
-	defer a.working("working out what would be lost without it")()
+	defer a.progress("working out what would be lost without it")()
 	how := change.How{Since: clock.Of(a.now()), Gate: g, Most: mostLosing, Few: -1}
 	if all {
 		how.Most = 0

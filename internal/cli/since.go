@@ -118,7 +118,7 @@ func (a *app) checkSince(since, by string) error {
 	if before, after, err = a.bothCertified(before, after, nil); err != nil {
 		return err
 	}
-	done = a.working("holding the change against the delegations")
+	done = a.progress("holding the change against the delegations")
 	breaches, err := change.Judge(a.ctx, before, after, author, now)
 	done()
 	if err != nil {

@@ -90,7 +90,7 @@ as if they had been lent.`,
 			return outside{err}
 		}
 		defer file.Close()
-		done := a.working("reading the log")
+		done := a.progress("reading the log")
 		err = read.each(file, func(d survey.Action) {
 			for _, t := range trimmers {
 				t.Take(d)

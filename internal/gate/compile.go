@@ -289,18 +289,18 @@ func EntriesFor(e *estate.Estate, roster *membership.Roster, only map[estate.Pri
 		if len(asked) <= fewAsked && len(list) == 1 && !list[0].Not {
 			is, ok := selects[list[0].Principal]
 			if !ok {
-				is = selectedOf(roster, list, asked) != nil
+				is = selectsAny(roster, list, asked)
 				selects[list[0].Principal] = is
 			}
 			return is
 		}
 		if len(asked) <= fewAsked { // which takes no longer than telling what a list says
-			return selectedOf(roster, list, asked) != nil
+			return selectsAny(roster, list, asked)
 		}
 		key := membership.SubjectsKey(list)
 		is, ok := known[key]
 		if !ok {
-			is = selectedOf(roster, list, asked) != nil
+			is = selectsAny(roster, list, asked)
 			known[key] = is
 		}
 		return is
@@ -352,14 +352,14 @@ func (g *Gate) EntriesFor(e *estate.Estate, roster *membership.Roster, only map[
 	}
 	if !estate.SameMap(e.Grants, g.estate.Grants) {
 		for id, gr := range e.Grants {
-			if gr != g.estate.Grants[id] && selectedOf(roster, gr.To, asked) != nil {
+			if gr != g.estate.Grants[id] && selectsAny(roster, gr.To, asked) {
 				out.Grants = append(out.Grants, gr)
 			}
 		}
 	}
 	if !estate.SameMap(e.Blocks, g.estate.Blocks) {
 		for id, b := range e.Blocks {
-			if b != g.estate.Blocks[id] && selectedOf(roster, b.To, asked) != nil {
+			if b != g.estate.Blocks[id] && selectsAny(roster, b.To, asked) {
 				out.Blocks = append(out.Blocks, b)
 			}
 		}
@@ -388,6 +388,14 @@ func selectedOf(roster *membership.Roster, list estate.Subjects, asked []uint32)
 		}
 	}
 	return out
+}
+
+// selectsAny says whether a list selects any of some subjects, in order.
+func selectsAny(roster *membership.Roster, list estate.Subjects, asked []uint32) bool {
+	if len(asked) > fewAsked {
+		return membership.Meet(roster.Lists.Selected(list), asked)
+	}
+	return slices.ContainsFunc(asked, func(n uint32) bool { return roster.Lists.Selects(list, int(n)) })
 }
 
 // numbersOf gives the numbers of the subjects among some that a roster has, in order.

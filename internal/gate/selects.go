@@ -26,15 +26,7 @@ func (g *Gate) Selects(list estate.Subjects, p estate.Principal) bool {
 
 // Members lists whom a list of subjects selects, people first, by id.
 func (g *Gate) Members(list estate.Subjects) []estate.Principal {
-	selected := g.Lists.Selected(list)
-	if len(selected) == 0 {
-		return nil
-	}
-	out := make([]estate.Principal, len(selected))
-	for i, n := range selected {
-		out[i] = g.SubjectOf(int(n))
-	}
-	return out
+	return g.Roster.Of(list)
 }
 
 // EachMember tells them one by one.

@@ -1,6 +1,7 @@
 package membership
 
 import (
+	"iter"
 	"slices"
 	"strings"
 
@@ -224,23 +225,35 @@ func (m *Lists) meets(t estate.SubjectTerm, n int) bool {
 	return m.number(t.Principal) == n
 }
 
+// Meet says whether two sorted lists have a number in common.
+func Meet(a, b []uint32) bool {
+	for range common(a, b) {
+		return true
+	}
+	return false
+}
+
 // Common gives the numbers that two sorted lists have in common.
-func Common(a, b []uint32) (out []uint32) {
+func Common(a, b []uint32) []uint32 { return slices.Collect(common(a, b)) }
+
+func common(a, b []uint32) iter.Seq[uint32] {
 	if len(a) > len(b) {
 		a, b = b, a
 	}
-	for _, n := range a {
-		if len(a) > len(b)/8 { // side by side
-			for len(b) > 0 && b[0] < n {
-				b = b[1:]
+	return func(yield func(uint32) bool) {
+		rest := b
+		for _, n := range a {
+			if len(a) > len(b)/8 { // side by side
+				for len(rest) > 0 && rest[0] < n {
+					rest = rest[1:]
+				}
+			} else {
+				i, _ := slices.BinarySearch(rest, n)
+				rest = rest[i:]
 			}
-		} else {
-			i, _ := slices.BinarySearch(b, n)
-			b = b[i:]
-		}
-		if len(b) > 0 && b[0] == n {
-			out = append(out, n)
+			if len(rest) == 0 || rest[0] == n && !yield(n) {
+				return
+			}
 		}
 	}
-	return out
 }

@@ -86,9 +86,13 @@ func (r *Roster) SubjectOf(n int) estate.Principal {
 
 // Of lists whom a list of subjects selects, people first, by id.
 func (r *Roster) Of(list estate.Subjects) []estate.Principal {
-	var out []estate.Principal
-	for _, i := range r.Lists.Selected(list) {
-		out = append(out, r.SubjectOf(int(i)))
+	selected := r.Lists.Selected(list)
+	if len(selected) == 0 {
+		return nil
+	}
+	out := make([]estate.Principal, len(selected))
+	for i, n := range selected {
+		out[i] = r.SubjectOf(int(n))
 	}
 	return out
 }

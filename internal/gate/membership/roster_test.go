@@ -87,5 +87,7 @@ func TestWhatListsHaveInCommon(t *testing.T) {
 		}
 		require.Equal(t, want, membership.Common(a, b))
 		require.Equal(t, want, membership.Common(b, a))
+		require.Equal(t, want != nil, membership.Meet(a, b))
+		require.Equal(t, want != nil, membership.Meet(b, a))
 	})
 }

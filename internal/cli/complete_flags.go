@@ -207,7 +207,7 @@ func (a *app) entriesOf(args []string) []entry {
 func keysHeld(entries []entry) []string {
 	known := map[string]bool{}
 	for _, e := range entries {
-		for _, p := range e.pairs {
+		for _, p := range e.said() {
 			known[p.key] = true
 		}
 	}

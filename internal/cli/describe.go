@@ -2,10 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"hiddengate/internal/catalog"
 	"hiddengate/internal/diagnostic"
@@ -27,14 +29,26 @@ type pair struct {
 // later is the value of a pair that takes long to work out on a large estate, and is worked out when it is asked for.
 type later func() any
 
+// each is a list of texts that may be long, told one by one.
+type each iter.Seq[string]
+
 func (p pair) get() any {
-	if f, ok := p.value.(later); ok {
-		return f()
+	switch v := p.value.(type) {
+	case later:
+		return v()
+	case each:
+		return slices.AppendSeq([]string{}, iter.Seq[string](v))
 	}
 	return p.value
 }
 
 func (p pair) empty() bool {
+	if v, ok := p.value.(each); ok {
+		for range v {
+			return false
+		}
+		return true
+	}
 	switch v := p.get().(type) {
 	case string:
 		return v == ""
@@ -58,6 +72,25 @@ func (p pair) text() string {
 		return ""
 	}
 	return fmt.Sprint(value)
+}
+
+// mostBrief is how many characters a cell shows of what would fill a page.
+const mostBrief = 120
+
+// brief is its text, cut short.
+func (p pair) brief() string {
+	v, ok := p.value.(each)
+	if !ok {
+		return short(p.text())
+	}
+	var first []string
+	size := 0
+	for text := range v {
+		if first, size = append(first, text), size+len(text); size > utf8.UTFMax*mostBrief {
+			break // whatever follows is cut off
+		}
+	}
+	return short(strings.Join(first, ", "))
 }
 
 // listed is one sort of thing that list and show know.
@@ -127,8 +160,8 @@ func sectionIDs(section string) func(*gate.Gate) []string {
 
 func resourceIDs(g *gate.Gate) []string {
 	var out []string
-	for r := range g.Estate().Tree.All() {
-		out = append(out, r.Address.String())
+	for row := range g.Estate().Tree.Len() {
+		out = append(out, g.Estate().Tree.Address(row))
 	}
 	return out
 }
@@ -269,8 +302,19 @@ func describeGroup(g *gate.Gate, id string) []pair {
 		match = append(match, m.Key+" is "+strings.Join(m.Values, " or "))
 	}
 	return head(&group.Object, pair{"listed", texts(group.Members)}, pair{"match", match},
-		pair{"members", texts(g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}}))},
+		pair{"members", members(g, estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}})},
 		pair{"stewards", texts(group.Stewards)}, pair{"tags", tagTexts(group.Tags)})
+}
+
+// members tells whom a list selects.
+func members(g *gate.Gate, list estate.Subjects) each {
+	return func(yield func(string) bool) {
+		for p := range g.EachMember(list) {
+			if !yield(p.String()) {
+				return
+			}
+		}
+	}
 }
 
 func describeSystem(g *gate.Gate, id string) []pair {
@@ -279,12 +323,13 @@ func describeSystem(g *gate.Gate, id string) []pair {
 	if s.Judge {
 		unlisted = "judge"
 	}
-	var inside []string
-	for r := range g.Estate().Tree.All() {
-		if r.System == s && r.Parent != nil {
-			inside = append(inside, r.Address.Path)
+	inside := each(func(yield func(string) bool) {
+		tree := g.Estate().Tree
+		first := tree.Find(s.ID)
+		for row := first + 1; row < tree.End(first) && yield(tree.Address(row)[len(s.ID)+1:]); {
+			row++
 		}
-	}
+	})
 	makes := ""
 	if g.Estate().IsAuthority(s) {
 		if makes = makesText(s); len(s.Anchors) == 0 {
@@ -319,12 +364,13 @@ func describeResource(g *gate.Gate, id string) []pair {
 	if r.Entry != nil && r.Entry.Rows != nil {
 		out = append(out, pair{"rows", columnsTold(*r.Entry.Rows)})
 	}
-	var scopes []string
-	for _, s := range estate.Sorted(g.Estate().Scopes) {
-		if g.Covers(s.Resources, r) {
-			scopes = append(scopes, s.ID)
+	scopes := each(func(yield func(string) bool) {
+		for _, s := range estate.Sorted(g.Estate().Scopes) {
+			if g.Covers(s.Resources, r) && !yield(s.ID) {
+				return
+			}
 		}
-	}
+	})
 	var operations []string
 	for _, o := range g.Estate().Offer(r.System.Kind.ID).On(r.Type) {
 		operations = append(operations, o.Name)
@@ -348,12 +394,12 @@ func describeScopes(g *gate.Gate) func(*gate.Gate, string) []pair {
 
 func describeScope(g *gate.Gate, id string) []pair {
 	s := g.Estate().Scopes[id]
-	covers := later(func() any {
-		out := []string{}
+	covers := each(func(yield func(string) bool) {
 		for row := range g.Selected(s.Resources) {
-			out = append(out, g.Estate().Tree.Address(row))
+			if !yield(g.Estate().Tree.Address(row)) {
+				return
+			}
 		}
-		return out
 	})
 	return head(&s.Object, pair{"resources", texts(s.Resources)}, pair{"covers", covers},
 		pair{"later", later(func() any { return laterOf(g.Estate(), s.Resources) })})
@@ -435,7 +481,7 @@ func describeGrant(g *gate.Gate, id string) []pair {
 	return head(&gr.Object, pair{"to", texts(gr.To)}, pair{"roles", refTexts(gr.Roles)}, pair{"on", texts(gr.On)},
 		pair{"when", view.Conditions(g, gr.When, gr.Starts, gr.Ends)},
 		pair{"on-request", request}, pair{"acknowledged", accepted},
-		pair{"members", later(func() any { return texts(g.Members(gr.To)) })},
+		pair{"members", members(g, gr.To)},
 		pair{"covers", later(func() any { return count(g.Count(gr.On), "listed resource") })})
 }
 

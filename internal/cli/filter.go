@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -60,7 +59,7 @@ func startsWithDay(text string) bool {
 }
 
 // keeps says whether an entry is as the filter asks. What can't be held against the value is not kept.
-func (f filter) keeps(e entry) bool {
+func (f filter) keeps(e *entry) bool {
 	text := e.text(f.key)
 	if f.operator == "=" {
 		return holdsValue(e, f.key, f.value)
@@ -82,11 +81,4 @@ func (f filter) order(text string) (order int, comparable bool) {
 		return cmp.Compare(d, f.length), f.length != 0
 	}
 	return strings.Compare(text[:min(len(text), len(f.value))], f.value), startsWithDay(text)
-}
-
-// filtered keeps the entries that all filters keep.
-func filtered(entries []entry, filters []filter) []entry {
-	return slices.DeleteFunc(entries, func(e entry) bool {
-		return slices.ContainsFunc(filters, func(f filter) bool { return !f.keeps(e) })
-	})
 }

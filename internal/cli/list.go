@@ -104,11 +104,20 @@ func (a *app) compiledOrBare(many string) (*gate.Gate, error) {
 	return a.compiled()
 }
 
-// entry is one of a list, with what is said of it.
+// entry is one of a list.
 type entry struct {
-	id    string
-	pairs []pair
-	texts map[string]string // those that were asked for
+	id       string
+	describe func(string) []pair
+	pairs    []pair            // what is said of it; nil until it is asked for
+	texts    map[string]string // those that were asked for
+}
+
+// said gives what is said of it.
+func (e *entry) said() []pair {
+	if e.pairs == nil {
+		e.pairs = e.describe(e.id)
+	}
+	return e.pairs
 }
 
 func (e *entry) text(key string) string {
@@ -122,14 +131,40 @@ func (e *entry) text(key string) string {
 	}
 	text, known := e.texts[key]
 	if !known {
-		for _, kv := range e.pairs {
+		for _, kv := range e.said() {
 			if kv.key == key {
 				text = kv.text()
 			}
 		}
+		if e.texts == nil {
+			e.texts = map[string]string{}
+		}
 		e.texts[key] = text
 	}
 	return text
+}
+
+// brief is the text of a key, cut short.
+func (e *entry) brief(key string) string {
+	if _, known := e.texts[key]; !known {
+		for _, kv := range e.said() {
+			if kv.key == key {
+				return kv.brief()
+			}
+		}
+	}
+	return short(e.text(key))
+}
+
+// is says whether an entry is as a choice asks.
+func (ch *choice) is(e *entry, filters []filter) bool {
+	if slices.ContainsFunc(filters, func(f filter) bool { return !f.keeps(e) }) {
+		return false
+	}
+	want := strings.ToLower(ch.search)
+	return want == "" || slices.ContainsFunc(e.said(), func(kv pair) bool {
+		return strings.Contains(strings.ToLower(e.text(kv.key)), want)
+	})
 }
 
 // chosen gives the entries of a list that are wanted, in order.
@@ -138,43 +173,31 @@ func (l listed) chosen(g *gate.Gate, ch choice) ([]entry, error) {
 	if l.bulk != nil {
 		describe = l.bulk(g)
 	}
-	var out []entry
-	known := map[string]bool{}
-	for _, id := range l.ids(g) {
-		e := entry{id: id, pairs: describe(g, id), texts: map[string]string{}}
-		for _, kv := range e.pairs {
-			known[kv.key] = true
-		}
-		out = append(out, e)
-	}
-	sortKey, down := strings.CutPrefix(ch.sort, "-")
-	for _, key := range append(slices.Clone(ch.columns), sortKey) {
-		if key != "" && !known[key] && !strings.HasPrefix(key, "tag.") && len(out) > 0 {
-			return nil, unknown("key", key, keys(known))
-		}
-	}
 	var filters []filter
+	sortKey, down := strings.CutPrefix(ch.sort, "-")
+	asked := append(slices.Clone(ch.columns), sortKey)
 	for _, text := range ch.where {
 		f, err := parseFilter(text, ch.now)
 		if err != nil {
 			return nil, err
 		}
-		if !known[f.key] && !strings.HasPrefix(f.key, "tag.") && len(out) > 0 {
-			return nil, unknown("key", f.key, keys(known))
-		}
-		filters = append(filters, f)
+		filters, asked = append(filters, f), append(asked, f.key)
 	}
-	out = filtered(out, filters)
-	if ch.search != "" {
-		want := strings.ToLower(ch.search)
-		out = slices.DeleteFunc(out, func(e entry) bool {
-			for _, kv := range e.pairs {
-				if strings.Contains(strings.ToLower(e.text(kv.key)), want) {
-					return false
-				}
-			}
-			return true
-		})
+	all, of := l.ids(g), func(id string) []pair { return describe(g, id) }
+	if err := known(asked, all, of); err != nil {
+		return nil, err
+	}
+	var out []entry
+	for _, id := range all {
+		e := entry{id: id, describe: of}
+		if !ch.is(&e, filters) {
+			continue
+		}
+		if sortKey != "" {
+			e.text(sortKey)
+		}
+		e.pairs = nil // few of them may be shown
+		out = append(out, e)
 	}
 	if sortKey != "" {
 		slices.SortStableFunc(out, func(a, b entry) int {
@@ -187,10 +210,29 @@ func (l listed) chosen(g *gate.Gate, ch choice) ([]entry, error) {
 	return out, nil
 }
 
+// known checks that keys are such as something is said of, if there is any entry.
+func known(asked, ids []string, describe func(string) []pair) error {
+	open := slices.DeleteFunc(asked, func(key string) bool { return key == "" || strings.HasPrefix(key, "tag.") })
+	held := map[string]bool{}
+	for _, id := range ids {
+		if len(open) == 0 {
+			return nil
+		}
+		for _, kv := range describe(id) {
+			held[kv.key] = true
+		}
+		open = slices.DeleteFunc(open, func(key string) bool { return held[key] })
+	}
+	if len(open) == 0 || len(ids) == 0 {
+		return nil
+	}
+	return unknown("key", open[0], keys(held))
+}
+
 // holdsValue says whether a key of an entry has a value, or one of several.
-func holdsValue(e entry, key, value string) bool {
+func holdsValue(e *entry, key, value string) bool {
 	all := []string{e.text(key)}
-	for _, kv := range e.pairs {
+	for _, kv := range e.said() {
 		if kv.key == key {
 			if list, ok := kv.get().([]string); ok {
 				all = list
@@ -225,7 +267,7 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 	case "json":
 		return a.jsonRows(func(yield func(any) bool) {
 			for _, e := range entries {
-				if !yield(said(e.pairs)) {
+				if !yield(said(e.said())) {
 					return
 				}
 			}
@@ -264,9 +306,9 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 	}
 	var cells [][]view.Cell
 	for _, e := range entries {
-		row := e.cells(columns)
-		for i := range row {
-			row[i] = short(row[i])
+		var row []string
+		for _, c := range columns {
+			row = append(row, e.brief(c))
 		}
 		cells = append(cells, view.Row(row...))
 	}
@@ -319,9 +361,11 @@ func (a *app) listDirectory(g *gate.Gate, l listed, entries []entry, ch choice) 
 
 // short cuts a cell that would fill a page.
 func short(text string) string {
-	const most = 120
-	if runes := []rune(text); len(runes) > most {
-		return strings.TrimRight(string(runes[:most]), " ,") + "…"
+	count := 0
+	for i := range text {
+		if count++; count > mostBrief {
+			return strings.TrimRight(text[:i], " ,") + "…"
+		}
 	}
 	return text
 }

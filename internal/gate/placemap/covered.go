@@ -2,6 +2,7 @@ package placemap
 
 import (
 	"iter"
+	"math/bits"
 	"slices"
 )
 
@@ -107,16 +108,44 @@ func (p *Map) CoveredByAny(lists []int) func(Spot) bool {
 }
 
 // RowsOf gives the listed resources that a list covers, by the list's number and by their rows, in order. It costs what
-// they are.
+// they are, and of many what going through a bit for each listed resource does.
 func (p *Map) RowsOf(n int) iter.Seq[int] {
 	return func(yield func(int) bool) {
-		var rows []int32
+		groups, count := p.Groups(), 0
 		for spot := range p.Covered(n) {
-			rows = append(rows, p.Groups().Rows(spot)...)
+			count += len(groups.Rows(spot))
+		}
+		if count > max(fewRows, len(p.Spots)/64) {
+			p.manyRowsOf(n, yield)
+			return
+		}
+		rows := make([]int32, 0, count)
+		for spot := range p.Covered(n) {
+			rows = append(rows, groups.Rows(spot)...)
 		}
 		slices.Sort(rows)
 		for _, row := range rows {
 			if !yield(int(row)) {
+				return
+			}
+		}
+	}
+}
+
+// fewRows is how many rows are sorted at the least, however few there are in all.
+const fewRows = 4
+
+// manyRowsOf is RowsOf, without sorting.
+func (p *Map) manyRowsOf(n int, yield func(int) bool) {
+	is := make([]uint64, (len(p.Spots)+63)/64)
+	for spot := range p.Covered(n) {
+		for _, row := range p.Groups().Rows(spot) {
+			is[row/64] |= 1 << (row % 64)
+		}
+	}
+	for i, word := range is {
+		for ; word != 0; word &= word - 1 {
+			if !yield(64*i + bits.TrailingZeros64(word)) {
 				return
 			}
 		}

@@ -297,19 +297,15 @@ func (a *app) coverJSON(c covered) error {
 		Short     string   `json:"short"`
 		Unlisted  bool     `json:"unlisted,omitempty"` // the places are examples of what no inventory lists
 	}
-	write := func(rows []survey.Covered) []row {
-		out := []row{}
-		for _, r := range rows {
-			out = append(out, row{
-				r.Operation.Name, r.Operation.Level.String(), r.Operation.HighRisk, append([]string{}, r.Places...), r.Count,
-				append([]string{}, texts(r.People)...), r.Number, r.Services, r.Lent, r.Short, r.Coming,
-			})
+	as := func(r survey.Covered) row {
+		return row{
+			r.Operation.Name, r.Operation.Level.String(), r.Operation.HighRisk, append([]string{}, r.Places...), r.Count,
+			append([]string{}, texts(r.People)...), r.Number, r.Services, r.Lent, r.Short, r.Coming,
 		}
-		return out
 	}
-	out := map[string]any{"rows": write(c.rows)}
+	out := []jsonPart{{"rows", eachAs(c.rows, as)}}
 	if len(c.gone) > 0 {
-		out["lost"] = write(c.lost)
+		out = append([]jsonPart{{"lost", eachAs(c.lost, as)}}, out...)
 	}
-	return a.json(out)
+	return a.jsonObject(out...)
 }

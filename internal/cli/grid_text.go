@@ -217,13 +217,10 @@ func (a *app) gridMarkdown(s sheet) {
 }
 
 func (a *app) gridJSON(s sheet, invited []string, judged []judgedRow) error {
-	rows := []map[string]any{}
-	for _, r := range s.rows {
-		rows = append(rows, r.json)
-	}
 	columns := []string{}
 	for _, name := range s.columns {
 		columns = append(columns, strings.TrimSuffix(name, invitedMark))
 	}
-	return a.json(map[string]any{"columns": columns, "rows": rows, "invited": invited, "judged": judged})
+	return a.jsonObject(jsonPart{"columns", columns}, jsonPart{"invited", invited}, jsonPart{"judged", judged},
+		jsonPart{"rows", eachAs(s.rows, func(r sheetRow) map[string]any { return r.json })})
 }

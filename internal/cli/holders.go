@@ -180,14 +180,8 @@ func (a *app) holdersJSON(holders []gate.Answer, judged []judgedRow) error {
 		Subject  string `json:"subject"`
 		Decision string `json:"decision"`
 	}
-	out := struct {
-		Rows   []row       `json:"rows"`
-		Judged []judgedRow `json:"judged"`
-	}{[]row{}, judged}
-	for _, h := range holders {
-		out.Rows = append(out.Rows, row{h.Subject.String(), h.Outcome.String()})
-	}
-	return a.json(out)
+	rows := eachAs(holders, func(h gate.Answer) row { return row{h.Subject.String(), h.Outcome.String()} })
+	return a.jsonObject(jsonPart{"rows", rows}, jsonPart{"judged", judged})
 }
 
 func (a *app) holdersText(q asked, holders []gate.Answer, judged []judgedRow, most int) error {
@@ -277,14 +271,10 @@ func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Re
 			As        string     `json:"as"`
 			Steps     []stepJSON `json:"steps"`
 		}
-		out := struct {
-			Rows []row `json:"rows"`
-		}{[]row{}}
-		for _, h := range holders {
-			out.Rows = append(out.Rows, row{h.Subject.String(), h.Outcome.String(), h.Operation.Name,
-				h.Resource.Address.String(), h.Chain.As.String(), stepsJSON(h.Chain)})
-		}
-		err = a.json(out)
+		err = a.jsonRows(eachAs(holders, func(h escalation.Holder) row {
+			return row{h.Subject.String(), h.Outcome.String(), h.Operation.Name, h.Resource.Address.String(),
+				h.Chain.As.String(), stepsJSON(h.Chain)}
+		}))
 	} else {
 		err = a.eventualText(q, holders, standing, most)
 	}

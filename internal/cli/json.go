@@ -21,29 +21,68 @@ func (a *app) json(v any) error {
 	return nil
 }
 
-// jsonRows writes {"rows": …} as json does, and holds no more than one row at a time.
-func (a *app) jsonRows(rows iter.Seq[any]) error {
+// jsonPart is a member of a JSON object. Of a sequence the elements are written one by one.
+type jsonPart struct {
+	name  string
+	value any
+}
+
+// jsonObject writes an object as json does, and holds no more than one element of a sequence at a time.
+func (a *app) jsonObject(parts ...jsonPart) error {
 	out := bufio.NewWriterSize(a.Out, 1<<16) // which remembers that something could not be written
-	between := "{\n  \"rows\": [\n    "
-	for row := range rows {
-		text, err := indented(row, "    ")
-		if err != nil {
+	between := "{\n  "
+	for _, p := range parts {
+		out.WriteString(between + `"` + p.name + `": `)
+		between = ",\n  "
+		if err := p.write(out); err != nil {
 			return err
 		}
-		out.WriteString(between)
-		if _, err := out.Write(text); err != nil {
-			return outside{err}
-		}
-		between = ",\n    "
 	}
-	if between[0] == '{' {
-		return a.json(map[string]any{"rows": []any{}})
-	}
-	out.WriteString("\n  ]\n}\n")
+	out.WriteString("\n}\n")
 	if err := out.Flush(); err != nil {
 		return outside{err}
 	}
 	return nil
+}
+
+func (p jsonPart) write(out *bufio.Writer) error {
+	elements, many := p.value.(iter.Seq[any])
+	if !many {
+		text, err := indented(p.value, "  ")
+		out.Write(text)
+		return err
+	}
+	before, after := "[", "]"
+	for one := range elements {
+		text, err := indented(one, "    ")
+		if err != nil {
+			return err
+		}
+		out.WriteString(before + "\n    ")
+		if _, err := out.Write(text); err != nil {
+			return outside{err}
+		}
+		before, after = ",", "\n  ]"
+	}
+	if before == "[" {
+		out.WriteString(before)
+	}
+	out.WriteString(after)
+	return nil
+}
+
+// jsonRows writes {"rows": …}.
+func (a *app) jsonRows(rows iter.Seq[any]) error { return a.jsonObject(jsonPart{"rows", rows}) }
+
+// eachAs gives the elements of a list, as they are to be written.
+func eachAs[T, R any](list []T, as func(T) R) iter.Seq[any] {
+	return func(yield func(any) bool) {
+		for _, one := range list {
+			if !yield(as(one)) {
+				return
+			}
+		}
+	}
 }
 
 // indented gives a value as JSON, whose lines but the first begin with a prefix.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -92,11 +93,7 @@ func (a *app) reachJSON(rows []survey.Row, judged []judgedRow) error {
 		Decision   string   `json:"decision"`
 		Grants     []string `json:"grants"`
 	}
-	out := struct {
-		Rows   []row       `json:"rows"`
-		Judged []judgedRow `json:"judged"`
-	}{[]row{}, judged}
-	for _, r := range rows {
+	return a.jsonObject(jsonPart{"rows", eachAs(rows, func(r survey.Row) row {
 		one := row{Resource: r.Resource.Address.String(), Inside: r.Inside, Decision: r.Outcome.String(),
 			Operations: []string{}, Grants: []string{}}
 		for _, o := range r.Operations {
@@ -105,9 +102,8 @@ func (a *app) reachJSON(rows []survey.Row, judged []judgedRow) error {
 		for _, part := range r.Through {
 			one.Grants = append(one.Grants, part.Grant)
 		}
-		out.Rows = append(out.Rows, one)
-	}
-	return a.json(out)
+		return one
+	})}, jsonPart{"judged", judged})
 }
 
 func (a *app) reachText(q asked, who estate.Principal, rows []survey.Row, judged []judgedRow) {
@@ -197,27 +193,28 @@ func (a *app) reachAll(g *gate.Gate, who estate.Principal, ctx *gate.Context) er
 		Operation string `json:"operation"`
 		Decision  string `json:"decision"`
 	}
-	out := struct {
-		Rows []row `json:"rows"`
-	}{[]row{}}
+	if a.format == "json" {
+		var failed error
+		err := a.jsonRows(func(yield func(any) bool) {
+			failed = g.Reach(who, ctx, func(answer gate.Answer) bool {
+				return yield(row{answer.Resource.Address.String(), answer.Operation.Name, answer.Outcome.String()})
+			})
+		})
+		return cmp.Or(failed, err)
+	}
+	p := a.page(a.Out)
+	var cells [][]view.Cell
 	err := g.Reach(who, ctx, func(answer gate.Answer) bool {
-		out.Rows = append(out.Rows, row{answer.Resource.Address.String(), answer.Operation.Name, answer.Outcome.String()})
+		style := view.Yes
+		if answer.Outcome != gate.Allow {
+			style = view.Maybe
+		}
+		cells = append(cells, []view.Cell{{Text: answer.Resource.Address.String()}, {Text: answer.Operation.Name},
+			{Text: answer.Outcome.String(), Style: style}})
 		return true
 	})
 	if err != nil {
 		return err
-	}
-	if a.format == "json" {
-		return a.json(out)
-	}
-	p := a.page(a.Out)
-	var cells [][]view.Cell
-	for _, r := range out.Rows {
-		style := view.Yes
-		if r.Decision != gate.Allow.String() {
-			style = view.Maybe
-		}
-		cells = append(cells, []view.Cell{{Text: r.Resource}, {Text: r.Operation}, {Text: r.Decision, Style: style}})
 	}
 	p.Table(0, []string{"resource", "operation", "decision"}, cells)
 	return nil
@@ -232,13 +229,7 @@ func (a *app) visible(q asked, who estate.Principal) error {
 		type row struct {
 			Resource string `json:"resource"`
 		}
-		out := struct {
-			Rows []row `json:"rows"`
-		}{[]row{}}
-		for _, r := range seen {
-			out.Rows = append(out.Rows, row{r.Address.String()})
-		}
-		return a.json(out)
+		return a.jsonRows(eachAs(seen, func(r *estate.Resource) row { return row{r.Address.String()} }))
 	}
 	p := a.page(a.Out)
 	p.Line("%s sees %d of %s, %s", q.about, len(seen), count(q.gate.Estate().Tree.Len(), "resource"), q.said)

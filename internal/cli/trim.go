@@ -3,11 +3,13 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"path"
 	"slices"
 	"strings"
@@ -396,37 +398,43 @@ func (a *app) trimJSON(g *gate.Gate, t survey.Trim, most int) error {
 		Idle  []string  `json:"idle,omitempty"`
 		Edit  *proposal `json:"edit,omitempty"`
 	}
-	zone := g.Estate().Zone
-	out := struct {
-		Actions int       `json:"actions"`
-		Refused []refusal `json:"refused"`
-		Roles   []unused  `json:"roles"`
-		Grants  []unused  `json:"grants"`
-	}{t.Actions, []refusal{}, []unused{}, []unused{}}
-	for _, r := range t.Refused {
-		out.Refused = append(out.Refused, refusal{zone.Format(r.At), r.Who.String(), r.Operation, r.Resource, r.Why, r.Line})
+	var failed error
+	// each gives what is not used one by one, with the edit that takes it away if there is one
+	each := func(all []survey.Unused, edit func(i int, one *unused) (*proposal, error)) iter.Seq[any] {
+		return func(yield func(any) bool) {
+			for i, u := range all {
+				if failed != nil {
+					return
+				}
+				one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never)}
+				if one.Edit, failed = edit(i, &one); failed == nil && !yield(one) {
+					return
+				}
+			}
+		}
 	}
-	for i, u := range t.Roles {
-		one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never)}
-		if len(u.Never) < len(u.Given) && (most == 0 || i < most) {
+	worked := func(i int) bool { return most == 0 || i < most }
+	err := a.jsonObject(
+		jsonPart{"actions", t.Actions},
+		jsonPart{"refused", eachAs(t.Refused, func(r survey.Refusal) refusal {
+			return refusal{g.Estate().Zone.Format(r.At), r.Who.String(), r.Operation, r.Resource, r.Why, r.Line}
+		})},
+		jsonPart{"roles", each(t.Roles, func(i int, _ *unused) (*proposal, error) {
+			u := t.Roles[i]
+			if len(u.Never) == len(u.Given) || !worked(i) {
+				return nil, nil
+			}
 			edit, err := a.narrowed(g, u)
-			if err != nil {
-				return err
+			return &edit, err
+		})},
+		jsonPart{"grants", each(t.Grants, func(i int, one *unused) (*proposal, error) {
+			u := t.Grants[i]
+			one.Idle = texts(u.IdleSubjects())
+			if len(u.Never) < len(u.Given) || u.Protected || !worked(i) {
+				return nil, nil
 			}
-			one.Edit = &edit
-		}
-		out.Roles = append(out.Roles, one)
-	}
-	for i, u := range t.Grants {
-		one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never), Idle: texts(u.IdleSubjects())}
-		if len(u.Never) == len(u.Given) && !u.Protected && (most == 0 || i < most) {
 			edit, err := a.propose(g, "hgate remove grant "+u.ID, change.Without(g.Estate(), "grants", u.ID))
-			if err != nil {
-				return err
-			}
-			one.Edit = &edit
-		}
-		out.Grants = append(out.Grants, one)
-	}
-	return a.json(out)
+			return &edit, err
+		})})
+	return cmp.Or(failed, err)
 }

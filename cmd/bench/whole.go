@@ -42,7 +42,7 @@ func measureWhole(t *table, s shape.Shape, g *gate.Gate, pairs int) {
 		reaches = append(reaches, float64(time.Since(start)))
 		start = time.Now()
 		middle := g.Estate().Tree.At(g.Estate().Tree.Len() / 2)
-		_, err := counting.Holders(context.Background(), g, c, []*estate.Resource{middle},
+		_, err := counting.Holders(context.Background(), g, c, counting.PlacesOf(middle),
 			func(o *estate.Operation) bool { return o.Level == estate.Change })
 		must(err)
 		holders = append(holders, float64(time.Since(start)))

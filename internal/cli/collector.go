@@ -9,7 +9,7 @@ import (
 )
 
 // largeHeap is how many bytes the heap may have before a short run collects any.
-const largeHeap = 576 << 20
+const largeHeap = 352 << 20
 
 // least is up to how many bytes a short run collects none; 0 where it is none.
 var least struct {

@@ -81,7 +81,7 @@ it, or nothing decides between several.`,
 			who = append(who, p)
 		}
 		if len(who) == 0 {
-			holders, err := counting.Holders(a.ctx, g, ctx, []*estate.Resource{place},
+			holders, err := counting.Holders(a.ctx, g, ctx, counting.PlacesOf(place),
 				func(o *estate.Operation) bool { return o.Name == args[0] })
 			if err != nil {
 				return err

@@ -258,7 +258,7 @@ func chosenPlaces(g *gate.Gate, texts []string) (out estate.Resources, err error
 		if err != nil {
 			return nil, fmt.Errorf("--where: %w", err)
 		}
-		if len(inside) == 1 && inside[0].Index < 0 {
+		if len(inside.Unlisted) > 0 {
 			return nil, fmt.Errorf("--where %s: this speaks of listed resources, and that is not listed", text)
 		}
 		t, _ := estate.ParseResourceTerm(text)

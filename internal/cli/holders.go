@@ -49,7 +49,7 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 		if cmd.Flags().Changed("role") {
 			return fmt.Errorf("--role names the session of one subject; leave it out here")
 		}
-		operation, place, resources, err := selected(g, args[0], args[1], extent(exactly))
+		operation, place, places, err := selected(g, args[0], args[1], extent(exactly))
 		if err != nil {
 			return err
 		}
@@ -68,10 +68,10 @@ shortest chain of steps for each. It exits with 1 if there is nobody.`,
 			if err != nil {
 				return err
 			}
-			return a.eventualHolders(q, now, resources, fits, most)
+			return a.eventualHolders(q, now, places, fits, most)
 		}
 		done := a.progress("asking for every subject")
-		holders, err := counting.Holders(a.ctx, g, ctx, resources, fits)
+		holders, err := counting.Holders(a.ctx, g, ctx, places, fits)
 		done()
 		if err != nil {
 			return err
@@ -109,64 +109,66 @@ const (
 // selected reads an operation and a place, or selectors of them: the place is itself and all inside it, unless it is
 // meant exactly. What selects nothing is an error.
 func selected(g *gate.Gate, what, where string, of extent) (estate.OperationTerm, estate.ResourceTerm,
-	[]*estate.Resource, error) {
+	counting.Places, error) {
 	operation, err := estate.ParseOperationTerm(what)
 	if err != nil {
-		return operation, estate.ResourceTerm{}, nil, err
+		return operation, estate.ResourceTerm{}, counting.Places{}, err
 	}
 	place, err := estate.ParseResourceTerm(where)
 	if err != nil {
-		return operation, place, nil, err
+		return operation, place, counting.Places{}, err
 	}
-	resources, err := chosen(g, operation, place, of)
-	return operation, place, resources, err
+	places, err := chosen(g, operation, place, of)
+	return operation, place, places, err
 }
 
 // chosen lists the resources of a place on which an operation is asked about.
-func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceTerm, of extent) ([]*estate.Resource,
+func chosen(g *gate.Gate, operation estate.OperationTerm, place estate.ResourceTerm, of extent) (counting.Places,
 	error) {
+	none := counting.Places{}
 	if operation.Not || place.Not {
-		return nil, fmt.Errorf("`not` has nothing to take away from here")
+		return none, fmt.Errorf("`not` has nothing to take away from here")
 	}
 	e := g.Estate()
 	if place.Scope != "" && e.Scopes[place.Scope] == nil {
-		return nil, unknown("scope", place.Scope, ids(e.Section("scopes")))
+		return none, unknown("scope", place.Scope, ids(e.Section("scopes")))
 	}
 	plain := place.In != nil && place.In.Plain()
 	if of == alone && !plain {
-		return nil, fmt.Errorf("--exactly is about one place, and %s is none", place)
+		return none, fmt.Errorf("--exactly is about one place, and %s is none", place)
 	}
 	var one *estate.Resource
 	if plain {
 		var err error
 		if one, err = g.Place(place.In.Address()); err != nil {
-			return nil, err
+			return none, err
 		}
 		if operation.Kind == estate.ByName && (of == alone || one.Index < 0) {
-			return []*estate.Resource{one}, g.Operation(operation.Name, one)
+			return counting.PlacesOf(one), g.Operation(operation.Name, one)
 		}
 		if of == alone || one.Index < 0 {
-			return []*estate.Resource{one}, nil
+			return counting.PlacesOf(one), nil
 		}
 	}
-	resources := g.Resources(estate.Resources{place})
-	if len(resources) == 0 {
-		return nil, fmt.Errorf("%s fits no listed resource", place)
+	places := counting.Places{Rows: slices.Collect(g.Selected(estate.Resources{place}))}
+	if places.Len() == 0 {
+		return none, fmt.Errorf("%s fits no listed resource", place)
 	}
-	for _, r := range resources {
-		for _, o := range e.Offer(r.System.Kind.ID).On(r.Type) {
+	for _, row := range places.Rows {
+		r := e.Tree.Rows[row]
+		for _, o := range e.Offer(e.Tree.Systems[r.System].Kind.ID).On(e.Tree.Types[r.Type]) {
 			if operation.Fits(o, e.Edition) {
-				return resources, nil
+				return places, nil
 			}
 		}
 	}
 	if one != nil && operation.Kind == estate.ByName {
 		if one.System.Judge && appliesIn(e, one.System, operation.Name) {
-			return resources, nil // to what no inventory lists
+			return places, nil // to what no inventory lists
 		}
-		return nil, g.Operation(operation.Name, one)
+		return none, g.Operation(operation.Name, one)
 	}
-	return nil, fmt.Errorf("no operation that %s names applies to anything in %s", operation, place)
+	return none, fmt.Errorf("no operation that %s names applies to anything in %s", operation, place)
 }
 
 // appliesIn says whether an operation applies to any type of resource of a system's kind.
@@ -243,13 +245,13 @@ func holdersTable(p *view.Page, g *gate.Gate, ctx *gate.Context, holders []gate.
 }
 
 // eventualHolders tells who may, and who can get to it.
-func (a *app) eventualHolders(q asked, now clock.Instant, resources []*estate.Resource,
+func (a *app) eventualHolders(q asked, now clock.Instant, places counting.Places,
 	selects func(*estate.Operation) bool, most int) error {
 	done := a.progress("looking for ways to more")
 	ways, err := escalation.Work(a.ctx, q.gate.Estate(), now, q.gate)
 	var holders []escalation.Holder
 	if err == nil {
-		holders, err = ways.Holders(a.ctx, q.context, q.gate, resources, selects)
+		holders, err = ways.Holders(a.ctx, q.context, q.gate, places, selects)
 	}
 	done()
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 
@@ -59,7 +60,10 @@ fail, unless with --all.`,
 	c.Flags().BoolVar(&all, "all", false, "as text: tell of all, however many there are")
 	c.MarkFlagsMutuallyExclusive("in-force", "eventual")
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		g, err := a.compiled()
+		if that != "" && len(args) > 0 {
+			return fmt.Errorf("--that is judged by itself; leave %s out", strings.Join(args, " "))
+		}
+		g, chosen, err := a.compiledWith(that)
 		if err != nil {
 			return err
 		}
@@ -67,15 +71,7 @@ fail, unless with --all.`,
 		if err != nil {
 			return err
 		}
-		var chosen []*estate.Guarantee
-		switch {
-		case that != "" && len(args) > 0:
-			return fmt.Errorf("--that is judged by itself; leave %s out", strings.Join(args, " "))
-		case that != "":
-			if g, chosen, err = a.stated(that); err != nil {
-				return fmt.Errorf("--that: %w", err)
-			}
-		case len(args) == 0:
+		if that == "" && len(args) == 0 {
 			chosen = estate.Sorted(g.Estate().Guarantees)
 		}
 		for _, name := range args {
@@ -126,8 +122,34 @@ fail, unless with --all.`,
 	return c
 }
 
-// stated compiles the workspace with a statement as a guarantee of its own.
-func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
+// compiledWith compiles the workspace with a statement as a guarantee of its own, if there is one.
+func (a *app) compiledWith(statement string) (*gate.Gate, []*estate.Guarantee, error) {
+	if statement == "" {
+		g, err := a.compiled()
+		return g, nil, err
+	}
+	root, dir, err := a.workspace()
+	if err != nil {
+		return nil, nil, err
+	}
+	defer root.Close()
+	defer a.release()
+	done := a.progress("reading the workspace")
+	known, err := a.compiledIn(root, dir)
+	done()
+	if err != nil {
+		return nil, nil, err
+	}
+	g, stated, err := a.stated(statement, root.FS(), known)
+	if err != nil {
+		return nil, nil, fmt.Errorf("--that: %w", err)
+	}
+	return g, []*estate.Guarantee{stated}, nil
+}
+
+// stated compiles the workspace of a gate with a statement.
+func (a *app) stated(text string, files fs.FS, known *gate.Gate) (*gate.Gate, *estate.Guarantee, error) {
+	before := known.Estate()
 	value, err := verify.Statement(text)
 	if err != nil {
 		return nil, nil, err
@@ -136,33 +158,23 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("it can't be read: %w", err)
 	}
-	root, dir, err := a.workspace()
-	if err != nil {
-		return nil, nil, err
-	}
-	defer root.Close()
-	defer a.release()
-	before, known, err := a.estateIn(root, dir)
-	if err != nil {
-		return nil, nil, err
-	}
 	id, file := "that", "that.yaml"
 	for taken := true; taken; {
-		_, err := root.Stat(file)
+		_, err := fs.Stat(files, file)
 		if taken = err == nil || before.Guarantees[id] != nil; taken {
 			id, file = id+"-", "that-"+file
 		}
 	}
-	d := draft.New(root.FS(), before)
+	d := draft.New(files, before)
 	if err := d.Add("guarantees", id, body, file); err != nil {
 		return nil, nil, err
 	}
-	e, err := policyfile.Reload(root.FS(), d.FS(), before, []string{file})
+	e, err := policyfile.Reload(files, d.FS(), before, []string{file})
 	var list diagnostic.List
 	if errors.As(err, &list) {
 		for _, d := range list {
 			if d.Position.File == file {
-				return nil, nil, fmt.Errorf("%s; %s", d.Message, d.Help)
+				return nil, nil, errors.New(strings.TrimSuffix(d.Message+"; "+d.Help, "; "))
 			}
 		}
 	}
@@ -178,7 +190,7 @@ func (a *app) stated(text string) (*gate.Gate, []*estate.Guarantee, error) {
 			return nil, nil, err
 		}
 	}
-	return g, []*estate.Guarantee{e.Guarantees[id]}, nil
+	return g, e.Guarantees[id], nil
 }
 
 // saidIn writes what a guarantee says, as --that reads it.

@@ -91,9 +91,9 @@ type Holder struct {
 	Chain Chain // without steps if it is so already
 }
 
-// Holders lists whoever may do one of the selected operations on one of the resources in a context, of a gate, or can
+// Holders lists whoever may do one of the selected operations on one of some places in a context, of a gate, or can
 // get to it: first who may, then by how many steps it takes.
-func (w *Ways) Holders(ctx context.Context, c *gate.Context, of *gate.Gate, resources []*estate.Resource,
+func (w *Ways) Holders(ctx context.Context, c *gate.Context, of *gate.Gate, places counting.Places,
 	selects func(*estate.Operation) bool) ([]Holder, error) {
 	best := map[estate.Principal]Holder{}
 	found := func(a gate.Answer, chain Chain) {
@@ -104,14 +104,14 @@ func (w *Ways) Holders(ctx context.Context, c *gate.Context, of *gate.Gate, reso
 		}
 	}
 	now := w.stages[0]
-	answers, err := counting.Holders(ctx, now.Gate, now.For(c, of), resources, selects)
+	answers, err := counting.Holders(ctx, now.Gate, now.For(c, of), places, selects)
 	if err != nil {
 		return nil, err
 	}
 	for _, a := range answers {
 		found(a, Chain{As: a.Subject})
 	}
-	for _, r := range resources {
+	for r := range places.Each(w.estate) {
 		who := w.whoLater(r, func(p estate.Principal) bool {
 			known, ok := best[p]
 			return ok && len(known.Chain.Steps) == 0
@@ -179,7 +179,7 @@ func (w *Ways) after(ctx context.Context, c *gate.Context, of *gate.Gate, among 
 	last, o, r := w.last(), at.operation, at.resource
 	asked, is := last.For(c, of), func(one *estate.Operation) bool { return one == o }
 	if among == nil {
-		answers, err = counting.Holders(ctx, last.Gate, asked, []*estate.Resource{r}, is)
+		answers, err = counting.Holders(ctx, last.Gate, asked, counting.PlacesOf(r), is)
 	}
 	for _, who := range among {
 		if err == nil {

@@ -15,6 +15,7 @@ import (
 	"hiddengate/internal/escalation"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/counting"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/shape"
 	"hiddengate/internal/verify"
@@ -250,7 +251,8 @@ func TestProofsAndHoldersCountWhatChainsReach(t *testing.T) {
 					reached[who] = reached[who] || ok
 				}
 			}
-			holders, err := ways.Holders(t.Context(), at, g, resources, func(one *estate.Operation) bool { return one == o })
+			holders, err := ways.Holders(t.Context(), at, g, counting.PlacesOf(resources...),
+				func(one *estate.Operation) bool { return one == o })
 			require.NoError(t, err)
 			told := map[string]bool{}
 			for _, h := range holders {
@@ -296,7 +298,7 @@ func TestTheShortestWayIsTold(t *testing.T) {
 			require.NoError(t, err)
 			resources = append(resources, e.Listed(a))
 		}
-		holders, err := w.Holders(t.Context(), g.NewContext(), g, resources,
+		holders, err := w.Holders(t.Context(), g.NewContext(), g, counting.PlacesOf(resources...),
 			func(o *estate.Operation) bool { return o.Name == "box.wipe" })
 		require.NoError(t, err)
 		for _, h := range holders {

@@ -201,7 +201,7 @@ func TestHoldersAreThoseWhoMay(t *testing.T) {
 		q := questions(d, e, 1)[0]
 		r, err := g.Place(q.where)
 		require.NoError(t, err)
-		holders, err := counting.Holders(t.Context(), g, q.request.context(g), []*estate.Resource{r},
+		holders, err := counting.Holders(t.Context(), g, q.request.context(g), counting.PlacesOf(r),
 			func(o *estate.Operation) bool { return o.Name == q.operation })
 		require.NoError(t, err)
 		found := map[estate.Principal]gate.Outcome{}
@@ -228,7 +228,7 @@ func holdersOfMany(t *testing.T, seed int, d draw, g *gate.Gate, q asked) {
 		return
 	}
 	ctx := q.request.context(g)
-	holders, err := counting.Holders(t.Context(), g, ctx, resources,
+	holders, err := counting.Holders(t.Context(), g, ctx, counting.PlacesOf(resources...),
 		func(o *estate.Operation) bool { return o.Level >= estate.Change })
 	require.NoError(t, err)
 	for _, p := range g.Subjects() {
@@ -437,7 +437,7 @@ func TestHoldersOfWhatOthersOwn(t *testing.T) {
 		for _, text := range []string{"db:sky/a", "db:sky/b"} {
 			both = append(both, g.Estate().Listed(mustAddress(text)))
 		}
-		holders, err := counting.Holders(t.Context(), g, g.NewContext(), both,
+		holders, err := counting.Holders(t.Context(), g, g.NewContext(), counting.PlacesOf(both...),
 			func(o *estate.Operation) bool { return o.Name == "table.read" })
 		require.NoError(t, err)
 		found := map[string]string{}

@@ -69,7 +69,7 @@ func TestWhatLooksAtAllEndsWithItsContext(t *testing.T) {
 			for i := range e.Tree.Len() {
 				everything = append(everything, e.Tree.At(i))
 			}
-			_, err := counting.Holders(ctx, g, g.NewContext(), everything, anything)
+			_, err := counting.Holders(ctx, g, g.NewContext(), counting.PlacesOf(everything...), anything)
 			return err
 		},
 		"lacking": func(ctx context.Context) error {

@@ -322,11 +322,8 @@ func (w *Wanted) take(there map[string]Account, name string, who estate.Principa
 }
 
 // listed gives the places of the state that the policy lists.
-func (w *Wanted) listed() (out []*estate.Resource) {
-	for _, row := range slices.Sorted(maps.Keys(rowsOf(w.rows))) {
-		out = append(out, w.Gate.Estate().Tree.At(row))
-	}
-	return out
+func (w *Wanted) listed() counting.Places {
+	return counting.Places{Rows: slices.Sorted(maps.Keys(rowsOf(w.rows)))}
 }
 
 func rowsOf(rows []int) map[int]bool {

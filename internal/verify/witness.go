@@ -259,7 +259,7 @@ func (p *Prover) shortage(ctx context.Context, g *estate.Guarantee, v *violation
 	asked := p.gate.NewContext()
 	asked.Time(v.at)
 	edition := p.gate.Estate().Edition
-	holders, err := counting.Holders(ctx, p.gate, asked, []*estate.Resource{place},
+	holders, err := counting.Holders(ctx, p.gate, asked, counting.PlacesOf(place),
 		func(o *estate.Operation) bool { return g.May.Fit(o, edition) })
 	if err != nil {
 		return nil, err

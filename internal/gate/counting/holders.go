@@ -16,13 +16,13 @@ import (
 	"hiddengate/internal/region"
 )
 
-// Holders tells who may do any of the operations on any of the resources: the best answer for each subject, those who
-// are denied everything left out. Of many resources it costs a few decisions for each who may, and for each who may not
+// Holders tells who may do any of the operations on any of the places: the best answer for each subject, those who
+// are denied everything left out. Of many places it costs a few decisions for each who may, and for each who may not
 // a look at what is given there.
-func Holders(ctx context.Context, g *gate.Gate, c *gate.Context, resources []*estate.Resource,
+func Holders(ctx context.Context, g *gate.Gate, c *gate.Context, places Places,
 	selects func(*estate.Operation) bool) ([]gate.Answer, error) {
-	h := holding{gate: g, context: c, resources: resources, selects: selects}
-	if len(resources) == 1 || slices.ContainsFunc(resources, func(r *estate.Resource) bool { return r.Index < 0 }) {
+	h := holding{gate: g, context: c, places: places, selects: selects}
+	if places.Len() == 1 || len(places.Unlisted) > 0 {
 		return h.ask(ctx)
 	}
 	return h.count(ctx)
@@ -30,14 +30,14 @@ func Holders(ctx context.Context, g *gate.Gate, c *gate.Context, resources []*es
 
 // holding is the question who may do something.
 type holding struct {
-	gate      *gate.Gate
-	context   *gate.Context
-	resources []*estate.Resource
-	selects   func(*estate.Operation) bool
-	table     *Table
-	wanted    opset.Set // the operations
-	inOrder   []uint32  // the piles in tree order
-	place     []uint32  // of each pile, its place there
+	gate    *gate.Gate
+	context *gate.Context
+	places  Places
+	selects func(*estate.Operation) bool
+	table   *Table
+	wanted  opset.Set // the operations
+	inOrder []uint32  // the piles in tree order
+	place   []uint32  // of each pile, its place there
 }
 
 // ask asks for every subject.
@@ -60,7 +60,7 @@ func (h *holding) ask(ctx context.Context) (out []gate.Answer, err error) {
 // best gives the first answer of a gate that is as good as it gets.
 func (h *holding) best(g *gate.Gate, c *gate.Context, subject int) (gate.Answer, error) {
 	best := gate.Answer{Subject: g.SubjectOf(subject)}
-	of := gate.Sought{Context: c, Resources: slices.Values(h.resources), Operations: h.selects}
+	of := gate.Sought{Context: c, Resources: h.places.Each(g.Estate()), Operations: h.selects}
 	err := g.Answers(best.Subject, of, func(a gate.Answer) bool {
 		if a.Outcome > best.Outcome {
 			best = a
@@ -73,7 +73,7 @@ func (h *holding) best(g *gate.Gate, c *gate.Context, subject int) (gate.Answer,
 // count looks for the best answer of each subject, on all cores.
 func (h *holding) count(ctx context.Context) (out []gate.Answer, err error) {
 	g := h.gate
-	h.table, h.wanted = tableOf(g, h.context, h.resources), g.Classes.Ops.NewSet()
+	h.table, h.wanted = tableOf(g, h.context, h.places.Rows), g.Classes.Ops.NewSet()
 	for i, o := range g.Classes.Ops.List {
 		if h.selects(o) {
 			h.wanted.Add(uint32(i))

@@ -88,10 +88,10 @@ func NewTable(g *gate.Gate, c *gate.Context) *Table {
 }
 
 // tableOf counts some listed resources alone.
-func tableOf(g *gate.Gate, c *gate.Context, resources []*estate.Resource) *Table {
+func tableOf(g *gate.Gate, c *gate.Context, rows []int) *Table {
 	t := &Table{gate: g, context: c, chosen: make([]bool, g.Estate().Tree.Len())}
-	for _, r := range resources {
-		t.chosen[r.Index] = true
+	for _, row := range rows {
+		t.chosen[row] = true
 	}
 	t.build()
 	return t

@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"os"
 	"slices"
 	"testing"
 
@@ -9,6 +10,8 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/counting"
+	"hiddengate/internal/policyfile"
+	"hiddengate/internal/shape"
 )
 
 // What one of those who are alike is told of one of the resources that are, all others are told of all of them; and no
@@ -114,4 +117,32 @@ func TestWhatAListSelects(t *testing.T) {
 		}
 	}
 	require.Greater(t, selected, 1000)
+}
+
+// The rows of a list are all that it covers, in order, be they few or many of all that is listed.
+func TestRowsOfAListComeInOrder(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, shape.Uneven(1000).Write(dir))
+	e, err := policyfile.Load(os.DirFS(dir))
+	require.NoError(t, err)
+	g := compiled(t, e)
+	few, many := 0, 0
+	for _, gr := range estate.Sorted(e.Grants) {
+		var want []int
+		for r := range e.Tree.All() {
+			if g.Covers(gr.On, r) {
+				want = append(want, r.Index)
+			}
+		}
+		n, known := g.Places.NumberOf(gr.On)
+		require.True(t, known)
+		require.Equal(t, want, slices.Collect(g.Places.RowsOf(n)), gr.ID)
+		if len(want) > e.Tree.Len()/64 {
+			many++
+		} else if len(want) > 1 {
+			few++
+		}
+	}
+	require.Greater(t, few, 2)
+	require.Greater(t, many, 5)
 }

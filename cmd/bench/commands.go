@@ -114,7 +114,7 @@ func (w *workspace) commands() (out [][]string) {
 	ask := w.Asks(1)[0]
 	place := ask.Where[:strings.LastIndexAny(ask.Where, "/:")]
 	for _, line := range []string{
-		"list people", "list groups", "list roles", "list grants", "list scopes",
+		"list people", "list groups", "list roles", "list grants", "list scopes", "list resources",
 		"show person " + ask.Who, "show group team-0001", "show role role-0001", "show grant grant-00000",
 		"show resource " + place,
 		"try " + ask.Who + " " + ask.What + " " + ask.Where, "try " + ask.Who + " " + ask.What + " " + ask.Where + " --fix",

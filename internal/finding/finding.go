@@ -12,6 +12,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/lending"
+	"hiddengate/internal/parallel"
 )
 
 // Finding is one thing that `check` looks for.
@@ -89,13 +90,19 @@ func RunAbout(ctx context.Context, g *gate.Gate, about *estate.Estate, now clock
 }
 
 func run(c *check, findings []*Finding) ([]Found, error) {
-	for _, f := range findings {
-		c.finding = f
-		f.find(c)
-		if c.ctx.Err() != nil {
-			return nil, context.Cause(c.ctx)
-		}
+	var work parallel.Group
+	beside := *c // which looks for what takes as long as all the rest
+	if i := slices.Index(findings, missingNeed); i >= 0 && parallel.Workers() > 1 {
+		beside.gate = c.gate.Fork()
+		work.Go(func() { beside.look([]*Finding{missingNeed}) })
+		findings = slices.Concat(findings[:i], findings[i+1:])
 	}
+	c.look(findings)
+	work.Wait()
+	if c.ctx.Err() != nil {
+		return nil, context.Cause(c.ctx)
+	}
+	c.found = append(c.found, beside.found...)
 	slices.SortStableFunc(c.found, func(a, b Found) int {
 		if d := b.Severity - a.Severity; d != 0 {
 			return int(d)
@@ -106,6 +113,17 @@ func run(c *check, findings []*Finding) ([]Found, error) {
 		return a.Position.Compare(b.Position)
 	})
 	return slices.Compact(c.found), nil
+}
+
+// look looks for some findings, until the context ends.
+func (c *check) look(findings []*Finding) {
+	for _, f := range findings {
+		if c.ctx.Err() != nil {
+			return
+		}
+		c.finding = f
+		f.find(c)
+	}
 }
 
 // report adds what was found about an entry, at a position in it.

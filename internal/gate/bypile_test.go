@@ -129,12 +129,18 @@ func same(t *testing.T, cells *differing.Cells, a, b region.Region) bool {
 	return over && under
 }
 
-// So it is where classes are many, and most of them hold little of what there is.
-func TestManyClassesAreToldByPile(t *testing.T) {
+// uneven makes up a large estate of so many people.
+func uneven(t *testing.T, people int) *estate.Estate {
 	dir := t.TempDir()
-	require.NoError(t, shape.Uneven(2000).Write(dir))
+	require.NoError(t, shape.Uneven(people).Write(dir))
 	e, err := policyfile.Load(os.DirFS(dir))
 	require.NoError(t, err)
+	return e
+}
+
+// So it is where classes are many, and most of them hold little of what there is.
+func TestManyClassesAreToldByPile(t *testing.T) {
+	e := uneven(t, 2000)
 	g := compiled(t, e)
 	cells, err := differing.CompileCells(e, differing.Scene{Base: g})
 	require.NoError(t, err)

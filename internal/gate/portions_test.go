@@ -1,7 +1,6 @@
 package gate_test
 
 import (
-	"os"
 	"slices"
 	"testing"
 
@@ -10,8 +9,6 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
 	"hiddengate/internal/gate/counting"
-	"hiddengate/internal/policyfile"
-	"hiddengate/internal/shape"
 )
 
 // What one of those who are alike is told of one of the resources that are, all others are told of all of them; and no
@@ -121,10 +118,7 @@ func TestWhatAListSelects(t *testing.T) {
 
 // The rows of a list are all that it covers, in order, be they few or many of all that is listed.
 func TestRowsOfAListComeInOrder(t *testing.T) {
-	dir := t.TempDir()
-	require.NoError(t, shape.Uneven(1000).Write(dir))
-	e, err := policyfile.Load(os.DirFS(dir))
-	require.NoError(t, err)
+	e := uneven(t, 1000)
 	g := compiled(t, e)
 	few, many := 0, 0
 	for _, gr := range estate.Sorted(e.Grants) {

@@ -326,8 +326,10 @@ func describeSystem(g *gate.Gate, id string) []pair {
 	inside := each(func(yield func(string) bool) {
 		tree := g.Estate().Tree
 		first := tree.Find(s.ID)
-		for row := first + 1; row < tree.End(first) && yield(tree.Address(row)[len(s.ID)+1:]); {
-			row++
+		for row := first + 1; row < tree.End(first); row++ {
+			if !yield(tree.Address(row)[len(s.ID)+1:]) {
+				return
+			}
 		}
 	})
 	makes := ""

@@ -3,8 +3,8 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
-	"iter"
 
 	"hiddengate/internal/visible"
 )
@@ -21,13 +21,17 @@ func (a *app) json(v any) error {
 	return nil
 }
 
-// jsonPart is a member of a JSON object. Of a sequence the elements are written one by one.
+// jsonPart is a member of a JSON object.
 type jsonPart struct {
 	name  string
 	value any
 }
 
-// jsonObject writes an object as json does, and holds no more than one element of a sequence at a time.
+// elements tells the elements of a list one by one. Its error says that it could not.
+type elements func(yield func(any) bool) error
+
+// jsonObject writes an object as json does, and holds no more than one of the elements that a part tells one by one.
+// Where these fail at once, nothing is written.
 func (a *app) jsonObject(parts ...jsonPart) error {
 	out := bufio.NewWriterSize(a.Out, 1<<16) // which remembers that something could not be written
 	between := "{\n  "
@@ -46,23 +50,28 @@ func (a *app) jsonObject(parts ...jsonPart) error {
 }
 
 func (p jsonPart) write(out *bufio.Writer) error {
-	elements, many := p.value.(iter.Seq[any])
+	tell, many := p.value.(elements)
 	if !many {
 		text, err := indented(p.value, "  ")
 		out.Write(text)
 		return err
 	}
 	before, after := "[", "]"
-	for one := range elements {
-		text, err := indented(one, "    ")
-		if err != nil {
-			return err
+	var failed error
+	err := tell(func(one any) bool {
+		var text []byte
+		if text, failed = indented(one, "    "); failed != nil {
+			return false
 		}
 		out.WriteString(before + "\n    ")
 		if _, err := out.Write(text); err != nil {
-			return outside{err}
+			failed = outside{err}
 		}
 		before, after = ",", "\n  ]"
+		return failed == nil
+	})
+	if err := cmp.Or(failed, err); err != nil {
+		return err
 	}
 	if before == "[" {
 		out.WriteString(before)
@@ -72,16 +81,17 @@ func (p jsonPart) write(out *bufio.Writer) error {
 }
 
 // jsonRows writes {"rows": …}.
-func (a *app) jsonRows(rows iter.Seq[any]) error { return a.jsonObject(jsonPart{"rows", rows}) }
+func (a *app) jsonRows(rows elements) error { return a.jsonObject(jsonPart{"rows", rows}) }
 
 // eachAs gives the elements of a list, as they are to be written.
-func eachAs[T, R any](list []T, as func(T) R) iter.Seq[any] {
-	return func(yield func(any) bool) {
+func eachAs[T, R any](list []T, as func(T) R) elements {
+	return func(yield func(any) bool) error {
 		for _, one := range list {
 			if !yield(as(one)) {
-				return
+				return nil
 			}
 		}
+		return nil
 	}
 }
 

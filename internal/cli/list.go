@@ -265,13 +265,7 @@ func (a *app) list(g *gate.Gate, l listed, ch choice) error {
 	}
 	switch a.format {
 	case "json":
-		return a.jsonRows(func(yield func(any) bool) {
-			for _, e := range entries {
-				if !yield(said(e.said())) {
-					return
-				}
-			}
-		})
+		return a.jsonRows(eachAs(entries, func(e entry) map[string]any { return said(e.said()) }))
 	case "ldif", "scim":
 		return a.listDirectory(g, l, entries, ch)
 	case "csv":

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"fmt"
 	"strings"
 
@@ -194,13 +193,11 @@ func (a *app) reachAll(g *gate.Gate, who estate.Principal, ctx *gate.Context) er
 		Decision  string `json:"decision"`
 	}
 	if a.format == "json" {
-		var failed error
-		err := a.jsonRows(func(yield func(any) bool) {
-			failed = g.Reach(who, ctx, func(answer gate.Answer) bool {
+		return a.jsonRows(func(yield func(any) bool) error {
+			return g.Reach(who, ctx, func(answer gate.Answer) bool {
 				return yield(row{answer.Resource.Address.String(), answer.Operation.Name, answer.Outcome.String()})
 			})
 		})
-		return cmp.Or(failed, err)
 	}
 	p := a.page(a.Out)
 	var cells [][]view.Cell

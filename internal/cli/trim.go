@@ -3,13 +3,11 @@ package cli
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"iter"
 	"path"
 	"slices"
 	"strings"
@@ -398,23 +396,20 @@ func (a *app) trimJSON(g *gate.Gate, t survey.Trim, most int) error {
 		Idle  []string  `json:"idle,omitempty"`
 		Edit  *proposal `json:"edit,omitempty"`
 	}
-	var failed error
 	// each gives what is not used one by one, with the edit that takes it away if there is one
-	each := func(all []survey.Unused, edit func(i int, one *unused) (*proposal, error)) iter.Seq[any] {
-		return func(yield func(any) bool) {
+	each := func(all []survey.Unused, edit func(i int, one *unused) (*proposal, error)) elements {
+		return func(yield func(any) bool) (err error) {
 			for i, u := range all {
-				if failed != nil {
-					return
-				}
 				one := unused{ID: u.ID, Given: namesOf(u.Given), Never: namesOf(u.Never)}
-				if one.Edit, failed = edit(i, &one); failed == nil && !yield(one) {
-					return
+				if one.Edit, err = edit(i, &one); err != nil || !yield(one) {
+					return err
 				}
 			}
+			return nil
 		}
 	}
 	worked := func(i int) bool { return most == 0 || i < most }
-	err := a.jsonObject(
+	return a.jsonObject(
 		jsonPart{"actions", t.Actions},
 		jsonPart{"refused", eachAs(t.Refused, func(r survey.Refusal) refusal {
 			return refusal{g.Estate().Zone.Format(r.At), r.Who.String(), r.Operation, r.Resource, r.Why, r.Line}
@@ -436,5 +431,4 @@ func (a *app) trimJSON(g *gate.Gate, t survey.Trim, most int) error {
 			edit, err := a.propose(g, "hgate remove grant "+u.ID, change.Without(g.Estate(), "grants", u.ID))
 			return &edit, err
 		})})
-	return cmp.Or(failed, err)
 }

@@ -6,14 +6,14 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// Places are resources about which something is asked: those that are listed by their rows, in order, so that none of
-// many has to be made, and others that no inventory lists.
+// Places are resources about which something is asked: those that are listed by their rows, so that none of many has
+// to be made, and others that no inventory lists.
 type Places struct {
 	Rows     []int
 	Unlisted []*estate.Resource
 }
 
-// PlacesOf gives resources as places. The listed ones come in tree order.
+// PlacesOf gives resources as places, the listed ones first.
 func PlacesOf(list ...*estate.Resource) (out Places) {
 	for _, r := range list {
 		if r.Index < 0 {

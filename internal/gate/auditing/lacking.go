@@ -63,7 +63,7 @@ type lacking struct {
 	serial     uint32              // of the last of those
 	short      []shortOf           // what somebody lacks on the pile at hand
 	rest, none differing.ClassSet
-	partly     []inPart // of what is needed by those at hand, what is there in part
+	partly     []differing.Band // what is there of those who have a part of what is needed, and what of it is missing
 	whole      differing.ClassSet
 	spare      []differing.ClassSet // that nobody has any more
 }
@@ -73,13 +73,6 @@ type lack struct {
 	all    differing.ClassSet
 	count  int    // how many classes they are
 	serial uint32 // which no other has of the need
-}
-
-// inPart is classes who have a part of what they need.
-type inPart struct {
-	classes differing.ClassSet
-	missing region.Region
-	meets   []bool // whether that meets the times of each activity
 }
 
 // lackKey is the serials of the bands of an operation and of what it needs.
@@ -200,7 +193,7 @@ func (l *lacking) add(to differing.ClassSet, has, there []differing.Band) {
 		rest, last := h.Classes, differing.ClassSet(nil) // who lacks something: the rest without the last
 		for _, t := range there {
 			if missing := l.without(h.Possible, t.Possible); missing != region.Empty {
-				l.partly = append(l.partly, inPart{classes: t.Classes, missing: missing})
+				l.partly = append(l.partly, differing.Band{Classes: t.Classes, Cell: differing.Cell{Possible: missing}})
 				continue
 			}
 			if last != nil {
@@ -229,19 +222,15 @@ func (l *lacking) take(to, classes, not differing.ClassSet, all region.Region) {
 	if some == 0 {
 		return
 	}
-	whole := l.meets(all)
-	for i := range l.partly {
-		l.partly[i].meets = l.meets(l.partly[i].missing)
-	}
 	for i, w := range classes {
 		for some := w &^ not[i] & partly[i]; some != 0; some &= some - 1 {
-			class, meets := uint32(64*i+bits.TrailingZeros64(some)), whole
+			class, missing := uint32(64*i+bits.TrailingZeros64(some)), all
 			for _, t := range l.partly {
-				if t.classes.Has(class) {
-					meets = t.meets
+				if t.Classes.Has(class) {
+					missing = t.Possible
 				}
 			}
-			if meets[l.active.Of[class]] {
+			if l.meets(missing)[l.active.Of[class]] {
 				to.Add(class)
 			}
 		}

@@ -58,6 +58,8 @@ type lacking struct {
 	kept       map[pileOperation]*differing.Bands
 	outside    map[[2]region.Region]region.Region // of two regions, what of one is not in the other
 	while      map[region.Region][]bool           // of a region, whether it meets the times of each activity
+	met        []bool                             // the last of those
+	metBy      region.Region
 	active     differing.Activity
 	lacks      []map[lackKey]*lack // of each need, who lacks it
 	serial     uint32              // of the last of those
@@ -242,6 +244,9 @@ const mostPairs = 1 << 20
 
 // without gives what of a region is not in another; nothing where that is too complex to say.
 func (l *lacking) without(r, other region.Region) region.Region {
+	if r == other || other == region.Full { // as it is for most
+		return region.Empty
+	}
 	key := [2]region.Region{r, other}
 	out, ok := l.outside[key]
 	if !ok {
@@ -259,6 +264,9 @@ func (l *lacking) without(r, other region.Region) region.Region {
 
 // meets says of the times of each activity whether they meet a region.
 func (l *lacking) meets(r region.Region) []bool {
+	if l.met != nil && l.metBy == r { // as it is for most, one after the other
+		return l.met
+	}
 	out, ok := l.while[r]
 	if !ok {
 		out = make([]bool, len(l.active.Times))
@@ -271,5 +279,6 @@ func (l *lacking) meets(r region.Region) []bool {
 		}
 		l.while[r] = out
 	}
+	l.met, l.metBy = out, r
 	return out
 }

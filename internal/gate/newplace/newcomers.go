@@ -36,7 +36,7 @@ func mayCome(e *estate.Estate, lists []estate.Resources, in func(*estate.System)
 	f := factspace.Gather(e)
 	terms := Terms(e, lists)
 	keys, owners := keysAndOwners(&f, terms)
-	m := maker{estate: e, patterns: patternsOf(terms), machines: newMachines(e), keys: keys, owners: owners,
+	m := maker{estate: e, machines: newMachines(e, patternsOf(terms)), keys: keys, owners: owners,
 		allOwners: f.Owner, in: in,
 		taken: func(address string) bool { return e.Tree.Find(address) >= 0 }}
 	return m.make()
@@ -45,7 +45,6 @@ func mayCome(e *estate.Estate, lists []estate.Resources, in func(*estate.System)
 // maker says what addresses are made up of.
 type maker struct {
 	estate    *estate.Estate
-	patterns  []estate.Pattern
 	keys      map[string]bool // of the tags by which what is inherited is told apart
 	owners    map[estate.Principal]bool
 	allOwners bool
@@ -54,24 +53,26 @@ type maker struct {
 	beside    func(address string) string // what else tells apart what is new below a listed resource; nil: nothing
 	part                                  // which of them are made up
 	work      *int                        // how many more names may be looked at; nil: any number
-	machines  *machines                   // of the systems, by these patterns
+	machines  *machines                   // of the systems, by the patterns by which addresses are made up
 }
 
 // machines is the automata of an estate's systems by some patterns, each made once it is asked for.
 type machines struct {
-	of   []*machine        // by the number of the system
-	sets *lookup.Sequences // of patterns
+	estate   *estate.Estate
+	patterns []estate.Pattern
+	of       []*machine        // by the number of the system
+	sets     *lookup.Sequences // of patterns
 }
 
-func newMachines(e *estate.Estate) *machines {
-	return &machines{make([]*machine, len(e.Tree.Systems)), lookup.NewSequences()}
+func newMachines(e *estate.Estate, patterns []estate.Pattern) *machines {
+	return &machines{e, patterns, make([]*machine, len(e.Tree.Systems)), lookup.NewSequences()}
 }
 
 // get gives that of a system.
-func (m *machines) get(e *estate.Estate, system uint32, patterns []estate.Pattern) *machine {
+func (m *machines) get(system uint32) *machine {
 	if m.of[system] == nil {
-		s := e.Tree.Systems[system]
-		m.of[system] = newMachine(placemap.NewAutomaton(s, e.Folds(s), patterns, m.sets))
+		s := m.estate.Tree.Systems[system]
+		m.of[system] = newMachine(placemap.NewAutomaton(s, m.estate.Folds(s), m.patterns, m.sets))
 	}
 	return m.of[system]
 }
@@ -123,7 +124,7 @@ func (m *maker) each(yield func(made) bool) (whole bool) {
 		if !in[row.System] {
 			continue
 		}
-		a, s := m.machines.get(e, row.System, m.patterns), e.Tree.Systems[row.System]
+		a, s := m.machines.get(row.System), e.Tree.Systems[row.System]
 		address, here := e.Tree.Address(i), at{row: i}
 		if row.Parent == 0 {
 			above, here.state = above[:0], a.Root()

@@ -86,8 +86,7 @@ type Basis struct {
 func Specimens(b Basis) (out []Specimen, whole bool, rest func() (more []Specimen, named bool)) {
 	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
 		given: map[string]bool{}, handedBy: map[offered]uint32{}, sets: map[string]uint32{},
-		ways: map[string][]Specimen{}, within: b.Within, named: true, most: b.Most,
-		machines: [2]*machines{newMachines(b.Estates[0]), newMachines(b.Estates[1])}}
+		ways: map[string][]Specimen{}, within: b.Within, named: true, most: b.Most}
 	if s.most == 0 {
 		s.most = maxSpecimens
 	}
@@ -121,6 +120,9 @@ func Specimens(b Basis) (out []Specimen, whole bool, rest func() (more []Specime
 // index finds the terms of each pattern.
 func (s *sketch) index() {
 	s.patterns = patternsOf(s.terms[:]...)
+	for k, e := range s.estates {
+		s.machines[k] = newMachines(e, s.patterns)
+	}
 	number := map[string]uint32{}
 	for i, p := range s.patterns {
 		number[p.String()] = uint32(i)
@@ -193,7 +195,7 @@ func (s *sketch) inherited() {
 		if k == 0 && same {
 			continue
 		}
-		m := maker{estate: e, patterns: s.patterns, machines: s.machines[k], keys: keys, owners: owners, taken: s.taken,
+		m := maker{estate: e, machines: s.machines[k], keys: keys, owners: owners, taken: s.taken,
 			part: which, work: &s.names, in: func(sys *estate.System) bool { return sys.Judge || !same },
 			allOwners: s.facts.Owner}
 		if other := s.estates[1-k]; !same {
@@ -238,7 +240,7 @@ func (s *sketch) listed() {
 		if k == 0 && e.Tree == other.Tree {
 			return
 		}
-		m := maker{estate: e, patterns: s.patterns, machines: s.machines[k], taken: s.taken, part: s.part,
+		m := maker{estate: e, machines: s.machines[k], taken: s.taken, part: s.part,
 			work: &s.names, in: func(*estate.System) bool { return true }}
 		whole := m.each(func(one made) bool {
 			if seen[one.Address] {

@@ -38,12 +38,14 @@ func (s Set) Add(i uint32) { s[i/64] |= 1 << (i % 64) }
 func (s Set) Has(i uint32) bool { return s[i/64]&(1<<(i%64)) != 0 }
 
 // Key is the same for sets of the same operations: eight of them to a byte, the first in its lowest bit.
-func (s Set) Key() string {
-	key := make([]byte, 0, 8*len(s))
+func (s Set) Key() string { return string(s.AppendKey(nil)) }
+
+// AppendKey adds its key to some bytes.
+func (s Set) AppendKey(to []byte) []byte {
 	for _, word := range s {
-		key = binary.LittleEndian.AppendUint64(key, word)
+		to = binary.LittleEndian.AppendUint64(to, word)
 	}
-	return string(key)
+	return to
 }
 
 // Meets says whether two sets have any in common.

@@ -4,7 +4,6 @@
 package unitrow
 
 import (
-	"encoding/binary"
 	"maps"
 	"slices"
 
@@ -78,10 +77,7 @@ func (m *Maker) Deny(ops opset.Set, r region.Region) uint32 {
 
 // numberOf gives a set of operations its number.
 func (m *Maker) numberOf(ops opset.Set) uint32 {
-	m.key = m.key[:0]
-	for _, w := range ops {
-		m.key = binary.LittleEndian.AppendUint64(m.key, w)
-	}
+	m.key = ops.AppendKey(m.key[:0])
 	set, ok := m.numbered[string(m.key)]
 	if !ok {
 		set = uint32(len(m.Sets) / m.Words)

@@ -23,7 +23,7 @@ func (j *judge) delegations() []*estate.Delegation {
 		if len(g.Stewards) > 0 {
 			out = append(out, &estate.Delegation{Object: estate.Object{ID: "stewards of " + g.ID, Source: g.Source},
 				To: g.Stewards, ToSelf: true,
-				MayEdit: estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: g.ID}}}})
+				MayEdit: estate.InGroup(g.ID)})
 		}
 	}
 	return out

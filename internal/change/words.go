@@ -48,7 +48,7 @@ func (e *Effect) nearestGroup(subjects []estate.Principal) (string, int) {
 			if !g.InGroup(subjects[0], group.ID) {
 				continue // most groups of a large estate
 			}
-			members := g.CountMembers(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: group.ID}}})
+			members := g.CountMembers(estate.InGroup(group.ID))
 			if members < len(subjects) || best != "" && members >= size {
 				continue
 			}

@@ -270,7 +270,7 @@ func describeServices(g *gate.Gate) func(*gate.Gate, string) []pair {
 func describeAll(g *gate.Gate, find func(string) *estate.Subject) func(*gate.Gate, string) []pair {
 	groups := map[estate.Principal][]string{}
 	for _, id := range keys(g.Estate().Groups) {
-		for _, p := range g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}}) {
+		for _, p := range g.Group(id) {
 			groups[p] = append(groups[p], id)
 		}
 	}
@@ -302,7 +302,7 @@ func describeGroup(g *gate.Gate, id string) []pair {
 		match = append(match, m.Key+" is "+strings.Join(m.Values, " or "))
 	}
 	return head(&group.Object, pair{"listed", texts(group.Members)}, pair{"match", match},
-		pair{"members", members(g, estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}})},
+		pair{"members", members(g, estate.InGroup(id))},
 		pair{"stewards", texts(group.Stewards)}, pair{"tags", tagTexts(group.Tags)})
 }
 

@@ -330,7 +330,7 @@ func (e *entry) cells(columns []string) []string {
 // directoryOf gives some people, with their groups, as a directory.
 func directoryOf(g *gate.Gate, entries []entry) *directory.People {
 	all := directory.Of(g.Estate(), func(id string) []estate.Principal {
-		return g.Members(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}})
+		return g.Group(id)
 	})
 	in := map[string]bool{}
 	for _, e := range entries {

@@ -235,6 +235,9 @@ type SubjectTerm struct {
 // Subjects is a list in which `not` entries take away from what the others gather.
 type Subjects []SubjectTerm
 
+// InGroup selects whom a group holds.
+func InGroup(id string) Subjects { return Subjects{{Principal: Principal{Kind: IsGroup, ID: id}}} }
+
 // ParseSubjectTerm reads a principal, `not` before it or not.
 func ParseSubjectTerm(text string) (SubjectTerm, error) {
 	rest, not := strings.CutPrefix(text, "not ")

@@ -12,14 +12,9 @@ var emptyGroup = &Finding{
 	Cure: "put somebody into it, or remove it",
 	find: func(c *check) {
 		for _, g := range estate.Sorted(c.about.Groups) {
-			if g.Match == nil && c.gate.CountMembers(inGroup(g.ID)) == 0 {
+			if g.Match == nil && c.gate.CountMembers(estate.InGroup(g.ID)) == 0 {
 				c.report(&g.Object, g.Source.Position, "group %s has no members", g.ID)
 			}
 		}
 	},
-}
-
-// inGroup selects whom a group holds.
-func inGroup(group string) estate.Subjects {
-	return estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: group}}}
 }

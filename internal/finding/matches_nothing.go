@@ -42,7 +42,7 @@ var matchesNothing = &Finding{
 			if g.Match == nil && !isNot || g.Match != nil && g.Members != nil {
 				continue
 			}
-			if c.gate.CountMembers(inGroup(g.ID)) > 0 {
+			if c.gate.CountMembers(estate.InGroup(g.ID)) > 0 {
 				continue
 			}
 			if isNot {

@@ -42,7 +42,7 @@ var ownerGone = &Finding{
 // anybody says whether somebody active stands behind an owner.
 func (c *check) anybody(p estate.Principal) bool {
 	if p.Kind == estate.IsGroup {
-		for m := range c.gate.EachMember(inGroup(p.ID)) {
+		for m := range c.gate.EachMember(estate.InGroup(p.ID)) {
 			if c.anybody(m) {
 				return true
 			}

@@ -20,7 +20,7 @@ var sharedAccount = &Finding{
 				continue
 			}
 			r := tree.At(i)
-			if n := c.gate.CountMembers(inGroup(owner.ID)); r.Entry != nil && r.Entry.Owner != nil && n > 1 {
+			if n := c.gate.CountMembers(estate.InGroup(owner.ID)); r.Entry != nil && r.Entry.Owner != nil && n > 1 {
 				c.report(&r.Entry.Object, r.Entry.Source.Position, "the account %s belongs to %s, which has %d members", r.Address,
 					owner, n)
 			}

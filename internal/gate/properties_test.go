@@ -379,7 +379,7 @@ func TestListsAreCountedAsTheyCover(t *testing.T) {
 		e := load(t, d.estate())
 		g := compiled(t, e)
 		for _, gr := range estate.Sorted(e.Grants) {
-			require.Equal(t, len(g.Resources(gr.On)), g.Count(gr.On), "seed %d: grant %s", seed, gr.ID)
+			require.Equal(t, len(slices.Collect(g.Selected(gr.On))), g.Count(gr.On), "seed %d: grant %s", seed, gr.ID)
 			lists := []estate.Resources{gr.On}
 			for _, term := range gr.On { // one by one they are looked for where each points
 				lists = append(lists, estate.Resources{term})
@@ -388,14 +388,14 @@ func TestListsAreCountedAsTheyCover(t *testing.T) {
 			learned.Learn(lists)
 			asked.LookForAny(lists)
 			for _, list := range lists {
-				var covered []*estate.Resource
+				var covered []int
 				for r := range e.Tree.All() {
 					if g.Covers(list, r) {
-						covered = append(covered, r)
+						covered = append(covered, r.Index)
 					}
 				}
 				for _, g := range []*gate.Gate{g, learned, asked} {
-					require.Equal(t, covered, g.Resources(list), "seed %d: %v", seed, list)
+					require.Equal(t, covered, slices.Collect(g.Selected(list)), "seed %d: %v", seed, list)
 					require.Equal(t, len(covered), g.Count(list), "seed %d: %v", seed, list)
 					require.Equal(t, covered != nil, g.CoversAny(list), "seed %d: %v", seed, list)
 				}
@@ -406,7 +406,8 @@ func TestListsAreCountedAsTheyCover(t *testing.T) {
 			for _, o := range g.RoleOperations(role.ID) {
 				if slices.ContainsFunc(estate.Sorted(e.Grants), func(gr *estate.Grant) bool {
 					return slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.Includes(ref.ID, role.ID) }) &&
-						slices.ContainsFunc(g.Resources(gr.On), func(r *estate.Resource) bool {
+						slices.ContainsFunc(slices.Collect(g.Selected(gr.On)), func(row int) bool {
+							r := e.Tree.At(row)
 							return e.Offer(r.System.Kind.ID).Valid(o.Name, r.Type) != nil
 						})
 				}) {

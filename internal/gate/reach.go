@@ -92,15 +92,6 @@ func (g *Gate) Answers(p estate.Principal, of Sought, each func(Answer) bool) er
 	return nil
 }
 
-// Resources lists the listed resources that a list selects, in tree order. It looks where its addresses point alone.
-func (g *Gate) Resources(list estate.Resources) []*estate.Resource {
-	var out []*estate.Resource
-	for i := range g.Selected(list) {
-		out = append(out, g.estate.Tree.At(i))
-	}
-	return out
-}
-
 // Selected gives the rows of the listed resources that a list selects, in order. Of a list of grants and blocks their
 // spots tell; of others, whatever is alike is judged once.
 func (g *Gate) Selected(list estate.Resources) iter.Seq[int] {

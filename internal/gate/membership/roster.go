@@ -102,7 +102,7 @@ func (r *Roster) Group(id string) []estate.Principal {
 	if r.Lists.estate.Groups[id] == nil {
 		return nil
 	}
-	return r.Of(estate.Subjects{{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}}})
+	return r.Of(estate.InGroup(id))
 }
 
 // Everybody lists the subjects in the order of their numbers. people come by id.

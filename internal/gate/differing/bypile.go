@@ -82,9 +82,9 @@ type sweep struct {
 	standings *standings
 	views     lookup.Sequences // what covers come to: operations with their standings
 	viewOf    []uint32         // of each cover of the pair, its view and one; 0: not known
-	steps     []classStep      // by mark
-	begins    []uint32         // of each mark, its first step
 	at        []uint32         // of each class, its view
+	swept     []rowLeft        // what is still to come
+	ahead     aheadSteps
 	ops       []operationHeld
 	beneath   [][]heldUnit // of each list that traits tell
 	sortedClasses
@@ -95,6 +95,24 @@ type sweep struct {
 	fixed   map[fixedStanding]region.Region
 	spare   []*standingHeld // that nobody has any more
 	told    OnPile
+}
+
+// rowLeft is the steps of a class's row that are still to come, and the view that the last one before came to.
+type rowLeft struct{ class, from, to, view uint32 }
+
+// aheadSteps is steps at the marks from one to before another.
+type aheadSteps struct {
+	from, to, width uint32
+	found           []foundStep // by class
+	steps           []classStep // by mark
+	begins          []uint32    // of each mark from the first on, its first step
+	next            []uint32
+}
+
+// foundStep is a step, and how many marks after the first it is.
+type foundStep struct {
+	mark uint32
+	classStep
 }
 
 // classStep is a class that has another view from a mark on.
@@ -221,32 +239,58 @@ func (u *heldUnit) pack(words int) {
 	u.few = nil
 }
 
-// order puts the steps of the rows of some classes in order by mark.
+// mostAhead is about how many steps are put in order at once: a few megabytes.
+const mostAhead = 1 << 18
+
+// order readies the steps of the rows of some classes to be put in order by mark.
 func (w *sweep) order(classes []uint32) {
-	s := w.sides[New]
-	each := func(take func(mark uint32, step classStep)) {
-		for _, class := range classes {
-			h := &s.Rows.RowOf[w.classes[class][0].numbers[New]]
-			last := uint32(0)
-			for _, step := range s.Rows.Steps[h.Row : h.Row+h.Steps] {
-				if view := w.view(s, step.Cover); view != last {
-					take(step.Mark, classStep{class, view})
-					last = view
-				}
+	s, steps := w.sides[New], 0
+	w.swept = make([]rowLeft, len(classes))
+	for i, class := range classes {
+		h := &s.Rows.RowOf[w.classes[class][0].numbers[New]]
+		w.swept[i] = rowLeft{class: class, from: h.Row, to: h.Row + h.Steps}
+		steps += int(h.Steps)
+	}
+	marks := len(w.first)
+	w.ahead.width = uint32(marks/(steps/mostAhead+1) + 1)
+	w.ahead.begins, w.ahead.next = make([]uint32, w.ahead.width+1), make([]uint32, w.ahead.width+1)
+}
+
+// lookAhead puts the steps at the next marks in order.
+func (w *sweep) lookAhead() {
+	a, rows := &w.ahead, w.sides[New].Rows
+	a.from, a.to = a.to, a.to+a.width
+	a.found = a.found[:0]
+	clear(a.begins)
+	for i := range w.swept {
+		left := &w.swept[i]
+		for ; left.from < left.to && rows.Steps[left.from].Mark < a.to; left.from++ {
+			step := rows.Steps[left.from]
+			if view := w.view(w.sides[New], step.Cover); view != left.view {
+				a.found = append(a.found, foundStep{step.Mark - a.from, classStep{left.class, view}})
+				a.begins[step.Mark-a.from+1]++
+				left.view = view
 			}
 		}
 	}
-	w.begins = make([]uint32, len(w.first))
-	each(func(mark uint32, _ classStep) { w.begins[mark+1]++ })
-	for m := 1; m < len(w.begins); m++ {
-		w.begins[m] += w.begins[m-1]
+	for m := 1; m < len(a.begins); m++ {
+		a.begins[m] += a.begins[m-1]
 	}
-	w.steps = make([]classStep, w.begins[len(w.begins)-1])
-	next := slices.Clone(w.begins)
-	each(func(mark uint32, step classStep) {
-		w.steps[next[mark]] = step
-		next[mark]++
-	})
+	a.steps = slices.Grow(a.steps[:0], len(a.found))[:len(a.found)]
+	copy(a.next, a.begins)
+	for _, one := range a.found {
+		a.steps[a.next[one.mark]] = one.classStep
+		a.next[one.mark]++
+	}
+}
+
+// stepsAt gives the steps at the mark after the one that was asked for last.
+func (w *sweep) stepsAt(mark uint32) []classStep {
+	if mark >= w.ahead.to {
+		w.lookAhead()
+	}
+	mark -= w.ahead.from
+	return w.ahead.steps[w.ahead.begins[mark]:w.ahead.begins[mark+1]]
 }
 
 // view numbers what a cover comes to for the operations that are looked at.
@@ -267,7 +311,7 @@ func (w *sweep) view(s *side, cover uint32) uint32 {
 
 // pass takes the steps at a mark.
 func (w *sweep) pass(mark uint32) {
-	for _, step := range w.steps[w.begins[mark]:w.begins[mark+1]] {
+	for _, step := range w.stepsAt(mark) {
 		was, is := w.views.Get(w.at[step.class]), w.views.Get(step.view)
 		w.at[step.class] = step.view
 		for len(was)+len(is) > 0 {

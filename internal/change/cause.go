@@ -160,7 +160,7 @@ func (f *finder) through(c cells) {
 	}
 	for _, r := range c.resources {
 		f.add("systems", &r.System.Object)
-		f.resource(r)
+		f.resource(e.Tree, r)
 	}
 	part := f.partIn(e)
 	for _, gr := range part.grants {
@@ -239,10 +239,13 @@ func (e *Effect) partIn(of *estate.Estate) *havePart {
 }
 
 // resource adds what is said of a resource, or above it, and differs.
-func (f *finder) resource(r *estate.Resource) {
+func (f *finder) resource(tree *estate.Tree, r *estate.Resource) {
 	for ; r != nil; r = r.Parent {
-		if r.Entry != nil {
-			f.add("resources", &r.Entry.Object)
+		if r.Index < 0 {
+			continue
+		}
+		if entry := tree.Entry(r.Index); entry != nil {
+			f.add("resources", &entry.Object)
 		}
 	}
 }

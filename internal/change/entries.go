@@ -223,41 +223,40 @@ func (j *judge) resources() {
 		}
 		is := j.new.Listed(was.Address)
 		at := was.System.Source.Position
-		if is != nil && is.Entry != nil {
-			at = is.Entry.Source.Position
-		}
 		if j.mine(was.Owner) {
 			continue
+		}
+		before, after := j.old.Tree.Entry(was.Index), j.new.ListedEntry(was.Address)
+		if before == nil {
+			before = &estate.Entry{}
+		}
+		if after != nil {
+			at = after.Source.Position
 		}
 		switch {
 		case was.Owner != nil && (is == nil || is.Type != was.Type || !slices.Equal(is.Tags, was.Tags)):
 			j.breach(EntryOwner, at, "resource %s belongs to %s, and is changed", was.Address, was.Owner)
 		case is != nil && !same(is.Owner, was.Owner):
 			j.breach(EntryOwner, at, "resource %s gets another owner, which only its owner says", was.Address)
-		case is == nil && was.Entry != nil && was.Entry.Protected:
+		case is == nil && before.Protected:
 			j.breach(EntryOwner, at, "resource %s is protected, and gone", was.Address)
 		}
-		if is != nil && is.Entry != nil {
-			before := estate.Entry{}
-			if was.Entry != nil {
-				before = *was.Entry
-			}
-			if !same(before.Accept, is.Entry.Accept) || before.Protected && !is.Entry.Protected {
-				j.breach(EntryOwner, at, "resource %s accepts findings or is protected no more, which only its owner says",
-					was.Address)
-			}
+		if after != nil && (!same(before.Accept, after.Accept) || before.Protected && !after.Protected) {
+			j.breach(EntryOwner, at, "resource %s accepts findings or is protected no more, which only its owner says",
+				was.Address)
 		}
 	}
 	for is := range j.new.Tree.All() {
-		if is.Entry == nil || j.old.Listed(is.Address) != nil {
+		entry := j.new.Tree.Entry(is.Index)
+		if entry == nil || j.old.Listed(is.Address) != nil {
 			continue
 		}
 		above := placeIn(j.old, is.Address)
-		if len(is.Entry.Accept) > 0 {
-			j.breach(EntryOwner, is.Entry.Source.Position, "resource %s accepts findings, which only its owner does", is.Address)
+		if len(entry.Accept) > 0 {
+			j.breach(EntryOwner, entry.Source.Position, "resource %s accepts findings, which only its owner does", is.Address)
 		}
 		if above != nil && above.Owner != nil && !j.mine(above.Owner) && !same(above.Owner, is.Owner) {
-			j.breach(EntryOwner, is.Entry.Source.Position, "resource %s stands in what belongs to %s, and gets another owner",
+			j.breach(EntryOwner, entry.Source.Position, "resource %s stands in what belongs to %s, and gets another owner",
 				is.Address, above.Owner)
 		}
 	}

@@ -183,8 +183,8 @@ func inventoryState(g *gate.Gate, id string) *target.State {
 		in := estate.Address{System: id, Path: target.AccountsIn}
 		if !r.Address.Inside(in) {
 			p := target.Place{Path: r.Address.Path, Type: r.Type}
-			if r.Entry != nil {
-				p.Rows = r.Entry.Rows
+			if entry := tree.Entry(i); entry != nil {
+				p.Rows = entry.Rows
 			}
 			s.Places = append(s.Places, p)
 		}

@@ -363,8 +363,9 @@ func describeResource(g *gate.Gate, id string) []pair {
 	if r.Owner != nil {
 		out = append(out, pair{"owner", r.Owner.String()})
 	}
-	if r.Entry != nil && r.Entry.Rows != nil {
-		out = append(out, pair{"rows", columnsTold(*r.Entry.Rows)})
+	entry := g.Estate().Tree.Entry(r.Index)
+	if entry != nil && entry.Rows != nil {
+		out = append(out, pair{"rows", columnsTold(*entry.Rows)})
 	}
 	scopes := each(func(yield func(string) bool) {
 		for _, s := range estate.Sorted(g.Estate().Scopes) {
@@ -378,8 +379,8 @@ func describeResource(g *gate.Gate, id string) []pair {
 		operations = append(operations, o.Name)
 	}
 	out = append(out, pair{"scopes", scopes}, pair{"operations", operations})
-	if r.Entry != nil {
-		out = append(out, pair{"about", r.Entry.About}, pair{"defined", r.Entry.Source.Short()})
+	if entry != nil {
+		out = append(out, pair{"about", entry.About}, pair{"defined", entry.Source.Short()})
 	}
 	return out
 }

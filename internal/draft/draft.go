@@ -256,9 +256,9 @@ func (d *Draft) addResource(address string, body *yaml.Node, into string) error 
 	}
 	a = d.estate.Canonical(a)
 	system := d.estate.Systems[a.System]
-	if r := d.estate.Listed(a); r != nil && r.Entry != nil {
+	if entry := d.estate.ListedEntry(a); entry != nil {
 		return refuse("change it with `hgate set resource "+a.String()+"`", "resource %s is listed already (%s)", a,
-			r.Entry.Source.Short())
+			entry.Source.Short())
 	}
 	if a.Path == "" {
 		return refuse("add it with `hgate add system "+a.System+"`", "%s is a system", a.System)

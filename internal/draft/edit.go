@@ -57,11 +57,11 @@ func (d *Draft) findResource(id string) (*spot, error) {
 			return &spot{yaml: f, path: []string{"systems", a.System, "resources", a.Path}}, nil
 		}
 	}
-	r := d.estate.Listed(a)
-	if r == nil || r.Entry == nil {
+	entry := d.estate.ListedEntry(a)
+	if entry == nil {
 		return nil, fs.ErrNotExist
 	}
-	name := r.Entry.Source.File
+	name := entry.Source.File
 	if policyfile.IsInventory(name) {
 		s, err := d.sheet(name)
 		if err != nil {
@@ -120,7 +120,7 @@ func (d *Draft) implied(section, id string) bool {
 		return false
 	}
 	r := d.estate.Listed(a)
-	return r != nil && r.Parent != nil && r.Entry == nil
+	return r != nil && r.Parent != nil && d.estate.Tree.Entry(r.Index) == nil
 }
 
 // Set gives a key of an entry another value; nil takes the key out.

@@ -143,8 +143,8 @@ func TestEveryKeyThatNamesIsFoundInTheEstateAndInTheFiles(t *testing.T) {
 		}
 	}
 	for r := range e.Tree.All() {
-		if r.Entry != nil && !policyfile.IsInventory(r.Entry.Source.File) {
-			gather("resources", r.Address.String(), r.Entry)
+		if entry := e.Tree.Entry(r.Index); entry != nil && !policyfile.IsInventory(entry.Source.File) {
+			gather("resources", r.Address.String(), entry)
 		}
 	}
 	written := inSites(t)

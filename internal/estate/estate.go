@@ -303,6 +303,15 @@ func (e *Estate) Listed(a Address) *Resource {
 	return nil
 }
 
+// ListedEntry gives what the workspace says of the listed resource at an address; nil where there is none, or where only
+// a child or the system names it.
+func (e *Estate) ListedEntry(a Address) *Entry {
+	if i := e.Tree.find(e.Canonical(a)); i >= 0 {
+		return e.Tree.Entry(i)
+	}
+	return nil
+}
+
 // Unlisted makes up the resource at an address in no inventory, as a system that judges such would: with the tags
 // and owner of the nearest listed one above, and the type of its depth. The system must exist.
 func (e *Estate) Unlisted(a Address) *Resource {

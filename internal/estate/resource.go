@@ -51,8 +51,7 @@ type Resource struct {
 	Type    string
 	Tags    Tags
 	Owner   *Principal
-	Entry   *Entry // nil where only a child or the system names it
-	Index   int    // in tree order; -1 if it is not listed
+	Index   int // in tree order; -1 if it is not listed
 }
 
 // Inside says whether r is p or stands in it.

@@ -132,8 +132,8 @@ func (e *Estate) Each(section string, visit func(*Object)) {
 func (e *Estate) Entry(section, id string) Head {
 	if section == "resources" {
 		if a, err := ParseAddress(id); err == nil {
-			if r := e.Listed(a); r != nil && r.Entry != nil {
-				return r.Entry
+			if entry := e.ListedEntry(a); entry != nil {
+				return entry
 			}
 		}
 		return nil

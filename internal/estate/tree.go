@@ -52,7 +52,7 @@ type Row struct {
 const ownOwner = 1 << 15
 
 // chunk is how many resources are made at once where one is asked for: questions ask for few, which lie far apart.
-const chunk = 16
+const chunk = 4
 
 // Len counts the listed resources.
 func (t *Tree) Len() int { return len(t.Rows) }
@@ -116,17 +116,24 @@ func (t *Tree) fill(c *[chunk]Resource, i int) {
 			r.Parent = t.At(up)
 		}
 	}
-	switch {
+}
+
+// Entry gives what the workspace says of a listed resource; nil where only a child or the system names it. Of a line of
+// an inventory it is made anew each time.
+func (t *Tree) Entry(i int) *Entry {
+	switch row := t.Rows[i]; {
 	case row.file > 0:
-		r.Entry = &Entry{Address: r.Address,
+		e := &Entry{Address: t.At(i).Address,
 			Object: Object{Source: Source{Position: diagnostic.Position{File: t.Files[row.file&^ownOwner], Line: int(row.line),
 				Column: 1}}}}
 		if row.file&ownOwner != 0 {
-			r.Entry.Owner = r.Owner
+			e.Owner = t.Owners[row.Owner]
 		}
+		return e
 	case row.line > 0:
-		r.Entry = t.Entries[row.line-1]
+		return t.Entries[row.line-1]
 	}
+	return nil
 }
 
 // All gives the resources in tree order.

@@ -26,10 +26,10 @@ var ownerGone = &Finding{
 			if owner == nil || c.anybodyKnown(*owner) {
 				continue
 			}
-			if r := tree.At(i); r.Entry != nil && r.Entry.Owner != nil {
-				gone[*owner] = append(gone[*owner], r.Address.String())
+			if entry := tree.Entry(i); entry != nil && entry.Owner != nil {
+				gone[*owner] = append(gone[*owner], tree.Address(i))
 				if at[*owner] == nil {
-					at[*owner] = r.Entry
+					at[*owner] = entry
 				}
 			}
 		}

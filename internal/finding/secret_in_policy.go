@@ -44,8 +44,8 @@ var secretInPolicy = &Finding{
 			for _, t := range tree.Tags[row.Tags] {
 				if kind := secretTag(t); kind != "" && !told[t.Value] {
 					told[t.Value] = true
-					if r := tree.At(i); r.Entry != nil {
-						c.report(&r.Entry.Object, r.Entry.Source.Position, "the tag %s of %s holds %s", t.Key, r.Address, kind)
+					if entry := tree.Entry(i); entry != nil {
+						c.report(&entry.Object, entry.Source.Position, "the tag %s of %s holds %s", t.Key, tree.Address(i), kind)
 					}
 				}
 			}

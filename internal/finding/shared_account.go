@@ -19,10 +19,10 @@ var sharedAccount = &Finding{
 			if owner == nil || owner.Kind != estate.IsGroup || tree.Types[row.Type] != "account" {
 				continue
 			}
-			r := tree.At(i)
-			if n := c.gate.CountMembers(estate.InGroup(owner.ID)); r.Entry != nil && r.Entry.Owner != nil && n > 1 {
-				c.report(&r.Entry.Object, r.Entry.Source.Position, "the account %s belongs to %s, which has %d members", r.Address,
-					owner, n)
+			entry := tree.Entry(i)
+			if n := c.gate.CountMembers(estate.InGroup(owner.ID)); entry != nil && entry.Owner != nil && n > 1 {
+				c.report(&entry.Object, entry.Source.Position, "the account %s belongs to %s, which has %d members",
+					tree.Address(i), owner, n)
 			}
 		}
 		c.sharedKeys()

@@ -67,7 +67,7 @@ func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what str
 		return "scope " + scope, []string{"scopes " + scope}, w.Set("scopes", scope, "resources", node(t, d.places(0)))
 	case 12:
 		r := e.Tree.At(d.IntN(e.Tree.Len()))
-		if r.Entry == nil || r.Parent == nil {
+		if e.Tree.Entry(r.Index) == nil || r.Parent == nil {
 			return "", nil, nil
 		}
 		return "owner of " + r.Address.String(), []string{"systems " + r.System.ID},

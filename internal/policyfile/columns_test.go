@@ -28,8 +28,8 @@ func describe(e *estate.Estate) string {
 	var b strings.Builder
 	for r := range e.Tree.All() {
 		fmt.Fprintln(&b, r.Address, r.Type, r.Tags, r.Owner, r.Parent == nil || r.Parent == e.Tree.At(r.Parent.Index))
-		if r.Entry != nil {
-			fmt.Fprintln(&b, r.Entry.Source.Position, r.Entry.Owner)
+		if entry := e.Tree.Entry(r.Index); entry != nil {
+			fmt.Fprintln(&b, entry.Source.Position, entry.Owner)
 		}
 	}
 	for _, p := range estate.Sorted(e.People) {

@@ -188,8 +188,8 @@ func resourcesOwnedBy(e *estate.Estate, section, id string) (out []Reference) {
 		if o == nil || o.ID != id || o.Kind.Section() != section {
 			continue
 		}
-		if r := e.Tree.At(i); r.Entry != nil && r.Entry.Owner != nil {
-			out = append(out, Reference{"resources", r.Address.String(), "owner", r.Entry.Source.Position})
+		if entry := e.Tree.Entry(i); entry != nil && entry.Owner != nil {
+			out = append(out, Reference{"resources", e.Tree.Address(i), "owner", entry.Source.Position})
 		}
 	}
 	return out

@@ -83,17 +83,17 @@ func (w *Wanted) tellRows() {
 		if row < 0 {
 			continue
 		}
-		table := e.Tree.At(row)
-		if table.Entry == nil || table.Entry.Rows == nil {
+		table, entry := e.Tree.At(row), e.Tree.Entry(row)
+		if entry == nil || entry.Rows == nil {
 			continue
 		}
 		if w.values == nil {
 			w.tellValues()
 		}
 		t := &tableRows{place: place}
-		w.classes(t, table, *table.Entry.Rows)
+		w.classes(t, table, *entry.Rows)
 		w.tables = append(w.tables, t)
-		if onRows == 0 || t.many || !reflect.DeepEqual(own.Places[place].Rows, table.Entry.Rows) {
+		if onRows == 0 || t.many || !reflect.DeepEqual(own.Places[place].Rows, entry.Rows) {
 			continue
 		}
 		own.Places[place].Lacks |= onRows // which is had on the classes

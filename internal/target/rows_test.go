@@ -87,7 +87,7 @@ func TestRowsAreToldApart(t *testing.T) {
 		s := state()
 		s.Accounts = append(s.Accounts, target.Account{Name: "other"}, target.Account{Name: "more"})
 		if seed%2 == 0 { // whatever an inventory says, this driver cannot tell the system of rows
-			s.Places[1].Rows = g.Estate().Tree.At(g.Estate().Tree.Find("box:l0")).Entry.Rows
+			s.Places[1].Rows = g.Estate().Tree.Entry(g.Estate().Tree.Find("box:l0")).Rows
 		}
 		w, err := target.Work(t.Context(), target.Task{Gate: g, System: "box", At: targettest.At, Carries: &carries, State: s,
 			Create: true})
@@ -128,7 +128,7 @@ func TestRowsAreToldApart(t *testing.T) {
 				narrower++
 			}
 		}
-		s.Places[1].Rows = g.Estate().Tree.At(g.Estate().Tree.Find("box:l0")).Entry.Rows
+		s.Places[1].Rows = g.Estate().Tree.Entry(g.Estate().Tree.Find("box:l0")).Rows
 		w, err = target.Work(t.Context(), target.Task{Gate: g, System: "box", At: targettest.At, Carries: &onRows, State: s,
 			Create: true})
 		require.NoError(t, err)

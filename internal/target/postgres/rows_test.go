@@ -41,7 +41,7 @@ func newRowsBench(t *testing.T, address string) *rowsBench {
 	b := &rowsBench{bench: newBench(t, address, "rows"), notes: ident("plain", "no'tes")}
 	b.system.(*system).listed = []target.Place{{Path: "plain/no'tes", Type: "table"}}
 	g := targettest.Load(t, "hidden-gate: 1\nsystems: {db: {kind: database, resources: {plain/no'tes: {"+rowColumns+"}}}}")
-	b.system.(*system).listed[0].Rows = g.Estate().Tree.At(g.Estate().Tree.Find("db:plain/no'tes")).Entry.Rows
+	b.system.(*system).listed[0].Rows = g.Estate().Tree.Entry(g.Estate().Tree.Find("db:plain/no'tes")).Rows
 	b.exec("CREATE SCHEMA plain")
 	b.exec(`CREATE TABLE %s (id text, n int, "Who" varchar(80), "the team" text)`, b.notes)
 	text := func(s string) *string { return &s }

@@ -13,7 +13,7 @@ import (
 // beyond is how what was copied differs from what it was copied from.
 type beyond struct {
 	write func(p *view.Page)
-	value any // the same for JSON; nil if there is no difference to tell
+	value func() any // the same for JSON
 }
 
 func (b *beyond) text(p *view.Page) {
@@ -26,7 +26,7 @@ func (b *beyond) json() any {
 	if b == nil {
 		return nil
 	}
-	return b.value
+	return b.value()
 }
 
 // beyondRow is an operation on a resource that one of two has, or has otherwise.
@@ -35,6 +35,14 @@ type beyondRow struct {
 	Resource  string `json:"resource"`
 	Was       string `json:"was,omitempty"`  // when the original may
 	When      string `json:"when,omitempty"` // when the copy may
+}
+
+// copyDiffers is how a copy and its original differ.
+type copyDiffers struct {
+	Original string      `json:"original"`
+	Copy     string      `json:"copy"`
+	More     []beyondRow `json:"more"`
+	Less     []beyondRow `json:"less"`
 }
 
 // beyondOriginal compares the access of who was made like another with the other's.
@@ -48,36 +56,43 @@ func (a *app) beyondOriginal(original, made estate.Principal) func(*estate.Estat
 		if err != nil {
 			return nil, err
 		}
-		less := func(w change.Way) bool { return w == change.Loses || w == change.Narrows }
-		value := struct {
-			Original string      `json:"original"`
-			Copy     string      `json:"copy"`
-			More     []beyondRow `json:"more"`
-			Less     []beyondRow `json:"less"`
-		}{original.String(), made.String(), []beyondRow{}, []beyondRow{}}
-		effect.Rows(func(r change.Row) {
-			row := beyondRow{r.Operation, r.Resource, r.Line.Was(), r.Line.Is()}
-			switch w := r.Line.Way; {
-			case w == change.Gains:
-				row.Was = ""
-				value.More = append(value.More, row)
-			case w.More():
-				value.More = append(value.More, row)
-			case w == change.Loses:
-				row.When = ""
-				value.Less = append(value.Less, row)
-			case less(w):
-				value.Less = append(value.Less, row)
-			}
-		})
+		value := func() any {
+			return copyDiffers{original.String(), made.String(), beyondRows(effect, change.Way.More),
+				beyondRows(effect, hasLess)}
+		}
 		return &beyond{value: value, write: func(p *view.Page) {
 			told := beyondPart(p, effect, fmt.Sprintf("Beyond %s, %s gets", original, made), change.Way.More)
-			if beyondPart(p, effect, fmt.Sprintf("What %s has, %s does not get", original, made), less) || told {
+			if beyondPart(p, effect, fmt.Sprintf("What %s has, %s does not get", original, made), hasLess) || told {
 				return
 			}
 			p.Line("\n%s", p.Paint(view.Faint, fmt.Sprintf("%s has the same access as %s.", made, original)))
 		}}, nil
 	}
+}
+
+func hasLess(w change.Way) bool { return w == change.Loses || w == change.Narrows }
+
+// beyondRows lists what is so of some ways.
+func beyondRows(effect *change.Effect, is func(change.Way) bool) []beyondRow {
+	rows := []beyondRow{}
+	var line *change.Line
+	var was, when string // of its cells
+	effect.Rows(func(r change.Row) {
+		if !is(r.Line.Way) {
+			return
+		}
+		if r.Line != line {
+			line, was, when = r.Line, "", ""
+			if line.Way != change.Gains {
+				was = line.Was()
+			}
+			if line.Way != change.Loses {
+				when = line.Is()
+			}
+		}
+		rows = append(rows, beyondRow{r.Operation, r.Resource, was, when})
+	})
+	return rows
 }
 
 // beyondPart writes the lines of some ways, and says whether there are any.

@@ -218,7 +218,7 @@ func (m model) beyond() *beyond {
 	for _, rows := range parts {
 		value.Parts = append(value.Parts, part{m.placesOf(rows), len(rows[0].Operations)})
 	}
-	return &beyond{value: value, write: func(p *view.Page) { m.beyondText(p, parts) }}
+	return &beyond{value: func() any { return value }, write: func(p *view.Page) { m.beyondText(p, parts) }}
 }
 
 // placesOf names the places of rows that give the same.

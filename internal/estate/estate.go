@@ -303,8 +303,8 @@ func (e *Estate) Listed(a Address) *Resource {
 	return nil
 }
 
-// ListedEntry gives what the workspace says of the listed resource at an address; nil where there is none, or where only
-// a child or the system names it.
+// ListedEntry gives what the workspace says of the listed resource at an address; nil where there is none, or where
+// only a child or the system names it.
 func (e *Estate) ListedEntry(a Address) *Entry {
 	if i := e.Tree.find(e.Canonical(a)); i >= 0 {
 		return e.Tree.Entry(i)

@@ -1,6 +1,9 @@
 package region
 
 import (
+	"encoding/binary"
+	"math"
+	"math/bits"
 	"net/netip"
 	"slices"
 )
@@ -86,18 +89,47 @@ func interval(bounds []netip.Addr, a netip.Addr) int {
 func prefixesOf(first, after netip.Addr) []netip.Prefix {
 	var out []netip.Prefix
 	for a := first; a.IsValid() && (!after.IsValid() || a.Less(after)); {
-		bits := a.BitLen()
-		for bits > 0 {
-			p := netip.PrefixFrom(a, bits-1)
-			next := prefixAfter(p)
-			if p.Masked().Addr() != a || (after.IsValid() && (!next.IsValid() || after.Less(next))) {
-				break
-			}
-			bits--
-		}
-		p := netip.PrefixFrom(a, bits)
+		p := widest(a, after)
 		out = append(out, p)
 		a = prefixAfter(p)
 	}
 	return out
+}
+
+// widest is the widest prefix that begins with an address and ends before another, which may be the line's end.
+func widest(a, after netip.Addr) netip.Prefix {
+	lastHigh, lastLow := uint64(math.MaxUint64), uint64(math.MaxUint64)
+	switch {
+	case a.Is4() && (!after.IsValid() || after.Is6()):
+		lastHigh, lastLow = 0, math.MaxUint32
+	case after.IsValid():
+		lastHigh, lastLow = halves(after.Prev())
+	}
+	high, low := halves(a)
+	more, borrow := bits.Sub64(lastLow, low, 0)
+	moreHigh, _ := bits.Sub64(lastHigh, high, borrow)
+	more, carry := bits.Add64(more, 1, 0) // how many addresses there are
+	moreHigh, carry = bits.Add64(moreHigh, 0, carry)
+	free := bits.Len64(more) - 1 // how many bits of an address may be anything
+	switch {
+	case carry > 0:
+		free = 128
+	case moreHigh > 0:
+		free = 63 + bits.Len64(moreHigh)
+	}
+	zeros := bits.TrailingZeros64(low)
+	if low == 0 {
+		zeros += bits.TrailingZeros64(high)
+	}
+	return netip.PrefixFrom(a, a.BitLen()-min(free, zeros, a.BitLen()))
+}
+
+// halves are the bits of an address as two numbers.
+func halves(a netip.Addr) (high, low uint64) {
+	if a.Is4() {
+		four := a.As4()
+		return 0, uint64(binary.BigEndian.Uint32(four[:]))
+	}
+	six := a.As16()
+	return binary.BigEndian.Uint64(six[:8]), binary.BigEndian.Uint64(six[8:])
 }

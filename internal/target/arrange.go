@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/placemap"
 )
 
 // Arrangement is how a system is told what it has to give: roles for grants whose holders all get the same by them, and
@@ -82,9 +83,8 @@ func (w *Wanted) reach(gr *estate.Grant) *reaching {
 	if some == 0 || list == nil {
 		return nil
 	}
-	for place := range w.rows {
-		m := some & w.Carries.on(&w.State.Places[place])
-		if m != 0 && w.Listed(place) && w.covers(gr.On, list.List, place) {
+	for _, place := range w.covered(gr.On, list.List) {
+		if m := some & w.has[place]; m != 0 {
 			out.order = append(out.order, place)
 			out.some[place], out.masks[place] = m, m&all
 		}
@@ -107,12 +107,57 @@ func (w *Wanted) reach(gr *estate.Grant) *reaching {
 	return out
 }
 
-// covers says whether the list of a grant, by its number, covers a place.
-func (w *Wanted) covers(on estate.Resources, list, place int) bool {
-	g := w.Gate
-	if row := w.rows[place]; row >= 0 {
-		return g.Places.Covers(list, g.Places.Spots[row])
+// spread is where the places of a system stand among those of the gate, so that no list is held against each of them.
+type spread struct {
+	has   []Mask    // of each place, the natives that are had there; none on those that the policy decides nothing about
+	spots [][]int32 // of each spot among the groups of the gate's places, the system's places there
+	other []int     // places that the policy does not list, and decides about
+}
+
+// spreadOut looks where the places stand.
+func (w *Wanted) spreadOut() {
+	at := w.Gate.Places
+	w.spread = &spread{has: make([]Mask, len(w.rows)), spots: make([][]int32, len(at.Groups().Spots))}
+	number := make(map[placemap.Spot]int, len(w.spots))
+	for n, spot := range at.Groups().Spots {
+		number[spot] = n
 	}
+	for place, row := range w.rows {
+		if !w.Listed(place) {
+			continue
+		}
+		w.has[place] = w.Carries.on(&w.State.Places[place])
+		if row < 0 {
+			w.other = append(w.other, place)
+			continue
+		}
+		n := number[at.Spots[row]]
+		w.spots[n] = append(w.spots[n], int32(place))
+	}
+}
+
+// covered lists the places that the list of a grant, by its number, covers, in order.
+func (w *Wanted) covered(on estate.Resources, list int) (out []int) {
+	if w.spread == nil {
+		w.spreadOut()
+	}
+	for n := range w.Gate.Places.Covered(list) {
+		for _, place := range w.spots[n] {
+			out = append(out, int(place))
+		}
+	}
+	for _, place := range w.other {
+		if w.coversOther(on, list, place) {
+			out = append(out, place)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// coversOther says whether the list of a grant, by its number, covers a place that the policy does not list.
+func (w *Wanted) coversOther(on estate.Resources, list, place int) bool {
+	g := w.Gate
 	if c := w.State.Places[place].Class; c != nil {
 		return g.Covers(on, c.row)
 	}

@@ -62,7 +62,8 @@ type Wanted struct {
 	values    *rowValues                  // what tells them apart
 	reserved  map[string]estate.Principal // by account: whose those are that are never touched
 	inside    map[int][]int               // by place: the rows of the estate inside it, as far as they were needed
-	recent    string                      // what holds of signed-in-within in every session; "" for nothing
+	*spread
+	recent string // what holds of signed-in-within in every session; "" for nothing
 }
 
 // Holder is an account with what it has to have.

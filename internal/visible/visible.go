@@ -119,7 +119,7 @@ func JSON(text []byte) []byte {
 	for at := 0; at < len(text); {
 		r, size := utf8.DecodeRune(text[at:])
 		switch {
-		case r < 0x80 && r != 0x7f, !Hidden(r):
+		case r < 0x80 && r != 0x7f, !hides(text, at, r, size): // a joiner that is needed stays, whatever else there is
 			out = append(out, text[at:at+size]...)
 		case r > 0xFFFF:
 			high, low := utf16.EncodeRune(r)

@@ -5,6 +5,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/placemap"
 )
@@ -17,10 +18,9 @@ func (c *edit) concerned() *[2][]estate.Resources {
 		altered.any("separations", "catalogs") {
 		return nil
 	}
-	for _, id := range altered["systems"] {
-		if was, is := before.Systems[id], after.Systems[id]; was == nil || is == nil || was.Kind.ID != is.Kind.ID {
-			return nil
-		}
+	few := false
+	if c.relisted, few = c.placesRelisted(); !few {
+		return nil
 	}
 	for _, e := range c.both() {
 		for _, s := range e.Separations {
@@ -30,6 +30,9 @@ func (c *edit) concerned() *[2][]estate.Resources {
 		}
 	}
 	out := &[2][]estate.Resources{}
+	if c.relisted != nil {
+		out[differing.Old], out[differing.New] = []estate.Resources{c.relisted}, []estate.Resources{c.relisted}
+	}
 	c.rewritten(out)
 	c.rescoped(out)
 	if altered.any("people", "services", "groups") && !c.regrouped(out) {
@@ -45,6 +48,40 @@ func (c *edit) concerned() *[2][]estate.Resources {
 		})
 	}
 	return out
+}
+
+// mostRelisted is up to how many places in which an estate lists other resources are told by their addresses.
+const mostRelisted = 64
+
+// placesRelisted gives the places in which the estates list other resources, or decide otherwise about what none lists;
+// few is false where there are many, or where a system is of another kind.
+func (c *edit) placesRelisted() (out estate.Resources, few bool) {
+	var places []estate.Address
+	for _, id := range c.altered["systems"] {
+		was, is := c.before.Systems[id], c.after.Systems[id]
+		if was == nil || is == nil {
+			continue // which the trees tell
+		}
+		if was.Kind.ID != is.Kind.ID {
+			return nil, false
+		}
+		one, two := *was, *is
+		for _, s := range []*estate.System{&one, &two} {
+			s.Object, s.Resources, s.Tags = estate.Object{}, nil, nil // which the resources tell
+		}
+		if !same(&one, &two) {
+			places = append(places, estate.Address{System: id})
+		}
+	}
+	more, few := c.after.Tree.DiffersFrom(c.before.Tree, mostRelisted)
+	for _, a := range append(places, more...) {
+		in, err := estate.ParsePattern(a.String())
+		if err != nil {
+			return nil, false
+		}
+		out = append(out, estate.ResourceTerm{In: &in})
+	}
+	return out, few
 }
 
 // rewritten adds where the grants and blocks hold that are others, or have a role that is. Of one that says where it

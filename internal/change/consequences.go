@@ -10,6 +10,7 @@ import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/finding"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/policyfile"
 	"hiddengate/internal/verify"
 )
@@ -185,7 +186,7 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 	}
 	of := func(only map[estate.Principal]bool) (p [2]*verify.Prover) {
 		for k, g := range []*gate.Gate{before, gates[1]} {
-			p[k] = verify.NewProver(g, verify.Of{Since: now, Only: only, Base: e.base})
+			p[k] = verify.NewProver(g, verify.Of{Since: now, Only: only, Base: e.baseOf(differing.Side(k))})
 		}
 		return p
 	}
@@ -246,7 +247,7 @@ func (e *Effect) same(ctx context.Context, few [2]*verify.Prover, was, is *estat
 	if len(e.others) == 0 {
 		return true, nil
 	}
-	if e.settled(now) && !e.reaches(is) && e.alike(is.Subjects) {
+	if e.settled(now, is.On) && !e.reaches(is) && e.alike(is.Subjects) {
 		return true, nil
 	}
 	if kind := verify.KindOf(is); kind.Headcount && was.Count == is.Count {

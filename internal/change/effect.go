@@ -63,13 +63,16 @@ type Effect struct {
 	Coming []Line
 	// of which one covers whatever may come that anybody's access differs to; nil: anything may
 	within        *[2][]estate.Resources
-	ComingInPart  bool // there are too many ways in which something may come to look at all
+	relisted      estate.Resources // where the estates list other resources, if it is few places
+	near          *placemap.Near   // what lies there, once somebody asks
+	ComingInPart  bool             // there are too many ways in which something may come to look at all
 	Before, After *estate.Estate
 	Gates         *differing.Pair     // of what is allowed, where anybody's access can differ
 	compiled      differing.Estates   // of which they were compiled
 	whole         *[2]*gate.Gate      // that answer about everything; nil until somebody asks
 	since         clock.Instant       // from when on it tells what differs
 	base          *gate.Gate          // of one of the estates, or of one that may have the same places; nil: there is none
+	newBase       *gate.Gate          // the same of the new one, once it is asked for, where it can be had from base
 	places        map[string][]string // that have been worked out already
 	coming        map[comingSide]*comingExamples
 	// afterwards and before, the grants that name a subject by itself
@@ -123,6 +126,8 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	if before.Tree != after.Tree && before.Edition == after.Edition && !altered.any("catalogs", "systems", "scopes") &&
 		after.Tree.ListsAs(before.Tree, func(a, b *estate.Entry) bool { return same(a, b) }) {
 		after = after.SharingPlaces(before)
+	} else if before.Tree != after.Tree && before.Edition == after.Edition && !altered.any("catalogs") {
+		after = after.SharingKinds(before)
 	}
 	base := how.Gate
 	var known *membership.Roster
@@ -137,8 +142,11 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()
 	where := within
-	if others == nil || how.all { // places are others, or whoever judges asks about any
+	if how.all { // whoever judges asks about any
 		where = nil
+	}
+	if others == nil && within != nil && len(within[0])+len(within[1]) == 0 {
+		others = map[estate.Principal]bool{} // nothing is another by which anybody has access
 	}
 	if how.Most > 0 && len(others) > how.Most {
 		first := slices.SortedFunc(maps.Keys(others), estate.Principal.Compare)
@@ -150,6 +158,9 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		only = others
 	}
 	e.within, e.others, e.only = within, others, only
+	if within != nil {
+		e.relisted = change.relisted
+	}
 	e.Part = only != nil || len(after.People) > few
 	most := mostComing
 	if how.all {
@@ -160,7 +171,13 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		if which == gate.OnRequest && !e.Gates.Lends {
 			break
 		}
-		may := &differing.Coming{Apart: how.apart, Within: within, Most: most}
+		may := &differing.Coming{Apart: how.apart, Within: within, TreesWithin: within != nil, Most: most,
+			Inherit: most * Few / max(Few, len(after.People))}
+		if within != nil && before.Tree != after.Tree {
+			for k := range may.Apart { // by the places in which the trees differ, too
+				may.Apart[k] = slices.Concat(may.Apart[k], within[k])
+			}
+		}
 		if nobody || how.Listed {
 			may = nil
 		}
@@ -195,6 +212,9 @@ func (e *Effect) everywhere() ([2]*gate.Gate, error) {
 	if e.compiled.Where == nil {
 		return [2]*gate.Gate{e.Gates.Old, e.Gates.New}, nil
 	}
+	if g := e.newGate(); g != nil {
+		return [2]*gate.Gate{e.base, g}, nil
+	}
 	if e.whole == nil {
 		of := e.compiled
 		of.Where = nil
@@ -205,6 +225,22 @@ func (e *Effect) everywhere() ([2]*gate.Gate, error) {
 		e.whole = &gates
 	}
 	return *e.whole, nil
+}
+
+// newGate gives the gate at hand as that of the new estate, where that differs by what it lists alone; else nil.
+func (e *Effect) newGate() *gate.Gate {
+	if e.known() && e.base.Estate() == e.Before && e.base.Which == gate.Standing && e.newBase == nil {
+		e.newBase = e.base.Relisted(e.After)
+	}
+	return e.newBase
+}
+
+// baseOf gives a gate that is at hand where one of the estates is asked about.
+func (e *Effect) baseOf(k differing.Side) *gate.Gate {
+	if g := e.newGate(); g != nil && k == differing.New {
+		return g
+	}
+	return e.base
 }
 
 // concerns says whether anybody's access to a resource can differ.

@@ -6,6 +6,7 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/differing"
+	"hiddengate/internal/gate/placemap"
 )
 
 // untouched says that a test comes out as before: nobody's access differs to what it asks about, and it asks as of a
@@ -13,7 +14,7 @@ import (
 func (e *Effect) untouched(t *estate.Test, now clock.Instant) bool {
 	was := e.Before.Tests[t.ID]
 	switch {
-	case was == nil || e.After.Tests[t.ID] == nil || e.restated("tests", t) || !e.settled(now):
+	case was == nil || e.After.Tests[t.ID] == nil || e.restated("tests", t) || !e.settled(now, whereAsked(t)):
 		return false
 	case t.Given.Roles != nil: // of several roles that give the same, it may ask about one
 		return false
@@ -48,16 +49,38 @@ func (e *Effect) untouched(t *estate.Test, now clock.Instant) bool {
 	})
 }
 
-// settled says that both estates have the same places and mean the same by all that they say, so that whatever is asked
-// as of an instant comes out as before where no access differs. Where a session limits roles, what differs in one place
-// can tell in another.
-func (e *Effect) settled(now clock.Instant) bool {
+// whereAsked lists where a test asks.
+func whereAsked(t *estate.Test) (out estate.Resources) {
+	for _, s := range slices.Concat(t.Allowed, t.Denied) {
+		out = append(out, s.Place)
+	}
+	for _, l := range t.Levels {
+		out = append(out, l.Place)
+	}
+	return out
+}
+
+// settled says that both estates have the same in some places and mean the same by all that they say, so that whatever
+// is asked there as of an instant comes out as before where no access differs. Where a session limits roles, what
+// differs in one place can tell in another.
+func (e *Effect) settled(now clock.Instant, on estate.Resources) bool {
+	if e.Before.Tree != e.After.Tree {
+		if e.relisted == nil {
+			return false
+		}
+		if e.near == nil {
+			e.near = placemap.NewNear(e.After, []estate.Resources{e.relisted})
+		}
+		if e.near.Meets(on) {
+			return false
+		}
+	}
 	for _, s := range e.After.Separations {
 		if s.Session {
 			return false
 		}
 	}
-	return now >= e.since && e.Before.Tree == e.After.Tree && !e.Rezoned() && e.Before.Edition == e.After.Edition &&
+	return now >= e.since && !e.Rezoned() && e.Before.Edition == e.After.Edition &&
 		!e.altered.any("catalogs", "systems", "scopes", "separations")
 }
 

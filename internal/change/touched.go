@@ -58,10 +58,11 @@ type edit struct {
 	before, after *estate.Estate
 	altered       altered
 	rosters       [2]*membership.Roster
-	few           int             // up to how many people everybody is looked at
-	known         bool            // a gate at hand tells of the whole old estate
-	differ        map[string]bool // the roles that are others, and those that are made of such; nil until it is asked for
-	gone          *gate.Entries   // of the old estate, those that go to groups that have other members
+	few           int              // up to how many people everybody is looked at
+	known         bool             // a gate at hand tells of the whole old estate
+	relisted      estate.Resources // once it is known what is concerned, where the estates list other resources
+	differ        map[string]bool  // the roles that are others, and those that are made of such; nil until it is asked for
+	gone          *gate.Entries    // of the old estate, those that go to groups that have other members
 }
 
 func (c *edit) both() [2]*estate.Estate { return [2]*estate.Estate{c.before, c.after} }

@@ -14,6 +14,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"hiddengate/internal/policyfile"
 	"hiddengate/internal/splice"
 	"hiddengate/internal/visible"
 )
@@ -332,13 +333,15 @@ type jsonSheet struct {
 	text    []byte
 	old     []byte            // as it was
 	touched map[string]bool   // the ids of lines that are concerned
-	rows    map[string][2]int // the bytes of lines by id, once someone asks
+	rows    map[string][2]int // the bytes of lines by id, once someone asks for many
+	asked   int               // how many were asked for since the text was changed
 }
 
 // proved sees that each line is JSON still, and that those which are not concerned are as they were, in their order.
 func (s *jsonSheet) proved() error {
 	var kept [2][][]byte
-	for k, text := range [][]byte{s.old, s.text} {
+	head, tail := policyfile.AlikeLines(s.old, s.text, false)
+	for k, text := range [][]byte{s.old[head : len(s.old)-tail], s.text[head : len(s.text)-tail]} {
 		one := &jsonSheet{text: text}
 		sound := true
 		one.eachLine(func(start, end int) bool {
@@ -417,7 +420,34 @@ func (s *jsonSheet) eachLine(do func(start, end int) bool) {
 	}
 }
 
+// mostSought is how many lines are sought one by one before all are looked through.
+const mostSought = 8
+
+// seek finds the line of an id where that is written without escapes; ok is false if there is none.
+func (s *jsonSheet) seek(id string) (start, end int, ok bool) {
+	for at := 0; ; at = end {
+		found := bytes.Index(s.text[at:], []byte(id))
+		if found < 0 || id == "" {
+			return 0, 0, false
+		}
+		from := bytes.LastIndexByte(s.text[:at+found], '\n') + 1
+		to := len(s.text)
+		if next := bytes.IndexByte(s.text[at+found:], '\n'); next >= 0 {
+			to = at + found + next
+		}
+		var name struct{ ID, At string }
+		if end = to; json.Unmarshal(s.text[from:to], &name) == nil && name.ID+name.At == id {
+			return from, to, true
+		}
+	}
+}
+
 func (s *jsonSheet) line(id string) (start, end int, err error) {
+	if s.asked++; s.rows == nil && s.asked <= mostSought {
+		if start, end, ok := s.seek(id); ok {
+			return start, end, nil
+		}
+	}
 	if s.rows == nil {
 		s.rows = map[string][2]int{}
 		s.eachLine(func(start, end int) bool {
@@ -437,7 +467,7 @@ func (s *jsonSheet) line(id string) (start, end int, err error) {
 
 func (s *jsonSheet) splice(start, end int, text []byte) {
 	s.text = slices.Concat(s.text[:start], text, s.text[end:])
-	s.rows = nil
+	s.rows, s.asked = nil, 0
 }
 
 func (s *jsonSheet) add(body *yaml.Node) error {
@@ -551,7 +581,7 @@ func (s *jsonSheet) each(word string, change func(key, value string) (string, bo
 		return wrong
 	}
 	s.text = append(out, s.text[at:]...)
-	s.rows = nil
+	s.rows, s.asked = nil, 0
 	return nil
 }
 

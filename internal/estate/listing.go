@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"iter"
 	"slices"
 
 	"hiddengate/internal/diagnostic"
@@ -56,6 +57,25 @@ type Listed struct {
 func (l *Listing) Add(address []byte, system int, r Listed) {
 	l.text = append(l.text, address...)
 	l.rows = append(l.rows, listed{uint64(len(l.text)), uint32(r.Line), r.Tags, r.Owner, uint16(r.Type), uint16(system)})
+}
+
+// Renumber tells the lines otherwise.
+func (l *Listing) Renumber(line func(int) int) {
+	for i := range l.rows {
+		l.rows[i].line = uint32(line(int(l.rows[i].line)))
+	}
+}
+
+// Addresses gives the addresses as they are written.
+func (l *Listing) Addresses() iter.Seq[Address] {
+	return func(yield func(Address) bool) {
+		for i := range l.rows {
+			text, n := l.address(i)
+			if !yield(Address{System: string(text[:n]), Path: string(text[n+1:])}) {
+				return
+			}
+		}
+	}
 }
 
 // Len counts the resources listed.

@@ -52,8 +52,13 @@ func numbersIn[T any](list, other []T, name func(T) string) []int {
 // PlacesAs says that an estate has the very resources, systems and kinds of another, and scopes that say the same:
 // lists of resources that say the same mean the same in both.
 func (e *Estate) PlacesAs(other *Estate) bool {
-	if e.Tree != other.Tree || !SameMap(e.Kinds, other.Kinds) || !SameMap(e.Systems, other.Systems) ||
-		len(e.Scopes) != len(other.Scopes) {
+	return e.Tree == other.Tree && SameMap(e.Systems, other.Systems) && e.TermsAs(other)
+}
+
+// TermsAs says that an estate has the very kinds of another, and scopes that say the same: lists of resources that say
+// the same ask the same of a resource in both.
+func (e *Estate) TermsAs(other *Estate) bool {
+	if !SameMap(e.Kinds, other.Kinds) || len(e.Scopes) != len(other.Scopes) {
 		return false
 	}
 	for id, s := range e.Scopes {
@@ -64,6 +69,13 @@ func (e *Estate) PlacesAs(other *Estate) bool {
 		}
 	}
 	return true
+}
+
+// SharingKinds gives the estate with the kinds of another, which must say the same.
+func (e *Estate) SharingKinds(other *Estate) *Estate {
+	out := *e
+	out.Kinds, out.Operations, out.offers = other.Kinds, other.Operations, other.offers
+	return &out
 }
 
 // SharingPlaces gives the estate with the kinds, systems, scopes and listed resources of another, which must say the

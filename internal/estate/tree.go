@@ -118,6 +118,13 @@ func (t *Tree) fill(c *[chunk]Resource, i int) {
 	}
 }
 
+// Line gives the inventory that lists a row's resource, and the line there; "" of one that is said more of, or that
+// only a child names.
+func (t *Tree) Line(i int) (file string, line int) {
+	row := t.Rows[i]
+	return t.Files[row.file&^ownOwner], int(row.line)
+}
+
 // Entry gives what the workspace says of a listed resource; nil where only a child or the system names it. Of a line of
 // an inventory it is made anew each time.
 func (t *Tree) Entry(i int) *Entry {
@@ -377,10 +384,14 @@ func sorted(list []listedRow) []listedRow {
 func (p *treeBuilder) grow(s *System, number uint32, list []listedRow) {
 	offer := p.estate.offers[s.Kind.ID]
 	types := p.placesOf(offer)
-	path := []byte(nil)
-	above := []uint32{uint32(len(p.rows))} // the rows that lead to the last one
+	above := []uint32{uint32(len(p.rows))}
 	p.add(s, nil, Row{System: number, Type: types.byDepth[0], Tags: p.number(inherit(nil, s.Tags)),
 		Owner: p.owner(s.Owner)})
+	p.fill(s, number, types, list, nil, above)
+}
+
+// fill adds what is in a system, behind a path to which some rows lead, the system's first.
+func (p *treeBuilder) fill(s *System, number uint32, types placeTypes, list []listedRow, path []byte, above []uint32) {
 	for i, one := range list {
 		if i > 0 && bytes.Equal(one.path, path) {
 			p.twice = append(p.twice, Twice{Address{s.ID, string(path)}, list[i-1].position(), one.position()})

@@ -8,6 +8,9 @@ import (
 // Carried makes the gate of an estate as Compile does, without elevations, and takes over what a gate of the estate
 // before an edit knows of places and people, as far as the edit leaves it.
 func Carried(e *estate.Estate, known *Gate) (*Gate, error) {
+	if g := known.Relisted(e); g != nil {
+		return g, nil
+	}
 	o := Options{Facts: factspace.Gather(e)}
 	if known != nil {
 		o.Roster = known.Roster.For(e)
@@ -17,6 +20,27 @@ func Carried(e *estate.Estate, known *Gate) (*Gate, error) {
 		}
 	}
 	return CompileWith(e, nil, o)
+}
+
+// Relisted gives the gate as that of an estate that lists other resources in a few places, and says nothing otherwise
+// but in tests and guarantees; nil where more is otherwise, or the gate is not that of a whole estate, or there is
+// none.
+func (g *Gate) Relisted(e *estate.Estate) *Gate {
+	if g == nil || !g.complete || e.Tree == g.estate.Tree || e.Zone != g.estate.Zone || e.Edition != g.estate.Edition {
+		return nil
+	}
+	for _, section := range estate.SectionNames {
+		if section != "tests" && section != "guarantees" && section != "systems" && !e.Shares(g.estate, section) {
+			return nil
+		}
+	}
+	places := g.Places.Relisted(e)
+	if places == nil {
+		return nil
+	}
+	f := g.Fork()
+	f.estate, f.Places, f.Classes, f.anywhere = e, places, places.Classes, nil
+	return f
 }
 
 // Restated gives the gate as that of an estate in which nothing but tests and guarantees is said otherwise: a gate

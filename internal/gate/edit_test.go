@@ -33,7 +33,7 @@ func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what str
 	grants, people := ids2(e.Grants), drawnPeople
 	grant, person, group, role := d.one(grants...), d.one(people...), d.one(drawnGroups...), d.one(drawnRoles...)
 	scope := d.one("s0", "s1", "s2")
-	switch d.IntN(14) {
+	switch d.IntN(20) {
 	case 0:
 		body := fmt.Sprintf("{to: %s, roles: %s, on: %s%s}", d.subjects(4, false), d.some(1, 2, drawnRoles...), d.places(3),
 			d.when(50))
@@ -72,6 +72,43 @@ func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what str
 		}
 		return "owner of " + r.Address.String(), []string{"systems " + r.System.ID},
 			w.Set("resources", r.Address.String(), "owner", splice.Scalar(d.one("ana", "cai", "group:g1")))
+	case 13:
+		r := e.Tree.At(d.IntN(e.Tree.Len()))
+		if e.Tree.Entry(r.Index) == nil || r.Parent == nil {
+			return "", nil, nil
+		}
+		return "tags of " + r.Address.String(), []string{"systems " + r.System.ID},
+			w.Set("resources", r.Address.String(), "tags", node(t, d.tags()))
+	case 14:
+		r := e.Tree.At(d.IntN(e.Tree.Len()))
+		address := r.Address.String() + "/"
+		if r.Parent == nil {
+			address = r.System.ID + ":"
+		}
+		address += d.one("a", "zz", "a1", "b/c")
+		return "add " + address, []string{"systems " + r.System.ID},
+			w.Add("resources", address, node(t, d.one("{}", "{tags: "+d.tags()+"}", "{owner: cai}")), "")
+	case 15:
+		r := e.Tree.At(d.IntN(e.Tree.Len()))
+		if e.Tree.Entry(r.Index) == nil || r.Parent == nil {
+			return "", nil, nil
+		}
+		return "less " + r.Address.String(), []string{"systems " + r.System.ID}, w.Remove("resources", r.Address.String())
+	case 17:
+		id := d.one("crate", "aa", "dbm", "zz")
+		body := fmt.Sprintf("{kind: %s, unlisted: %s, tags: %s, resources: {%s}}", d.one("database", "application", "folded"),
+			d.one("judge", "refuse"), d.tags(), d.one("", "a/b: {}", "a: {owner: cai}"))
+		return "add system " + id, []string{"systems " + id}, w.Add("systems", id, node(t, body), "")
+	case 18:
+		id := d.one(ids2(e.Systems)...)
+		if mentions, err := w.Mentions("systems", id); len(mentions) > 0 {
+			return "", nil, err
+		}
+		return "less of systems, by " + id, []string{"systems " + id}, w.Remove("systems", id)
+	case 16:
+		id := d.one(ids2(e.Systems)...)
+		return "system " + id, []string{"systems " + id},
+			w.Set("systems", id, d.one("title", "about"), splice.Scalar("Other"))
 	default:
 		section, id := "groups", group
 		if d.chance(50) {

@@ -307,7 +307,12 @@ func readLimited(files fs.FS, name string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, most+1))
+	var in bytes.Buffer
+	if info, err := f.Stat(); err == nil {
+		in.Grow(int(min(max(info.Size(), 0), most)) + bytes.MinRead) // inventories are large
+	}
+	_, err = in.ReadFrom(io.LimitReader(f, most+1))
+	text := in.Bytes()
 	switch {
 	case err != nil:
 		return nil, errors.New(reason(err))

@@ -28,7 +28,7 @@ func (a *relisted) read(l *loader, was, files fs.FS, name string) bool {
 	if err != nil {
 		return false
 	}
-	head, tail := alikeLines(old, text, path.Ext(name) == ".csv")
+	head, tail := AlikeLines(old, text, path.Ext(name) == ".csv")
 	before, ok := l.people(name, old, head, tail)
 	if !ok {
 		return false
@@ -130,9 +130,9 @@ func (l *loader) people(name string, text []byte, head, tail int) ([]person, boo
 	return all.people, len(all.errors) == 0
 }
 
-// alikeLines tells how many bytes two texts have in common at their begin and at their end, in whole lines. Of CSV, a
+// AlikeLines tells how many bytes two texts have in common at their begin and at their end, in whole lines. Of CSV, a
 // line break in quotes ends no line, and the columns are in common or nothing is.
-func alikeLines(a, b []byte, isCSV bool) (head, tail int) {
+func AlikeLines(a, b []byte, isCSV bool) (head, tail int) {
 	n := min(len(a), len(b))
 	for head < n && a[head] == b[head] {
 		head++

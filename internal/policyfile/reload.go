@@ -10,8 +10,9 @@ import (
 )
 
 // Reload gives what Load would, where all files but a few are those that an estate was read from. What stands in the
-// others it shares with that estate; was has the files as they were then. A change of settings, catalogs, systems,
-// resources or inventories of those is read as a whole, and so is one with errors, for all that is wrong to come out.
+// others it shares with that estate; was has the files as they were then. A change of settings, catalogs or profiles
+// is read as a whole, and so is one of systems themselves, of many resources, or with errors, for all that is wrong
+// to come out.
 func Reload(was, files fs.FS, before *estate.Estate, changed []string) (*estate.Estate, error) {
 	if e := reload(was, files, before, changed); e != nil {
 		return e, nil
@@ -20,17 +21,19 @@ func Reload(was, files fs.FS, before *estate.Estate, changed []string) (*estate.
 }
 
 // whole are the sections that are read as a whole: much follows from them.
-var whole = []*section{catalogs, systems, profiles}
+var whole = []*section{catalogs, profiles}
 
 // reload is Reload where that can be done; nil elsewhere.
 func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.Estate {
-	var lists []string
+	var lists, trees []string
 	for _, name := range changed {
 		switch ext := path.Ext(name); {
 		case name == SettingsFile || strings.HasPrefix(path.Base(name), "."):
 			return nil
 		case IsInventory(name) && slices.Contains(before.Inventories, name) && !slices.Contains(before.Tree.Files, name):
 			lists = append(lists, name)
+		case IsInventory(name) && slices.Contains(before.Inventories, name):
+			trees = append(trees, name)
 		case ext != ".yaml" && ext != ".yml":
 			return nil
 		}
@@ -94,6 +97,20 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 	again.join(l)
 	for _, d := range documents {
 		d.readSections()
+	}
+	if !e.Shares(before, "systems") {
+		// inventories are as they were: what changed in them comes after
+		if e = (&otherResources{loader: l, files: was}).systems(e, before); e == nil {
+			return nil
+		}
+		l.estate = e
+		l.resolveProfiles()
+	}
+	for _, name := range trees {
+		if e = (&otherResources{loader: l, files: files}).inventory(e, was, name); e == nil {
+			return nil
+		}
+		l.estate = e
 	}
 	// Inventories name groups, which stand in files: those that were read anew have their members too.
 	for id, was := range before.Groups {

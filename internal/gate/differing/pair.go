@@ -42,8 +42,6 @@ type Pair struct {
 	turns      [][]operationChange // by number
 	owners     bool                // some condition asks who owns
 	only       map[estate.Principal]bool
-	where      []int                       // lists, by number, of which one covers all that is looked at; nil: all is
-	looking    func(placemap.Spot) bool    // whether a spot is looked at
 	every      bool                        // piles are told on which nobody may anything, too
 	wanted     []bool                      // of each operation, whether it is looked at; nil: all are
 	chosen     []bool                      // likewise of each pile
@@ -75,13 +73,15 @@ type Pair struct {
 // side is what a pair knows of one of its gates.
 type side struct {
 	*gate.Gate
-	other     bool                // it is the new one
-	operation []uint32            // of each of the gate's operations, its number in the pair
-	joint     []uint32            // of each unit, its number in the pair
-	cover     [2][]uint32         // of covers, those alone first, their number in the pair and one; 0: not known
-	held      []bool              // of each list that traits tell, whether somebody has something under it
-	coverage  []uint32            // of each of those, its coverage's number in the pair
-	valid     map[uint32][]uint32 // of each class of resources, the operations, by number in the pair
+	other     bool                     // it is the new one
+	where     []int                    // lists, by number, of which one covers all that is looked at; nil: all is
+	looking   func(placemap.Spot) bool // whether a spot is looked at
+	operation []uint32                 // of each of the gate's operations, its number in the pair
+	joint     []uint32                 // of each unit, its number in the pair
+	cover     [2][]uint32              // of covers, those alone first, their number in the pair and one; 0: not known
+	held      []bool                   // of each list that traits tell, whether somebody has something under it
+	coverage  []uint32                 // of each of those, its coverage's number in the pair
+	valid     map[uint32][]uint32      // of each class of resources, the operations, by number in the pair
 	owned     map[estate.Principal][]ownedPlace
 	owners    map[int][]estate.Principal // of each subject, as whom it owns something
 }
@@ -123,9 +123,13 @@ type Estates struct {
 type Coming struct {
 	// Apart are lists by which it is told apart, beside those of grants and blocks.
 	Apart [2][]estate.Resources
-	// Within are lists of which one must cover it on either side, unless it inherits and the listed resources are others;
-	// nil: all is looked at.
+	// Within are lists of which one must cover it on either side, unless it inherits and the listed resources are others
+	// and not within that; nil: all is looked at.
 	Within *[2][]estate.Resources
+	// TreesWithin says that one of these covers, too, what the estates do not list alike, and all within that.
+	TreesWithin bool
+	// Inherit is how many ways of that are looked at that inherit, where TreesWithin is so; 0: no fewer than others.
+	Inherit int
 	// Most is how many ways of it are looked at; as many as there can be, where it is 0.
 	Most int
 	// Judged leaves out all but what a system judges though no inventory lists it.
@@ -158,7 +162,7 @@ type sides struct {
 	beside     []estate.Address // in no inventory, that are looked at too
 	alike      bool             // the places of one do for the other
 	chosen     [2]*gate.Entries
-	near       *placemap.Near // what all that is looked at lies in; nil: it lies anywhere
+	near       [2]*placemap.Near // what all that is looked at lies in, in either estate; nil: it lies anywhere
 }
 
 func (s *sides) both() [2]*estate.Estate { return [2]*estate.Estate{s.Before, s.After} }
@@ -173,14 +177,13 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 		cells:  map[string]*operationTimes{}, turned: map[[2]*operationTimes]changeList{}}
 	if o.Places = s.places(&o); o.Places != nil {
 		p.parts, o.Lists = s.rest(&o, beside), nil
-		p.where = s.where(o.Places)
 	}
 	gates, err := s.compile(o)
 	if err != nil {
 		return nil, err
 	}
 	for k, g := range gates {
-		p.sides[k] = &side{Gate: g, other: k == 1, valid: map[uint32][]uint32{}}
+		p.sides[k] = &side{Gate: g, other: k == 1, valid: map[uint32][]uint32{}, where: s.where(g.Places)}
 	}
 	p.Old, p.New = p.sides[0].Gate, p.sides[1].Gate
 	p.owners, p.only, p.every = o.Facts.Owner, s.Only, s.everywhere
@@ -192,7 +195,7 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 			lists[k] = append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), c.Apart[k]...)
 		}
 		coming, p.Whole, p.rest = newplace.Specimens(newplace.Basis{Estates: s.both(), Lists: lists, Within: c.Within,
-			Facts: &o.Facts, Most: c.Most, Unsettled: p.unsettled()})
+			Facts: &o.Facts, Most: c.Most, TreesWithin: c.TreesWithin, Inherit: c.Inherit, Unsettled: p.unsettled()})
 		if p.judged = c.Judged; c.Judged {
 			coming = slices.DeleteFunc(coming, func(s newplace.Specimen) bool { return !s.Inherit })
 		}
@@ -206,10 +209,29 @@ func (s *sides) begin(o *gate.Options) {
 	o.Space = o.Facts.Space(s.After)
 	// With the same resources and scopes the places of one side, told apart by the lists of both, do for the other.
 	s.alike = s.After.PlacesAs(s.Before)
-	if !s.here() {
+	if s.Where != nil && !s.here() && !s.nearby() {
 		s.Where = nil
 	}
 	s.choose(o)
+}
+
+// nearby says that few resources are looked at, in either estate, where these do not list the same; they are told apart
+// anew.
+func (s *sides) nearby() bool {
+	if s.After.Tree == s.Before.Tree || !s.After.TermsAs(s.Before) {
+		return false
+	}
+	s.lookNear()
+	return s.near[Old].Few() && s.near[New].Few()
+}
+
+// lookNear takes down where all lies that is looked at.
+func (s *sides) lookNear() {
+	for k, e := range s.both() {
+		if s.near[k] == nil {
+			s.near[k] = placemap.NewNear(e, slices.Concat(s.Where[Old], s.Where[New]))
+		}
+	}
 }
 
 // lends says that one of the grants that are chosen is on request.
@@ -226,7 +248,7 @@ func (s *sides) choose(o *gate.Options) {
 		marks[a] = true
 	}
 	if s.Where != nil {
-		s.near = placemap.NewNear(s.After, slices.Concat(s.Where[Old], s.Where[New]))
+		s.lookNear()
 	}
 	if s.Entries == nil {
 		s.Entries = &[2]*gate.Entries{}
@@ -241,13 +263,17 @@ func (s *sides) choose(o *gate.Options) {
 			}
 		}
 	}
-	meets := s.meets()
 	for k, e := range s.both() {
-		if s.chosen[k] = s.Entries[k]; meets != nil {
+		s.chosen[k] = s.Entries[k]
+		if meets := s.meets(k); meets != nil {
 			s.chosen[k] = s.chosen[k].On(meets)
 		}
 		if !s.alike {
-			apart, _ := placemap.TakeApart(e, append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), o.Lists...), nil)
+			lists := append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), o.Lists...)
+			if s.Where != nil {
+				lists = slices.Concat(lists, s.Where[Old], s.Where[New])
+			}
+			apart, _ := placemap.TakeApart(e, lists, nil)
 			for a := range apart.Marks {
 				marks[a] = true
 			}
@@ -265,16 +291,16 @@ func (s *sides) choose(o *gate.Options) {
 }
 
 // meets tells of a list whether it may cover anything that is looked at; nil: everything is.
-func (s *sides) meets() func(estate.Resources) bool {
-	if s.near == nil {
+func (s *sides) meets(k int) func(estate.Resources) bool {
+	if s.Where == nil {
 		return nil
 	}
-	if s.Coming == nil {
-		if exactly := s.near.Exactly(s.Base.Places); exactly != nil {
+	if s.Coming == nil && s.alike {
+		if exactly := s.near[New].Exactly(s.Base.Places); exactly != nil {
 			return exactly
 		}
 	}
-	return s.near.Meets
+	return s.near[k].Meets
 }
 
 // unlisted lists the addresses in no inventory that an estate's grants and blocks name, but for those that the gate at
@@ -321,7 +347,7 @@ func (s *sides) places(o *gate.Options) *placemap.Map {
 	if s.Where != nil {
 		lists = append(lists, slices.Concat(s.Where[Old], s.Where[New])...)
 		if slices.ContainsFunc(lists, func(l estate.Resources) bool { return !s.Base.Places.Knows(l) }) {
-			if part := s.Base.Places.Part(lists, o.Marks, s.near); part != nil {
+			if part := s.Base.Places.Part(lists, o.Marks, s.near[New]); part != nil {
 				return part
 			}
 		}
@@ -373,7 +399,7 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 		if gates[k], err = s.compileSide(k, o); err != nil {
 			return gates, err
 		}
-		if s.alike {
+		if o.Places = nil; s.alike {
 			o.Places = gates[k].Places
 		}
 	}
@@ -383,6 +409,10 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 // compileSide compiles one of the estates.
 func (s *sides) compileSide(k int, o gate.Options) (*gate.Gate, error) {
 	o.Roster, o.Entries = s.Rosters[k], s.chosen[k]
+	if e := s.both()[k]; s.Where != nil && !s.alike {
+		lists := slices.Concat(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), s.Where[Old], s.Where[New])
+		o.Places = placemap.PartOf(lists, o.Marks, s.near[k], opset.New(e))
+	}
 	return gate.CompileWith(s.both()[k], nil, o)
 }
 

@@ -214,7 +214,7 @@ func (p *Pair) addUnlisted(address string, byTags [2][]uint32) {
 		}
 		pile.looks[k] = p.unlisted(k, address, byTags[k])
 	}
-	if p.where != nil && !p.looked(pile.looks[New].at) {
+	if p.sides[New].where != nil && !p.looked(pile.looks) {
 		return
 	}
 	if pile.looks[0].there || pile.looks[1].there {
@@ -244,7 +244,7 @@ func (p *Pair) groupSpots(byTags []uint32) {
 		p.piles = append(p.piles, &Pile{looks: [2]look{one, one}, rows: rows, pair: p})
 	}
 	for n, spot := range groups.Spots {
-		if !p.looked(spot) {
+		if !p.looked([2]look{{}, {at: spot, there: true}}) {
 			continue
 		}
 		rows := groups.Rows(n)
@@ -267,24 +267,32 @@ func (p *Pair) groupSpots(byTags []uint32) {
 	}
 }
 
-// looked tells of a spot that both sides have alike whether it is looked at: if the pair is about some places, whether
-// one of these covers it; if it is about some people, whether a grant does on either side.
-func (p *Pair) looked(at placemap.Spot) bool {
-	if p.where == nil && (p.only == nil || p.every) {
+// looked tells of what is alike whether it is looked at: if the pair is about some places, whether one of these covers
+// it on a side that has it; if it is about some people, whether a grant of either side does, where both have it alike.
+func (p *Pair) looked(looks [2]look) bool {
+	if p.sides[New].where == nil && (p.only == nil || p.every) {
 		return true
 	}
-	if p.looking == nil {
-		lists := p.where
-		if lists == nil {
-			for _, s := range p.sides {
-				for _, gr := range s.Grants {
-					lists = append(lists, gr.List)
+	for k, s := range p.sides {
+		if !looks[k].there {
+			continue
+		}
+		if s.looking == nil {
+			lists := s.where
+			if lists == nil {
+				for _, s := range p.sides {
+					for _, gr := range s.Grants {
+						lists = append(lists, gr.List)
+					}
 				}
 			}
+			s.looking = s.Places.CoveredByAny(lists)
 		}
-		p.looking = p.New.Places.CoveredByAny(lists)
+		if s.looking(looks[k].at) {
+			return true
+		}
 	}
-	return p.looking(at)
+	return false
 }
 
 // groupPlaces makes them where the estates have other resources, or tell them apart otherwise.
@@ -301,6 +309,9 @@ func (p *Pair) groupPlaces(byTags [2][]uint32) {
 	var last [2]look
 	var pile *Pile
 	add := func(looks [2]look, at place) {
+		if p.sides[New].where != nil && !p.looked(looks) {
+			return
+		}
 		if pile == nil || looks != last {
 			last = looks
 			if pile = known[looks]; pile == nil {
@@ -314,6 +325,9 @@ func (p *Pair) groupPlaces(byTags [2][]uint32) {
 	olds, news := p.Old.Estate().Tree, p.New.Estate().Tree
 	same := olds == news
 	for i := range news.Len() {
+		if !p.New.Places.KnowsRow(i) {
+			continue
+		}
 		was := i
 		if !same {
 			was = olds.Find(news.Address(i))
@@ -327,7 +341,7 @@ func (p *Pair) groupPlaces(byTags [2][]uint32) {
 		add(looks, place{rows})
 	}
 	for i := 0; !same && i < olds.Len(); i++ {
-		if news.Find(olds.Address(i)) < 0 {
+		if p.Old.Places.KnowsRow(i) && news.Find(olds.Address(i)) < 0 {
 			add([2]look{listed(0, i), p.unlisted(1, olds.Address(i), byTags[1])}, place{[2]int32{int32(i), -1}})
 		}
 	}

@@ -33,8 +33,9 @@ const maxSpecimens = 20_000
 // maxIdle bounds how many are made up that serve to name places alone, since nobody's access to them differs.
 const maxIdle = 5000
 
-// workEach bounds, for each that may be made up, how many names are looked at for those that may differ, and how often
-// a term is held against one of them; a tenth of it those that are idle.
+// workEach bounds, for each that may be made up, how many names are looked at for those that may differ, and how
+// often a term is held against one of them; a tenth of it those that are idle, and those that inherit from what an
+// edit lists.
 const workEach = 1000
 
 // sketch makes up specimens for two estates that are held against each other, or for one and itself.
@@ -43,32 +44,34 @@ type sketch struct {
 	terms   [2][]estate.ResourceTerm // of lists, scopes taken apart, each once
 	facts   *factspace.Facts
 	// the values that conditions on a resource's tags name, or that tell subjects apart that have changed
-	resource map[string][]string
-	owners   []estate.Principal // whose ownership means other subjects now
-	given    map[string]bool    // of operations, whether some role has them
-	handedBy map[offered]uint32 // of those of a type, their number
-	sets     map[string]uint32  // of names of operations
-	buffer   []byte
-	asking   estate.Resource // about which terms are asked
-	within   *[2][]estate.Resources
-	wanted   []estate.ResourceTerm // of the lists that are looked at
-	patterns []estate.Pattern      // of the terms of both
-	byIn     [2]map[uint32][]int   // of each of those patterns, by number, the terms
-	asks     [2][]int              // of each term, the number of what it asks beside the address; -1: nothing
-	asked    []estate.ResourceTerm // by that number
-	ways     map[string][]Specimen // what has been made up for what is asked
-	anywhere [2][]int              // the terms without a pattern
-	machines [2]*machines          // of each estate
-	part                           // which addresses are made up at the moment
-	others   bool                  // which are those that no wanted term covers
-	names    int                   // how many more names may be looked at
-	crossed  int                   // how often a term may still be held against something
-	out      []Specimen
-	idle     int // of those
-	most     int // how many others there may be
-	full     bool
-	whole    bool
-	named    bool // all that are idle are there, too
+	resource    map[string][]string
+	owners      []estate.Principal // whose ownership means other subjects now
+	given       map[string]bool    // of operations, whether some role has them
+	handedBy    map[offered]uint32 // of those of a type, their number
+	sets        map[string]uint32  // of names of operations
+	buffer      []byte
+	asking      estate.Resource // about which terms are asked
+	within      *[2][]estate.Resources
+	treesWithin bool                  // one of these covers, too, what the estates do not list alike
+	wanted      []estate.ResourceTerm // of the lists that are looked at
+	patterns    []estate.Pattern      // of the terms of both
+	byIn        [2]map[uint32][]int   // of each of those patterns, by number, the terms
+	asks        [2][]int              // of each term, the number of what it asks beside the address; -1: nothing
+	asked       []estate.ResourceTerm // by that number
+	ways        map[string][]Specimen // what has been made up for what is asked
+	anywhere    [2][]int              // the terms without a pattern
+	machines    [2]*machines          // of each estate
+	part                              // which addresses are made up at the moment
+	others      bool                  // which are those that no wanted term covers
+	names       int                   // how many more names may be looked at
+	crossed     int                   // how often a term may still be held against something
+	out         []Specimen
+	idle        int // of those
+	most        int // how many others there may be
+	inherit     int // and of those that inherit where the estates do not list the same; 0: no fewer
+	full        bool
+	whole       bool
+	named       bool // all that are idle are there, too
 }
 
 // Basis says what may come for an old and a new estate, and by what it is told apart.
@@ -76,8 +79,13 @@ type Basis struct {
 	Estates [2]*estate.Estate
 	Lists   [2][]estate.Resources  // which tell it apart
 	Within  *[2][]estate.Resources // lists of which one must cover it; nil: all is meant
-	Facts   *factspace.Facts
-	Most    int // how many are made up at the most, idle ones apart; maxSpecimens where it is 0
+	// TreesWithin says that one of these covers, too, what the estates do not list alike, and all within that.
+	TreesWithin bool
+	Facts       *factspace.Facts
+	Most        int // how many are made up at the most, idle ones apart; maxSpecimens where it is 0
+	// Inherit is how many of them may inherit from what the estates do not list alike, where TreesWithin is so, and how
+	// many others may be in systems that one of them has alone; 0: no fewer.
+	Inherit int
 	Unsettled
 }
 
@@ -86,7 +94,8 @@ type Basis struct {
 func Specimens(b Basis) (out []Specimen, whole bool, rest func() (more []Specimen, named bool)) {
 	s := &sketch{estates: b.Estates, facts: b.Facts, resource: b.Values, owners: b.Owners, whole: !b.Many,
 		given: map[string]bool{}, handedBy: map[offered]uint32{}, sets: map[string]uint32{},
-		ways: map[string][]Specimen{}, within: b.Within, named: true, most: b.Most}
+		ways: map[string][]Specimen{}, within: b.Within, treesWithin: b.TreesWithin, named: true,
+		most: b.Most, inherit: b.Inherit}
 	if s.most == 0 {
 		s.most = maxSpecimens
 	}
@@ -184,7 +193,7 @@ func (s *sketch) taken(address string) bool {
 func (s *sketch) inherited() {
 	keys, owners := keysAndOwners(s.facts, s.terms[:]...)
 	same, which := s.same(), s.part
-	if !same { // none of them is idle
+	if !same && !s.treesWithin { // none of them is idle
 		if s.others {
 			return
 		}
@@ -196,19 +205,28 @@ func (s *sketch) inherited() {
 			continue
 		}
 		m := maker{estate: e, machines: s.machines[k], keys: keys, owners: owners, taken: s.taken,
-			part: which, work: &s.names, in: func(sys *estate.System) bool { return sys.Judge || !same },
+			part: which, work: &s.names, in: func(sys *estate.System) bool { return sys.Judge || !same && !s.others },
 			allOwners: s.facts.Owner}
 		if other := s.estates[1-k]; !same {
 			m.beside = func(address string) string { return s.values(other, address, keys, owners) }
+		}
+		some := !same && s.treesWithin && s.inherit > 0 // so that there is work left for what does not inherit
+		names, ways := s.names/10, s.inherit
+		if some {
+			m.work = &names
 		}
 		whole := m.each(func(one made) bool {
 			if !seen[one.Address] {
 				seen[one.Address] = true
 				s.add(Specimen{Address: one.Address, Inherit: true})
+				ways--
 			}
-			return !s.full
+			return !s.full && (!some || ways > 0)
 		})
-		if !whole {
+		switch {
+		case some && (names < 0 || ways <= 0):
+			s.whole = false
+		case !whole:
 			s.tooMuch()
 		}
 	}
@@ -234,7 +252,7 @@ func (s *sketch) values(e *estate.Estate, address string, keys map[string]bool,
 
 // listed makes up what is listed one day in a system that is there, with any type, tags and owner.
 func (s *sketch) listed() {
-	seen := map[estate.Address]bool{}
+	seen, fresh := map[estate.Address]bool{}, s.inherit
 	for k := 1; k >= 0; k-- {
 		e, other := s.estates[k], s.estates[1-k]
 		if k == 0 && e.Tree == other.Tree {
@@ -252,13 +270,31 @@ func (s *sketch) listed() {
 			if sys := other.Systems[one.System]; sys != nil && sys.Kind.ID != kinds[0] {
 				kinds = append(kinds, sys.Kind.ID)
 			}
-			s.described(one, e.Folds(system), "", kinds...)
+			describe := func() { s.described(one, e.Folds(system), "", kinds...) }
+			if other.Systems[one.System] != nil || !s.treesWithin || s.inherit == 0 {
+				describe()
+			} else {
+				s.few(&fresh, describe)
+			}
 			return !s.full
 		})
 		if !whole {
 			s.tooMuch()
 		}
 	}
+}
+
+// few makes up as many as are left of what is in systems that one of the estates has alone: nearly all of it differs.
+func (s *sketch) few(left *int, describe func()) {
+	most, there := s.most, len(s.out)-s.idle
+	if *left <= 0 || there >= most {
+		s.whole = false
+		return
+	}
+	s.most = min(most, there+*left)
+	describe()
+	*left -= len(s.out) - s.idle - there
+	s.most, s.full = most, false
 }
 
 // systems makes up systems that are not there yet.
@@ -349,7 +385,7 @@ func (s *sketch) pathsOf(m *machine) (out []made) {
 
 // add takes a specimen. One that none of the lists covers which are looked at is idle.
 func (s *sketch) add(one Specimen) {
-	if s.within != nil && (!one.Inherit || s.same()) {
+	if s.within != nil && (!one.Inherit || s.same() || s.treesWithin) {
 		one.Idle = true
 		for k, e := range s.estates {
 			if r := one.In(e); r != nil && one.Idle {

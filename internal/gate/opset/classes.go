@@ -4,6 +4,8 @@ package opset
 
 import (
 	"encoding/binary"
+	"maps"
+	"slices"
 
 	"hiddengate/internal/estate"
 )
@@ -67,6 +69,15 @@ func New(e *estate.Estate) *Classes {
 		c.Ops.Number[o.Name] = uint32(i)
 	}
 	return c
+}
+
+// For gives the same classes for an estate with the same kinds, and systems of the same ids and kinds, which may have
+// more.
+func (c *Classes) For(e *estate.Estate) *Classes {
+	f := *c
+	f.estate, f.numbers, f.rows = e, maps.Clone(c.numbers), make([][]uint32, len(e.Tree.Systems))
+	f.Valid, f.Types, f.Kinds = slices.Clip(c.Valid), slices.Clip(c.Types), slices.Clip(c.Kinds)
+	return &f
 }
 
 // Number gives the class of a type of resource in systems of a kind.

@@ -15,7 +15,12 @@ type Near struct {
 	at       map[estate.Address]bool // the places of those lists
 	above    map[estate.Address]bool // what these stand in
 	scopes   map[string]bool         // by id, whether one can; once it has been asked about
+	in       []bool                  // the listed resources there, once somebody asks; nil where they are many
+	looked   bool
 }
+
+// Few says that few listed resources lie there.
+func (n *Near) Few() bool { return n.rows() != nil }
 
 // NewNear takes down where some lists lie.
 func NewNear(e *estate.Estate, lists []estate.Resources) *Near {
@@ -132,6 +137,13 @@ func (n *Near) Exactly(p *Map) func(estate.Resources) bool {
 
 // rows marks the listed resources that lie in those places, and what these stand in; nil where they are many.
 func (n *Near) rows() []bool {
+	if !n.looked {
+		n.in, n.looked = n.look(), true
+	}
+	return n.in
+}
+
+func (n *Near) look() []bool {
 	if n.anywhere {
 		return nil
 	}

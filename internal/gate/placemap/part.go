@@ -1,6 +1,9 @@
 package placemap
 
-import "hiddengate/internal/estate"
+import (
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate/opset"
+)
 
 // Up to so many listed resources, or one in so many of them all, it pays to look at them anew, by a few lists.
 const (
@@ -11,19 +14,27 @@ const (
 // Part gives a map of some lists and marks alone, which knows the listed resources alone that are near; nil where those
 // are many. Their groups are those of these resources.
 func (p *Map) Part(lists []estate.Resources, marks []estate.Address, near *Near) *Map {
+	return PartOf(lists, marks, near, p.Traits.Classes)
+}
+
+// PartOf is Part of the estate of what is near.
+func PartOf(lists []estate.Resources, marks []estate.Address, near *Near, classes *opset.Classes) *Map {
 	in := near.rows()
 	if in == nil {
 		return nil
 	}
-	x, _ := TakeApart(p.Estate, lists, marks)
+	x, _ := TakeApart(near.estate, lists, marks)
 	x.in = in
 	x.Spots = make([]Spot, len(in))
 	x.locate(func(row int, mark uint32) { x.Spots[row].Mark = mark })
-	x.inherit(p.Traits.Classes)
-	x.Traits.init(x, p.Traits.Classes)
+	x.inherit(classes)
+	x.Traits.init(x, classes)
 	x.Traits.learn(x)
 	return x
 }
+
+// KnowsRow says that the map knows the listed resource of a row.
+func (p *Map) KnowsRow(row int) bool { return p.has(row) }
 
 // Partial says that the map knows some of the listed resources alone.
 func (p *Map) Partial() bool { return p.in != nil }

@@ -1,0 +1,81 @@
+package gate_test
+
+import (
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
+	"hiddengate/internal/policyfile"
+)
+
+// relisted gives an estate that says what another does, and lists other resources.
+func relisted(t *testing.T, d draw, text string, was *estate.Estate) *estate.Estate {
+	for range d.IntN(3) + 1 {
+		in := "resources:\n      "
+		swaps := [][2]string{{"env: prod", "env: x"}, {"owner: bo", "owner: group:g1"}, {"owner: group:g0", "owner: bo"},
+			{"type: view", "type: schema"}, {in, in + `"zz/new": {tags: {team: x}}` + "\n      "},
+			{in, in + `"a0": {owner: cai}` + "\n      "}, {`"a/b": {`, `"a/b9": {`}, {`"a": {`, `"q": {`}}
+		swap := swaps[d.IntN(len(swaps))]
+		text = strings.Replace(text, swap[0], swap[1], 1)
+	}
+	is, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(text)}})
+	if err != nil {
+		return was
+	}
+	out := *was
+	out.Tree, out.Systems = is.Tree, is.Systems
+	return &out
+}
+
+// A gate that is taken over for other resources answers as one that is made anew, and can be kept.
+func TestAGateOfOtherResourcesAnswersAsOneMadeAnew(t *testing.T) {
+	taken, longer := 0, 0
+	for seed := range uint64(scaled(120)) {
+		d := newDraw(seed + 49e6)
+		text := d.estate()
+		before := load(t, text)
+		after := relisted(t, d, text, before)
+		known := compiled(t, before)
+		g := known.Relisted(after)
+		if g == nil {
+			continue
+		}
+		taken++
+		if after.Tree.Len() != before.Tree.Len() {
+			longer++
+		}
+		anew, kept := compiled(t, after), keptAndTaken(t, g)
+		for row := range after.Tree.Len() {
+			require.Equal(t, anew.Places.Spots[row].Mark, g.Places.Spots[row].Mark)
+			for _, gr := range anew.Grants {
+				r := after.Tree.At(row)
+				require.Equal(t, anew.Places.Covers(gr.List, anew.Places.Spots[row]),
+					g.Places.Covers(g.GrantOf(gr.ID).List, g.Places.Spots[row]), "seed %d: %s on %s", seed, gr.ID, r.Address)
+			}
+		}
+		for _, q := range questions(newDraw(seed+50e6), after, 60) {
+			want, bad := anew.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+				Context: q.request.context(anew)})
+			for _, g := range []*gate.Gate{g, kept} {
+				got, err := g.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+					Context: q.request.context(g)})
+				require.Equal(t, bad == nil, err == nil)
+				require.Equal(t, want, got, "seed %d: %s %s %s", seed, q.who, q.operation, q.where)
+			}
+		}
+		old := compiled(t, before)
+		for _, q := range questions(newDraw(seed+51e6), before, 20) { // what it was made of is as it was
+			want, _ := old.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+				Context: q.request.context(old)})
+			got, _ := known.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+				Context: q.request.context(known)})
+			require.Equal(t, want, got)
+		}
+	}
+	require.Greater(t, taken, 10)
+	require.Greater(t, longer, 5)
+}

@@ -1,0 +1,133 @@
+package policyfile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"hiddengate/internal/estate"
+)
+
+// Inventories of resources of which only some lines are read again list what they list as a whole.
+func TestReadingSomeResourcesAgain(t *testing.T) {
+	again := 0
+	line := rapid.Custom(func(t *rapid.T) string {
+		one := func(of ...string) string { return rapid.SampledFrom(of).Draw(t, "of") }
+		segments := rapid.SliceOfN(rapid.SampledFrom([]string{"a", "b", "b-1", "C"}), 1, 4).Draw(t, "path")
+		out := `{"at": "` + one("db", "box", "db") + ":" + strings.Join(segments, "/") + `"`
+		out += one("", "", `, "tags": {"x": "1"}`, `, "tags": {"x": ""}`, `, "tags": {"y": "2", "x": "3"}`)
+		out += one("", "", `, "owner": "boss"`, `, "owner": ""`, `, "owner": "group:crew"`, `, "type": "schema"`)
+		return out + rapid.SampledFrom([]string{"}", "}", "}", "}", "}", "}", `, "title": "T"}`, " }", "}\n"}).Draw(t, "end")
+	})
+	lines := rapid.SliceOfN(line, 1, 10)
+	rapid.Check(t, func(t *rapid.T) {
+		distinct := func(list []string) []string { // but for some that are wrong
+			var out []string
+			for _, l := range list {
+				id, _, _ := strings.Cut(l, ",")
+				if !slices.ContainsFunc(out, func(o string) bool {
+					return strings.HasPrefix(o, strings.TrimRight(id, " }\n")+`"`) ||
+						strings.HasPrefix(o, strings.TrimRight(id, " }\n"))
+				}) || rapid.IntRange(0, 40).Draw(t, "twice") == 0 {
+					out = append(out, l)
+				}
+			}
+			return out
+		}
+		first := distinct(append([]string{`{"at": "db:first"}`}, lines.Draw(t, "before")...))
+		second := slices.Clone(first)
+		for range rapid.IntRange(1, 2).Draw(t, "changes") {
+			at := rapid.IntRange(0, len(second)-1).Draw(t, "at")
+			switch rapid.IntRange(0, 2).Draw(t, "how") {
+			case 0:
+				second = slices.Delete(second, at, at+1)
+			case 1:
+				second[at] = line.Draw(t, "other")
+			default:
+				second = slices.Insert(second, at, lines.Draw(t, "new")...)
+			}
+			if second = distinct(second); len(second) == 0 {
+				second = []string{`{"at": "db:last"}`}
+			}
+		}
+		other := lines.Draw(t, "other inventory")
+		ends := rapid.SampledFrom([]string{"", "\n"})
+		listed := rapid.Custom(func(t *rapid.T) string {
+			one := func(of ...string) string { return rapid.SampledFrom(of).Draw(t, "of") }
+			return one("b/C/b", "a", "b", "q/q", "q", "a/b/a") + ": " +
+				one("{}", `{tags: {y: "9"}}`, `{tags: {y: "8"}, title: Y}`, "{owner: boss}", "{type: table}", `{owner: ""}`)
+		})
+		systems := func() string {
+			path := func(s string) string { return strings.Split(s, ":")[0] }
+			list := rapid.SliceOfNDistinct(listed, 0, 3, path).Draw(t, "resources")
+			one := func(of ...string) string { return rapid.SampledFrom(of).Draw(t, "of") }
+			return "systems:\n  db: {" + one("", "", "", "title: D, ", "unlisted: judge, ") + one("", "", "", "\n\n    ") +
+				`kind: database, tags: {x: "0"}, resources: {` + strings.Join(list, ", ") + "}}\n" +
+				one("", "", "  app: {kind: application}\n",
+					"  app: {kind: application, owner: boss, resources: {a/b: {}, a: {tags: {x: \"1\"}}}}\n",
+					"  zoo: {kind: database, resources: {a/b: {}}}\n", "  dc: {kind: server, tags: {y: \"1\"}}\n") +
+				"  box: {kind: server, owner: boss}\npeople: {boss: {}}\ngroups: {crew: {}}\n"
+		}
+		files := func(list []string, end string) fstest.MapFS {
+			return fstest.MapFS{
+				"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{resources: a.ndjson}, {resources: b.ndjson}]\n")},
+				"systems.yaml":     {Data: []byte(systems())},
+				"a.ndjson":         {Data: []byte(strings.Join(list, "\n") + end)},
+				"b.ndjson":         {Data: []byte(strings.Join(distinct(other), "\n"))},
+			}
+		}
+		was := files(first, ends.Draw(t, "end"))
+		is := files(second, ends.Draw(t, "end"))
+		is["b.ndjson"] = was["b.ndjson"]
+		changed := []string{"a.ndjson", "systems.yaml"}
+		if k := rapid.IntRange(0, 2).Draw(t, "what changes"); k < 2 {
+			is[changed[k]] = was[changed[k]]
+			changed = changed[1-k : 2-k]
+		}
+		before, err := Load(was)
+		if err != nil {
+			return
+		}
+		told := describe(before)
+		want, errWant := Load(is)
+		got, err := Reload(was, is, before, changed)
+		require.Equal(t, errWant, err)
+		require.Equal(t, told, describe(before))
+		if err != nil {
+			return
+		}
+		if reload(was, is, before, changed) != nil {
+			again++
+		}
+		require.Equal(t, describe(want), describe(got))
+		same := func(a, b *estate.Entry) bool { return a.Source == b.Source }
+		require.True(t, got.Tree.ListsAs(want.Tree, same))
+		for r := range want.Tree.All() {
+			require.Equal(t, r.Index, got.Tree.Find(r.Address.String()))
+			require.Equal(t, want.Tree.End(r.Index), got.Tree.End(r.Index))
+		}
+		for r := range before.Tree.All() {
+			require.Equal(t, want.Tree.Find(r.Address.String()), got.Tree.Find(r.Address.String()), r.Address)
+		}
+		differs, all := want.Tree.DiffersFrom(before.Tree, 100)
+		require.True(t, all)
+		for _, trees := range [][2]*estate.Tree{{want.Tree, before.Tree}, {before.Tree, want.Tree}} {
+			for r := range trees[0].All() {
+				o := trees[1].Find(r.Address.String())
+				is := o >= 0 && fmt.Sprint(trees[1].At(o).Type, trees[1].At(o).Tags, trees[1].At(o).Owner) ==
+					fmt.Sprint(r.Type, r.Tags, r.Owner)
+				in := slices.ContainsFunc(differs, func(a estate.Address) bool { return r.Address.Inside(a) })
+				require.True(t, is || in, "%s differs", r.Address)
+				if slices.Contains(differs, r.Address) {
+					require.False(t, is, "%s does not differ", r.Address)
+				}
+			}
+		}
+	})
+	require.Greater(t, again, 5, "nothing was read again in part")
+}

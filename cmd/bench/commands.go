@@ -113,6 +113,7 @@ func prepare(how measuring, s shape.Shape, people int) workspace {
 func (w *workspace) commands() (out [][]string) {
 	ask := w.Asks(1)[0]
 	place := ask.Where[:strings.LastIndexAny(ask.Where, "/:")]
+	system, _, _ := strings.Cut(ask.Where, ":")
 	for _, line := range []string{
 		"list people", "list groups", "list roles", "list grants", "list scopes", "list resources",
 		"show person " + ask.Who, "show group team-0001", "show role role-0001", "show grant grant-00000",
@@ -127,7 +128,13 @@ func (w *workspace) commands() (out [][]string) {
 		"add person one.more --dry-run",
 		"add grant one-more --to group:team-0001 --role role-0001 --on " + place + " --dry-run",
 		"copy role role-0001 role-again --dry-run", "rename group team-0001 team-again --dry-run",
-		"remove grant grant-00002 --dry-run", "tidy --check", "compare person:person-000001 person:person-000002",
+		"add block one-more --to group:team-0001 --deny " + ask.What + " --on " + place + " --dry-run",
+		"add scope one-more --resources " + place + " --dry-run", "remove person " + ask.Who + " --dry-run",
+		"copy person " + ask.Who + " one.more --dry-run", "set resource " + ask.Where + " --tags env=prod --dry-run",
+		"remove resource " + ask.Where + " --dry-run", "add resource " + system + ":one/more --dry-run",
+		"set system " + system + " --title Again --dry-run", "add system one-more --kind database --dry-run",
+		"remove grant grant-00002 --dry-run", "tidy --check", "compile " + system, "show system " + system,
+		"compare group:team-0001 group:team-0002", "compare person:person-000001 person:person-000002",
 		"list kinds", "show kind database", "import " + w.beside("people.csv") + " --source here --dry-run",
 		"compare " + w.beside("other"), "trim " + w.beside("actions.csv"),
 	} {

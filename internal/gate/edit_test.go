@@ -108,7 +108,7 @@ func drawnEdit(t *testing.T, d draw, e *estate.Estate, w *draft.Draft) (what str
 	case 16:
 		id := d.one(ids2(e.Systems)...)
 		return "system " + id, []string{"systems " + id},
-			w.Set("systems", id, d.one("title", "about"), splice.Scalar("Other"))
+			w.Set("systems", id, d.one("title", "unlisted"), splice.Scalar(d.one("judge", "refuse")))
 	default:
 		section, id := "groups", group
 		if d.chance(50) {

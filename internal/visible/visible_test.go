@@ -56,3 +56,11 @@ func FuzzJSON(f *testing.F) {
 		require.False(t, ok)
 	})
 }
+
+// A joiner that a script needs stays, whatever else a JSON text hides.
+func TestANeededJoinerStaysInJSON(t *testing.T) {
+	needed := "\u0645\u06cc\u200c\u0634\u0648\u062f"
+	require.Equal(t, `["`+needed+`"]`, string(visible.JSON([]byte(`["`+needed+`"]`))))
+	hiding := `["` + needed + `", "` + "\u202e" + `", "a` + "\u200c" + `b"]`
+	require.Equal(t, `["`+needed+`", "\u202e", "a\u200cb"]`, string(visible.JSON([]byte(hiding))))
+}

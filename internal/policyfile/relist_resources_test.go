@@ -131,3 +131,34 @@ func TestReadingSomeResourcesAgain(t *testing.T) {
 	})
 	require.Greater(t, again, 5, "nothing was read again in part")
 }
+
+// Lines and entries that stand elsewhere than before are told where they stand now.
+func TestWhatStandsBehindAChangeIsToldWhereItStands(t *testing.T) {
+	const systems = "people: {boss: {}}\ngroups: {crew: {}}\n" +
+		"systems:\n  db: {kind: database, resources: {a/b: {}, q: {}}}\n"
+	lines := []string{"first", "a/b/c", "k", "m", "m/n"}
+	files := func(systems string, lines []string) fstest.MapFS {
+		list := ""
+		for _, l := range lines {
+			list += `{"at": "db:` + l + "\"}\n"
+		}
+		return fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{resources: a.ndjson}]\n")},
+			"systems.yaml": {Data: []byte(systems)}, "a.ndjson": {Data: []byte(list)}}
+	}
+	for _, other := range []string{systems, strings.Replace(systems, "  db", "\n\n  db", 1),
+		strings.Replace(systems, "q: {}", "a: {tags: {x: y}}", 1), strings.Replace(systems, "a/b: {}, ", "", 1)} {
+		for at := range lines[1:] {
+			for _, now := range [][]string{lines, slices.Delete(slices.Clone(lines), at+1, at+2),
+				slices.Insert(slices.Clone(lines), at+1, "new", "new/one")} {
+				was, is := files(systems, lines), files(other, now)
+				before, err := Load(was)
+				require.NoError(t, err)
+				want, err := Load(is)
+				require.NoError(t, err)
+				got := reload(was, is, before, []string{"systems.yaml", "a.ndjson"})
+				require.NotNil(t, got, "it was read as a whole")
+				require.Equal(t, describe(want), describe(got))
+			}
+		}
+	}
+}

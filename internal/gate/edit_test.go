@@ -206,13 +206,19 @@ func carriedAgrees(t *testing.T, seed uint64, before, after *estate.Estate, coun
 	}
 	carried, err := gate.Carried(after, known)
 	require.NoError(t, err)
-	anew, kept := compiled(t, after), keptAndTaken(t, carried)
-	for _, q := range questions(newDraw(seed+48e6), after, 60) {
-		want, bad := anew.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
-			Context: q.request.context(anew)})
-		for _, g := range []*gate.Gate{carried, kept} {
-			got, err := g.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
+	answerAlike(t, seed+48e6, compiled(t, after), carried, keptAndTaken(t, carried))
+}
+
+// answerAlike sees that gates of one estate answer as the first does.
+func answerAlike(t *testing.T, seed uint64, first *gate.Gate, others ...*gate.Gate) {
+	for _, q := range questions(newDraw(seed), first.Estate(), 60) {
+		decide := func(g *gate.Gate) (gate.Outcome, error) {
+			return g.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
 				Context: q.request.context(g)})
+		}
+		want, bad := decide(first)
+		for _, g := range others {
+			got, err := decide(g)
 			require.Equal(t, bad == nil, err == nil)
 			require.Equal(t, want, got, "seed %d: %s %s %s", seed, q.who, q.operation, q.where)
 		}

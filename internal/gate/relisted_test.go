@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate"
 	"hiddengate/internal/policyfile"
 )
 
@@ -54,7 +53,7 @@ func TestAGateOfOtherResourcesAnswersAsOneMadeAnew(t *testing.T) {
 		if after.Tree.Len() != before.Tree.Len() {
 			longer++
 		}
-		anew, kept := compiled(t, after), keptAndTaken(t, g)
+		anew := compiled(t, after)
 		for row := range after.Tree.Len() {
 			require.Equal(t, anew.Places.Spots[row].Mark, g.Places.Spots[row].Mark)
 			for _, gr := range anew.Grants {
@@ -63,24 +62,8 @@ func TestAGateOfOtherResourcesAnswersAsOneMadeAnew(t *testing.T) {
 					g.Places.Covers(g.GrantOf(gr.ID).List, g.Places.Spots[row]), "seed %d: %s on %s", seed, gr.ID, r.Address)
 			}
 		}
-		for _, q := range questions(newDraw(seed+50e6), after, 60) {
-			want, bad := anew.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
-				Context: q.request.context(anew)})
-			for _, g := range []*gate.Gate{g, kept} {
-				got, err := g.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
-					Context: q.request.context(g)})
-				require.Equal(t, bad == nil, err == nil)
-				require.Equal(t, want, got, "seed %d: %s %s %s", seed, q.who, q.operation, q.where)
-			}
-		}
-		old := compiled(t, before)
-		for _, q := range questions(newDraw(seed+51e6), before, 20) { // what it was made of is as it was
-			want, _ := old.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
-				Context: q.request.context(old)})
-			got, _ := known.Decide(gate.Request{Subject: q.who, Operation: q.operation, Resource: q.where.String(),
-				Context: q.request.context(known)})
-			require.Equal(t, want, got)
-		}
+		answerAlike(t, seed+50e6, anew, g, keptAndTaken(t, g))
+		answerAlike(t, seed+51e6, compiled(t, before), known) // what it was made of is as it was
 	}
 	require.Greater(t, taken, 10)
 	require.Greater(t, longer, 5)

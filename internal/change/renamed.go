@@ -2,6 +2,8 @@ package change
 
 import (
 	"fmt"
+	"iter"
+	"slices"
 	"strings"
 
 	"hiddengate/internal/estate"
@@ -29,6 +31,17 @@ type renaming struct{ section, from, to string }
 // cancels says that lines tell the same of both ids, what was so of the one being so of the other now, and the other
 // way round.
 func (r renaming) cancels(lines []Line) bool {
+	if r.section != "systems" && r.section != "resources" { // addresses are as they were, and mostly whole piles
+		whole := func(p *differing.Pile) iter.Seq[string] { return slices.Values([]string{p.Key()}) }
+		if r.cancelsAt(lines, whole) {
+			return true
+		}
+	}
+	return r.cancelsAt(lines, (*differing.Pile).Addresses)
+}
+
+// cancelsAt says it of lines whose piles are told by some texts.
+func (r renaming) cancelsAt(lines []Line, places func(*differing.Pile) iter.Seq[string]) bool {
 	type cell struct {
 		onRequest bool
 		who       estate.Principal
@@ -40,7 +53,7 @@ func (r renaming) cancels(lines []Line) bool {
 		l := &lines[i]
 		for _, who := range l.Subjects {
 			for _, p := range l.Piles {
-				for address := range p.Addresses() {
+				for address := range places(p) {
 					about, other := "", ""
 					if p.May() != nil {
 						about, other = described(p, func(o estate.Principal) estate.Principal { return o }), described(p, r.principal)

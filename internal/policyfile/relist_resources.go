@@ -48,11 +48,16 @@ func (g *otherResources) inventory(e *estate.Estate, was fs.FS, name string) *es
 		return nil
 	}
 	head, tail := AlikeLines(old, text, false)
+	for _, some := range [][]byte{old[head : len(old)-tail], text[head : len(text)-tail]} {
+		if head == 0 || bytes.Count(some, []byte("\n")) > mostRelisted {
+			return nil
+		}
+	}
 	first := bytes.Count(text[:head], []byte("\n")) + 1
 	gone, had := g.read(name, old[head:len(old)-tail], counting(first))
 	come, has := g.read(name, text[head:len(text)-tail], counting(first))
 	behind := func(entry *estate.Entry) bool { return entry.Source.File == name && entry.Source.Line >= first }
-	if gone == nil || come == nil || head == 0 || had != has && slices.ContainsFunc(e.Tree.Entries, behind) {
+	if gone == nil || come == nil || had != has && slices.ContainsFunc(e.Tree.Entries, behind) {
 		return nil
 	}
 	g.gone, g.come = slices.Collect(gone.Addresses()), slices.Collect(come.Addresses())
@@ -93,6 +98,9 @@ func (g *otherResources) systems(e, before *estate.Estate) *estate.Estate {
 
 // system finds what a system lists otherwise among its entries. It is false if something is wrong with them.
 func (g *otherResources) system(e *estate.Estate, was, is *estate.System) bool {
+	if e.Kinds[is.Kind.ID] == nil {
+		return false
+	}
 	known, types := map[string]*estate.Entry{}, e.Offer(is.Kind.ID).AllTypes
 	for _, entry := range is.Resources {
 		if entry.Address.System = is.ID; e.Folds(is) {

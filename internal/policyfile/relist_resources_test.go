@@ -68,7 +68,7 @@ func TestReadingSomeResourcesAgain(t *testing.T) {
 			one := func(of ...string) string { return rapid.SampledFrom(of).Draw(t, "of") }
 			return "systems:\n  db: {" + one("", "", "", "title: D, ", "unlisted: judge, ") + one("", "", "", "\n\n    ") +
 				`kind: database, tags: {x: "0"}, resources: {` + strings.Join(list, ", ") + "}}\n" +
-				one("", "", "  app: {kind: application}\n",
+				one("", "", "  app: {kind: application}\n", "  bad: {kind: none}\n", "  app: {kind: server, owner: none}\n",
 					"  app: {kind: application, owner: boss, resources: {a/b: {}, a: {tags: {x: \"1\"}}}}\n",
 					"  zoo: {kind: database, resources: {a/b: {}}}\n", "  dc: {kind: server, tags: {y: \"1\"}}\n") +
 				"  box: {kind: server, owner: boss}\npeople: {boss: {}}\ngroups: {crew: {}}\n"

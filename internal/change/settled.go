@@ -98,7 +98,7 @@ func (e *Effect) reaches(g *estate.Guarantee) bool {
 	on := make([]bool, e.After.Tree.Len())
 	places := e.Gates.New
 	if e.compiled.Where != nil {
-		places = e.base
+		places = e.baseOf(differing.New)
 	}
 	for row := range places.Selected(g.On) {
 		on[row] = true

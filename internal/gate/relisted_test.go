@@ -65,6 +65,6 @@ func TestAGateOfOtherResourcesAnswersAsOneMadeAnew(t *testing.T) {
 		answerAlike(t, seed+50e6, anew, g, keptAndTaken(t, g))
 		answerAlike(t, seed+51e6, compiled(t, before), known) // what it was made of is as it was
 	}
-	require.Greater(t, taken, 10)
-	require.Greater(t, longer, 5)
+	require.Greater(t, taken, 5)
+	require.Positive(t, longer)
 }

@@ -50,9 +50,6 @@ func (c *edit) concerned() *[2][]estate.Resources {
 	return out
 }
 
-// mostRelisted is up to how many places in which an estate lists other resources are told by their addresses.
-const mostRelisted = 64
-
 // placesRelisted gives the places in which the estates list other resources, or decide otherwise about what none lists;
 // few is false where there are many, or where a system is of another kind.
 func (c *edit) placesRelisted() (out estate.Resources, few bool) {
@@ -73,7 +70,7 @@ func (c *edit) placesRelisted() (out estate.Resources, few bool) {
 			places = append(places, estate.Address{System: id})
 		}
 	}
-	more, few := c.after.Tree.DiffersFrom(c.before.Tree, mostRelisted)
+	more, few := c.after.Tree.DiffersFrom(c.before.Tree, placemap.MostRelisted)
 	for _, a := range append(places, more...) {
 		in, err := estate.ParsePattern(a.String())
 		if err != nil {

@@ -47,9 +47,10 @@ func (e *Estate) Relisted(r Relisting) (out *Estate, ok bool) {
 		g.terms.column(l.Vocabulary)
 		g.terms.file(l.File)
 	}
-	slices.SortFunc(r.Places, Address.Compare)
-	for _, a := range r.Places {
-		if !g.make(a) {
+	slices.SortFunc(g.Places, Address.Compare)
+	said := g.said()
+	for n, a := range g.Places {
+		if !g.makePlace(a, sorted(said[n])) {
 			return nil, false
 		}
 	}
@@ -93,6 +94,7 @@ type relisting struct {
 	// of each system of the old tree, its number in the new one, or that of the next, where it is gone
 	systems []uint32
 	places  []relistedPlace // in tree order
+	moved   []int           // by how many rows what stands behind so many of them stands further on
 }
 
 // numberOf gives the number of a system in the new tree, or of the next.
@@ -110,8 +112,9 @@ type relistedPlace struct {
 	made     *treeBuilder
 }
 
-// make makes the rows of a place. It is false if the place is not as it has to be, or something is listed twice there.
-func (g *relisting) make(a Address) bool {
+// makePlace makes the rows of a place. It is false if the place is not as it has to be, or something is listed twice
+// there.
+func (g *relisting) makePlace(a Address, said []listedRow) bool {
 	t := g.was
 	place := relistedPlace{from: t.find(a), parent: -1, made: &treeBuilder{terms: g.terms, estate: g.estate,
 		inherits: map[[2]uint32]uint32{}}}
@@ -120,7 +123,7 @@ func (g *relisting) make(a Address) bool {
 	}
 	up, inside := a.Parent()
 	if !inside {
-		g.makeSystem(a.System, &place)
+		g.makeSystem(a.System, &place, said)
 		return len(place.made.twice) == 0
 	}
 	if place.parent = t.find(up); place.parent < 0 {
@@ -145,15 +148,15 @@ func (g *relisting) make(a Address) bool {
 		above[i] = uint32(i)
 	}
 	types := place.made.placesOf(g.estate.offers[s.Kind.ID])
-	place.made.fill(s, number, types, g.listed(a, s), []byte(up.Path), above)
+	place.made.fill(s, number, types, said, []byte(up.Path), above)
 	g.places = append(g.places, place)
 	return len(place.made.twice) == 0
 }
 
 // makeSystem makes the rows of a system that is new, or none of one that is gone.
-func (g *relisting) makeSystem(id string, place *relistedPlace) {
+func (g *relisting) makeSystem(id string, place *relistedPlace, said []listedRow) {
 	if s := g.estate.Systems[id]; s != nil {
-		place.made.grow(s, g.numberOf(id), g.listed(Address{System: id}, s))
+		place.made.grow(s, g.numberOf(id), said)
 	}
 	if place.from < 0 {
 		for place.from = 0; place.from < g.was.Len(); place.from = g.was.End(place.from) {
@@ -166,39 +169,42 @@ func (g *relisting) makeSystem(id string, place *relistedPlace) {
 	g.places = append(g.places, *place)
 }
 
-// listed gathers what is said of what is in a place of a system, in tree order.
-func (g *relisting) listed(a Address, s *System) (list []listedRow) {
-	fold := g.estate.Folds(s)
-	for _, entry := range g.Entries {
-		if entry.Address.Inside(a) {
-			list = append(list, listedRow{path: []byte(entry.Address.Path), entry: entry})
+// said gives what is said of what is in each place.
+func (g *relisting) said() [][]listedRow {
+	out := make([][]listedRow, len(g.Places))
+	say := func(a Address, row listedRow) {
+		n := sort.Search(len(g.Places), func(i int) bool { return g.Places[i].Compare(a) > 0 }) - 1
+		if n >= 0 && a.Inside(g.Places[n]) {
+			row.path = []byte(a.Path)
+			out[n] = append(out[n], row)
 		}
+	}
+	for _, entry := range g.Entries {
+		say(entry.Address, listedRow{entry: entry})
 	}
 	for _, l := range g.Said {
-		for i := range l.rows {
-			text, n := l.address(i)
-			path := string(text[n+1:])
-			if fold {
-				path = Fold(path)
+		i := 0
+		for a := range l.Addresses() {
+			if s := g.estate.Systems[a.System]; g.estate.Folds(s) { // which there is
+				a.Path = Fold(a.Path)
 			}
-			if (Address{System: string(text[:n]), Path: path}).Inside(a) {
-				list = append(list, listedRow{path: []byte(path), from: l, row: i})
-			}
+			say(a, listedRow{from: l, row: i})
+			i++
 		}
 	}
-	return sorted(list)
+	return out
 }
 
 // gather puts the rows that stay and those that were made behind one another.
 func (g *relisting) gather() {
 	t, was := g.tree, g.was
-	total := was.Len()
 	alike := true // the addresses are those that were
-	for _, p := range g.places {
-		total += len(p.made.rows) - p.above - (p.to - p.from)
+	g.moved = []int{0}
+	for n, p := range g.places {
+		g.moved = append(g.moved, g.moved[n]+len(p.made.rows)-p.above-(p.to-p.from))
 		alike = alike && g.sameNames(&p)
 	}
-	t.Rows = lookup.Large[Row](0, total)
+	t.Rows = lookup.Large[Row](0, was.Len()+g.moved[len(g.places)])
 	if t.Names = was.Names; !alike {
 		t.Names.Records = append(lookup.Large[byte](0, len(was.Names.Records)), was.Names.Records...)
 	}
@@ -277,11 +283,9 @@ func (g *relisting) sameNames(p *relistedPlace) bool {
 
 // number gives one more than the new row of an old one that stays, by one more than that; 0 of none.
 func (g *relisting) number(parent uint32) uint32 {
-	by := 0
-	for _, p := range g.places {
-		if parent > 0 && int(parent-1) >= p.to {
-			by += len(p.made.rows) - p.above - (p.to - p.from)
-		}
+	if parent == 0 {
+		return 0
 	}
-	return uint32(int(parent) + by)
+	before := sort.Search(len(g.places), func(n int) bool { return g.places[n].to > int(parent-1) })
+	return uint32(int(parent) + g.moved[before])
 }

@@ -301,6 +301,9 @@ func (r *reader) syntax(err error) {
 	r.fail(where, help, "this is not YAML: %s", message)
 }
 
+// mostAtOnce is up to how many bytes room is made for by what a file's size is said to be.
+const mostAtOnce = 1 << 27
+
 func readLimited(files fs.FS, name string, most int64) ([]byte, error) {
 	f, err := openFile(files, name)
 	if err != nil {
@@ -309,7 +312,7 @@ func readLimited(files fs.FS, name string, most int64) ([]byte, error) {
 	defer f.Close()
 	var in bytes.Buffer
 	if info, err := f.Stat(); err == nil {
-		in.Grow(int(min(max(info.Size(), 0), most)) + bytes.MinRead) // inventories are large
+		in.Grow(int(min(max(info.Size(), 0), most, mostAtOnce)) + bytes.MinRead) // inventories are large
 	}
 	_, err = in.ReadFrom(io.LimitReader(f, most+1))
 	text := in.Bytes()

@@ -25,11 +25,11 @@ func (p *Map) Groups() *Groups {
 	number, of := map[Spot]uint32{}, make([]uint32, len(p.Spots))
 	count := 0
 	for row, spot := range p.Spots {
-		if !p.has(row) {
+		if !p.KnowsRow(row) {
 			continue
 		}
 		count++
-		if row > 0 && p.has(row-1) && spot == p.Spots[row-1] {
+		if row > 0 && p.KnowsRow(row-1) && spot == p.Spots[row-1] {
 			of[row] = of[row-1]
 		} else {
 			n, ok := number[spot]
@@ -51,7 +51,7 @@ func (p *Map) Groups() *Groups {
 	}
 	g.rows = make([]int32, count)
 	for row, n := range of {
-		if !p.has(row) {
+		if !p.KnowsRow(row) {
 			continue
 		}
 		g.rows[at[n]] = int32(row)

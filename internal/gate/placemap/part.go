@@ -33,11 +33,8 @@ func PartOf(lists []estate.Resources, marks []estate.Address, near *Near, classe
 	return x
 }
 
-// KnowsRow says that the map knows the listed resource of a row.
-func (p *Map) KnowsRow(row int) bool { return p.has(row) }
-
 // Partial says that the map knows some of the listed resources alone.
 func (p *Map) Partial() bool { return p.in != nil }
 
-// has says whether a map knows the listed resource of a row.
-func (p *Map) has(row int) bool { return p.in == nil || p.in[row] }
+// KnowsRow says that the map knows the listed resource of a row.
+func (p *Map) KnowsRow(row int) bool { return p.in == nil || p.in[row] }

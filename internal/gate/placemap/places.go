@@ -338,7 +338,7 @@ func (p *Map) locate(tell func(row int, mark uint32)) {
 // inherit gives every listed resource the mark above it and its class.
 func (p *Map) inherit(classes *opset.Classes) {
 	for i, row := range p.Estate.Tree.Rows {
-		if !p.has(i) {
+		if !p.KnowsRow(i) {
 			continue
 		}
 		s := &p.Spots[i]

@@ -7,8 +7,8 @@ import (
 	"hiddengate/internal/lookup"
 )
 
-// mostRelisted is in up to how many places resources are looked at anew where an estate lists others.
-const mostRelisted = 64
+// MostRelisted is in up to how many places resources are looked at anew where an estate lists others.
+const MostRelisted = 64
 
 // Relisted gives the map of an estate that lists other resources in a few places, or has systems more or less, and
 // has the same kinds and scopes; nil where there are many such places, or a system is of another kind. What lies
@@ -21,7 +21,7 @@ func (p *Map) Relisted(e *estate.Estate) *Map {
 	}) {
 		return nil
 	}
-	places, all := is.DiffersFrom(was, mostRelisted)
+	places, all := is.DiffersFrom(was, MostRelisted)
 	if !all {
 		return nil
 	}

@@ -106,7 +106,7 @@ func (t *Traits) learn(p *Map) {
 	var lastTrait uint32
 	first := true
 	for i, row := range tree.Rows {
-		if !p.has(i) {
+		if !p.KnowsRow(i) {
 			continue
 		}
 		key := traitKey{class: p.Spots[i].Class, values: t.values[row.Tags], owner: t.owner[row.Owner]}

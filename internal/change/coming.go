@@ -18,13 +18,18 @@ type place struct {
 	name  string       // in the text
 }
 
+// candidates are places that may name what a line tells of what may come.
+type candidates struct {
+	list []place
+	by   map[int][]int // of what may come, by number, the places that have it
+}
+
 // example is one of what may come that a place is told by.
 type example struct {
 	number  int // of its pile; of one to which nobody's access differs, another
 	inherit bool
 	*estate.Resource
-	among *comingExamples
-	index int // among those
+	index int // among all
 }
 
 // comingSide is one of the estates of a pair.
@@ -37,6 +42,13 @@ type comingSide struct {
 type comingExamples struct {
 	list   []example
 	covers map[coveringTerm][]bool
+	named  map[namedFor]*candidates
+}
+
+// namedFor is what candidates hang on.
+type namedFor struct {
+	examples string           // to which the operations apply, a bit for each
+	subject  estate.Principal // whose lists name places; none, where those within which access differs do
 }
 
 // coveringTerm is a term as one of the estates reads it.
@@ -45,17 +57,17 @@ type coveringTerm struct {
 	text string
 }
 
-// covered says whether a term covers an example. It is asked of one term and many examples again and again.
-func (x *example) covered(g *gate.Gate, t *estate.ResourceTerm, text string) bool {
+// covered says of each example whether a term covers it. It is asked of one term again and again.
+func (c *comingExamples) covered(g *gate.Gate, t *estate.ResourceTerm, text string) []bool {
 	key := coveringTerm{g, text}
-	known := x.among.covers[key]
+	known := c.covers[key]
 	if known == nil {
-		for i := range x.among.list {
-			known = append(known, g.CoversTerm(t, x.among.list[i].Resource))
+		for i := range c.list {
+			known = append(known, g.CoversTerm(t, c.list[i].Resource))
 		}
-		x.among.covers[key] = known
+		c.covers[key] = known
 	}
-	return known[x.index]
+	return known
 }
 
 // comingIn gives all that may come, in one estate of a pair.
@@ -63,10 +75,10 @@ func (e *Effect) comingIn(s comingSide) *comingExamples {
 	if known := e.coming[s]; known != nil {
 		return known
 	}
-	out := &comingExamples{covers: map[coveringTerm][]bool{}}
+	out := &comingExamples{covers: map[coveringTerm][]bool{}, named: map[namedFor]*candidates{}}
 	add := func(number int, inherit bool, r *estate.Resource) {
 		if r != nil {
-			out.list = append(out.list, example{number, inherit, r, out, len(out.list)})
+			out.list = append(out.list, example{number, inherit, r, len(out.list)})
 		}
 	}
 	for _, p := range s.pair.Coming() {
@@ -109,7 +121,7 @@ func (e *Effect) comingPlaces(l *Line) []string {
 	for _, p := range l.Piles {
 		left[p.Number()] = true
 	}
-	fit := fitting(e.candidates(l, e.examples(l)), left)
+	fit := e.candidates(l).fitting(left)
 	var out []string
 	for len(left) > 0 {
 		best, most := -1, 0
@@ -141,41 +153,43 @@ func (e *Effect) comingPlaces(l *Line) []string {
 }
 
 // fitting gives those of the candidates that have nothing but what is wanted, or would without another one.
-func fitting(candidates []place, wanted map[int]bool) (fit []place) {
-	meets := func(c place) bool {
-		for n := range c.piles {
-			if wanted[n] {
-				return true
-			}
-		}
-		return false
+func (c *candidates) fitting(wanted map[int]bool) (fit []place) {
+	var relevant []int
+	for n := range wanted {
+		relevant = append(relevant, c.by[n]...)
 	}
-	for _, c := range candidates {
-		var others []int
-		for n := range c.piles {
-			if !wanted[n] {
-				others = append(others, n)
-			}
+	slices.Sort(relevant)
+	for _, i := range slices.Compact(relevant) {
+		one := &c.list[i]
+		others := slices.DeleteFunc(slices.Collect(maps.Keys(one.piles)), func(n int) bool { return wanted[n] })
+		if len(others) == 0 {
+			fit = append(fit, *one)
+			continue
 		}
-		switch {
-		case len(c.piles) == len(others):
-		case len(others) == 0:
-			fit = append(fit, c)
-		default:
-			for _, not := range candidates {
-				if meets(not) || slices.ContainsFunc(others, func(n int) bool { return !not.piles[n] }) {
-					continue
-				}
-				less := place{c.text + ", but not " + not.name, maps.Clone(c.piles), ""}
-				for n := range not.piles {
-					delete(less.piles, n)
-				}
-				fit = append(fit, less)
-				break
+		for _, k := range c.by[others[0]] {
+			not := &c.list[k]
+			if not.hasAny(wanted) || slices.ContainsFunc(others, func(n int) bool { return !not.piles[n] }) {
+				continue
 			}
+			less := place{one.text + ", but not " + not.name, maps.Clone(one.piles), ""}
+			for n := range not.piles {
+				delete(less.piles, n)
+			}
+			fit = append(fit, less)
+			break
 		}
 	}
 	return fit
+}
+
+// hasAny says that a place has some of what is wanted.
+func (p *place) hasAny(wanted map[int]bool) bool {
+	for n := range p.piles {
+		if wanted[n] {
+			return true
+		}
+	}
+	return false
 }
 
 // side is the estate in which what the line tells can be done.
@@ -208,11 +222,38 @@ func within(t estate.ResourceTerm) string {
 	return "under " + t.String()
 }
 
-// candidates are what may name places, those that say most in a word first.
-func (e *Effect) candidates(l *Line, all []example) []place {
-	if _, named := l.pair.Idle(); !named {
-		return e.sure(l, all)
+// candidates are what may name a line's places, those that say most in a word first.
+func (e *Effect) candidates(l *Line) *candidates {
+	among, all := e.comingIn(comingSide{l.pair, l.side()}), e.examples(l)
+	bits := make([]byte, (len(among.list)+7)/8)
+	for _, x := range all {
+		bits[x.index/8] |= 1 << (x.index % 8)
 	}
+	_, named := l.pair.Idle()
+	key := namedFor{examples: string(bits)}
+	if named {
+		key.subject = l.Subjects[0]
+	}
+	out := among.named[key]
+	if out == nil {
+		out = &candidates{by: map[int][]int{}}
+		if named {
+			out.list = e.named(l, among, all)
+		} else {
+			out.list = e.sure(l, among, all)
+		}
+		for i, p := range out.list {
+			for n := range p.piles {
+				out.by[n] = append(out.by[n], i)
+			}
+		}
+		among.named[key] = out
+	}
+	return out
+}
+
+// named are what may name places where all that may come is known.
+func (e *Effect) named(l *Line, among *comingExamples, all []example) []place {
 	everything := place{AddedAnywhere, map[int]bool{}, "all that is added"}
 	systems := map[string]*place{}
 	for _, x := range all {
@@ -236,9 +277,9 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 				continue
 			}
 			seen[text] = true
-			one := place{added(t), map[int]bool{}, within(t)}
+			one, covered := place{added(t), map[int]bool{}, within(t)}, among.covered(g, &t, text)
 			for _, x := range all {
-				if x.covered(g, &t, text) {
+				if covered[x.index] {
 					one.piles[x.number] = true
 				}
 			}
@@ -250,10 +291,11 @@ func (e *Effect) candidates(l *Line, all []example) []place {
 
 // sure are what may name places where not all that may come is known: entries of the lists within which access
 // differs, of such as take nothing away. Whatever one of those covers is looked at.
-func (e *Effect) sure(l *Line, all []example) (out []place) {
+func (e *Effect) sure(l *Line, among *comingExamples, all []example) (out []place) {
 	if e.within == nil {
 		return nil
 	}
+	seen := map[string]bool{}
 	for k, lists := range e.within {
 		g := []*gate.Gate{l.pair.Old, l.pair.New}[k]
 		for _, list := range lists {
@@ -262,12 +304,13 @@ func (e *Effect) sure(l *Line, all []example) (out []place) {
 			}
 			for _, t := range list {
 				text, name := t.String(), within(t)
-				if slices.ContainsFunc(out, func(p place) bool { return p.name == name }) {
+				if seen[name] {
 					continue
 				}
-				one := place{added(t), map[int]bool{}, name}
+				seen[name] = true
+				one, covered := place{added(t), map[int]bool{}, name}, among.covered(g, &t, text)
 				for _, x := range all {
-					if x.number >= 0 && x.covered(g, &t, text) {
+					if x.number >= 0 && covered[x.index] {
 						one.piles[x.number] = true
 					}
 				}
@@ -275,6 +318,7 @@ func (e *Effect) sure(l *Line, all []example) (out []place) {
 			}
 		}
 	}
+	slices.SortFunc(out, func(a, b place) int { return strings.Compare(a.text, b.text) })
 	return out
 }
 
@@ -310,21 +354,6 @@ func inheriting(all []example) (out []place) {
 			}
 			out[i].piles[x.number] = true
 		}
-	}
-	return out
-}
-
-// ComingParts puts lines about what may come together, those of the same subjects who gain, or lose.
-func ComingParts(lines []Line) (out [][]Line) {
-	for _, l := range lines {
-		i := slices.IndexFunc(out, func(part []Line) bool {
-			return part[0].Way == l.Way && part[0].OnRequest == l.OnRequest && slices.Equal(part[0].Subjects, l.Subjects)
-		})
-		if i < 0 {
-			out = append(out, []Line{l})
-			continue
-		}
-		out[i] = append(out[i], l)
 	}
 	return out
 }

@@ -113,16 +113,16 @@ func (p effectPage) rest(lines []change.Line) {
 
 // coming writes what changes for what may come: as it is where that is short, else in one sentence for the same
 // subjects.
-func (p effectPage) coming(lines []change.Line) {
+func (p effectPage) coming(parts [][]change.Line) {
 	e := p.effect
 	const mostPlaces, mostParts = 2, 6
-	parts := change.ComingParts(lines)
 	for i, part := range parts {
 		if i == mostParts {
 			p.Line("%s", p.Paint(view.Faint, "and "+count(len(parts)-i, "more such change")))
 			p.rest(slices.Concat(parts[i:]...))
 			break
 		}
+		part = e.Merged(part)
 		places := map[string]bool{}
 		for k := range part {
 			for _, text := range e.Places(&part[k]) {

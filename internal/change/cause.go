@@ -31,7 +31,7 @@ type cells struct {
 // of gives a line's cells in one of the estates.
 func (l *Line) of(k differing.Side, g *gate.Gate) cells {
 	c := cells{gate: g, subjects: l.Subjects, operations: l.Operations}
-	for _, p := range l.Piles {
+	for p := range l.Piles.All() {
 		if r := p.Resource(k); r != nil {
 			c.resources = append(c.resources, r)
 		}

@@ -118,7 +118,7 @@ func (e *Effect) examples(l *Line) (out []example) {
 // select it and nothing else to which the operations apply, and the rest by examples.
 func (e *Effect) comingPlaces(l *Line) []string {
 	left := map[int]bool{}
-	for _, p := range l.Piles {
+	for p := range l.Piles.All() {
 		left[p.Number()] = true
 	}
 	fit := e.candidates(l).fitting(left)
@@ -144,7 +144,7 @@ func (e *Effect) comingPlaces(l *Line) []string {
 			delete(left, k)
 		}
 	}
-	for _, p := range l.Piles {
+	for p := range l.Piles.All() {
 		if left[p.Number()] {
 			out = append(out, "what is added like "+Described(p))
 		}

@@ -50,7 +50,7 @@ type Line struct {
 	OnRequest  bool // it is about what can be lent
 	Subjects   []estate.Principal
 	Operations []string
-	Piles      []*differing.Pile
+	Piles      *differing.Piles
 	Old, New   differing.Cell
 	pair       *differing.Pair
 	where      []string // the places, where they are known already
@@ -67,13 +67,13 @@ type Effect struct {
 	near          *placemap.Near   // what lies there, once somebody asks
 	ComingInPart  bool             // there are too many ways in which something may come to look at all
 	Before, After *estate.Estate
-	Gates         *differing.Pair     // of what is allowed, where anybody's access can differ
-	compiled      differing.Estates   // of which they were compiled
-	whole         *[2]*gate.Gate      // that answer about everything; nil until somebody asks
-	since         clock.Instant       // from when on it tells what differs
-	base          *gate.Gate          // of one of the estates, or of one that may have the same places; nil: there is none
-	newBase       *gate.Gate          // the same of the new one, once it is asked for, where it can be had from base
-	places        map[string][]string // that have been worked out already
+	Gates         *differing.Pair          // of what is allowed, where anybody's access can differ
+	compiled      differing.Estates        // of which they were compiled
+	whole         *[2]*gate.Gate           // that answer about everything; nil until somebody asks
+	since         clock.Instant            // from when on it tells what differs
+	base          *gate.Gate               // of one of the estates, or of one that may have the same places; nil: there is none
+	newBase       *gate.Gate               // the same of the new one, once it is asked for, where it can be had from base
+	places        map[namedPlaces][]string // that have been worked out already
 	coming        map[comingSide]*comingExamples
 	// afterwards and before, the grants that name a subject by itself
 	direct     [2]map[estate.Principal][]*estate.Grant
@@ -197,7 +197,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 			break
 		}
 		e.ComingInPart = e.ComingInPart || may != nil && !pair.Whole
-		g := gatherer{pair: pair, lent: which == gate.OnRequest, lines: map[string]*Line{}}
+		g := newGatherer(pair, which == gate.OnRequest)
 		if err := pair.Differences(ctx, how.Since, g.take); err != nil {
 			return nil, err
 		}
@@ -273,7 +273,7 @@ func Between(ctx context.Context, e *estate.Estate, one, other estate.Principal,
 		return nil, err
 	}
 	out := &Effect{Before: e, After: e, altered: altered, Gates: pair, other: other}
-	g := gatherer{pair: pair, lines: map[string]*Line{}}
+	g := newGatherer(pair, false)
 	if err := pair.Between(one, other, since, func(d differing.Difference) { g.take(d) }); err != nil {
 		return nil, err
 	}
@@ -282,12 +282,12 @@ func Between(ctx context.Context, e *estate.Estate, one, other estate.Principal,
 }
 
 // coming says that a line is about what may come.
-func (l *Line) coming() bool { return l.Piles[0].May() != nil }
+func (l *Line) coming() bool { return l.Piles.First().May() != nil }
 
 func sorted(out []Line) []Line {
 	slices.SortStableFunc(out, func(a, b Line) int {
 		return cmp.Or(int(a.Way)-int(b.Way), a.Subjects[0].Compare(b.Subjects[0]),
-			strings.Compare(a.Piles[0].First(), b.Piles[0].First()), slices.Compare(a.Operations, b.Operations))
+			strings.Compare(a.Piles.First().First(), b.Piles.First().First()), slices.Compare(a.Operations, b.Operations))
 	})
 	return out
 }
@@ -346,12 +346,14 @@ func (l *Line) ownAccount(o *estate.Operation) bool {
 			return true
 		}
 	}
-	return !slices.ContainsFunc(l.Piles, func(p *differing.Pile) bool {
-		r := p.Resource(differing.New)
-		g := l.pair.New
-		return r == nil || slices.ContainsFunc(l.Subjects,
-			func(s estate.Principal) bool { return !g.Owns(g.NumberOf(s), r.Owner) })
-	})
+	for p := range l.Piles.All() {
+		r, g := p.Resource(differing.New), l.pair.New
+		if r == nil || slices.ContainsFunc(l.Subjects,
+			func(s estate.Principal) bool { return !g.Owns(g.NumberOf(s), r.Owner) }) {
+			return false
+		}
+	}
+	return true
 }
 
 // Handed lists the operations that somebody gets who had them not, each once: those that need a second look, the

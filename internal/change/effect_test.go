@@ -251,7 +251,7 @@ grants:
 			require.NoError(t, err)
 			var got []string
 			for _, l := range e.Lines {
-				got = append(got, fmt.Sprint(l.Operations, " ", l.Piles[0].First()))
+				got = append(got, fmt.Sprint(l.Operations, " ", l.Piles.First().First()))
 			}
 			require.Equal(t, c.want, strings.Join(got, " "))
 		}

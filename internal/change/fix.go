@@ -51,7 +51,7 @@ func beside(e *Effect, req gate.Request) Beside {
 		for _, o := range l.Operations {
 			names[o] = true
 		}
-		for _, pile := range l.Piles {
+		for pile := range l.Piles.All() {
 			for row, address := range pile.Rows(e.After) {
 				switch {
 				case row < 0:
@@ -198,7 +198,7 @@ func (f *Fix) compare(other *Fix) int {
 func weight(e *Effect, subjects func(*Line) int) (there, coming int) {
 	for i := range e.Lines {
 		l, places := &e.Lines[i], 0
-		for _, pile := range l.Piles {
+		for pile := range l.Piles.All() {
 			places += pile.Len()
 		}
 		there += subjects(l) * len(l.Operations) * places

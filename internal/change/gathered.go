@@ -1,7 +1,6 @@
 package change
 
 import (
-	"encoding/binary"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/differing"
 	"slices"
@@ -13,18 +12,29 @@ type gatherer struct {
 	pair  *differing.Pair
 	lent  bool
 	who   []estate.Principal // of the differences that are at hand
-	open  map[string]*Line   // of those subjects, by way and place
-	parts map[**differing.Pile]parts
-	lines map[string]*Line // by all but the subjects
+	open  map[sameWay]*Line  // of those subjects
+	begun []*Line            // those, in order
+	sets  *differing.Gathering
+	parts map[*differing.Piles][2]*differing.Piles
+	lines map[sameLine]*Line // by all but the subjects
 	order []*Line
-	key   []byte
 }
 
-// parts are those piles of a difference that are there, and those that may come, with what tells them from others.
-type parts struct {
-	all   int // of how many they are
-	piles [2][]*differing.Pile
-	keys  [2]string
+// sameWay is what one subject's lines differ by, but for the operations.
+type sameWay struct {
+	old, new differing.Cell
+	piles    *differing.Piles
+}
+
+// sameLine is all that lines differ by, but for the subjects.
+type sameLine struct {
+	sameWay
+	operations string
+}
+
+func newGatherer(pair *differing.Pair, lent bool) *gatherer {
+	return &gatherer{pair: pair, lent: lent, open: map[sameWay]*Line{}, sets: differing.NewGathering(),
+		parts: map[*differing.Piles][2]*differing.Piles{}, lines: map[sameLine]*Line{}}
 }
 
 func (g *gatherer) take(d differing.Difference) bool {
@@ -32,68 +42,42 @@ func (g *gatherer) take(d differing.Difference) bool {
 		g.close()
 		g.who = d.Subjects
 	}
-	p := g.partsOf(d.Piles)
-	for i, piles := range p.piles {
-		if len(piles) == 0 {
+	for _, piles := range g.partsOf(d.Piles) {
+		if piles == nil {
 			continue
 		}
-		g.key = g.key[:0]
-		for _, c := range []differing.Cell{d.Old, d.New} {
-			g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Sure))
-			g.key = binary.LittleEndian.AppendUint32(g.key, uint32(c.Possible))
-		}
-		g.key = append(g.key, p.keys[i]...)
-		line := g.open[string(g.key)]
+		way := sameWay{d.Old, d.New, piles}
+		line := g.open[way]
 		if line == nil {
 			line = &Line{Way: g.way(d.Old, d.New), OnRequest: g.lent, Subjects: slices.Clip(d.Subjects), Piles: piles,
 				Old: d.Old, New: d.New, pair: g.pair}
-			g.open[string(g.key)] = line
+			g.open[way], g.begun = line, append(g.begun, line)
 		}
 		line.Operations = append(line.Operations, d.Operation)
 	}
 	return true
 }
 
-// partsOf parts piles, once for all operations of which they are told.
-func (g *gatherer) partsOf(piles []*differing.Pile) parts {
-	p, ok := g.parts[&piles[0]]
-	if ok && p.all == len(piles) {
-		return p
-	}
-	p = parts{all: len(piles)}
-	may := func(p *differing.Pile) bool { return p.May() != nil }
-	if p.piles[0] = piles; slices.ContainsFunc(piles, may) {
-		p.piles[0] = nil
-		for _, pile := range piles {
-			i := 0
-			if may(pile) {
-				i = 1
+// partsOf gives those piles that are there, and those that may come; nil where there are none.
+func (g *gatherer) partsOf(piles *differing.Piles) [2]*differing.Piles {
+	known, ok := g.parts[piles]
+	if !ok {
+		for i := range known {
+			some := g.sets.Where(piles, func(p *differing.Pile) bool { return (p.May() != nil) == (i == 1) })
+			if some.Len() > 0 {
+				known[i] = some
 			}
-			p.piles[i] = append(p.piles[i], pile)
 		}
+		g.parts[piles] = known
 	}
-	for i, some := range p.piles {
-		var key []byte
-		for _, pile := range some {
-			key = append(append(key, pile.Key()...), 0)
-		}
-		p.keys[i] = string(key)
-	}
-	g.parts[&piles[0]] = p
-	return p
+	return known
 }
 
 // close brings the lines of the subjects at hand among those of others.
 func (g *gatherer) close() {
-	keys := make([]string, 0, len(g.open))
-	for key := range g.open {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	for _, key := range keys {
-		line := g.open[key]
+	for _, line := range g.begun {
 		slices.Sort(line.Operations)
-		full := key + "\x01" + strings.Join(line.Operations, " ")
+		full := sameLine{sameWay{line.Old, line.New, line.Piles}, strings.Join(line.Operations, " ")}
 		if same := g.lines[full]; same != nil {
 			same.Subjects = append(same.Subjects, line.Subjects...)
 			continue
@@ -101,7 +85,8 @@ func (g *gatherer) close() {
 		g.lines[full] = line
 		g.order = append(g.order, line)
 	}
-	g.open, g.parts = map[string]*Line{}, map[**differing.Pile]parts{}
+	clear(g.open)
+	g.begun = g.begun[:0]
 }
 
 // finish gives the lines about what is there, and those about what may come.

@@ -272,7 +272,7 @@ func (j *judge) effect(effect *Effect) error {
 // gain judges one: on each resource a grant gives it that is new or has become another, of roles that a delegation to
 // the author names.
 func (j *judge) gain(e *Effect, l *Line, who estate.Principal, op string) {
-	for _, p := range l.Piles {
+	for p := range l.Piles.All() {
 		for _, r := range j.both(p) {
 			if p.May() == nil && r.is != nil && j.old.Listed(r.is.Address) == nil && j.expected(l, who, op, r) {
 				continue
@@ -466,7 +466,7 @@ func (j *judge) covers(d *delegation, was *estate.Resource) bool {
 }
 
 func (j *judge) loss(e *Effect, l *Line, who estate.Principal, op string) {
-	for _, p := range l.Piles {
+	for p := range l.Piles.All() {
 		for _, r := range j.both(p) {
 			if r.was == nil || slices.ContainsFunc(j.may, func(d *delegation) bool {
 				return j.covers(d, r.was) && d.to[who] && j.within(d, op) && j.handsRole(d, op)

@@ -27,7 +27,7 @@ func Judged(ctx context.Context, e *estate.Estate, who map[estate.Principal]bool
 	if err != nil {
 		return nil, err
 	}
-	g := gatherer{pair: pair, lines: map[string]*Line{}}
+	g := newGatherer(pair, false)
 	if err := pair.Differences(ctx, since, g.take); err != nil {
 		return nil, err
 	}
@@ -44,14 +44,13 @@ func (e *Effect) In(c *gate.Context, of *gate.Gate, operation func(*estate.Opera
 	for _, l := range e.Coming {
 		l.Operations = slices.DeleteFunc(slices.Clone(l.Operations),
 			func(name string) bool { return !operation(e.After.Operations[name]) })
-		l.Piles = slices.DeleteFunc(slices.Clone(l.Piles),
-			func(p *differing.Pile) bool { return !place(p.May().In(e.After)) })
+		l.Piles = l.Piles.Where(func(p *differing.Pile) bool { return place(p.May().In(e.After)) })
 		sure, possible := e.Gates.New.Holds(l.New.Sure, context), e.Gates.New.Holds(l.New.Possible, context)
 		outcome := min(sure, possible)
 		if sure != possible {
 			outcome = gate.Depends
 		}
-		if len(l.Operations) > 0 && len(l.Piles) > 0 && outcome != gate.Deny {
+		if len(l.Operations) > 0 && l.Piles.Len() > 0 && outcome != gate.Deny {
 			lines, outcomes = append(lines, l), append(outcomes, outcome)
 		}
 	}

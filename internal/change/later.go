@@ -71,7 +71,7 @@ func (e *Effect) merged(lines []Line) (out []Line, first []int) {
 		}
 		one := &out[k]
 		one.Operations = slices.Sorted(slices.Values(slices.Concat(one.Operations, l.Operations)))
-		one.Piles = slices.Concat(one.Piles, l.Piles)
+		one.Piles = one.Piles.With(l.Piles)
 	}
 	return out, first
 }

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"hiddengate/internal/estate"
-	"hiddengate/internal/gate/differing"
 )
 
 // Naming is how a sentence names some operations.
@@ -27,7 +26,7 @@ type WholeLevel struct {
 
 // What names a line's operations.
 func (e *Effect) What(l *Line) Naming {
-	return e.naming(l.Operations, differing.OperationsOn(l.Piles), l.Way == Loses)
+	return e.naming(l.Operations, l.Piles.Operations(), l.Way == Loses)
 }
 
 // Named names the operations of several lines.

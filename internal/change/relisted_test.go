@@ -81,5 +81,5 @@ func TestASystemThatJudgesIsTold(t *testing.T) {
 	effect := editOf(t, swap(relistedSystems, "box: {kind: database}", "box: {kind: database, unlisted: judge}"),
 		relistedList)
 	require.Len(t, effect.Lines, 1)
-	require.Equal(t, "box:away/t", effect.Lines[0].Piles[0].First())
+	require.Equal(t, "box:away/t", effect.Lines[0].Piles.First().First())
 }

@@ -52,7 +52,7 @@ func (r renaming) cancelsAt(lines []Line, places func(*differing.Pile) iter.Seq[
 	for i := range lines {
 		l := &lines[i]
 		for _, who := range l.Subjects {
-			for _, p := range l.Piles {
+			for p := range l.Piles.All() {
 				for address := range places(p) {
 					about, other := "", ""
 					if p.May() != nil {

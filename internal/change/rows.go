@@ -20,7 +20,7 @@ func (e *Effect) Rows(each func(Row)) {
 	for i := range e.Lines {
 		l := &e.Lines[i]
 		for _, who := range l.Subjects {
-			for _, p := range l.Piles {
+			for p := range l.Piles.All() {
 				for address := range p.Addresses() {
 					for _, op := range l.Operations {
 						each(Row{l, who, op, address})
@@ -46,7 +46,7 @@ func (e *Effect) ByPlaceAndWhen(lines []Line) []Line {
 			continue
 		}
 		out[k].Operations = slices.Sorted(slices.Values(slices.Concat(out[k].Operations, l.Operations)))
-		out[k].Piles = slices.Concat(out[k].Piles, l.Piles)
+		out[k].Piles = out[k].Piles.With(l.Piles)
 	}
 	return out
 }

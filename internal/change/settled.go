@@ -103,10 +103,18 @@ func (e *Effect) reaches(g *estate.Guarantee) bool {
 	for row := range places.Selected(g.On) {
 		on[row] = true
 	}
+	seen := map[*differing.Piles]bool{}
 	return slices.ContainsFunc(lines, func(l *Line) bool {
-		return slices.ContainsFunc(l.Piles, func(p *differing.Pile) bool {
-			return p.Any(func(row int) bool { return row < 0 || on[row] })
-		})
+		if seen[l.Piles] {
+			return false
+		}
+		seen[l.Piles] = true
+		for p := range l.Piles.All() {
+			if p.Any(func(row int) bool { return row < 0 || on[row] }) {
+				return true
+			}
+		}
+		return false
 	})
 }
 

@@ -104,6 +104,6 @@ roles: {reader: {allow: [table.read]}}
 		effect, err := change.Of(t.Context(), before, after, change.How{Since: noon, Few: -1})
 		require.NoError(t, err)
 		require.NotEmpty(t, effect.Lines, on)
-		require.Equal(t, "db:sky/a", effect.Lines[0].Piles[0].First(), on)
+		require.Equal(t, "db:sky/a", effect.Lines[0].Piles.First().First(), on)
 	}
 }

@@ -8,6 +8,7 @@ import (
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 )
 
 // Who says whom a line is about: by name where they are few, by their group where it says it all, else by count and
@@ -92,6 +93,13 @@ func (e *Effect) Where(l *Line) string {
 	return under + and(out)
 }
 
+// namedPlaces is what a line's places hang on.
+type namedPlaces struct {
+	piles   *differing.Piles
+	before  bool   // it is about the old estate
+	applies string // where its operations do
+}
+
 // Places lists a line's resources, each place of which it has all in which its operations apply standing for what is in
 // it.
 func (e *Effect) Places(l *Line) []string {
@@ -107,16 +115,12 @@ func (e *Effect) Places(l *Line) []string {
 		of = e.Before
 	}
 	applies := appliesTo(of, l.Operations)
-	name := fmt.Append(nil, l.OnRequest, l.Way == Loses, applies) // the piles of what can be lent are others
-	for _, p := range l.Piles {
-		name = append(name, p.Key()...)
-	}
-	key := string(name)
+	key := namedPlaces{l.Piles, l.Way == Loses, fmt.Sprint(applies)}
 	out, known := e.places[key]
 	if !known {
 		out = fold(of, l, applies)
 		if e.places == nil {
-			e.places = map[string][]string{}
+			e.places = map[namedPlaces][]string{}
 		}
 		e.places[key] = out
 	}
@@ -139,7 +143,7 @@ func fold(of *estate.Estate, l *Line, applies [][]bool) []string {
 	f := folder{tree: of.Tree, applies: applies, inside: make([]bool, of.Tree.Len())}
 	var out, unlisted []string
 	var rows []int
-	for _, p := range l.Piles {
+	for p := range l.Piles.All() {
 		for row, address := range p.Rows(of) {
 			if row < 0 {
 				unlisted = append(unlisted, address())
@@ -248,7 +252,7 @@ func (e *Effect) ByPlace(lines []Line) []Line {
 			continue
 		}
 		out[k].Operations = slices.Sorted(slices.Values(slices.Concat(out[k].Operations, lines[i].Operations)))
-		out[k].Piles = slices.Concat(out[k].Piles, lines[i].Piles)
+		out[k].Piles = out[k].Piles.With(lines[i].Piles)
 	}
 	return out
 }

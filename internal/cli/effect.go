@@ -145,7 +145,7 @@ func (p effectPage) coming(parts [][]change.Line) {
 func comingSystems(lines []change.Line) string {
 	var out []string
 	for _, l := range lines {
-		for _, pile := range l.Piles {
+		for pile := range l.Piles.All() {
 			name := pile.May().Address.System
 			if pile.May().Kind != "" {
 				name = "new systems"

@@ -31,7 +31,7 @@ func (w *Ways) Each(ctx context.Context, c *differing.Cells, each func(differing
 		if goOn = goOn && each(a); !goOn {
 			return false
 		}
-		for _, pile := range a.Piles {
+		for pile := range a.Piles.All() {
 			address, err := estate.ParseAddress(pile.First())
 			if err != nil {
 				continue
@@ -42,7 +42,7 @@ func (w *Ways) Each(ctx context.Context, c *differing.Cells, each func(differing
 				}
 				for _, who := range m.takers {
 					if goOn = each(differing.Access{Subjects: []estate.Principal{who}, Operation: a.Operation, Cell: a.Cell,
-						Piles: []*differing.Pile{pile}}); !goOn {
+						Piles: pile.Alone()}); !goOn {
 						return false
 					}
 				}
@@ -76,7 +76,7 @@ func (w *Ways) Each(ctx context.Context, c *differing.Cells, each func(differing
 					return err
 				}
 				if when != region.Empty && !tell(differing.Access{Subjects: []estate.Principal{who}, Operation: name,
-					Cell: differing.Cell{Sure: when, Possible: when}, Piles: []*differing.Pile{pile}}) {
+					Cell: differing.Cell{Sure: when, Possible: when}, Piles: pile.Alone()}) {
 					return nil
 				}
 			}

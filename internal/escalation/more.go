@@ -55,7 +55,7 @@ func (w *Ways) More(ctx context.Context, wanted func(*estate.Operation) bool) ([
 	cells.Choose(wanted, nil)
 	var bad error
 	err = w.Each(ctx, cells, func(a differing.Access) bool {
-		for _, pile := range a.Piles {
+		for pile := range a.Piles.All() {
 			if !pile.Listed() {
 				continue
 			}

@@ -136,7 +136,7 @@ func (w *Ways) look(ctx context.Context, cost int) error {
 		err := c.Each(ctx, w.since, func(a differing.Access) bool {
 			o := c.Estate().Operations[a.Operation]
 			var rows []int
-			for _, pile := range a.Piles {
+			for pile := range a.Piles.All() {
 				for row := range pile.Rows(c.Estate()) {
 					if row >= 0 {
 						rows = append(rows, row)

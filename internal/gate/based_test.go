@@ -52,7 +52,7 @@ func TestCellsAreTheSameByAGateAtHand(t *testing.T) {
 				if texts[a.Possible] == "" {
 					texts[a.Possible] = cells.Space().Text(a.Possible, 3)
 				}
-				for _, pile := range a.Piles {
+				for pile := range a.Piles.All() {
 					for address := range pile.Addresses() {
 						if r := e.Listed(mustAddress(address)); r != nil {
 							require.True(t, g.Covers(on, r), "seed %d: %s in %s", seed, address, on)

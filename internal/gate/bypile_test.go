@@ -47,7 +47,7 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 		}
 		want, got := map[heldAt]differing.Cell{}, map[heldAt]differing.Cell{}
 		require.NoError(t, cells.Each(t.Context(), since, func(a differing.Access) bool {
-			for _, pile := range a.Piles {
+			for pile := range a.Piles.All() {
 				for address := range pile.Addresses() {
 					for _, who := range a.Subjects {
 						want[heldAt{who, a.Operation, address}] = a.Cell
@@ -156,7 +156,7 @@ func TestManyClassesAreToldByPile(t *testing.T) {
 	}
 	want, told := map[held]differing.Cell{}, 0
 	require.NoError(t, cells.Each(t.Context(), clock.Beginning, func(a differing.Access) bool {
-		for _, pile := range a.Piles {
+		for pile := range a.Piles.All() {
 			want[held{of[a.Subjects[0]], pile.Number(), a.Operation}] = a.Cell
 		}
 		return true

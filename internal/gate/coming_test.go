@@ -57,7 +57,7 @@ func coming(t *testing.T, before, after *estate.Estate, since string) (pair *dif
 	require.NoError(t, err)
 	told = map[string]map[cellName][2]differing.Cell{}
 	require.NoError(t, pair.Differences(t.Context(), from, func(x differing.Difference) bool {
-		for _, pile := range x.Piles {
+		for pile := range x.Piles.All() {
 			if pile.May() == nil {
 				continue
 			}

@@ -55,7 +55,7 @@ grants:
 					doubt = "?"
 				}
 				for _, who := range d.Subjects {
-					for _, pile := range d.Piles {
+					for pile := range d.Piles.All() {
 						for address := range pile.Addresses() {
 							got = append(got, who.String()+" "+d.Operation+" "+address+doubt)
 						}

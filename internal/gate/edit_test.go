@@ -333,7 +333,7 @@ func effectAgrees(t *testing.T, d draw, seed uint64, before, after *estate.Estat
 			continue // nothing is lent; that these are told is tested elsewhere
 		}
 		named := map[string]bool{}
-		for _, p := range l.Piles {
+		for p := range l.Piles.All() {
 			for address := range p.Addresses() {
 				named[address] = true
 				for _, who := range l.Subjects {

@@ -89,7 +89,7 @@ func lacks(t *testing.T, cells *differing.Cells, e *estate.Estate, l auditing.La
 	}
 	when := map[[2]string]differing.Cell{}
 	require.NoError(t, cells.Each(t.Context(), clock.Beginning, func(a differing.Access) bool {
-		for _, p := range a.Piles {
+		for p := range a.Piles.All() {
 			for at := range p.Addresses() {
 				when[[2]string{a.Operation, at}] = a.Cell
 			}

@@ -86,7 +86,7 @@ func differencesAgree(t *testing.T, d draw, seed uint64, before, after *estate.E
 	found := map[cellName][2]differing.Cell{}
 	require.NoError(t, pair.Differences(t.Context(), since, func(x differing.Difference) bool {
 		for _, who := range x.Subjects {
-			for _, pile := range x.Piles {
+			for pile := range x.Piles.All() {
 				for address := range pile.Addresses() {
 					name := cellName{who, x.Operation, address}
 					require.NotContains(t, found, name, "seed %d: a cell comes twice", seed)
@@ -335,7 +335,7 @@ func TestTwoSubjectsAreComparedAsTheOracleSays(t *testing.T) {
 		one, other := estate.Principal{ID: d.one(drawnPeople...)}, estate.Principal{Kind: estate.IsService, ID: "bot"}
 		cells := map[[2]string][2]differing.Cell{}
 		require.NoError(t, pair.Between(one, other, since, func(x differing.Difference) {
-			for _, pile := range x.Piles {
+			for pile := range x.Piles.All() {
 				for address := range pile.Addresses() {
 					cells[[2]string{x.Operation, address}] = [2]differing.Cell{x.Old, x.New}
 				}

@@ -39,7 +39,7 @@ func TestTwoPeopleDifferAsTheOracleSays(t *testing.T) {
 		found := map[cellName][2]differing.Cell{}
 		for i := range effect.Lines {
 			l := &effect.Lines[i]
-			for _, p := range l.Piles {
+			for p := range l.Piles.All() {
 				for address := range p.Addresses() {
 					for _, op := range l.Operations {
 						if l.Way != change.Alike && !l.OnRequest && validIn(e, e, op, address) {

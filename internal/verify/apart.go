@@ -24,7 +24,7 @@ func meeting(s search) (out *violation, err error) {
 			if i < 0 {
 				continue
 			}
-			for _, pile := range a.Piles {
+			for pile := range a.Piles.All() {
 				pair := &found[pile.Number()]
 				if pair[k] == nil {
 					pair[k] = &claim{a.Subjects[i], a.Operation, pile, a.Possible}

@@ -40,7 +40,7 @@ func (s *search) people(most int) (claims []claim, err error) {
 		for _, who := range a.Subjects {
 			if who.Kind == estate.IsPerson && !found[who] {
 				found[who] = true
-				claims = append(claims, claim{who, a.Operation, a.Piles[0], a.Possible})
+				claims = append(claims, claim{who, a.Operation, a.Piles.First(), a.Possible})
 				if len(claims) > most {
 					return false
 				}

@@ -36,9 +36,9 @@ func bothOf(s search) (out *violation, err error) {
 		o := s.gate.Estate().Operations[a.Operation]
 		piles := a.Piles
 		if !s.says.SameResource {
-			piles = piles[:1]
+			piles = piles.First().Alone()
 		}
-		for _, pile := range piles {
+		for pile := range piles.All() {
 			at := 0
 			if s.says.SameResource {
 				at = pile.Number()

@@ -246,7 +246,7 @@ func (s *search) any(fits func(estate.Principal) bool) (out *violation, err erro
 	err = s.each(fits, differing.First, func(a differing.Access) bool {
 		for _, who := range a.Subjects {
 			if fits(who) {
-				out = &violation{claims: []claim{{who, a.Operation, a.Piles[0], a.Possible}}}
+				out = &violation{claims: []claim{{who, a.Operation, a.Piles.First(), a.Possible}}}
 				return false
 			}
 		}

@@ -151,7 +151,7 @@ type fixedStanding struct {
 }
 
 func newSweep(c *Cells) *sweep {
-	d := &differ{Pair: c.pair}
+	d := newDiffer(c.pair)
 	words := (len(c.classes) + 63) / 64
 	w := &sweep{
 		differ: d, classes: c.classes, standings: newStandings(d), views: *lookup.NewSequences(),

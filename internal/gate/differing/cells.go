@@ -45,7 +45,7 @@ type Access struct {
 	Subjects  []estate.Principal
 	Operation string
 	Cell
-	Piles []*Pile
+	Piles *Piles
 }
 
 // CompileCells compiles an estate so that all its cells can be gone through. Its error names entries whose conditions

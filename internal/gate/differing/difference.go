@@ -22,7 +22,7 @@ type Difference struct {
 	Subjects  []estate.Principal
 	Operation string
 	Old, New  Cell
-	Piles     []*Pile
+	Piles     *Piles
 }
 
 // operationTimes is what one subject may do to one resource: the operations, by number, of which it may do any,
@@ -77,7 +77,7 @@ func (p *Pair) alikes() (classes [][]who) {
 
 // tell tells the differences of classes of subjects.
 func (p *Pair) tell(ctx context.Context, classes [][]who, each func(Difference) bool) error {
-	d := differ{Pair: p, marked: make([]uint32, len(p.piles))}
+	d := newDiffer(p)
 	for _, class := range classes {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
@@ -114,7 +114,8 @@ func (p *Pair) Between(one, other estate.Principal, since clock.Instant, each fu
 		return p.New.Subject(other)
 	}
 	p.begin(since)
-	d := differ{Pair: p, marked: make([]uint32, len(p.piles)), all: true}
+	d := newDiffer(p)
+	d.all = true
 	found, err := d.walk(w)
 	for _, f := range found {
 		each(Difference{[]estate.Principal{one}, p.names[f.operation], f.was, f.is, f.piles})
@@ -195,7 +196,9 @@ type differ struct {
 	marked  []uint32 // of each pile, the round in which it was found worth a look
 	round   uint32
 	look    []uint32 // those piles
-	changes map[changeList][]*Pile
+	changes map[changeList]*Piles
+	sets    *Gathering
+	joined  Piles // for what is gathered next
 	order   []changeList
 	at      [2][]uint32
 	all     bool                          // what is the same is told too
@@ -207,21 +210,24 @@ type differ struct {
 	taken   []region.Region
 }
 
+func newDiffer(p *Pair) *differ {
+	return &differ{Pair: p, marked: make([]uint32, len(p.piles)), known: map[spotOfOne]*operationTimes{},
+		changes: map[changeList]*Piles{}, sets: NewGathering()}
+}
+
 // foundDifference is a change with the piles on which it is so.
 type foundDifference struct {
 	operationChange
-	piles []*Pile
+	piles *Piles
 }
 
 // walk finds the differences for a subject.
 func (d *differ) walk(w who) ([]foundDifference, error) {
 	d.round++
 	d.look = d.look[:0]
-	if d.known == nil {
-		d.known = map[spotOfOne]*operationTimes{}
-	}
 	clear(d.known)
-	d.changes, d.order = map[changeList][]*Pile{}, d.order[:0]
+	clear(d.changes)
+	d.order = d.order[:0]
 	owns := d.ownedBy(w)
 	if d.all || d.mayDifferAnywhere(w) {
 		for n := range d.piles {
@@ -262,8 +268,7 @@ func (d *differ) walk(w who) ([]foundDifference, error) {
 	return d.gathered(), nil
 }
 
-// gathered gives what has been found, by operation, and the piles in order. What several operations have in common is
-// one slice of piles.
+// gathered gives what has been found, by operation, and the piles in order.
 func (d *differ) gathered() []foundDifference {
 	lists := map[operationChange][]changeList{}
 	var order []operationChange
@@ -276,7 +281,7 @@ func (d *differ) gathered() []foundDifference {
 		}
 	}
 	slices.SortStableFunc(order, func(a, b operationChange) int { return int(a.operation) - int(b.operation) })
-	piles := map[string][]*Pile{}
+	piles := map[string]*Piles{}
 	out := make([]foundDifference, 0, len(order))
 	var key []byte
 	for _, c := range order {
@@ -286,10 +291,11 @@ func (d *differ) gathered() []foundDifference {
 		}
 		all, ok := piles[string(key)]
 		if !ok {
+			d.joined.spans, d.joined.parts, d.joined.pair = d.joined.spans[:0], d.joined.parts[:0], d.Pair
 			for _, t := range lists[c] {
-				all = append(all, d.changes[t]...)
+				d.joined.addAll(d.changes[t])
 			}
-			all = inOrder(all)
+			all = d.sets.once(&d.joined)
 			piles[string(key)] = all
 		}
 		out = append(out, foundDifference{c, all})
@@ -306,7 +312,9 @@ func (d *differ) compare(w who, pile *Pile, owns [2]bool) error {
 			return err
 		}
 	}
-	d.found(d.changesBetween(both), []*Pile{pile})
+	if t := d.changesBetween(both); t != noChange {
+		d.found(t).add(pile)
+	}
 	return nil
 }
 
@@ -352,17 +360,15 @@ func (d *differ) meansTheSame(was, is Cell) bool {
 	return same(was.Sure, is.Sure) && same(was.Possible, is.Possible)
 }
 
-// found takes down that some piles change.
-func (d *differ) found(t changeList, piles []*Pile) {
-	if t == noChange || len(piles) == 0 {
-		return
-	}
-	if known := d.changes[t]; known == nil {
+// found gives the piles that have been found to change in a way.
+func (d *differ) found(t changeList) *Piles {
+	known := d.changes[t]
+	if known == nil {
+		known = &Piles{pair: d.Pair}
+		d.changes[t] = known
 		d.order = append(d.order, t)
-		d.changes[t] = slices.Clip(piles) // shared until something is added
-	} else {
-		d.changes[t] = append(known, piles...)
 	}
+	return known
 }
 
 // changes lists the operations for which two differ, or all.

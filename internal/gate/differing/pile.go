@@ -391,13 +391,13 @@ func (p *Pile) Key() string {
 func (p *Pile) First() string { return p.address(0) }
 
 // Operations names those that apply to the resources on either side.
-func (p *Pile) Operations() []string { return OperationsOn([]*Pile{p}) }
+func (p *Pile) Operations() []string { return p.Alone().Operations() }
 
-// OperationsOn names the operations that apply to resources of any of the piles, which are of one pair, on either side.
-func OperationsOn(piles []*Pile) []string {
+// Operations names those that apply to resources of any of the piles, on either side.
+func (s *Piles) Operations() []string {
 	known := map[[2]uint32]bool{} // sides and classes
 	var out []string
-	for _, pile := range piles {
+	for pile := range s.All() {
 		for k, s := range pile.pair.sides {
 			class := pile.looks[k].at.Class
 			if at := [2]uint32{uint32(k), class}; pile.looks[k].there && !known[at] {

@@ -8,41 +8,6 @@ import (
 	"hiddengate/internal/region"
 )
 
-// inOrder brings piles into order that are a few rows in order, one behind the other, by merging two and two of them.
-func inOrder(piles []*Pile) []*Pile {
-	for rows := rowsOf(piles); len(rows) > 1; rows = rowsOf(piles) {
-		merged := make([]*Pile, 0, len(piles))
-		for i := 0; i < len(rows); i += 2 {
-			a, b := rows[i], []*Pile(nil)
-			if i+1 < len(rows) {
-				b = rows[i+1]
-			}
-			for len(a) > 0 && len(b) > 0 {
-				if b[0].number < a[0].number {
-					merged, b = append(merged, b[0]), b[1:]
-				} else {
-					merged, a = append(merged, a[0]), a[1:]
-				}
-			}
-			merged = append(append(merged, a...), b...)
-		}
-		piles = merged
-	}
-	return piles
-}
-
-// rowsOf takes piles apart into rows that are in order.
-func rowsOf(piles []*Pile) (rows [][]*Pile) {
-	start := 0
-	for i := 1; i <= len(piles); i++ {
-		if i == len(piles) || piles[i].number < piles[i-1].number {
-			rows = append(rows, piles[start:i])
-			start = i
-		}
-	}
-	return rows
-}
-
 // bareSpot is all by which subjects can differ, over piles of one sort, who own none of them and whom no list covers
 // that traits tell.
 type bareSpot struct {
@@ -98,12 +63,20 @@ func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
 			d.lookAt(n)
 		}
 		for _, r := range runs {
-			start := r.from
-			for n := range d.aside.between(r.from, r.to) {
-				d.found(r.turn, d.piles[start:n])
-				start = n + 1
+			start, piles := r.from, (*Piles)(nil)
+			add := func(to uint32) {
+				if start < to {
+					if piles == nil {
+						piles = d.found(r.turn)
+					}
+					piles.addSpan(start, to)
+				}
+				start = to + 1
 			}
-			d.found(r.turn, d.piles[start:r.to])
+			for n := range d.aside.between(r.from, r.to) {
+				add(n)
+			}
+			add(r.to)
 		}
 		return bad == nil && (!d.onlyOne || len(d.order) == 0)
 	})

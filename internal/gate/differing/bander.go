@@ -19,7 +19,7 @@ type bander struct {
 
 // add adds a part.
 func (b *bander) add(n uint32, classes ClassSet) error {
-	if !b.standings.list[n].asks {
+	if !b.said[n].asks {
 		when, err := b.standings.when(n)
 		b.whole(when, classes)
 		return err
@@ -98,8 +98,9 @@ func (b *bander) one(cell Cell, class uint32) {
 
 // whenAsked is a standing of a class that hangs on subject or resource.
 func (b *bander) whenAsked(n, class uint32, owns bool) (region.Region, error) {
-	s, number := b.sides[New], b.classes[class][0].numbers[New]
-	key := fixedStanding{standing: n, tags: b.tags[class], facts: b.about.pile.looks[New].facts, owns: owns}
+	s, k := b.side, b.side.number()
+	number := b.classes[class][0].numbers[k]
+	key := fixedStanding{standing: n, tags: b.tags[class], facts: b.about.pile.looks[k].facts, owns: owns}
 	if b.about.pile.may != nil {
 		key.may = b.about.pile.number + 1
 		key.untested = b.Pair.owners && b.ownsUntested(s, number)
@@ -107,7 +108,7 @@ func (b *bander) whenAsked(n, class uint32, owns bool) (region.Region, error) {
 	r, ok := b.fixed[key]
 	if !ok {
 		known := s.Space().NewContext()
-		b.fixFor(known, about{side: int(New), subject: number, pile: b.about.pile, owns: owns})
+		b.fixFor(known, about{side: k, subject: number, pile: b.about.pile, owns: owns})
 		var err error
 		if r, err = b.standings.whenKnown(n, known); err != nil {
 			return region.Empty, err
@@ -127,7 +128,8 @@ const mostFixed = 1 << 20
 func (b *bander) addSeveral(operation uint32) error {
 	if b.OnPile.several == nil {
 		for _, class := range b.sweep.several {
-			a := about{side: int(New), subject: b.classes[class][0].numbers[New], pile: b.about.pile,
+			k := b.side.number()
+			a := about{side: k, subject: b.classes[class][0].numbers[k], pile: b.about.pile,
 				owns: slices.Contains(b.about.owners, class)}
 			c, err := b.sessions(a)
 			if err != nil {

@@ -7,7 +7,6 @@ import (
 	"hiddengate/internal/clock"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/unitrow"
-	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
 
@@ -23,9 +22,10 @@ type Band struct {
 // conditions are too complex.
 func (c *Cells) ByPile(ctx context.Context, since clock.Instant, each func(*Pile, *OnPile) error) error {
 	c.pair.begin(since)
-	w := newSweep(c)
+	d := newDiffer(c.pair)
+	w := newSweep(newStandings(d), c.classes, New)
 	for mark := range len(c.pair.first) - 1 {
-		w.pass(uint32(mark))
+		w.take(w.stepsAt(uint32(mark)))
 		for n := c.pair.first[mark]; n < c.pair.first[mark+1]; n++ {
 			if !c.pair.chosen[n] {
 				continue
@@ -77,16 +77,14 @@ func (c *Cells) NewClassSet() ClassSet { return make(ClassSet, (len(c.classes)+6
 
 // sweep goes over the marks, and knows of each operation who stands how where it is.
 type sweep struct {
-	*differ
-	classes   [][]who
-	standings *standings
-	views     lookup.Sequences // what covers come to: operations with their standings
-	viewOf    []uint32         // of each cover of the pair, its view and one; 0: not known
-	at        []uint32         // of each class, its view
-	swept     []rowLeft        // what is still to come
-	ahead     aheadSteps
-	ops       []operationHeld
-	beneath   [][]heldUnit // of each list that traits tell
+	*standings
+	classes [][]who
+	side    *side     // that is gone over
+	at      []uint32  // of each class, its view
+	swept   []rowLeft // what is still to come
+	ahead   aheadSteps
+	ops     []operationHeld
+	beneath [][]heldUnit // of each list that traits tell
 	sortedClasses
 	several []uint32 // who can have several sessions
 	tags    []uint32 // of each class, the number of what conditions ask of its subjects' tags
@@ -150,31 +148,29 @@ type fixedStanding struct {
 	may                   uint32 // the pile and one, of what may come
 }
 
-func newSweep(c *Cells) *sweep {
-	d := newDiffer(c.pair)
-	words := (len(c.classes) + 63) / 64
+func newSweep(s *standings, classes [][]who, k Side) *sweep {
+	words := (len(classes) + 63) / 64
 	w := &sweep{
-		differ: d, classes: c.classes, standings: newStandings(d), views: *lookup.NewSequences(),
-		at: make([]uint32, len(c.classes)), ops: make([]operationHeld, len(d.names)), room: ClassRoom{words: words},
-		tags: make([]uint32, len(c.classes)), owning: map[estate.Principal][]uint32{},
-		fixed: map[fixedStanding]region.Region{},
+		standings: s, classes: classes, side: s.sides[k], at: make([]uint32, len(classes)),
+		ops: make([]operationHeld, len(s.names)), room: ClassRoom{words: words}, tags: make([]uint32, len(classes)),
+		owning: map[estate.Principal][]uint32{}, fixed: map[fixedStanding]region.Region{},
 	}
 	for o := range w.ops {
 		w.ops[o] = operationHeld{by: map[uint32]*standingHeld{}, version: 1, room: ClassRoom{words: words}}
 	}
-	w.told = OnPile{sweep: w, scratch: ClassRoom{words: words}, beside: make([][]*heldUnit, len(d.names))}
+	w.told = OnPile{sweep: w, scratch: ClassRoom{words: words}, beside: make([][]*heldUnit, len(s.names))}
 	w.gather()
 	return w
 }
 
 // gather looks at each class that is ever active.
 func (w *sweep) gather() {
-	s := w.sides[New]
+	s := w.side
 	w.beneath = make([][]heldUnit, len(s.Places.Complex))
 	known, tags := map[listUnit]int{}, map[string]uint32{}
 	var active, swept []uint32
 	for n, class := range w.classes {
-		number := class[0].numbers[New]
+		number := class[0].numbers[s.number()]
 		h := &s.Rows.RowOf[number]
 		if h.Active == int32(region.Empty) {
 			continue
@@ -182,7 +178,7 @@ func (w *sweep) gather() {
 		for _, owner := range s.owners[number] {
 			w.owning[owner] = append(w.owning[owner], uint32(n))
 		}
-		key := w.likeness(class[0]).tags[New]
+		key := w.likeness(class[0]).tags[s.number()]
 		if _, ok := tags[key]; !ok {
 			tags[key] = uint32(len(tags))
 		}
@@ -208,7 +204,7 @@ type listUnit struct{ list, unit uint32 }
 
 // hold takes down what a class has under lists that traits tell.
 func (w *sweep) hold(class uint32, h *unitrow.Holder, known map[listUnit]int) {
-	s := w.sides[New]
+	s := w.side
 	for _, e := range s.Rows.Extras[h.Extra : h.Extra+h.Extras] {
 		at := listUnit{e.Trait, s.joint[e.Unit]}
 		if len(w.standings.opsOf(at.unit)) == 0 {
@@ -244,10 +240,10 @@ const mostAhead = 1 << 18
 
 // order readies the steps of the rows of some classes to be put in order by mark.
 func (w *sweep) order(classes []uint32) {
-	s, steps := w.sides[New], 0
+	s, steps := w.side, 0
 	w.swept = make([]rowLeft, len(classes))
 	for i, class := range classes {
-		h := &s.Rows.RowOf[w.classes[class][0].numbers[New]]
+		h := &s.Rows.RowOf[w.classes[class][0].numbers[s.number()]]
 		w.swept[i] = rowLeft{class: class, from: h.Row, to: h.Row + h.Steps}
 		steps += int(h.Steps)
 	}
@@ -258,7 +254,7 @@ func (w *sweep) order(classes []uint32) {
 
 // lookAhead puts the steps at the next marks in order.
 func (w *sweep) lookAhead() {
-	a, rows := &w.ahead, w.sides[New].Rows
+	a, rows := &w.ahead, w.side.Rows
 	a.from, a.to = a.to, a.to+a.width
 	a.found = a.found[:0]
 	clear(a.begins)
@@ -266,7 +262,7 @@ func (w *sweep) lookAhead() {
 		left := &w.swept[i]
 		for ; left.from < left.to && rows.Steps[left.from].Mark < a.to; left.from++ {
 			step := rows.Steps[left.from]
-			if view := w.view(w.sides[New], step.Cover); view != left.view {
+			if view := w.view(w.coverOf(w.side, step.Cover)); view != left.view {
 				a.found = append(a.found, foundStep{step.Mark - a.from, classStep{left.class, view}})
 				a.begins[step.Mark-a.from+1]++
 				left.view = view
@@ -293,25 +289,9 @@ func (w *sweep) stepsAt(mark uint32) []classStep {
 	return w.ahead.steps[w.ahead.begins[mark]:w.ahead.begins[mark+1]]
 }
 
-// view numbers what a cover comes to for the operations that are looked at.
-func (w *sweep) view(s *side, cover uint32) uint32 {
-	n := int(w.coverOf(s, cover))
-	if more := n + 1 - len(w.viewOf); more > 0 {
-		w.viewOf = append(w.viewOf, make([]uint32, more)...)
-	}
-	if w.viewOf[n] == 0 {
-		var seq []uint32
-		for _, one := range w.standings.held(w.covers.Get(uint32(n))) {
-			seq = append(seq, one.operation, one.standing)
-		}
-		w.viewOf[n] = w.views.Number(seq) + 1
-	}
-	return w.viewOf[n] - 1
-}
-
-// pass takes the steps at a mark.
-func (w *sweep) pass(mark uint32) {
-	for _, step := range w.stepsAt(mark) {
+// take takes the steps at a mark.
+func (w *sweep) take(steps []classStep) {
+	for _, step := range steps {
 		was, is := w.views.Get(w.at[step.class]), w.views.Get(step.view)
 		w.at[step.class] = step.view
 		for len(was)+len(is) > 0 {

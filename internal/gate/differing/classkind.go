@@ -17,13 +17,13 @@ type sortedClasses struct {
 
 // sortByTags sorts classes.
 func (w *sweep) sortByTags(classes []uint32) {
-	s := w.sides[New]
+	s := w.side
 	known := map[string]int{}
 	for range s.Facts.Sames {
 		w.bySame = append(w.bySame, map[string][]uint32{})
 	}
 	for _, class := range classes {
-		tags := s.All[w.classes[class][0].numbers[New]].Tags
+		tags := s.All[w.classes[class][0].numbers[s.number()]].Tags
 		for k, same := range s.Facts.Sames {
 			value := tags.Get(same.Key)
 			w.bySame[k][value] = append(w.bySame[k][value], class)
@@ -53,9 +53,9 @@ func (t *OnPile) kinds(about *asked) []classKind {
 	if about.kinds != nil || about.pile.may != nil || many {
 		return about.kinds
 	}
-	s := t.sides[New]
+	s := t.side
 	tree := s.Estate().Tree
-	tags := tree.Tags[tree.Rows[about.pile.row(int(New), 0)].Tags]
+	tags := tree.Tags[tree.Rows[about.pile.row(s.number(), 0)].Tags]
 	kinds := t.bySubject
 	if len(about.owners) > 0 {
 		kinds = nil

@@ -56,7 +56,15 @@ type likeness struct {
 // Its error says that the conditions are too complex, or that the context ended.
 func (p *Pair) Differences(ctx context.Context, since clock.Instant, each func(Difference) bool) error {
 	p.begin(since)
-	return p.tell(ctx, p.alikes(), each)
+	classes := p.alikes()
+	all := newDiffer(p).togetherFor(classes)
+	if all == nil {
+		return p.tell(ctx, classes, each)
+	}
+	if err := all.look(ctx); err != nil {
+		return err
+	}
+	return p.tellWith(ctx, classes, all, each)
 }
 
 // alikes puts subjects together whom nothing tells apart.
@@ -77,17 +85,28 @@ func (p *Pair) alikes() (classes [][]who) {
 
 // tell tells the differences of classes of subjects.
 func (p *Pair) tell(ctx context.Context, classes [][]who, each func(Difference) bool) error {
+	return p.tellWith(ctx, classes, nil, each)
+}
+
+// tellWith does it with what is known of those that were looked at together.
+func (p *Pair) tellWith(ctx context.Context, classes [][]who, all *together, each func(Difference) bool) error {
 	d := newDiffer(p)
-	for _, class := range classes {
+	if all != nil {
+		d = all.standings.differ
+	}
+	for n, class := range classes {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
 		if p.among != nil && !slices.ContainsFunc(class, func(w who) bool { return p.among(w.principal) }) {
 			continue
 		}
-		found, err := d.walk(class[0])
-		if err != nil {
-			return err
+		found, known := all.of(n)
+		if !known {
+			var err error
+			if found, err = d.walk(class[0]); err != nil {
+				return err
+			}
 		}
 		var subjects []estate.Principal
 		for _, w := range class {

@@ -36,7 +36,7 @@ func (w *sweep) onPile(pile *Pile) *OnPile {
 	t.pile, t.filled, t.several = pile, t.filled[:0], nil
 	w.room.Free()
 	t.asked, t.unowned = w.askAbout(pile), asked{pile: pile}
-	for list := range w.sides[New].Places.Traits.Lists(pile.looks[New].at.Trait) {
+	for list := range w.side.Places.Traits.Lists(pile.looks[w.side.number()].at.Trait) {
 		under := w.beneath[list]
 		for i := range under {
 			for _, o := range w.standings.opsOf(under[i].unit) {
@@ -54,7 +54,7 @@ func (w *sweep) onPile(pile *Pile) *OnPile {
 func (w *sweep) askAbout(pile *Pile) asked {
 	a := asked{pile: pile}
 	if w.Pair.owners {
-		if o := pile.owner(int(New), 0); o != nil {
+		if o := pile.owner(w.side.number(), 0); o != nil {
 			a.owners = w.owning[*o]
 		}
 	}
@@ -125,7 +125,7 @@ func (t *OnPile) of(operation uint32, about *asked) (*Bands, error) {
 	if known := o.kept[string(t.key)]; known != nil {
 		return known, nil
 	}
-	t.key = binary.LittleEndian.AppendUint32(append(t.key, 0), t.pile.looks[New].facts)
+	t.key = binary.LittleEndian.AppendUint32(append(t.key, 0), t.pile.looks[t.side.number()].facts)
 	alone := len(about.owners) > 0 || t.pile.may != nil // nothing else is the same
 	if known := o.kept[string(t.key)]; known != nil && !alone {
 		return known, nil

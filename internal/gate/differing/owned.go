@@ -7,7 +7,7 @@ func (t *OnPile) owned(operation uint32, others *Bands) (*Bands, error) {
 	b := bander{OnPile: t, about: &t.asked, room: &t.room, at: map[Cell]int{}}
 	for _, class := range t.asked.owners {
 		n := t.standingOf(operation, class)
-		if !t.standings.list[n].asks {
+		if !t.said[n].asks {
 			continue
 		}
 		is, err := b.whenAsked(n, class, true)

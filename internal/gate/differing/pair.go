@@ -86,6 +86,14 @@ type side struct {
 	owners    map[int][]estate.Principal // of each subject, as whom it owns something
 }
 
+// number is that of the side in the pair.
+func (s *side) number() int {
+	if s.other {
+		return int(New)
+	}
+	return int(Old)
+}
+
 // ownedPlace is one resource of a pile.
 type ownedPlace struct {
 	pile  uint32
@@ -530,10 +538,7 @@ func (p *Pair) cover(s *side) {
 
 // coveredBy lists the piles that some of the lists cover that traits tell, by list.
 func (p *Pair) coveredBy(s *side, some func(list int) bool) [][]uint32 {
-	k := 0
-	if s.other {
-		k = 1
-	}
+	k := s.number()
 	in := make([][]uint32, len(s.Places.Complex))
 	for n, pile := range p.piles {
 		if !pile.looks[k].there {

@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"slices"
 
+	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
 
@@ -23,11 +25,14 @@ const (
 
 // standings numbers standings as they come up.
 type standings struct {
-	differ *differ
-	list   []standing
+	*differ
+	said   []standing
 	known  map[string]uint32
 	more   map[furtherUnit]uint32
-	ops    [][]uint32 // of each unit, the operations that are looked at; nil until they are asked for
+	only   opset.Set        // the operations that are looked at, of those that the pair looks at; nil: all
+	ops    [][]uint32       // of each unit, the operations that are looked at; nil until they are asked for
+	views  lookup.Sequences // what covers come to: operations with their standings
+	viewOf []uint32         // of each cover of the pair, its view and one; 0: not known
 }
 
 // furtherUnit is a standing to which a unit is added.
@@ -39,7 +44,7 @@ type furtherUnit struct {
 
 func newStandings(d *differ) *standings {
 	s := &standings{differ: d, known: map[string]uint32{}, more: map[furtherUnit]uint32{},
-		ops: make([][]uint32, len(d.list))}
+		ops: make([][]uint32, len(d.list)), views: *lookup.NewSequences()}
 	s.number(standing{})
 	s.number(standing{taken: []region.Region{region.Full}})
 	return s
@@ -55,13 +60,13 @@ func (s *standings) number(one standing) uint32 {
 	}
 	n, ok := s.known[string(key)]
 	if !ok {
-		n = uint32(len(s.list))
+		n = uint32(len(s.said))
 		s.known[string(key)] = n
-		side := s.differ.sides[New]
+		side := s.sides[New]
 		for _, r := range slices.Concat(one.given, one.taken) {
 			one.asks = one.asks || side.Space().AsksBelow(r, side.Facts.Fixed)
 		}
-		s.list = append(s.list, one)
+		s.said = append(s.said, one)
 	}
 	return n
 }
@@ -74,7 +79,7 @@ func (s *standings) with(n uint32, r region.Region, block bool) uint32 {
 	key := furtherUnit{n, r, block}
 	out, ok := s.more[key]
 	if !ok {
-		one := standing{given: s.list[n].given, taken: s.list[n].taken}
+		one := standing{given: s.said[n].given, taken: s.said[n].taken}
 		if block {
 			one.taken = added(one.taken, r)
 		} else {
@@ -102,7 +107,7 @@ func added(to []region.Region, r region.Region) []region.Region {
 
 // when is the region of a standing that does not ask.
 func (s *standings) when(n uint32) (region.Region, error) {
-	one := &s.list[n]
+	one := &s.said[n]
 	if !one.worked {
 		var err error
 		if one.when, err = s.come(one.given, one.taken); err != nil {
@@ -117,27 +122,27 @@ func (s *standings) when(n uint32) (region.Region, error) {
 func (s *standings) whenKnown(n uint32, known *region.Context) (region.Region, error) {
 	fixed := func(list []region.Region) (out []region.Region) {
 		for _, r := range list {
-			out = append(out, s.differ.sides[New].Space().Fix(r, known))
+			out = append(out, s.sides[New].Space().Fix(r, known))
 		}
 		return out
 	}
-	return s.come(fixed(s.list[n].given), fixed(s.list[n].taken))
+	return s.come(fixed(s.said[n].given), fixed(s.said[n].taken))
 }
 
 func (s *standings) come(given, taken []region.Region) (region.Region, error) {
-	side := s.differ.sides[New]
+	side := s.sides[New]
 	r, err := side.Space().Left(given, taken, region.Full)
 	if err != nil {
 		return region.Empty, err
 	}
-	return s.differ.fromNow(side, r)
+	return s.fromNow(side, r)
 }
 
 // held reads the standing of each operation that a cover gives or denies, by operation.
 func (s *standings) held(units []uint32) (out []opStanding) {
 	at := map[uint32]int{}
 	for _, u := range units {
-		one := &s.differ.list[u]
+		one := &s.list[u]
 		for _, o := range s.opsOf(u) {
 			i, ok := at[o]
 			if !ok {
@@ -161,11 +166,26 @@ func (s *standings) opsOf(unit uint32) []uint32 {
 	if s.ops[unit] == nil {
 		d, ops := s.differ, []uint32{}
 		for o := range uint32(len(d.names)) {
-			if (d.wanted == nil || d.wanted[o]) && d.list[unit].has(o) {
+			if (d.wanted == nil || d.wanted[o]) && (s.only == nil || s.only.Has(o)) && d.list[unit].has(o) {
 				ops = append(ops, o)
 			}
 		}
 		s.ops[unit] = ops
 	}
 	return s.ops[unit]
+}
+
+// view numbers what a cover of the pair comes to for the operations that are looked at.
+func (s *standings) view(cover uint32) uint32 {
+	if more := int(cover) + 1 - len(s.viewOf); more > 0 {
+		s.viewOf = append(s.viewOf, make([]uint32, more)...)
+	}
+	if s.viewOf[cover] == 0 {
+		var seq []uint32
+		for _, one := range s.held(s.covers.Get(cover)) {
+			seq = append(seq, one.operation, one.standing)
+		}
+		s.viewOf[cover] = s.views.Number(seq) + 1
+	}
+	return s.viewOf[cover] - 1
 }

@@ -311,6 +311,16 @@ func (t *told) of(work func() bool) bool {
 
 // lookAtExtras marks the piles that lists cover, told by traits, under which the two have other units.
 func (d *differ) lookAtExtras(w who) {
+	d.eachOdd(w, func(one uint64) {
+		for _, n := range d.within.Get(uint32(one >> 32)) {
+			d.lookAt(n)
+		}
+	})
+}
+
+// eachOdd tells what one of the two has under lists that traits tell and the other has not: a coverage, and in the lower
+// half a unit of operations that are looked at.
+func (d *differ) eachOdd(w who, each func(uint64)) {
 	var held [2][]uint64 // by coverage, and by unit
 	for k, s := range d.sides {
 		h := &s.Rows.RowOf[w.numbers[k]]
@@ -335,9 +345,7 @@ func (d *differ) lookAtExtras(w who) {
 			continue
 		}
 		if d.speaks(uint32(one)) {
-			for _, n := range d.within.Get(uint32(one >> 32)) {
-				d.lookAt(n)
-			}
+			each(one)
 		}
 	}
 }

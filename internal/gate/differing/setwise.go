@@ -1,0 +1,332 @@
+package differing
+
+import (
+	"cmp"
+	"context"
+	"math/bits"
+	"slices"
+
+	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/region"
+)
+
+// together tells the differences of many classes pile by pile, for all of them at once. It costs the steps of their
+// rows, some sets of classes for each pile and operation in question, and a few instructions for each class and pile
+// that differ.
+type together struct {
+	*standings
+	sweeps  [2]*sweep
+	numbers []int                  // of each class, its place among all
+	odd     [][]uint32             // of each pile, operations that may differ there by lists that traits tell; with doubles
+	counts  []int                  // of each operation, for how many classes rows say something else on the two sides, at the mark
+	unlike  map[[2]uint32][]uint32 // of two views, the operations of which they say something else
+	seen    []uint32               // of each class, the mark and one at which it was last met
+	ways    map[wayOfCell]uint32
+	way     []wayOfCell
+	found   [][]wayPiles // of each class
+	rooms   ClassRoom
+}
+
+// wayOfCell is how an operation changes.
+type wayOfCell struct {
+	operation uint32
+	was, is   Cell
+}
+
+// wayPiles is the piles on which an operation changes in one way for one class.
+type wayPiles struct {
+	way   uint32
+	words []pileWord
+}
+
+// pileWord is piles: 64 times the place, and a bit for each of the 64 from there on.
+type pileWord struct {
+	place uint32
+	bits  uint64
+}
+
+// plain says that nothing but its rows and tags counts for a class, which differ by rows alone.
+func (d *differ) plain(w who) bool {
+	if d.mayDifferAnywhere(w) {
+		return false
+	}
+	for k, s := range d.sides {
+		if w.numbers[k] < 0 || s.Rows.RowOf[w.numbers[k]].Active != int32(region.Full) || len(s.owners[w.numbers[k]]) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// togetherFor readies what tells the differences of those of some classes that are plain; nil where fewer piles would
+// be looked at for one class after another.
+func (d *differ) togetherFor(classes [][]who) *together {
+	t := &together{odd: make([][]uint32, len(d.piles))}
+	only, work := make(opset.Set, (len(d.names)+63)/64), 0
+	byCovers, odd := map[[2]uint32]bool{}, map[uint64]bool{}
+	standings := newStandings(d)
+	add := func(unit uint32) {
+		for _, o := range standings.opsOf(unit) {
+			only.Add(o)
+		}
+	}
+	for _, n := range d.uneven {
+		for k, s := range d.sides {
+			if look := &d.piles[n].looks[k]; look.there {
+				t.odd[n] = append(t.odd[n], d.validOn(s, look.at.Class)...)
+			}
+		}
+		for _, o := range t.odd[n] {
+			only.Add(o)
+		}
+	}
+	var plain [][]who
+	for n, class := range classes {
+		if !d.plain(class[0]) {
+			continue
+		}
+		plain, t.numbers = append(plain, class), append(t.numbers, n)
+		d.eachStep(class[0], func(from, to uint32, covers [2]uint32) bool {
+			if !byCovers[covers] {
+				byCovers[covers] = true
+				apart(d.Pair.covers.Get(covers[0]), d.Pair.covers.Get(covers[1]), add)
+			}
+			return true
+		})
+		work += len(d.uneven)
+		d.eachOdd(class[0], func(one uint64) {
+			work += len(d.within.Get(uint32(one >> 32)))
+			if !odd[one] {
+				odd[one] = true
+				add(uint32(one))
+			}
+		})
+	}
+	if work < len(d.piles) {
+		return nil
+	}
+	for one := range odd {
+		for _, n := range d.within.Get(uint32(one >> 32)) {
+			t.odd[n] = append(t.odd[n], standings.opsOf(uint32(one))...)
+		}
+	}
+	t.standings = newStandings(d)
+	t.standings.only = only
+	for k := range t.sweeps {
+		t.sweeps[k] = newSweep(t.standings, plain, Side(k))
+	}
+	t.counts, t.seen = make([]int, len(d.names)), make([]uint32, len(plain))
+	t.unlike, t.ways = map[[2]uint32][]uint32{}, map[wayOfCell]uint32{}
+	t.found, t.rooms = make([][]wayPiles, len(plain)), ClassRoom{words: (len(plain) + 63) / 64}
+	return t
+}
+
+// apart tells what is in one of two sorted lists and not in the other.
+func apart(a, b []uint32, each func(uint32)) {
+	for len(a)+len(b) > 0 {
+		switch {
+		case len(b) == 0 || len(a) > 0 && a[0] < b[0]:
+			each(a[0])
+			a = a[1:]
+		case len(a) == 0 || b[0] < a[0]:
+			each(b[0])
+			b = b[1:]
+		default:
+			a, b = a[1:], b[1:]
+		}
+	}
+}
+
+// look goes through all piles.
+func (t *together) look(ctx context.Context) error {
+	for mark := range uint32(len(t.first) - 1) {
+		t.pass(mark)
+		for n := t.first[mark]; n < t.first[mark+1]; n++ {
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			if t.chosen != nil && !t.chosen[n] {
+				continue
+			}
+			if err := t.lookAt(t.piles[n]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// pass takes the steps at a mark, and counts anew for whom rows say something else on the two sides.
+func (t *together) pass(mark uint32) {
+	steps := [2][]classStep{t.sweeps[0].stepsAt(mark), t.sweeps[1].stepsAt(mark)}
+	var met []uint32
+	for _, some := range steps {
+		for _, step := range some {
+			if t.seen[step.class] != mark+1 {
+				t.seen[step.class] = mark + 1
+				met = append(met, step.class)
+				t.count(step.class, -1)
+			}
+		}
+	}
+	for k, s := range t.sweeps {
+		s.take(steps[k])
+	}
+	for _, class := range met {
+		t.count(class, 1)
+	}
+}
+
+// count counts a class at the operations of which its rows say something else on the two sides.
+func (t *together) count(class uint32, by int) {
+	views := [2]uint32{t.sweeps[0].at[class], t.sweeps[1].at[class]}
+	if views[0] == views[1] {
+		return
+	}
+	operations, known := t.unlike[views]
+	if !known {
+		var both [2][]uint64
+		for k, v := range views {
+			for said := t.views.Get(v); len(said) > 0; said = said[2:] {
+				both[k] = append(both[k], uint64(said[0])<<32|uint64(said[1]))
+			}
+		}
+		for k := range both {
+			for _, said := range both[k] {
+				if o := uint32(said >> 32); !slices.Contains(both[1-k], said) && !slices.Contains(operations, o) {
+					operations = append(operations, o)
+				}
+			}
+		}
+		t.unlike[views] = operations
+	}
+	for _, o := range operations {
+		t.counts[o] += by
+	}
+}
+
+// lookAt finds who differs on a pile.
+func (t *together) lookAt(pile *Pile) error {
+	var operations []uint32
+	for o, n := range t.counts {
+		if n > 0 {
+			operations = append(operations, uint32(o))
+		}
+	}
+	operations = append(operations, t.odd[pile.number]...)
+	slices.Sort(operations)
+	operations = slices.Compact(operations)
+	if len(operations) == 0 {
+		return nil
+	}
+	var on [2]*OnPile
+	for k, s := range t.sweeps {
+		if pile.looks[k].there {
+			on[k] = s.onPile(pile)
+		}
+	}
+	for _, o := range operations {
+		var both [2][]Band
+		for k, s := range t.sides {
+			if on[k] == nil || !slices.Contains(t.validOn(s, pile.looks[k].at.Class), o) {
+				continue
+			}
+			bands, err := on[k].Of(o)
+			if err != nil {
+				return err
+			}
+			both[k] = bands.List
+		}
+		t.hold(pile.number, o, both)
+	}
+	return nil
+}
+
+// hold holds against each other who may do an operation on a pile on either side.
+func (t *together) hold(pile, operation uint32, both [2][]Band) {
+	t.rooms.Free()
+	rest, some, now := t.rooms.Any(), t.rooms.Any(), t.rooms.Empty()
+	for _, is := range both[New] {
+		now.AddAll(is.Classes)
+		copy(rest, is.Classes)
+		for _, was := range both[Old] {
+			if was.Cell == is.Cell {
+				rest.DropAll(was.Classes)
+			}
+		}
+		if rest.Len() == 0 {
+			continue
+		}
+		for _, was := range both[Old] {
+			if !some.SetTo(rest, was.Classes) {
+				continue
+			}
+			rest.DropAll(some)
+			if !t.meansTheSame(was.Cell, is.Cell) {
+				t.take(pile, wayOfCell{operation, was.Cell, is.Cell}, some)
+			}
+		}
+		t.take(pile, wayOfCell{operation, Cell{}, is.Cell}, rest)
+	}
+	for _, was := range both[Old] {
+		rest.SetBut(was.Classes, now)
+		t.take(pile, wayOfCell{operation, was.Cell, Cell{}}, rest)
+	}
+}
+
+// take takes down that an operation changes on a pile for some classes.
+func (t *together) take(pile uint32, one wayOfCell, classes ClassSet) {
+	way := ^uint32(0)
+	for class := range classes.All() {
+		if way == ^uint32(0) {
+			known, ok := t.ways[one]
+			if !ok {
+				known = uint32(len(t.way))
+				t.ways[one], t.way = known, append(t.way, one)
+			}
+			way = known
+		}
+		of := t.found[class]
+		i := slices.IndexFunc(of, func(w wayPiles) bool { return w.way == way })
+		if i < 0 {
+			of = append(of, wayPiles{way: way})
+			i = len(of) - 1
+		}
+		of[0], of[i] = of[i], of[0] // the next pile is often like this one
+		words := of[0].words
+		if n := len(words); n > 0 && words[n-1].place == pile/64 {
+			words[n-1].bits |= 1 << (pile % 64)
+		} else {
+			of[0].words = append(words, pileWord{pile / 64, 1 << (pile % 64)})
+		}
+		t.found[class] = of
+	}
+}
+
+// of tells the differences of a class, if it was looked at. Classes are asked for in order.
+func (t *together) of(n int) (out []foundDifference, known bool) {
+	if t == nil || len(t.numbers) == 0 || t.numbers[0] != n {
+		return nil, false
+	}
+	t.numbers = t.numbers[1:]
+	class := len(t.found) - len(t.numbers) - 1
+	slices.SortFunc(t.found[class], func(a, b wayPiles) int {
+		return cmp.Or(cmp.Compare(t.way[a.way].operation, t.way[b.way].operation), cmp.Compare(a.way, b.way))
+	})
+	for _, one := range t.found[class] {
+		d := t.standings.differ
+		d.joined = Piles{pair: t.Pair, spans: d.joined.spans[:0]}
+		for _, w := range one.words {
+			for w.bits != 0 {
+				from := uint32(bits.TrailingZeros64(w.bits))
+				n := uint32(bits.TrailingZeros64(^(w.bits >> from)))
+				d.joined.addSpan(64*w.place+from, 64*w.place+from+n)
+				w.bits &^= (1<<n - 1) << from
+			}
+		}
+		way := t.way[one.way]
+		out = append(out, foundDifference{operationChange(way), d.sets.once(&d.joined)})
+	}
+	t.found[class] = nil
+	return out, true
+}

@@ -9,15 +9,16 @@ import (
 
 // gatherer brings differences together that say the same.
 type gatherer struct {
-	pair  *differing.Pair
-	lent  bool
-	who   []estate.Principal // of the differences that are at hand
-	open  map[sameWay]*Line  // of those subjects
-	begun []*Line            // those, in order
-	sets  *differing.Gathering
-	parts map[*differing.Piles][2]*differing.Piles
-	lines map[sameLine]*Line // by all but the subjects
-	order []*Line
+	pair   *differing.Pair
+	lent   bool
+	who    []estate.Principal // of the differences that are at hand
+	open   map[sameWay]*Line  // of those subjects
+	begun  []*Line            // those, in order
+	sets   *differing.Gathering
+	coming *differing.Having // something that may come; nil until it is asked for
+	parts  map[*differing.Piles][2]*differing.Piles
+	lines  map[sameLine]*Line // by all but the subjects
+	order  []*Line
 }
 
 // sameWay is what one subject's lines differ by, but for the operations.
@@ -62,10 +63,16 @@ func (g *gatherer) take(d differing.Difference) bool {
 func (g *gatherer) partsOf(piles *differing.Piles) [2]*differing.Piles {
 	known, ok := g.parts[piles]
 	if !ok {
-		for i := range known {
-			some := g.sets.Where(piles, func(p *differing.Pile) bool { return (p.May() != nil) == (i == 1) })
-			if some.Len() > 0 {
-				known[i] = some
+		known[0] = g.sets.Once(piles)
+		if g.coming == nil {
+			g.coming = g.pair.Having(func(p *differing.Pile) bool { return p.May() != nil })
+		}
+		if g.coming.Any(piles) {
+			for i := range known {
+				some := piles.Where(func(p *differing.Pile) bool { return (p.May() != nil) == (i == 1) })
+				if known[i] = nil; some.Len() > 0 {
+					known[i] = g.sets.Once(some)
+				}
 			}
 		}
 		g.parts[piles] = known

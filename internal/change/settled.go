@@ -103,18 +103,14 @@ func (e *Effect) reaches(g *estate.Guarantee) bool {
 	for row := range places.Selected(g.On) {
 		on[row] = true
 	}
-	seen := map[*differing.Piles]bool{}
+	there := map[*differing.Pair]*differing.Having{}
 	return slices.ContainsFunc(lines, func(l *Line) bool {
-		if seen[l.Piles] {
-			return false
+		if there[l.pair] == nil {
+			there[l.pair] = l.pair.Having(func(p *differing.Pile) bool {
+				return p.Any(func(row int) bool { return row < 0 || on[row] })
+			})
 		}
-		seen[l.Piles] = true
-		for p := range l.Piles.All() {
-			if p.Any(func(row int) bool { return row < 0 || on[row] }) {
-				return true
-			}
-		}
-		return false
+		return there[l.pair].Any(l.Piles)
 	})
 }
 

@@ -314,7 +314,7 @@ func (d *differ) gathered() []foundDifference {
 			for _, t := range lists[c] {
 				d.joined.addAll(d.changes[t])
 			}
-			all = d.sets.once(&d.joined)
+			all = d.sets.Once(&d.joined)
 			piles[string(key)] = all
 		}
 		out = append(out, foundDifference{c, all})

@@ -123,6 +123,30 @@ func (s *Piles) Len() int {
 	return n
 }
 
+// Having tells of sets of piles whether something is so of any in them.
+type Having struct {
+	is    func(*Pile) bool
+	below []uint32 // of each number, of how many piles below it it is so
+}
+
+// Having gives it for sets of the pair's piles.
+func (p *Pair) Having(is func(*Pile) bool) *Having {
+	h := &Having{is: is, below: make([]uint32, len(p.piles)+1)}
+	for n, pile := range p.piles {
+		h.below[n+1] = h.below[n]
+		if is(pile) {
+			h.below[n+1]++
+		}
+	}
+	return h
+}
+
+// Any says whether it is so of any of some piles.
+func (h *Having) Any(s *Piles) bool {
+	return slices.ContainsFunc(s.spans, func(one span) bool { return h.below[one.from] < h.below[one.to] }) ||
+		slices.ContainsFunc(s.parts, h.is)
+}
+
 // inOrder brings spans into order that are a few rows in order, one behind the other, by merging two and two of them.
 // Those that meet become one.
 func inOrder(spans []span) []span {
@@ -178,11 +202,8 @@ func NewGathering() *Gathering {
 	return &Gathering{seed: maphash.MakeSeed(), known: map[uint64][]*Piles{}}
 }
 
-// Where gives those of some piles of which something is so.
-func (g *Gathering) Where(piles *Piles, is func(*Pile) bool) *Piles { return g.once(piles.Where(is)) }
-
-// once gives the same set for the same piles. What it is given may be used again.
-func (g *Gathering) once(s *Piles) *Piles {
+// Once gives the same set for the same piles. What it is given may be used again.
+func (g *Gathering) Once(s *Piles) *Piles {
 	s.order()
 	g.key = g.key[:0]
 	for _, one := range s.spans {

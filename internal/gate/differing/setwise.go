@@ -86,7 +86,13 @@ func (d *differ) togetherFor(classes [][]who) *together {
 			continue
 		}
 		plain, t.numbers = append(plain, class), append(t.numbers, n)
+		beside := slices.ContainsFunc(d.sides[:], func(s *side) bool {
+			return s.Rows.RowOf[class[0].numbers[s.number()]].Extras > 0
+		})
 		d.eachStep(class[0], func(from, to uint32, covers [2]uint32) bool {
+			if beside { // else all that are alike are looked at once
+				work += int(to - from)
+			}
 			if !byCovers[covers] {
 				byCovers[covers] = true
 				apart(d.Pair.covers.Get(covers[0]), d.Pair.covers.Get(covers[1]), add)
@@ -275,31 +281,33 @@ func (t *together) hold(pile, operation uint32, both [2][]Band) {
 }
 
 // take takes down that an operation changes on a pile for some classes.
-func (t *together) take(pile uint32, one wayOfCell, classes ClassSet) {
+func (t *together) take(pile uint32, change wayOfCell, classes ClassSet) {
 	way := ^uint32(0)
 	for class := range classes.All() {
 		if way == ^uint32(0) {
-			known, ok := t.ways[one]
+			known, ok := t.ways[change]
 			if !ok {
 				known = uint32(len(t.way))
-				t.ways[one], t.way = known, append(t.way, one)
+				t.ways[change], t.way = known, append(t.way, change)
 			}
 			way = known
 		}
 		of := t.found[class]
-		i := slices.IndexFunc(of, func(w wayPiles) bool { return w.way == way })
-		if i < 0 {
-			of = append(of, wayPiles{way: way})
-			i = len(of) - 1
+		if len(of) == 0 || of[0].way != way {
+			i := slices.IndexFunc(of, func(w wayPiles) bool { return w.way == way })
+			if i < 0 {
+				of = append(of, wayPiles{way: way})
+				i = len(of) - 1
+				t.found[class] = of
+			}
+			of[0], of[i] = of[i], of[0] // the next pile is often like this one
 		}
-		of[0], of[i] = of[i], of[0] // the next pile is often like this one
-		words := of[0].words
-		if n := len(words); n > 0 && words[n-1].place == pile/64 {
-			words[n-1].bits |= 1 << (pile % 64)
+		one := &of[0]
+		if n := len(one.words); n > 0 && one.words[n-1].place == pile/64 {
+			one.words[n-1].bits |= 1 << (pile % 64)
 		} else {
-			of[0].words = append(words, pileWord{pile / 64, 1 << (pile % 64)})
+			one.words = append(one.words, pileWord{pile / 64, 1 << (pile % 64)})
 		}
-		t.found[class] = of
 	}
 }
 
@@ -325,7 +333,7 @@ func (t *together) of(n int) (out []foundDifference, known bool) {
 			}
 		}
 		way := t.way[one.way]
-		out = append(out, foundDifference{operationChange(way), d.sets.once(&d.joined)})
+		out = append(out, foundDifference{operationChange(way), d.sets.Once(&d.joined)})
 	}
 	t.found[class] = nil
 	return out, true

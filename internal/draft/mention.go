@@ -35,11 +35,26 @@ type target struct {
 
 // Mentions lists where the files name an entry, itself apart. Those in inventories are given by file alone.
 func (d *Draft) Mentions(section, id string) ([]Mention, error) {
-	t, err := d.target(section, id)
+	found, err := d.mentions([][2]string{{section, id}})
+	var out []Mention
+	for _, one := range found {
+		out = append(out, one.Mention)
+	}
+	return out, err
+}
+
+// mentionOf is a mention with what it names.
+type mentionOf struct {
+	Mention
+	of *target
+}
+
+// mentions lists where the files name some entries, by section and id.
+func (d *Draft) mentions(entries [][2]string) (out []mentionOf, err error) {
+	sought, err := d.targets(entries)
 	if err != nil {
 		return nil, err
 	}
-	var out []Mention
 	names, err := d.sources.Now(d.under)
 	if err != nil {
 		return nil, err
@@ -50,14 +65,16 @@ func (d *Draft) Mentions(section, id string) ([]Mention, error) {
 			if err != nil {
 				return nil, err
 			}
-			err = s.each(t.word(), func(key, value string) (string, bool) {
-				if _, ok := t.inCell(key, value, ""); ok {
-					out = append(out, Mention{policyfile.Site{Section: inventories, ID: name, Key: key}, name})
+			for _, t := range sought.inCells {
+				err = s.each(t.word(), func(key, value string) (string, bool) {
+					if _, ok := t.inCell(key, value, ""); ok {
+						out = append(out, mentionOf{Mention{policyfile.Site{Section: inventories, ID: name, Key: key}, name}, t})
+					}
+					return "", false
+				})
+				if err != nil {
+					return nil, err
 				}
-				return "", false
-			})
-			if err != nil {
-				return nil, err
 			}
 			continue
 		}
@@ -67,13 +84,66 @@ func (d *Draft) Mentions(section, id string) ([]Mention, error) {
 		}
 		for _, root := range f.Roots() {
 			policyfile.EachSite(root, func(one policyfile.Site) {
-				if slices.ContainsFunc(one.Words, t.isNamed) {
-					out = append(out, Mention{one, name})
+				for _, t := range sought.in(one.Words) {
+					out = append(out, mentionOf{Mention{one, name}, t})
 				}
 			})
 		}
 	}
 	return out, nil
+}
+
+// targets are what is looked for at once, found by what words say.
+type targets struct {
+	entries  map[[2]string]*target // by section and id
+	subjects map[string]*target
+	placed   []*target // that places can name
+	inCells  []*target // that inventories can name
+}
+
+func (d *Draft) targets(entries [][2]string) (*targets, error) {
+	out := &targets{entries: map[[2]string]*target{}, subjects: map[string]*target{}}
+	for _, one := range entries {
+		t, err := d.target(one[0], one[1])
+		if err != nil {
+			return nil, err
+		}
+		out.entries[one] = &t
+		if t.isSubject() {
+			out.subjects[Named(t.section, t.id)] = &t
+		}
+		if t.isPlaced() {
+			out.placed = append(out.placed, &t)
+		}
+		if t.isSubject() || t.isPlaced() || policyfile.CellsName(t.section) {
+			out.inCells = append(out.inCells, &t)
+		}
+	}
+	return out, nil
+}
+
+// in gives what some words name, each once.
+func (ts *targets) in(words []policyfile.Word) (out []*target) {
+	add := func(t *target) {
+		if t != nil && !slices.Contains(out, t) {
+			out = append(out, t)
+		}
+	}
+	for _, w := range words {
+		switch w.As {
+		case policyfile.AsEntry:
+			add(ts.entries[[2]string{w.Section, w.Text()}])
+		case policyfile.AsSubject:
+			add(ts.subjects[plainSubject(w.Text())])
+		default:
+			for _, t := range ts.placed {
+				if t.isNamed(w) {
+					add(t)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // inventories is the section of a Mention in an inventory.
@@ -121,6 +191,11 @@ func (t target) isNamed(w policyfile.Word) bool {
 }
 
 func (t target) isSubject() bool { _, ok := prefixes[t.section]; return ok }
+
+// isPlaced says that places can name it.
+func (t target) isPlaced() bool {
+	return slices.Contains([]string{"scopes", "systems", "resources", "profiles"}, t.section)
+}
 
 // isPlace says whether an address, a pattern or the name of a scope names the target, or for a resource something
 // inside it.
@@ -232,78 +307,83 @@ func (d *Draft) Redirect(section, id, to string, mentions []Mention) error {
 	return nil
 }
 
-// TakeOut takes mentions of an entry out of everything that names it. Entries that are of no use without go as a whole;
-// they are given.
-func (d *Draft) TakeOut(section, id string, mentions []Mention) (gone []Mention, err error) {
+// RemoveWith takes an entry out with its mentions, and so every entry that is of no use without it, however far that
+// goes. Those are given.
+func (d *Draft) RemoveWith(section, id string, mentions []Mention) (gone []Mention, err error) {
 	t, err := d.target(section, id)
 	if err != nil {
 		return nil, err
 	}
-	done := map[string]bool{}
-	for i := len(mentions) - 1; i >= 0; i-- { // from behind, so that places in lists stay what they are
-		m := mentions[i]
-		switch {
-		case m.Node == nil:
-			if done[m.File] {
-				continue
-			}
-			done[m.File] = true
-			if err := d.takeOutOfSheet(t, m); err != nil {
+	var next []mentionOf
+	for _, m := range mentions {
+		next = append(next, mentionOf{m, &t})
+	}
+	for len(next) > 0 {
+		more, err := d.takeOut(next)
+		if err != nil {
+			return nil, err
+		}
+		gone = append(gone, more...)
+		var entries [][2]string
+		for _, m := range more {
+			entries = append(entries, [2]string{m.Section, m.ID})
+		}
+		if next = nil; len(entries) > 0 {
+			if next, err = d.mentions(entries); err != nil {
 				return nil, err
 			}
-		case done[m.Section+" "+m.ID]: // the entry is gone
+		}
+	}
+	return gone, d.Remove(section, id)
+}
+
+// takeOut takes mentions of entries out of everything that names those. Entries that are of no use without go as a
+// whole; they are given.
+func (d *Draft) takeOut(mentions []mentionOf) (gone []Mention, err error) {
+	type inFile struct {
+		of   *target
+		file string
+	}
+	entries, sheets := map[[2]string]bool{}, map[inFile]bool{}
+	for i := len(mentions) - 1; i >= 0; i-- { // from behind, so that places in lists stay what they are
+		m := mentions[i]
+		entry, sheet := [2]string{m.Section, m.ID}, inFile{m.of, m.File}
+		switch {
+		case m.Node == nil:
+			if sheets[sheet] {
+				continue
+			}
+			sheets[sheet] = true
+			if err := d.takeOutOfSheet(m); err != nil {
+				return nil, err
+			}
+		case entries[entry]: // the entry is gone
 		default:
-			whole, err := d.takeOutOfFile(m)
+			whole, err := d.takeOutOfFile(m.Mention)
 			if err != nil {
 				return nil, err
 			}
 			if whole {
-				done[m.Section+" "+m.ID] = true
-				gone = append(gone, m)
+				entries[entry] = true
+				gone = append(gone, m.Mention)
 			}
 		}
 	}
 	return gone, nil
 }
 
-// RemoveWith takes an entry out with its mentions, and so every entry that is of no use without it, however far that
-// goes. Those are given.
-func (d *Draft) RemoveWith(section, id string, mentions []Mention) ([]Mention, error) {
-	gone, err := d.TakeOut(section, id, mentions)
-	for i := 0; err == nil && i < len(gone); i++ {
-		var more, next []Mention
-		if more, err = d.Mentions(gone[i].Section, gone[i].ID); err == nil {
-			next, err = d.TakeOut(gone[i].Section, gone[i].ID, more)
-			gone = append(gone, next...)
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	return gone, d.Remove(section, id)
-}
-
-func (d *Draft) takeOutOfSheet(t target, m Mention) error {
+func (d *Draft) takeOutOfSheet(m mentionOf) error {
 	s, err := d.sheet(m.File)
 	if err != nil {
 		return err
 	}
 	if m.Key != "at" {
-		return s.each(t.word(), func(key, value string) (string, bool) { return t.inCell(key, value, "") })
+		return s.each(m.of.word(), func(key, value string) (string, bool) { return m.of.inCell(key, value, "") })
 	}
-	var lines []string
-	_ = s.each(t.word(), func(key, value string) (string, bool) {
-		if _, ok := t.inCell(key, value, ""); ok && key == "at" {
-			lines = append(lines, value)
-		}
-		return "", false
+	return s.drop(m.of.word(), func(key, value string) bool {
+		_, ok := m.of.inCell(key, value, "")
+		return ok && key == "at"
 	})
-	for _, at := range lines {
-		if err := s.remove(at); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // takeOutOfFile takes one mention out, or the entry with it.

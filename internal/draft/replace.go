@@ -19,6 +19,7 @@ func (w whole) set(string, string, *yaml.Node) error                { return err
 func (w whole) remove(string) error                                 { return errWhole }
 func (w whole) body(string) (*yaml.Node, error)                     { return nil, errWhole }
 func (w whole) each(string, func(_, _ string) (string, bool)) error { return nil }
+func (w whole) drop(string, func(_, _ string) bool) error           { return errWhole }
 
 // Replace gives a file of the workspace another text, or makes it.
 func (d *Draft) Replace(name string, text []byte) error {

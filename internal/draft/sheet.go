@@ -33,6 +33,8 @@ type sheet interface {
 	// each lets change see the keys and values of the lines whose text holds one of the words, and writes those that it
 	// changes.
 	each(word string, change func(key, value string) (string, bool)) error
+	// drop takes out the lines whose text holds a word and of whose values something is so.
+	drop(word string, gone func(key, value string) bool) error
 }
 
 func (d *Draft) sheet(name string) (sheet, error) {
@@ -327,6 +329,24 @@ func (s *csvSheet) each(word string, change func(key, value string) (string, boo
 	return nil
 }
 
+func (s *csvSheet) drop(word string, gone func(key, value string) bool) error {
+	left := s.lines[:1]
+	for _, l := range s.lines[1:] {
+		out := bytes.Contains(l.text, []byte(word))
+		if out {
+			out = slices.ContainsFunc(s.columns, func(column string) bool {
+				k := slices.Index(s.columns, column)
+				return k < len(l.cells) && gone(column, l.cells[k])
+			})
+		}
+		if !out {
+			left = append(left, l)
+		}
+	}
+	s.lines, s.rows = left, nil
+	return nil
+}
+
 // jsonSheet is an NDJSON file.
 type jsonSheet struct {
 	name    string
@@ -414,6 +434,24 @@ func (s *jsonSheet) eachLine(do func(start, end int) bool) {
 			end = len(s.text)
 		}
 		if !do(at, end) {
+			return
+		}
+		at = end + 1
+	}
+}
+
+// eachWith gives the lines that hold a word.
+func (s *jsonSheet) eachWith(word string, do func(start, end int) bool) {
+	for at := 0; at < len(s.text); {
+		found := bytes.Index(s.text[at:], []byte(word))
+		if found < 0 {
+			return
+		}
+		start, end := at+bytes.LastIndexByte(s.text[at:at+found], '\n')+1, len(s.text)
+		if next := bytes.IndexByte(s.text[at+found:], '\n'); next >= 0 {
+			end = at + found + next
+		}
+		if !do(start, end) {
 			return
 		}
 		at = end + 1
@@ -540,11 +578,8 @@ func (s *jsonSheet) each(word string, change func(key, value string) (string, bo
 	var out []byte
 	at := 0
 	var wrong error
-	s.eachLine(func(start, end int) bool {
+	s.eachWith(word, func(start, end int) bool {
 		line := s.text[start:end]
-		if !bytes.Contains(line, []byte(word)) {
-			return true
-		}
 		all, err := parts(line)
 		if err != nil {
 			wrong = err
@@ -573,6 +608,40 @@ func (s *jsonSheet) each(word string, change func(key, value string) (string, bo
 				}
 				out = append(out, s.text[at:start+p.from]...)
 				at = start + end
+			}
+		}
+		return true
+	})
+	if wrong != nil {
+		return wrong
+	}
+	s.text = append(out, s.text[at:]...)
+	s.rows, s.asked = nil, 0
+	return nil
+}
+
+func (s *jsonSheet) drop(word string, gone func(key, value string) bool) error {
+	var out []byte
+	var wrong error
+	at := 0
+	s.eachWith(word, func(start, end int) bool {
+		line := s.text[start:end]
+		all, err := parts(line)
+		if err != nil {
+			wrong = err
+			return false
+		}
+		for _, p := range all {
+			found := false
+			changedValue(line[p.start:p.end], p.key, func(key, value string) (string, bool) {
+				found = found || gone(key, value)
+				return "", false
+			})
+			if found {
+				s.touch(line)
+				out = append(out, s.text[at:start]...)
+				at = min(end+1, len(s.text))
+				break
 			}
 		}
 		return true

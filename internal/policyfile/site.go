@@ -1,6 +1,7 @@
 package policyfile
 
 import (
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -138,6 +139,21 @@ func CellWords(column, text string) []Word {
 		}
 	}
 	return out
+}
+
+// CellsName says whether some cell of inventories names entries of a section by their ids.
+func CellsName(section string) bool {
+	for _, table := range [][]field{inventoryPersonFields, inventoryResourceFields} {
+		for _, f := range table {
+			named := slices.ContainsFunc(CellWords(f.name, "x"), func(w Word) bool {
+				return w.As == AsEntry && w.Section == section
+			})
+			if named {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // wordAfterNot gives the text of a term, without its `not`.

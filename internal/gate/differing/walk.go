@@ -44,7 +44,6 @@ const mostRuns = 1 << 22
 // worked out once for whoever has such a stretch; piles in which the subject is told from others by more than that are
 // marked instead, and so are looked at one by one.
 func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
-	d.setAside(w, owns)
 	how := manner{tags: d.likeness(w).tags[0]}
 	for k, s := range d.sides {
 		how.active[k] = s.Rows.RowOf[w.numbers[k]].Active
@@ -56,7 +55,12 @@ func (d *differ) walkSteps(w who, owns map[ownedPlace][2]bool) error {
 		d.manners[how] = n
 	}
 	var bad error
+	aside := false
 	d.eachStep(w, func(from, to uint32, covers [2]uint32) bool {
+		if !aside {
+			d.setAside(w, owns)
+			aside = true
+		}
 		var runs []run
 		runs, bad = d.runsOver(w, bareStretch{bareSpot{covers, n}, from, to})
 		for n := range d.aside.between(from, to) {

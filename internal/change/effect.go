@@ -335,6 +335,23 @@ func (l *Line) text(c differing.Cell) string {
 // Empty says that nobody's access changes, now or to what may come.
 func (e *Effect) Empty() bool { return len(e.Lines)+len(e.Coming) == 0 }
 
+// Unlisted lists the systems that decide about addresses in no inventory in one of the estates and refuse those in the
+// other: who may do what on these is what they may on what is added there.
+func (e *Effect) Unlisted() (decided, refused []string) {
+	for _, id := range e.altered["systems"] {
+		switch was, is := e.Before.Systems[id], e.After.Systems[id]; {
+		case was == nil || is == nil || was.Judge == is.Judge:
+		case is.Judge:
+			decided = append(decided, id)
+		default:
+			refused = append(refused, id)
+		}
+	}
+	slices.Sort(decided)
+	slices.Sort(refused)
+	return decided, refused
+}
+
 // ownAccount says that a line gives an operation that does no more than open accounts, and those of its subject alone:
 // whoever sets their own password gets to nothing further.
 func (l *Line) ownAccount(o *estate.Operation) bool {

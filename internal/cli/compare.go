@@ -185,10 +185,32 @@ func zoneText(p *view.Page, e *change.Effect) {
 	}
 }
 
+// unlistedText says which systems decide about addresses that no inventory lists in one of the estates alone.
+func unlistedText(p *view.Page, e *change.Effect) {
+	decided, refused := e.Unlisted()
+	for _, id := range decided {
+		p.Line("%s", p.Paint(view.Maybe, fmt.Sprintf("Addresses of %s that no inventory lists were refused, and are decided "+
+			"about now: whoever may do something on what is added to %s may do it on them.", id, id)))
+	}
+	for _, id := range refused {
+		p.Line("%s", p.Paint(view.Maybe, fmt.Sprintf("Addresses of %s that no inventory lists were decided about, and are "+
+			"refused now.", id)))
+	}
+}
+
+// nobodysAccess says that an effect is empty.
+func nobodysAccess(e *change.Effect) string {
+	if decided, refused := e.Unlisted(); len(decided)+len(refused) > 0 {
+		return "Nobody's access to what is listed changes."
+	}
+	return "Nobody's access changes."
+}
+
 // expandText tells an effect cell by cell, each with the entries behind it.
 func (a *app) expandText(p *view.Page, e *change.Effect) {
+	unlistedText(p, e)
 	if e.Empty() {
-		p.Line("%s", p.Paint(view.Heading, "Nobody's access changes."))
+		p.Line("%s", p.Paint(view.Heading, nobodysAccess(e)))
 		return
 	}
 	through := causesOf(e)
@@ -243,9 +265,16 @@ type differences struct {
 	Changed    []differenceRow `json:"changed"`
 	Coming     []comingRow     `json:"coming"`
 	InPart     bool            `json:"coming_in_part,omitempty"`
+	Unlisted   []unlistedRow   `json:"unlisted,omitempty"`
 	Zone       *rezoned        `json:"timezone,omitempty"` // where it is another: hours are compared as if it had been so
 	Tests      []turnedRow     `json:"tests"`
 	Guarantees []turnedRow     `json:"guarantees"`
+}
+
+// unlistedRow is a system that decides about addresses in no inventory, or refuses those, as it did not before.
+type unlistedRow struct {
+	System  string `json:"system"`
+	Decided bool   `json:"decided"`
 }
 
 type rezoned struct {
@@ -272,6 +301,10 @@ type turnedRow struct {
 func differencesOf(e *change.Effect, turned []change.Turned) differences {
 	out := differences{Gained: []differenceRow{}, Lost: []differenceRow{}, Changed: []differenceRow{},
 		Coming: comingRows(e), InPart: e.ComingInPart, Tests: []turnedRow{}, Guarantees: []turnedRow{}}
+	decided, refused := e.Unlisted()
+	for i, id := range slices.Concat(decided, refused) {
+		out.Unlisted = append(out.Unlisted, unlistedRow{id, i < len(decided)})
+	}
 	if e.Rezoned() {
 		out.Zone = &rezoned{e.Before.Zone.Name(), e.After.Zone.Name()}
 	}
@@ -358,8 +391,9 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 	p := a.page(a.Out)
 	cell := func(text string) string { return strings.NewReplacer("|", "\\|", "\n", " ").Replace(text) }
 	zoneText(p, e)
+	unlistedText(p, e)
 	if e.Empty() {
-		fmt.Fprintln(p, "Nobody's access changes.")
+		fmt.Fprintln(p, nobodysAccess(e))
 	} else {
 		fmt.Fprintln(p, "| who | | what | where | when | through |\n|---|---|---|---|---|---|")
 		var lines []change.Line

@@ -196,6 +196,10 @@ func existing(e *estate.Estate, s policyfile.Section, id string) error {
 		if a, err := estate.ParseAddress(id); err == nil && a.Path != "" && e.Listed(a) != nil {
 			return nil // others stand in it
 		}
+		if e.Systems[id] != nil {
+			return &draft.Error{Message: id + " is a system, and no resource in one",
+				Help: "write system in place of resource, as in: hgate show system " + id}
+		}
 		for r := range e.Tree.All() {
 			known = append(known, r.Address.String())
 		}

@@ -43,8 +43,9 @@ type effectPage struct {
 
 // effectText tells what an edit or a comparison does to everybody's access.
 func (a *app) effectText(p *view.Page, e *change.Effect, d detail) {
+	unlistedText(p, e)
 	if e.Empty() {
-		p.Line("%s", p.Paint(view.Heading, "Nobody's access changes."))
+		p.Line("%s", p.Paint(view.Heading, nobodysAccess(e)))
 		return
 	}
 	if len(e.Lines) == 0 {

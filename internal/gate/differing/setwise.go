@@ -24,7 +24,11 @@ type together struct {
 	ways    map[wayOfCell]uint32
 	way     []wayOfCell
 	found   [][]wayPiles // of each class
+	place   uint32       // of the piles at hand: of 64 of them
+	here    map[uint32]*[64]ClassSet
+	order   []uint32 // the ways that have some there
 	rooms   ClassRoom
+	kept    ClassRoom // for the piles at hand
 }
 
 // wayOfCell is how an operation changes.
@@ -45,13 +49,16 @@ type pileWord struct {
 	bits  uint64
 }
 
-// plain says that nothing but its rows and tags counts for a class, which differ by rows alone.
+// plain says that nothing but its rows and tags counts for a class, which differ by rows alone, and what it owns, which
+// is the same on both sides.
 func (d *differ) plain(w who) bool {
 	if d.mayDifferAnywhere(w) {
 		return false
 	}
+	same := d.Old.Estate().Tree == d.New.Estate().Tree
 	for k, s := range d.sides {
-		if w.numbers[k] < 0 || s.Rows.RowOf[w.numbers[k]].Active != int32(region.Full) || len(s.owners[w.numbers[k]]) > 0 {
+		n := w.numbers[k]
+		if n < 0 || s.Rows.RowOf[n].Active != int32(region.Full) || !same && len(s.owners[n]) > 0 {
 			return false
 		}
 	}
@@ -61,13 +68,70 @@ func (d *differ) plain(w who) bool {
 // togetherFor readies what tells the differences of those of some classes that are plain; nil where fewer piles would
 // be looked at for one class after another.
 func (d *differ) togetherFor(classes [][]who) *together {
-	t := &together{odd: make([][]uint32, len(d.piles))}
-	only, work := make(opset.Set, (len(d.names)+63)/64), 0
-	byCovers, odd := map[[2]uint32]bool{}, map[uint64]bool{}
-	standings := newStandings(d)
+	if q := d.question(classes); q.piles >= len(d.piles) {
+		return d.together(q)
+	}
+	return nil
+}
+
+// question is what classes that are plain may differ by.
+type question struct {
+	plain   [][]who
+	numbers []int              // of each of those, its place among all classes
+	covers  map[[2]uint32]bool // that rows have at one mark
+	odd     map[uint64]bool    // what one of the two has under lists that traits tell: a coverage, and a unit
+	piles   int                // that would be looked at for one class after another
+}
+
+// question looks at what classes may differ by.
+func (d *differ) question(classes [][]who) question {
+	q := question{covers: map[[2]uint32]bool{}, odd: map[uint64]bool{}}
+	for n, class := range classes {
+		w := class[0]
+		if !d.plain(w) {
+			continue
+		}
+		q.plain, q.numbers = append(q.plain, class), append(q.numbers, n)
+		q.piles += len(d.uneven)
+		beside := slices.ContainsFunc(d.sides[:], func(s *side) bool {
+			return s.Rows.RowOf[w.numbers[s.number()]].Extras > 0
+		})
+		d.eachStep(w, func(from, to uint32, covers [2]uint32) bool {
+			if beside { // else all that are alike are looked at once
+				q.piles += int(to - from)
+			}
+			q.covers[covers] = true
+			return true
+		})
+		d.eachOdd(w, func(one uint64) {
+			q.piles += len(d.within.Get(uint32(one >> 32)))
+			q.odd[one] = true
+		})
+	}
+	return q
+}
+
+// together readies what tells the differences.
+func (d *differ) together(q question) *together {
+	t := &together{standings: newStandings(d), numbers: q.numbers, odd: make([][]uint32, len(d.piles)),
+		counts: make([]int, len(d.names)), unlike: map[[2]uint32][]uint32{}, seen: make([]uint32, len(q.plain)),
+		ways: map[wayOfCell]uint32{}, found: make([][]wayPiles, len(q.plain)),
+		here: map[uint32]*[64]ClassSet{}}
+	t.rooms.words = (len(q.plain) + 63) / 64
+	t.kept.words = t.rooms.words
+	all, only := newStandings(d), make(opset.Set, (len(d.names)+63)/64)
 	add := func(unit uint32) {
-		for _, o := range standings.opsOf(unit) {
+		for _, o := range all.opsOf(unit) {
 			only.Add(o)
+		}
+	}
+	for covers := range q.covers {
+		apart(d.Pair.covers.Get(covers[0]), d.Pair.covers.Get(covers[1]), add)
+	}
+	for one := range q.odd {
+		add(uint32(one))
+		for _, n := range d.within.Get(uint32(one >> 32)) {
+			t.odd[n] = append(t.odd[n], all.opsOf(uint32(one))...)
 		}
 	}
 	for _, n := range d.uneven {
@@ -80,50 +144,10 @@ func (d *differ) togetherFor(classes [][]who) *together {
 			only.Add(o)
 		}
 	}
-	var plain [][]who
-	for n, class := range classes {
-		if !d.plain(class[0]) {
-			continue
-		}
-		plain, t.numbers = append(plain, class), append(t.numbers, n)
-		beside := slices.ContainsFunc(d.sides[:], func(s *side) bool {
-			return s.Rows.RowOf[class[0].numbers[s.number()]].Extras > 0
-		})
-		d.eachStep(class[0], func(from, to uint32, covers [2]uint32) bool {
-			if beside { // else all that are alike are looked at once
-				work += int(to - from)
-			}
-			if !byCovers[covers] {
-				byCovers[covers] = true
-				apart(d.Pair.covers.Get(covers[0]), d.Pair.covers.Get(covers[1]), add)
-			}
-			return true
-		})
-		work += len(d.uneven)
-		d.eachOdd(class[0], func(one uint64) {
-			work += len(d.within.Get(uint32(one >> 32)))
-			if !odd[one] {
-				odd[one] = true
-				add(uint32(one))
-			}
-		})
-	}
-	if work < len(d.piles) {
-		return nil
-	}
-	for one := range odd {
-		for _, n := range d.within.Get(uint32(one >> 32)) {
-			t.odd[n] = append(t.odd[n], standings.opsOf(uint32(one))...)
-		}
-	}
-	t.standings = newStandings(d)
-	t.standings.only = only
+	t.only = only
 	for k := range t.sweeps {
-		t.sweeps[k] = newSweep(t.standings, plain, Side(k))
+		t.sweeps[k] = newSweep(t.standings, q.plain, Side(k))
 	}
-	t.counts, t.seen = make([]int, len(d.names)), make([]uint32, len(plain))
-	t.unlike, t.ways = map[[2]uint32][]uint32{}, map[wayOfCell]uint32{}
-	t.found, t.rooms = make([][]wayPiles, len(plain)), ClassRoom{words: (len(plain) + 63) / 64}
 	return t
 }
 
@@ -159,6 +183,7 @@ func (t *together) look(ctx context.Context) error {
 			}
 		}
 	}
+	t.turn()
 	return nil
 }
 
@@ -282,31 +307,80 @@ func (t *together) hold(pile, operation uint32, both [2][]Band) {
 
 // take takes down that an operation changes on a pile for some classes.
 func (t *together) take(pile uint32, change wayOfCell, classes ClassSet) {
-	way := ^uint32(0)
-	for class := range classes.All() {
-		if way == ^uint32(0) {
-			known, ok := t.ways[change]
-			if !ok {
-				known = uint32(len(t.way))
-				t.ways[change], t.way = known, append(t.way, change)
+	if !slices.ContainsFunc(classes, func(w uint64) bool { return w != 0 }) {
+		return
+	}
+	way, known := t.ways[change]
+	if !known {
+		way = uint32(len(t.way))
+		t.ways[change], t.way = way, append(t.way, change)
+	}
+	if t.place != pile/64 {
+		t.turn()
+		t.place = pile / 64
+	}
+	sets := t.here[way]
+	if sets == nil {
+		sets = new([64]ClassSet)
+		t.here[way], t.order = sets, append(t.order, way)
+	}
+	sets[pile%64] = t.kept.Any()
+	copy(sets[pile%64], classes)
+}
+
+// turn makes of the classes that each of the piles at hand has the piles that each class has.
+func (t *together) turn() {
+	for _, way := range t.order {
+		sets := t.here[way]
+		for w := range t.kept.words {
+			var bits [64]uint64
+			some := uint64(0)
+			for i, set := range sets {
+				if set != nil {
+					bits[i] = set[w]
+					some |= set[w]
+				}
 			}
-			way = known
-		}
-		of := t.found[class]
-		if len(of) == 0 || of[0].way != way {
-			i := slices.IndexFunc(of, func(w wayPiles) bool { return w.way == way })
-			if i < 0 {
-				of = append(of, wayPiles{way: way})
-				i = len(of) - 1
-				t.found[class] = of
+			if some == 0 {
+				continue
 			}
-			of[0], of[i] = of[i], of[0] // the next pile is often like this one
+			transpose(&bits)
+			for i, piles := range bits {
+				if piles != 0 {
+					t.add(64*w+i, way, piles)
+				}
+			}
 		}
-		one := &of[0]
-		if n := len(one.words); n > 0 && one.words[n-1].place == pile/64 {
-			one.words[n-1].bits |= 1 << (pile % 64)
-		} else {
-			one.words = append(one.words, pileWord{pile / 64, 1 << (pile % 64)})
+	}
+	clear(t.here)
+	t.order = t.order[:0]
+	t.kept.Free()
+}
+
+// add adds some of the piles at hand to those of a class and way.
+func (t *together) add(class int, way uint32, piles uint64) {
+	of := t.found[class]
+	if len(of) == 0 || of[0].way != way {
+		i := slices.IndexFunc(of, func(w wayPiles) bool { return w.way == way })
+		if i < 0 {
+			of = append(of, wayPiles{way: way})
+			i = len(of) - 1
+			t.found[class] = of
+		}
+		of[0], of[i] = of[i], of[0] // the next piles are often like these
+	}
+	of[0].words = append(of[0].words, pileWord{t.place, piles})
+}
+
+// transpose makes rows of columns: a square of bits is cut in four again and again, of which two change places (H. S.
+// Warren, Hacker's Delight, 2nd edition, 7-3).
+func transpose(square *[64]uint64) {
+	mask := uint64(1)<<32 - 1
+	for j := 32; j != 0; j, mask = j/2, mask^mask<<(j/2) {
+		for k := 0; k < 64; k = (k + j + 1) &^ j {
+			swap := (square[k]>>j ^ square[k+j]) & mask
+			square[k] ^= swap << j
+			square[k+j] ^= swap
 		}
 	}
 }

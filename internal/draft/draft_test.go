@@ -204,6 +204,37 @@ tests:
 	require.Contains(t, text, "both: {who: ben, allowed: table.read on db}")
 }
 
+// All that stands in a system goes with it, wherever it is listed, and what is of no use without it, however far that
+// goes.
+func TestASystemGoesWithWhatStandsInIt(t *testing.T) {
+	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte(`hidden-gate: 1
+systems: {db: {kind: database}, dby: {kind: database}}
+people: {ana: {}}
+roles: {look: {allow: up to view}}
+inventories: [{resources: rows.csv}, {resources: rows.ndjson}]
+scopes: {whole: {resources: db}, more: {resources: [scope:whole, "dby:sky"]}}
+grants:
+  first: {to: ana, role: look, on: scope:whole}
+  second: {to: ana, role: look, on: ["db:sky", "dby:sky"]}
+`)}, "rows.csv": {Data: []byte("at,owner\ndb:sky,ana\ndby:sky,ana\ndb:sea,\n\"dby:db\",ana\n")},
+		"rows.ndjson": {Data: []byte("{\"at\": \"db:sun\"}\n{\"at\": \"dby:db:x\"}\n{\"at\": \"db:moon\"}")}}
+	d := draftOf(t, files)
+	mentions, err := d.Mentions("systems", "db")
+	require.NoError(t, err)
+	whole, err := d.RemoveWith("systems", "db", mentions)
+	require.NoError(t, err)
+	var gone []string
+	for _, m := range whole {
+		gone = append(gone, m.Section+" "+m.ID)
+	}
+	require.Equal(t, []string{"scopes whole", "grants first"}, gone)
+	require.Equal(t, "at,owner\ndby:sky,ana\n\"dby:db\",ana\n", textOf(t, d, "rows.csv"))
+	require.Equal(t, "{\"at\": \"dby:db:x\"}\n", textOf(t, d, "rows.ndjson"))
+	text := textOf(t, d, "hidden-gate.yaml")
+	require.Contains(t, text, `more: {resources: ["dby:sky"]}`)
+	require.Contains(t, text, `on: ["dby:sky"]`)
+}
+
 func TestWhatIsThereIsNotAddedAgain(t *testing.T) {
 	files := fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\npeople: {ana: {}}\ngroups: {crew: " +
 		"{members: ana}, other: {}}\n")}}

@@ -71,7 +71,7 @@ type Effect struct {
 	compiled      differing.Estates        // of which they were compiled
 	whole         *[2]*gate.Gate           // that answer about everything; nil until somebody asks
 	since         clock.Instant            // from when on it tells what differs
-	base          *gate.Gate               // of one of the estates, or of one that may have the same places; nil: there is none
+	base          *gate.Gate               // of one of the estates, or with the same places perhaps; nil: none
 	newBase       *gate.Gate               // the same of the new one, once it is asked for, where it can be had from base
 	places        map[namedPlaces][]string // that have been worked out already
 	coming        map[comingSide]*comingExamples

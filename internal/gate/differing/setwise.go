@@ -17,8 +17,8 @@ type together struct {
 	*standings
 	sweeps  [2]*sweep
 	numbers []int                  // of each class, its place among all
-	odd     [][]uint32             // of each pile, operations that may differ there by lists that traits tell; with doubles
-	counts  []int                  // of each operation, for how many classes rows say something else on the two sides, at the mark
+	odd     [][]uint32             // of each pile, operations that may differ by lists that traits tell; with doubles
+	counts  []int                  // of each operation, for how many classes rows say something else on the two sides
 	unlike  map[[2]uint32][]uint32 // of two views, the operations of which they say something else
 	seen    []uint32               // of each class, the mark and one at which it was last met
 	ways    map[wayOfCell]uint32

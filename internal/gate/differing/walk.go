@@ -322,8 +322,8 @@ func (d *differ) lookAtExtras(w who) {
 	})
 }
 
-// eachOdd tells what one of the two has under lists that traits tell and the other has not: a coverage, and in the lower
-// half a unit of operations that are looked at.
+// eachOdd tells what one of the two has under lists that traits tell and the other has not: a coverage, and in the
+// lower half a unit of operations that are looked at.
 func (d *differ) eachOdd(w who, each func(uint64)) {
 	var held [2][]uint64 // by coverage, and by unit
 	for k, s := range d.sides {

@@ -574,17 +574,36 @@ func (s *jsonSheet) body(id string) (*yaml.Node, error) {
 	return out, nil
 }
 
-func (s *jsonSheet) each(word string, change func(key, value string) (string, bool)) error {
+// cutter puts a text in the place of what a sheet says from one place until another.
+type cutter func(from, to int, text []byte)
+
+// rewrite gives the lines that hold a word, by where each begins, with their parts, and cuts them.
+func (s *jsonSheet) rewrite(word string, line func(start int, text []byte, all []part, cut cutter)) error {
 	var out []byte
-	at := 0
 	var wrong error
+	at := 0
 	s.eachWith(word, func(start, end int) bool {
-		line := s.text[start:end]
-		all, err := parts(line)
+		all, err := parts(s.text[start:end])
 		if err != nil {
 			wrong = err
 			return false
 		}
+		line(start, s.text[start:end], all, func(from, to int, text []byte) {
+			out = append(append(out, s.text[at:max(at, from)]...), text...)
+			at = to
+		})
+		return true
+	})
+	if wrong != nil || at == 0 {
+		return wrong
+	}
+	s.text = append(out, s.text[at:]...)
+	s.rows, s.asked = nil, 0
+	return nil
+}
+
+func (s *jsonSheet) each(word string, change func(key, value string) (string, bool)) error {
+	return s.rewrite(word, func(start int, line []byte, all []part, cut cutter) {
 		s.touch(line)
 		for k, p := range all {
 			text, changed := changedValue(line[p.start:p.end], p.key, change)
@@ -596,62 +615,34 @@ func (s *jsonSheet) each(word string, change func(key, value string) (string, bo
 				if json.Unmarshal(text, &name) == nil && (p.key == "id" || p.key == "at") {
 					s.touched[name] = true // another id
 				}
-				out = append(append(out, s.text[at:start+p.start]...), text...)
-				at = start + p.end
+				cut(start+p.start, start+p.end, text)
 			case k > 0: // nothing is left of it: the key goes, with the comma before it
-				out = append(out, s.text[at:max(at, start+all[k-1].end)]...)
-				at = start + p.end
+				cut(start+all[k-1].end, start+p.end, nil)
 			default:
 				end := p.end
 				if len(all) > 1 {
 					end = all[1].from
 				}
-				out = append(out, s.text[at:start+p.from]...)
-				at = start + end
+				cut(start+p.from, start+end, nil)
 			}
 		}
-		return true
 	})
-	if wrong != nil {
-		return wrong
-	}
-	s.text = append(out, s.text[at:]...)
-	s.rows, s.asked = nil, 0
-	return nil
 }
 
 func (s *jsonSheet) drop(word string, gone func(key, value string) bool) error {
-	var out []byte
-	var wrong error
-	at := 0
-	s.eachWith(word, func(start, end int) bool {
-		line := s.text[start:end]
-		all, err := parts(line)
-		if err != nil {
-			wrong = err
-			return false
-		}
+	return s.rewrite(word, func(start int, line []byte, all []part, cut cutter) {
+		found := false
 		for _, p := range all {
-			found := false
 			changedValue(line[p.start:p.end], p.key, func(key, value string) (string, bool) {
 				found = found || gone(key, value)
 				return "", false
 			})
-			if found {
-				s.touch(line)
-				out = append(out, s.text[at:start]...)
-				at = min(end+1, len(s.text))
-				break
-			}
 		}
-		return true
+		if found {
+			s.touch(line)
+			cut(start, min(start+len(line)+1, len(s.text)), nil)
+		}
 	})
-	if wrong != nil {
-		return wrong
-	}
-	s.text = append(out, s.text[at:]...)
-	s.rows, s.asked = nil, 0
-	return nil
 }
 
 // changedValue changes a text, or the items of a list; it gives nil where nothing is left of it.

@@ -56,15 +56,12 @@ type likeness struct {
 // Its error says that the conditions are too complex, or that the context ended.
 func (p *Pair) Differences(ctx context.Context, since clock.Instant, each func(Difference) bool) error {
 	p.begin(since)
-	classes := p.alikes()
-	all := newDiffer(p).togetherFor(classes)
-	if all == nil {
-		return p.tell(ctx, classes, each)
-	}
+	classes, d := p.alikes(), newDiffer(p)
+	all := d.togetherFor(classes)
 	if err := all.look(ctx); err != nil {
 		return err
 	}
-	return p.tellWith(ctx, classes, all, each)
+	return d.tell(ctx, classes, all, each)
 }
 
 // alikes puts subjects together whom nothing tells apart.
@@ -85,20 +82,16 @@ func (p *Pair) alikes() (classes [][]who) {
 
 // tell tells the differences of classes of subjects.
 func (p *Pair) tell(ctx context.Context, classes [][]who, each func(Difference) bool) error {
-	return p.tellWith(ctx, classes, nil, each)
+	return newDiffer(p).tell(ctx, classes, nil, each)
 }
 
-// tellWith does it with what is known of those that were looked at together.
-func (p *Pair) tellWith(ctx context.Context, classes [][]who, all *together, each func(Difference) bool) error {
-	d := newDiffer(p)
-	if all != nil {
-		d = all.standings.differ
-	}
+// tell does it with what is known of those that were looked at together; nil: there are none.
+func (d *differ) tell(ctx context.Context, classes [][]who, all *together, each func(Difference) bool) error {
 	for n, class := range classes {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		if p.among != nil && !slices.ContainsFunc(class, func(w who) bool { return p.among(w.principal) }) {
+		if d.among != nil && !slices.ContainsFunc(class, func(w who) bool { return d.among(w.principal) }) {
 			continue
 		}
 		found, known := all.of(n)
@@ -113,7 +106,7 @@ func (p *Pair) tellWith(ctx context.Context, classes [][]who, all *together, eac
 			subjects = append(subjects, w.principal)
 		}
 		for _, f := range found {
-			if !each(Difference{subjects, p.names[f.operation], f.was, f.is, f.piles}) {
+			if !each(Difference{subjects, d.names[f.operation], f.was, f.is, f.piles}) {
 				return nil
 			}
 		}

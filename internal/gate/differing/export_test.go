@@ -21,5 +21,5 @@ func (p *Pair) Together(ctx context.Context, since clock.Instant, each func(Diff
 	if err := all.look(ctx); err != nil {
 		return 0, err
 	}
-	return len(q.plain), p.tellWith(ctx, classes, all, each)
+	return len(q.plain), d.tell(ctx, classes, all, each)
 }

@@ -16,7 +16,8 @@ import (
 type together struct {
 	*standings
 	sweeps  [2]*sweep
-	numbers []int                  // of each class, its place among all
+	still   []bool                 // of all classes, whether nothing can differ
+	numbers []int                  // of each class that is looked at, its place among all
 	odd     [][]uint32             // of each pile, operations that may differ by lists that traits tell; with doubles
 	counts  []int                  // of each operation, for how many classes rows say something else on the two sides
 	unlike  map[[2]uint32][]uint32 // of two views, the operations of which they say something else
@@ -65,18 +66,20 @@ func (d *differ) plain(w who) bool {
 	return true
 }
 
-// togetherFor readies what tells the differences of those of some classes that are plain; nil where fewer piles would
-// be looked at for one class after another.
+// togetherFor readies what tells the differences of those of some classes that are plain; of none of them, where fewer
+// piles would be looked at for one class after another.
 func (d *differ) togetherFor(classes [][]who) *together {
-	if q := d.question(classes); q.piles >= len(d.piles) {
-		return d.together(q)
+	q := d.question(classes)
+	if q.piles < len(d.piles) {
+		return &together{still: q.still}
 	}
-	return nil
+	return d.together(q)
 }
 
 // question is what classes that are plain may differ by.
 type question struct {
-	plain   [][]who
+	still   []bool             // of each class, that it is plain, and differs by nothing
+	plain   [][]who            // the others that are
 	numbers []int              // of each of those, its place among all classes
 	covers  map[[2]uint32]bool // that rows have at one mark
 	odd     map[uint64]bool    // what one of the two has under lists that traits tell: a coverage, and a unit
@@ -85,13 +88,13 @@ type question struct {
 
 // question looks at what classes may differ by.
 func (d *differ) question(classes [][]who) question {
-	q := question{covers: map[[2]uint32]bool{}, odd: map[uint64]bool{}}
+	q := question{still: make([]bool, len(classes)), covers: map[[2]uint32]bool{}, odd: map[uint64]bool{}}
 	for n, class := range classes {
 		w := class[0]
 		if !d.plain(w) {
 			continue
 		}
-		q.plain, q.numbers = append(q.plain, class), append(q.numbers, n)
+		still := len(d.uneven) == 0
 		q.piles += len(d.uneven)
 		beside := slices.ContainsFunc(d.sides[:], func(s *side) bool {
 			return s.Rows.RowOf[w.numbers[s.number()]].Extras > 0
@@ -100,20 +103,23 @@ func (d *differ) question(classes [][]who) question {
 			if beside { // else all that are alike are looked at once
 				q.piles += int(to - from)
 			}
-			q.covers[covers] = true
+			q.covers[covers], still = true, false
 			return true
 		})
 		d.eachOdd(w, func(one uint64) {
 			q.piles += len(d.within.Get(uint32(one >> 32)))
-			q.odd[one] = true
+			q.odd[one], still = true, false
 		})
+		if q.still[n] = still; !still {
+			q.plain, q.numbers = append(q.plain, class), append(q.numbers, n)
+		}
 	}
 	return q
 }
 
 // together readies what tells the differences.
 func (d *differ) together(q question) *together {
-	t := &together{standings: newStandings(d), numbers: q.numbers, odd: make([][]uint32, len(d.piles)),
+	t := &together{standings: newStandings(d), still: q.still, numbers: q.numbers, odd: make([][]uint32, len(d.piles)),
 		counts: make([]int, len(d.names)), unlike: map[[2]uint32][]uint32{}, seen: make([]uint32, len(q.plain)),
 		ways: map[wayOfCell]uint32{}, found: make([][]wayPiles, len(q.plain)),
 		here: map[uint32]*[64]ClassSet{}}
@@ -169,6 +175,9 @@ func apart(a, b []uint32, each func(uint32)) {
 
 // look goes through all piles.
 func (t *together) look(ctx context.Context) error {
+	if len(t.numbers) == 0 {
+		return nil
+	}
 	for mark := range uint32(len(t.first) - 1) {
 		t.pass(mark)
 		for n := t.first[mark]; n < t.first[mark+1]; n++ {
@@ -388,7 +397,7 @@ func transpose(square *[64]uint64) {
 // of tells the differences of a class, if it was looked at. Classes are asked for in order.
 func (t *together) of(n int) (out []foundDifference, known bool) {
 	if t == nil || len(t.numbers) == 0 || t.numbers[0] != n {
-		return nil, false
+		return nil, t != nil && t.still[n]
 	}
 	t.numbers = t.numbers[1:]
 	class := len(t.found) - len(t.numbers) - 1

@@ -14,8 +14,7 @@ type gatherer struct {
 	who    []estate.Principal // of the differences that are at hand
 	open   map[sameWay]*Line  // of those subjects
 	begun  []*Line            // those, in order
-	sets   *differing.Gathering
-	coming *differing.Having // something that may come; nil until it is asked for
+	coming *differing.Having  // something that may come; nil until it is asked for
 	parts  map[*differing.Piles][2]*differing.Piles
 	lines  map[sameLine]*Line // by all but the subjects
 	order  []*Line
@@ -34,7 +33,7 @@ type sameLine struct {
 }
 
 func newGatherer(pair *differing.Pair, lent bool) *gatherer {
-	return &gatherer{pair: pair, lent: lent, open: map[sameWay]*Line{}, sets: differing.NewGathering(),
+	return &gatherer{pair: pair, lent: lent, open: map[sameWay]*Line{},
 		parts: map[*differing.Piles][2]*differing.Piles{}, lines: map[sameLine]*Line{}}
 }
 
@@ -63,7 +62,7 @@ func (g *gatherer) take(d differing.Difference) bool {
 func (g *gatherer) partsOf(piles *differing.Piles) [2]*differing.Piles {
 	known, ok := g.parts[piles]
 	if !ok {
-		known[0] = g.sets.Once(piles)
+		known[0] = piles
 		if g.coming == nil {
 			g.coming = g.pair.Having(func(p *differing.Pile) bool { return p.May() != nil })
 		}
@@ -71,7 +70,7 @@ func (g *gatherer) partsOf(piles *differing.Piles) [2]*differing.Piles {
 			for i := range known {
 				some := piles.Where(func(p *differing.Pile) bool { return (p.May() != nil) == (i == 1) })
 				if known[i] = nil; some.Len() > 0 {
-					known[i] = g.sets.Once(some)
+					known[i] = g.pair.Once(some)
 				}
 			}
 		}

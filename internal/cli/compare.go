@@ -392,6 +392,9 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 	cell := func(text string) string { return strings.NewReplacer("|", "\\|", "\n", " ").Replace(text) }
 	zoneText(p, e)
 	unlistedText(p, e)
+	if decided, refused := e.Unlisted(); e.Rezoned() || len(decided)+len(refused) > 0 {
+		fmt.Fprintln(p) // a table begins apart
+	}
 	if e.Empty() {
 		fmt.Fprintln(p, nobodysAccess(e))
 	} else {

@@ -124,22 +124,17 @@ func (d *Draft) targets(entries [][2]string) (*targets, error) {
 
 // in gives what some words name, each once.
 func (ts *targets) in(words []policyfile.Word) (out []*target) {
-	add := func(t *target) {
-		if t != nil && !slices.Contains(out, t) {
-			out = append(out, t)
-		}
-	}
 	for _, w := range words {
+		perhaps := ts.placed
 		switch w.As {
 		case policyfile.AsEntry:
-			add(ts.entries[[2]string{w.Section, w.Text()}])
+			perhaps = []*target{ts.entries[[2]string{w.Section, w.Text()}]}
 		case policyfile.AsSubject:
-			add(ts.subjects[plainSubject(w.Text())])
-		default:
-			for _, t := range ts.placed {
-				if t.isNamed(w) {
-					add(t)
-				}
+			perhaps = []*target{ts.subjects[plainSubject(w.Text())]}
+		}
+		for _, t := range perhaps {
+			if t != nil && t.isNamed(w) && !slices.Contains(out, t) {
+				out = append(out, t)
 			}
 		}
 	}

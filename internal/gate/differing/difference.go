@@ -136,7 +136,7 @@ func (p *Pair) Between(one, other estate.Principal, since clock.Instant, each fu
 }
 
 func (p *Pair) begin(since clock.Instant) {
-	p.since = p.New.Space().Between(since, clock.End)
+	p.since, p.sets = p.New.Space().Between(since, clock.End), newGathering()
 	clear(p.cells)
 	clear(p.turned)
 	p.turns = make([][]operationChange, noChange+1)
@@ -209,7 +209,6 @@ type differ struct {
 	round   uint32
 	look    []uint32 // those piles
 	changes map[changeList]*Piles
-	sets    *Gathering
 	joined  Piles // for what is gathered next
 	order   []changeList
 	at      [2][]uint32
@@ -224,7 +223,7 @@ type differ struct {
 
 func newDiffer(p *Pair) *differ {
 	return &differ{Pair: p, marked: make([]uint32, len(p.piles)), known: map[spotOfOne]*operationTimes{},
-		changes: map[changeList]*Piles{}, sets: NewGathering()}
+		changes: map[changeList]*Piles{}}
 }
 
 // foundDifference is a change with the piles on which it is so.
@@ -307,7 +306,7 @@ func (d *differ) gathered() []foundDifference {
 			for _, t := range lists[c] {
 				d.joined.addAll(d.changes[t])
 			}
-			all = d.sets.Once(&d.joined)
+			all = d.sets.once(&d.joined)
 			piles[string(key)] = all
 		}
 		out = append(out, foundDifference{c, all})

@@ -25,6 +25,7 @@ type Pair struct {
 	Old, New   *gate.Gate
 	sides      [2]*side
 	piles      []*Pile
+	sets       *gathering    // of piles, since what is looked at began
 	parts      *placemap.Map // which tells listed resources apart by more lists; nil: there are none
 	first      []uint32      // of each mark, its first pile
 	span       [2]uint32     // the marks, from one on and below another, that the chosen piles have

@@ -8,8 +8,8 @@ import (
 	"slices"
 )
 
-// Piles is some of a pair's piles, in order. Those that are gathered at once are the same by their address where they
-// are the same piles.
+// Piles is some of a pair's piles, in order. Those of which one walk tells are the same by their address where they are
+// the same piles, as is what Once gives while it lasts.
 type Piles struct {
 	pair  *Pair
 	spans []span  // in order, with others between them
@@ -190,20 +190,22 @@ func rowsOf(spans []span) (rows [][]span) {
 	return rows
 }
 
-// Gathering is sets of piles of one pair, each kept once.
-type Gathering struct {
+// Once gives the set that is kept for the same piles.
+func (p *Pair) Once(s *Piles) *Piles { return p.sets.once(s) }
+
+// gathering is sets of piles of one pair, each kept once.
+type gathering struct {
 	seed  maphash.Seed
 	known map[uint64][]*Piles
 	key   []byte
 }
 
-// NewGathering gives one that has none.
-func NewGathering() *Gathering {
-	return &Gathering{seed: maphash.MakeSeed(), known: map[uint64][]*Piles{}}
+func newGathering() *gathering {
+	return &gathering{seed: maphash.MakeSeed(), known: map[uint64][]*Piles{}}
 }
 
-// Once gives the same set for the same piles. What it is given may be used again.
-func (g *Gathering) Once(s *Piles) *Piles {
+// once gives the same set for the same piles. What it is given may be used again.
+func (g *gathering) once(s *Piles) *Piles {
 	s.order()
 	g.key = g.key[:0]
 	for _, one := range s.spans {

@@ -16,7 +16,7 @@ func TestPilesAreSets(t *testing.T) {
 		for n := range uint32(40) {
 			pair.piles = append(pair.piles, &Pile{pair: pair, number: n, rows: []int32{int32(2 * n), int32(2*n + 1)}})
 		}
-		sets := NewGathering()
+		sets := newGathering()
 		draw := func(name string) (*Piles, []string) {
 			s, want := &Piles{pair: pair}, map[string]*Pile{}
 			for range rapid.IntRange(0, 6).Draw(t, name) {
@@ -36,7 +36,7 @@ func TestPilesAreSets(t *testing.T) {
 			return s, keys(want)
 		}
 		one, has := draw("one")
-		one = sets.Once(one)
+		one = sets.once(one)
 		require.Equal(t, has, read(one))
 		require.Equal(t, len(has), one.Len())
 
@@ -46,8 +46,8 @@ func TestPilesAreSets(t *testing.T) {
 		want := slices.Compact(slices.Sorted(slices.Values(slices.Concat(has, more))))
 		require.Equal(t, want, slices.Sorted(slices.Values(read(both))))
 		require.Equal(t, has, read(one), "it stays what it was")
-		require.True(t, sets.Once(one.With(one)) == one)
-		require.Equal(t, slices.Equal(want, slices.Sorted(slices.Values(has))), sets.Once(both) == one)
+		require.True(t, sets.once(one.With(one)) == one)
+		require.Equal(t, slices.Equal(want, slices.Sorted(slices.Values(has))), sets.once(both) == one)
 
 		odd := func(p *Pile) bool { return p.number%7 == 3 }
 		require.Equal(t, one.Where(odd).Len() > 0, pair.Having(odd).Any(one))

@@ -158,7 +158,7 @@ func (d *differ) together(q question) *together {
 }
 
 // apart tells what is in one of two sorted lists and not in the other.
-func apart(a, b []uint32, each func(uint32)) {
+func apart[N cmp.Ordered](a, b []N, each func(N)) {
 	for len(a)+len(b) > 0 {
 		switch {
 		case len(b) == 0 || len(a) > 0 && a[0] < b[0]:
@@ -416,7 +416,7 @@ func (t *together) of(n int) (out []foundDifference, known bool) {
 			}
 		}
 		way := t.way[one.way]
-		out = append(out, foundDifference{operationChange(way), d.sets.Once(&d.joined)})
+		out = append(out, foundDifference{operationChange(way), d.sets.once(&d.joined)})
 	}
 	t.found[class] = nil
 	return out, true

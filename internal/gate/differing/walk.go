@@ -336,22 +336,11 @@ func (d *differ) eachOdd(w who, each func(uint64)) {
 		held[k] = slices.Compact(held[k])
 	}
 	d.held = held
-	was, is := held[0], held[1]
-	for len(was)+len(is) > 0 {
-		var one uint64
-		switch {
-		case len(is) == 0 || len(was) > 0 && was[0] < is[0]:
-			one, was = was[0], was[1:]
-		case len(was) == 0 || is[0] < was[0]:
-			one, is = is[0], is[1:]
-		default:
-			was, is = was[1:], is[1:]
-			continue
-		}
+	apart(held[0], held[1], func(one uint64) {
 		if d.speaks(uint32(one)) {
 			each(one)
 		}
-	}
+	})
 }
 
 // ownedBy tells of each resource that the subject owns on which side it does.

@@ -222,7 +222,7 @@ func (a *app) expandText(p *view.Page, e *change.Effect) {
 			{Text: strings.Join(by, ", "), Style: view.Faint}})
 	}
 	e.Rows(func(r change.Row) {
-		add(r.Line, r.Subject, r.Operation, r.Resource, whenOf(r.Line), through(r))
+		add(r.Line, r.Subject, r.Operation, r.Resource, whenOf(r.Line), through.cell(r))
 	})
 	for i := range e.Coming {
 		l := &e.Coming[i]
@@ -255,20 +255,7 @@ func (a *app) compareJSON(e *change.Effect, now clock.Instant) error {
 	if err != nil {
 		return err
 	}
-	return a.json(differencesOf(e, turned))
-}
-
-// differences are what an effect tells, cell by cell, in the fixed shape.
-type differences struct {
-	Gained     []differenceRow `json:"gained"`
-	Lost       []differenceRow `json:"lost"`
-	Changed    []differenceRow `json:"changed"`
-	Coming     []comingRow     `json:"coming"`
-	InPart     bool            `json:"coming_in_part,omitempty"`
-	Unlisted   []unlistedRow   `json:"unlisted,omitempty"`
-	Zone       *rezoned        `json:"timezone,omitempty"` // where it is another: hours are compared as if it had been so
-	Tests      []turnedRow     `json:"tests"`
-	Guarantees []turnedRow     `json:"guarantees"`
+	return a.jsonObject(differencesOf(e, turned)...)
 }
 
 // unlistedRow is a system that decides about addresses in no inventory, or refuses those, as it did not before.
@@ -298,58 +285,83 @@ type turnedRow struct {
 	New    bool   `json:"new"`
 }
 
-func differencesOf(e *change.Effect, turned []change.Turned) differences {
-	out := differences{Gained: []differenceRow{}, Lost: []differenceRow{}, Changed: []differenceRow{},
-		Coming: comingRows(e), InPart: e.ComingInPart, Tests: []turnedRow{}, Guarantees: []turnedRow{}}
+// differencesOf gives what an effect tells, cell by cell, in the fixed shape.
+func differencesOf(e *change.Effect, turned []change.Turned) []jsonPart {
+	through := causesOf(e)
+	of := func(word string, row func(change.Row) differenceRow) jsonPart {
+		told := func(l *change.Line) bool { return l.Way.Word() == word }
+		apart := func(l *change.Line) bool { return len(through.of(l)) > 1 }
+		return jsonPart{word, cells(e, told, apart, func(r change.Row) any { return row(r) })}
+	}
+	is := func(r change.Row) differenceRow {
+		return differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest, through.cell(r)}
+	}
+	out := []jsonPart{of("gained", is),
+		of("lost", func(r change.Row) differenceRow {
+			one := is(r)
+			one.When = r.Line.Was()
+			return one
+		}),
+		of("changed", func(r change.Row) differenceRow {
+			one := is(r)
+			one.Was = r.Line.Was()
+			return one
+		}),
+		{"coming", comingRows(e)}}
+	if e.ComingInPart {
+		out = append(out, jsonPart{"coming_in_part", true})
+	}
+	var unlisted []unlistedRow
 	decided, refused := e.Unlisted()
 	for i, id := range slices.Concat(decided, refused) {
-		out.Unlisted = append(out.Unlisted, unlistedRow{id, i < len(decided)})
+		unlisted = append(unlisted, unlistedRow{id, i < len(decided)})
+	}
+	if len(unlisted) > 0 {
+		out = append(out, jsonPart{"unlisted", unlisted})
 	}
 	if e.Rezoned() {
-		out.Zone = &rezoned{e.Before.Zone.Name(), e.After.Zone.Name()}
+		out = append(out, jsonPart{"timezone", rezoned{e.Before.Zone.Name(), e.After.Zone.Name()}})
 	}
+	tests, guarantees := []turnedRow{}, []turnedRow{}
 	for _, t := range turned {
-		list := &out.Tests
+		list := &tests
 		if t.What == "guarantee" {
-			list = &out.Guarantees
+			list = &guarantees
 		}
 		*list = append(*list, turnedRow{t.ID, t.Passes, t.Fresh})
 	}
-	through := causesOf(e)
-	e.Rows(func(r change.Row) {
-		one := differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest, through(r)}
-		switch r.Line.Way.Word() {
-		case "gained":
-			out.Gained = append(out.Gained, one)
-		case "lost":
-			one.When = r.Line.Was()
-			out.Lost = append(out.Lost, one)
-		default:
-			one.Was = r.Line.Was()
-			out.Changed = append(out.Changed, one)
-		}
-	})
-	return out
+	return append(out, jsonPart{"tests", tests}, jsonPart{"guarantees", guarantees})
 }
 
-// causesOf gives the causes of cells, each worked out once for all cells of a line that only one entry can be behind.
-func causesOf(e *change.Effect) func(change.Row) []string {
-	of := map[*change.Line][]change.Cause{}
-	return func(r change.Row) []string {
-		all, known := of[r.Line]
-		if !known {
-			all = e.Causes(r.Line)
-			of[r.Line] = all
-		}
-		if len(all) > 1 {
-			all = e.CausesOf(r)
-		}
-		out := []string{}
-		for _, c := range all {
-			out = append(out, c.String())
-		}
-		return out
+// causes are what is behind the lines of an effect, each worked out once.
+type causes struct {
+	effect *change.Effect
+	known  map[*change.Line][]change.Cause
+}
+
+func causesOf(e *change.Effect) causes { return causes{e, map[*change.Line][]change.Cause{}} }
+
+func (c causes) of(l *change.Line) []change.Cause {
+	all, known := c.known[l]
+	if !known {
+		all = c.effect.Causes(l)
+		c.known[l] = all
 	}
+	return all
+}
+
+// cell names what is behind one cell of a line: where more than one entry is behind the line, it need not be all of
+// them.
+func (c causes) cell(r change.Row) []string {
+	all := c.of(r.Line)
+	if len(all) > 1 {
+		all = c.effect.CausesOf(r)
+	}
+	out := []string{}
+	for _, one := range all {
+		out = append(out, one.String())
+	}
+	return out
 }
 
 // comingRow is a change of access to what may come.
@@ -544,25 +556,29 @@ func (a *app) betweenJSON(e *change.Effect) error {
 	}
 	type through struct{ first, second []string }
 	known := map[*change.Line]through{}
-	out := map[string][]row{"first": {}, "second": {}, "both": {}}
-	e.Rows(func(r change.Row) {
-		if _, ok := known[r.Line]; !ok {
-			first, second := e.Grants(r.Line)
-			known[r.Line] = through{first, second}
-		}
-		one := row{r.Operation, r.Resource, r.Line.Was(), r.Line.Is(), known[r.Line].first, known[r.Line].second}
-		switch r.Line.Way {
-		case change.Loses:
-			one.Second = ""
-			out["first"] = append(out["first"], one)
-		case change.Gains:
-			one.First = ""
-			out["second"] = append(out["second"], one)
-		default:
-			out["both"] = append(out["both"], one)
-		}
-	})
-	return a.json(out)
+	// Of what only one has, that one's times are told.
+	of := func(list string, told func(change.Way) bool, first, second bool) jsonPart {
+		return jsonPart{list, cells(e, func(l *change.Line) bool { return told(l.Way) },
+			func(*change.Line) bool { return false }, func(r change.Row) any {
+				grants, ok := known[r.Line]
+				if !ok {
+					grants.first, grants.second = e.Grants(r.Line)
+					known[r.Line] = grants
+				}
+				one := row{r.Operation, r.Resource, "", "", grants.first, grants.second}
+				if first {
+					one.First = r.Line.Was()
+				}
+				if second {
+					one.Second = r.Line.Is()
+				}
+				return one
+			})}
+	}
+	loses := func(w change.Way) bool { return w == change.Loses }
+	gains := func(w change.Way) bool { return w == change.Gains }
+	return a.jsonObject(of("both", func(w change.Way) bool { return !loses(w) && !gains(w) }, true, true),
+		of("first", loses, true, false), of("second", gains, false, true))
 }
 
 // compareRoles compares what two roles have.

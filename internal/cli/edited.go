@@ -131,18 +131,17 @@ func (a *app) editedJSON(d edited, c conclusion, files []string) error {
 	}
 	stand, more := d.standings()
 	reasons := reasonsText(&view.Page{}, d.Reasons(d.consequences))
-	return a.json(struct {
-		Written     bool       `json:"written"`
-		Files       []string   `json:"files"`
-		Entries     []standing `json:"entries"`
-		MoreEntries int        `json:"more_entries,omitempty"`
-		differences
-		Findings []found  `json:"findings"`
-		Resolved []found  `json:"resolved"`
-		Asks     []string `json:"asks"`
-		Beyond   any      `json:"beyond,omitempty"`
-	}{c == accepted, files, append([]standing{}, stand...), more, differencesOf(d.Effect, d.consequences.Turned),
-		list(d.consequences.Found), list(d.consequences.Gone), append([]string{}, reasons...), d.beyond.json()})
+	parts := []jsonPart{{"written", c == accepted}, {"files", files}, {"entries", append([]standing{}, stand...)}}
+	if more > 0 {
+		parts = append(parts, jsonPart{"more_entries", more})
+	}
+	parts = append(parts, differencesOf(d.Effect, d.consequences.Turned)...)
+	parts = append(parts, jsonPart{"findings", list(d.consequences.Found)},
+		jsonPart{"resolved", list(d.consequences.Gone)}, jsonPart{"asks", append([]string{}, reasons...)})
+	if beyond := d.beyond.json(); beyond != nil {
+		parts = append(parts, jsonPart{"beyond", beyond})
+	}
+	return a.jsonObject(parts...)
 }
 
 // distinct gives each text once, in order.

@@ -30,6 +30,9 @@ type jsonPart struct {
 // elements tells the elements of a list one by one. Its error says that it could not.
 type elements func(yield func(any) bool) error
 
+// elementIndent is what the lines of such an element begin with.
+const elementIndent = "    "
+
 // jsonObject writes an object as json does, and holds no more than one of the elements that a part tells one by one.
 // Where these fail at once, nothing is written.
 func (a *app) jsonObject(parts ...jsonPart) error {
@@ -60,10 +63,12 @@ func (p jsonPart) write(out *bufio.Writer) error {
 	var failed error
 	err := tell(func(one any) bool {
 		var text []byte
-		if text, failed = indented(one, "    "); failed != nil {
+		if f, filled := one.(*form); filled {
+			text = f.row
+		} else if text, failed = indented(one, elementIndent); failed != nil {
 			return false
 		}
-		out.WriteString(before + "\n    ")
+		out.WriteString(before + "\n" + elementIndent)
 		if _, err := out.Write(text); err != nil {
 			failed = outside{err}
 		}

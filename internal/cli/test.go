@@ -100,24 +100,20 @@ func (a *app) testJSON(results []verify.Result) error {
 		Passed   bool      `json:"passed"`
 		Failures []failure `json:"failures"`
 	}
-	out := struct {
-		Passed int    `json:"passed"`
-		Failed int    `json:"failed"`
-		Tests  []test `json:"tests"`
-	}{Tests: []test{}}
+	passed := 0
 	for _, r := range results {
-		one := test{r.Test.ID, r.Passed(), []failure{}}
-		for f := range r.Failures() {
-			one.Failures = append(one.Failures, failure{f.Subject.String(), f.Operation, f.Resource, f.Expected, f.Got})
-		}
 		if r.Passed() {
-			out.Passed++
-		} else {
-			out.Failed++
+			passed++
 		}
-		out.Tests = append(out.Tests, one)
 	}
-	return a.json(out)
+	return a.jsonObject(jsonPart{"passed", passed}, jsonPart{"failed", len(results) - passed},
+		jsonPart{"tests", eachAs(results, func(r verify.Result) test {
+			one := test{r.Test.ID, r.Passed(), []failure{}}
+			for f := range r.Failures() {
+				one.Failures = append(one.Failures, failure{f.Subject.String(), f.Operation, f.Resource, f.Expected, f.Got})
+			}
+			return one
+		})})
 }
 
 // junitSuite is a result as JUnit's readers take it.

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -339,32 +340,64 @@ func (d *Draft) takeOut(mentions []mentionOf) (gone []Mention, err error) {
 		of   *target
 		file string
 	}
-	entries, sheets := map[[2]string]bool{}, map[inFile]bool{}
+	sheets := map[inFile]bool{}
+	var files []string
+	byFile := map[string][]Mention{}
 	for i := len(mentions) - 1; i >= 0; i-- { // from behind, so that places in lists stay what they are
 		m := mentions[i]
-		entry, sheet := [2]string{m.Section, m.ID}, inFile{m.of, m.File}
+		sheet := inFile{m.of, m.File}
 		switch {
-		case m.Node == nil:
-			if sheets[sheet] {
-				continue
+		case m.Node != nil:
+			if byFile[m.File] == nil {
+				files = append(files, m.File)
 			}
+			byFile[m.File] = append(byFile[m.File], m.Mention)
+		case !sheets[sheet]:
 			sheets[sheet] = true
 			if err := d.takeOutOfSheet(m); err != nil {
 				return nil, err
 			}
-		case entries[entry]: // the entry is gone
-		default:
-			whole, err := d.takeOutOfFile(m.Mention)
+		}
+	}
+	for _, name := range files {
+		more, err := d.takeOutOfFile(name, byFile[name])
+		if err != nil {
+			return nil, err
+		}
+		gone = append(gone, more...)
+	}
+	return gone, nil
+}
+
+// takeOutOfFile takes mentions out of a YAML file, each or the entry with it.
+func (d *Draft) takeOutOfFile(name string, mentions []Mention) (gone []Mention, err error) {
+	f, err := d.yaml(name)
+	if err != nil {
+		return nil, err
+	}
+	take := func() error {
+		gone = nil
+		entries := map[[2]string]bool{}
+		for _, m := range mentions {
+			entry := [2]string{m.Section, m.ID}
+			if entries[entry] {
+				continue
+			}
+			whole, err := d.takeOutOne(f, m)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			if whole {
 				entries[entry] = true
-				gone = append(gone, m.Mention)
+				gone = append(gone, m)
 			}
 		}
+		return nil
 	}
-	return gone, nil
+	if err = f.Piecewise(take); errors.Is(err, splice.ErrFault) {
+		err = take() // what can't be read in pieces
+	}
+	return gone, err
 }
 
 func (d *Draft) takeOutOfSheet(m mentionOf) error {
@@ -381,12 +414,8 @@ func (d *Draft) takeOutOfSheet(m mentionOf) error {
 	})
 }
 
-// takeOutOfFile takes one mention out, or the entry with it.
-func (d *Draft) takeOutOfFile(m Mention) (whole bool, err error) {
-	f, err := d.yaml(m.File)
-	if err != nil {
-		return false, err
-	}
+// takeOutOne takes one mention out, or the entry with it.
+func (d *Draft) takeOutOne(f *splice.File, m Mention) (whole bool, err error) {
 	if f.Get(m.Path...) == nil { // it went with something else
 		return false, nil
 	}

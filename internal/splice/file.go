@@ -18,6 +18,8 @@ type File struct {
 	roots []*yaml.Node // the documents that are mappings
 	all   []*yaml.Node // what every document says
 	crlf  bool         // its lines end so
+
+	piecewise bool // only the entry that changes is read again
 }
 
 // Parse reads a YAML file, which may be empty.
@@ -78,6 +80,11 @@ func (f *File) apply(edits ...edit) error {
 		at = min(max(at, e.end), len(f.Bytes))
 	}
 	out = append(out, f.Bytes[at:]...)
+	if f.piecewise && len(edits) > 0 {
+		if e, ok := f.entryOf(edits[0].start, edits[len(edits)-1].end); ok && f.readEntry(e, out) {
+			return nil
+		}
+	}
 	return f.read(out)
 }
 

@@ -36,8 +36,8 @@ func said(docs []*yaml.Node) []*yaml.Node {
 // equal says whether two nodes say the same, with their keys in the same order. Whether a text stands in quotes is
 // nothing that it says, but for one that is empty or would be null.
 func equal(a, b *yaml.Node) bool {
-	return a.Kind == b.Kind && a.Value == b.Value && (a.Tag == "!!null") == (b.Tag == "!!null") && a.Anchor == b.Anchor &&
-		a.Alias == b.Alias &&
+	return a == b || a.Kind == b.Kind && a.Value == b.Value && (a.Tag == "!!null") == (b.Tag == "!!null") &&
+		a.Anchor == b.Anchor && a.Alias == b.Alias &&
 		(a.Tag == "!!merge") == (b.Tag == "!!merge") && slices.EqualFunc(a.Content, b.Content, equal)
 }
 

@@ -17,13 +17,15 @@ type Text struct {
 
 // NewText finds the lines of a text.
 func NewText(text []byte) *Text {
-	starts := []int{0}
-	for i, c := range text {
-		if c == '\n' {
-			starts = append(starts, i+1)
+	starts := make([]int, 1, 1+bytes.Count(text, []byte{'\n'}))
+	for at := 0; ; {
+		i := bytes.IndexByte(text[at:], '\n')
+		if i < 0 {
+			return &Text{text, starts}
 		}
+		at += i + 1
+		starts = append(starts, at)
 	}
-	return &Text{text, starts}
 }
 
 // LineStart gives the byte at which a line begins, 1 being the first.

@@ -86,14 +86,14 @@ const (
 // Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of
 // the estate and the request decided again; those that do not do it are left out. They come with the least side effect
 // first: on what is there, and where that is as much, on what may come. Of the first so many the effect is kept, and
-// told what they do to what may come. quote writes a word for a shell.
-func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instant, keep int, quote func(string) string,
-) ([]Fix, error) {
+// told what they do to what may come; of all, if that is asked for. quote writes a word for a shell.
+func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instant, keep int, all bool,
+	quote func(string) string) ([]Fix, error) {
 	outcome, err := g.Decide(req)
 	if err != nil {
 		return nil, err
 	}
-	f := fixer{estate: g.Estate(), gate: g, req: req, quote: quote, since: now, want: gate.Allow}
+	f := fixer{estate: g.Estate(), gate: g, req: req, quote: quote, since: now, want: gate.Allow, keep: keep}
 	place, err := estate.ParseAddress(req.Resource)
 	if err != nil {
 		return nil, err
@@ -111,8 +111,9 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 		return nil, err
 	}
 	f.found = f.found[:min(len(f.found), mostTried)]
-	out, err := f.tried(ctx, f.found, keep < len(f.found))
-	if err != nil || keep >= len(f.found) {
+	all = all || keep >= len(f.found)
+	out, err := f.tried(ctx, f.found, !all)
+	if err != nil || all {
 		return out, err
 	}
 	told := min(keep, len(out))
@@ -127,11 +128,7 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 	if err != nil {
 		return nil, err
 	}
-	out = append(first, out[told:]...)
-	for i := keep; i < told; i++ {
-		out[i].Effect = nil
-	}
-	return out, nil
+	return append(first, out[told:]...), nil
 }
 
 // tried makes some edits on copies, and gives those that do what is wanted, in order; listed leaves out what may come.
@@ -159,7 +156,9 @@ func (f *fixer) tried(ctx context.Context, edits []proposal, listed bool) (out [
 		}
 		// after those that are as good
 		at, _ := slices.BinarySearchFunc(out, one, func(a, b Fix) int { return cmp.Or(a.compare(&b), -1) })
-		out = slices.Insert(out, at, one)
+		if out = slices.Insert(out, at, one); len(out) > f.keep {
+			out[f.keep].Effect = nil
+		}
 	}
 	return out, nil
 }
@@ -217,6 +216,7 @@ type fixer struct {
 	since    clock.Instant
 	want     gate.Outcome // of the request, by an edit
 	quote    func(string) string
+	keep     int // of so many the effect is kept
 	found    []proposal
 }
 

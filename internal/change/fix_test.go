@@ -76,7 +76,7 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 		ctx := g.NewContext()
 		ctx.Time(at)
 		fixes, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: c.who}, Operation: "table.drop",
-			Resource: c.where, Context: ctx}, at, 100, func(word string) string {
+			Resource: c.where, Context: ctx}, at, 100, false, func(word string) string {
 			if word == "" || strings.Contains(word, " ") {
 				return `"` + word + `"`
 			}
@@ -108,7 +108,7 @@ grants:
 	c.Time(at)
 	for _, told := range []int{1, 2, 100} {
 		fixes, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.view",
-			Resource: "db:a", Context: c}, at, told, func(s string) string { return s })
+			Resource: "db:a", Context: c}, at, told, false, func(s string) string { return s })
 		require.NoError(t, err)
 		var groups []string
 		for _, f := range fixes {
@@ -138,7 +138,7 @@ blocks: {b: {to: service:bot, deny: only view, on: 'db:x'}}
 		c := g.NewContext()
 		c.Time(at)
 		req := gate.Request{Subject: who, Operation: "server.view", Resource: "db", Context: c}
-		fixes, err := change.Fixes(t.Context(), g, req, at, 100,
+		fixes, err := change.Fixes(t.Context(), g, req, at, 100, false,
 			func(s string) string { return s })
 		require.NoError(t, err)
 		for _, f := range fixes {

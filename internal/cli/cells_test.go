@@ -19,15 +19,13 @@ func TestAFilledRowIsTheRow(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		row := differenceRow{Subject: texts.Draw(t, "subject"), Operation: texts.Draw(t, "operation"),
 			When: texts.Draw(t, "when"), Through: rapid.SliceOfN(texts, 0, 3).Draw(t, "through")}
-		f, err := formOf(row)
+		f, err := formOf(row, cellIndent)
 		require.NoError(t, err)
 		for range 3 {
 			row.Resource = texts.Draw(t, "resource")
-			want, err := indented(row, elementIndent)
+			want, err := indented(row, cellIndent)
 			require.NoError(t, err)
-			quoted, err := quotedJSON(nil, row.Resource)
-			require.NoError(t, err)
-			f.fill(quoted)
+			require.NoError(t, f.fill(row.Resource))
 			require.Equal(t, string(want), string(f.row))
 		}
 	})
@@ -48,10 +46,11 @@ func TestCellsAreWrittenAsOneByOne(t *testing.T) {
 	require.NoError(t, err)
 	all := func(apart bool) string {
 		var out bytes.Buffer
-		require.NoError(t, (&app{Streams: Streams{Out: &out}}).jsonRows(cells(e, func(*change.Line) bool { return true },
+		rows := cells(e, cellIndent, func(*change.Line) bool { return true },
 			func(*change.Line) bool { return apart }, func(r change.Row) any {
 				return differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", false, nil}
-			})))
+			})
+		require.NoError(t, (&app{Streams: Streams{Out: &out}}).jsonRows(rows))
 		return out.String()
 	}
 	require.Equal(t, all(true), all(false))

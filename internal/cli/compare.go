@@ -291,7 +291,7 @@ func differencesOf(e *change.Effect, turned []change.Turned) []jsonPart {
 	of := func(word string, row func(change.Row) differenceRow) jsonPart {
 		told := func(l *change.Line) bool { return l.Way.Word() == word }
 		apart := func(l *change.Line) bool { return len(through.of(l)) > 1 }
-		return jsonPart{word, cells(e, told, apart, func(r change.Row) any { return row(r) })}
+		return jsonPart{word, cells(e, cellIndent, told, apart, func(r change.Row) any { return row(r) })}
 	}
 	is := func(r change.Row) differenceRow {
 		return differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest, through.cell(r)}
@@ -558,7 +558,7 @@ func (a *app) betweenJSON(e *change.Effect) error {
 	known := map[*change.Line]through{}
 	// Of what only one has, that one's times are told.
 	of := func(list string, told func(change.Way) bool, first, second bool) jsonPart {
-		return jsonPart{list, cells(e, func(l *change.Line) bool { return told(l.Way) },
+		return jsonPart{list, cells(e, cellIndent, func(l *change.Line) bool { return told(l.Way) },
 			func(*change.Line) bool { return false }, func(r change.Row) any {
 				grants, ok := known[r.Line]
 				if !ok {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"math"
 	"strings"
 
 	"hiddengate/internal/change"
@@ -25,11 +24,7 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 	}
 	now := clock.Of(a.now())
 	done := a.progress("trying edits")
-	told := mostFixes
-	if a.format == "json" {
-		told = math.MaxInt
-	}
-	fixes, err := change.Fixes(a.ctx, g, req, now, told, quoted)
+	fixes, err := change.Fixes(a.ctx, g, req, now, mostFixes, a.format == "json", quoted)
 	var turns []change.Consequences // of those that are told
 	for i := 0; err == nil && i < min(len(fixes), mostFixes); i++ {
 		var one change.Consequences
@@ -146,24 +141,31 @@ func besideOf(f change.Fix) string {
 }
 
 func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix, turns []change.Consequences) error {
-	type row struct {
-		Kind     string              `json:"kind"`
-		Commands []string            `json:"commands"`
-		Beside   change.Beside       `json:"beside"`
-		Changes  []map[string]string `json:"changes,omitempty"` // of those that come first
-		Turns    []string            `json:"turns,omitempty"`
-	}
-	rows := []row{}
-	for i, f := range fixes {
-		one := row{Kind: f.Kind, Commands: f.Commands, Beside: f.Beside}
-		if f.Effect != nil {
-			one.Turns = turnsText(&view.Page{}, turns[i])
-			f.Effect.Rows(func(r change.Row) {
-				one.Changes = append(one.Changes, map[string]string{"subject": r.Subject.String(), "operation": r.Operation,
-					"resource": r.Resource, "change": r.Line.Way.Word()})
-			})
+	told := func(yield func(any) bool) error {
+		for i, f := range fixes {
+			one := []jsonPart{{"kind", f.Kind}, {"commands", f.Commands}, {"beside", f.Beside}}
+			if i < len(turns) { // of those that come first
+				if len(f.Effect.Lines) > 0 {
+					one = append(one, jsonPart{"changes", lostOrGained(f.Effect, "        ")})
+				}
+				if texts := turnsText(&view.Page{}, turns[i]); len(texts) > 0 {
+					one = append(one, jsonPart{"turns", texts})
+				}
+			}
+			if !yield(one) {
+				return nil
+			}
 		}
-		rows = append(rows, one)
+		return nil
 	}
-	return a.json(map[string]any{"decision": outcome.String(), "fixes": rows})
+	return a.jsonObject(jsonPart{"decision", outcome.String()}, jsonPart{"fixes", elements(told)})
+}
+
+// lostOrGained tells an effect cell by cell, each with what becomes of it.
+func lostOrGained(e *change.Effect, indent string) elements {
+	return cells(e, indent, func(*change.Line) bool { return true }, func(*change.Line) bool { return false },
+		func(r change.Row) any {
+			return map[string]string{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource,
+				"change": r.Line.Way.Word()}
+		})
 }

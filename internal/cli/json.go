@@ -30,56 +30,70 @@ type jsonPart struct {
 // elements tells the elements of a list one by one. Its error says that it could not.
 type elements func(yield func(any) bool) error
 
-// elementIndent is what the lines of such an element begin with.
-const elementIndent = "    "
-
-// jsonObject writes an object as json does, and holds no more than one of the elements that a part tells one by one.
-// Where these fail at once, nothing is written.
+// jsonObject writes an object as json does, and holds no more than one of the elements that a part tells one by one,
+// however deep that stands in parts of parts. Where these fail at once, nothing is written.
 func (a *app) jsonObject(parts ...jsonPart) error {
 	out := bufio.NewWriterSize(a.Out, 1<<16) // which remembers that something could not be written
-	between := "{\n  "
-	for _, p := range parts {
-		out.WriteString(between + `"` + p.name + `": `)
-		between = ",\n  "
-		if err := p.write(out); err != nil {
-			return err
-		}
+	if err := writeJSON(out, parts, ""); err != nil {
+		return err
 	}
-	out.WriteString("\n}\n")
+	out.WriteByte('\n')
 	if err := out.Flush(); err != nil {
 		return outside{err}
 	}
 	return nil
 }
 
-func (p jsonPart) write(out *bufio.Writer) error {
-	tell, many := p.value.(elements)
-	if !many {
-		text, err := indented(p.value, "  ")
-		out.Write(text)
+// writeJSON writes a value whose lines but the first begin with an indent: parts as an object, elements one by one, a
+// form as it is filled.
+func writeJSON(out *bufio.Writer, value any, indent string) error {
+	switch v := value.(type) {
+	case []jsonPart:
+		between := "{"
+		for _, p := range v {
+			out.WriteString(between + "\n" + indent + `  "` + p.name + `": `)
+			between = ","
+			if err := writeJSON(out, p.value, indent+"  "); err != nil {
+				return err
+			}
+		}
+		_, err := out.WriteString("\n" + indent + "}")
+		return asOutside(err)
+	case elements:
+		return writeElements(out, v, indent)
+	case *form:
+		_, err := out.Write(v.row)
+		return asOutside(err)
+	}
+	text, err := indented(value, indent)
+	if err != nil {
 		return err
 	}
-	before, after := "[", "]"
+	_, err = out.Write(text)
+	return asOutside(err)
+}
+
+func asOutside(err error) error {
+	if err != nil {
+		return outside{err}
+	}
+	return nil
+}
+
+func writeElements(out *bufio.Writer, tell elements, indent string) error {
+	before, after := "[\n  "+indent, "]"
 	var failed error
 	err := tell(func(one any) bool {
-		var text []byte
-		if f, filled := one.(*form); filled {
-			text = f.row
-		} else if text, failed = indented(one, elementIndent); failed != nil {
-			return false
-		}
-		out.WriteString(before + "\n" + elementIndent)
-		if _, err := out.Write(text); err != nil {
-			failed = outside{err}
-		}
-		before, after = ",", "\n  ]"
+		out.WriteString(before)
+		before, after = ",\n  "+indent, "\n"+indent+"]"
+		failed = writeJSON(out, one, indent+"  ")
 		return failed == nil
 	})
 	if err := cmp.Or(failed, err); err != nil {
 		return err
 	}
-	if before == "[" {
-		out.WriteString(before)
+	if after == "]" {
+		out.WriteByte('[')
 	}
 	out.WriteString(after)
 	return nil

@@ -99,7 +99,7 @@ func (a *app) show(g *gate.Gate, l listed, id string, all bool) error {
 	if a.format == "json" {
 		out := said(pairs)
 		if loss != nil {
-			out["gives"], out["without_it"] = givesOf(g, l.section, id), lostRows(loss)
+			out["gives"], out["without_it"] = givesOf(g, l.section, id), lostOrGained(loss, cellIndent)
 			out["not_looked_at"] = loss.Beyond
 		}
 		if lent != nil {
@@ -111,7 +111,11 @@ func (a *app) show(g *gate.Gate, l listed, id string, all bool) error {
 				"line": r.Position.Line})
 		}
 		out["references"] = list
-		return a.json(out)
+		var parts []jsonPart
+		for _, key := range keys(out) {
+			parts = append(parts, jsonPart{key, out[key]})
+		}
+		return a.jsonObject(parts...)
 	}
 	p := a.page(a.Out)
 	p.Line("%s", p.Paint(view.Heading, l.one+" "+id))
@@ -225,16 +229,6 @@ func givesOf(g *gate.Gate, section, id string) string {
 		to += " and " + count(len(services), "service")
 	}
 	return to + ": " + where
-}
-
-// lostRows writes a loss row by row.
-func lostRows(e *change.Effect) []map[string]any {
-	out := []map[string]any{}
-	e.Rows(func(r change.Row) {
-		out = append(out, map[string]any{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource,
-			"change": r.Line.Way.Word()})
-	})
-	return out
 }
 
 // mostNamed is how much of a list show writes, unless it is asked for all.

@@ -88,18 +88,6 @@ func (a *app) runTests(g *gate.Gate, names []string, now clock.Instant) ([]verif
 }
 
 func (a *app) testJSON(results []verify.Result) error {
-	type failure struct {
-		Subject   string `json:"subject"`
-		Operation string `json:"operation"`
-		Resource  string `json:"resource"`
-		Expected  string `json:"expected"`
-		Got       string `json:"got"`
-	}
-	type test struct {
-		Name     string    `json:"name"`
-		Passed   bool      `json:"passed"`
-		Failures []failure `json:"failures"`
-	}
 	passed := 0
 	for _, r := range results {
 		if r.Passed() {
@@ -107,13 +95,46 @@ func (a *app) testJSON(results []verify.Result) error {
 		}
 	}
 	return a.jsonObject(jsonPart{"passed", passed}, jsonPart{"failed", len(results) - passed},
-		jsonPart{"tests", eachAs(results, func(r verify.Result) test {
-			one := test{r.Test.ID, r.Passed(), []failure{}}
-			for f := range r.Failures() {
-				one.Failures = append(one.Failures, failure{f.Subject.String(), f.Operation, f.Resource, f.Expected, f.Got})
-			}
-			return one
+		jsonPart{"tests", eachAs(results, func(r verify.Result) []jsonPart {
+			return []jsonPart{{"name", r.Test.ID}, {"passed", r.Passed()}, {"failures", failuresJSON(r)}}
 		})})
+}
+
+// mostForms is how many forms of failures are kept.
+const mostForms = 1 << 12
+
+// failuresJSON tells what fails of a test, one by one: many are alike but for the resource.
+func failuresJSON(r verify.Result) elements {
+	type failure struct {
+		Subject   string `json:"subject"`
+		Operation string `json:"operation"`
+		Resource  string `json:"resource"`
+		Expected  string `json:"expected"`
+		Got       string `json:"got"`
+	}
+	return func(yield func(any) bool) (err error) {
+		forms := map[failure]*form{}
+		for f := range r.Failures() {
+			one := failure{f.Subject.String(), f.Operation, "", f.Expected, f.Got}
+			known := forms[one]
+			if known == nil {
+				if len(forms) == mostForms {
+					clear(forms)
+				}
+				if known, err = formOf(one, "        "); err != nil {
+					return err
+				}
+				forms[one] = known
+			}
+			if err := known.fill(f.Resource); err != nil {
+				return err
+			}
+			if !yield(known) {
+				return nil
+			}
+		}
+		return nil
+	}
 }
 
 // junitSuite is a result as JUnit's readers take it.
@@ -144,9 +165,12 @@ func (a *app) testJUnit(results []verify.Result) error {
 		if !r.Passed() {
 			s.Failures++
 			var lines []string
-			for f := range r.Failures() {
+			for _, f := range r.First(mostNamed) {
 				lines = append(lines, visible.Clean(fmt.Sprintf("%s: %s %s %s: expected %s, got %s", f.Position, f.Subject,
 					f.Operation, f.Resource, f.Expected, f.Got)))
+			}
+			if more := r.Count() - mostNamed; more > 0 {
+				lines = append(lines, fmt.Sprintf("and %d more: hgate test %s --format json", more, quoted(r.Test.ID)))
 			}
 			one.Failure = &junitFailure{Message: count(r.Count(), "expectation") + " not met",
 				Text: strings.Join(lines, "\n")}

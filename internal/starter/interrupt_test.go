@@ -91,7 +91,7 @@ func TestWhatLooksAtAllEndsWithItsContext(t *testing.T) {
 		},
 		"fix": func(ctx context.Context) error {
 			_, err := change.Fixes(ctx, g, gate.Request{Subject: estate.Principal{ID: "marek.dvorin"},
-				Operation: "control.override", Resource: "north-dish", Context: g.NewContext()}, now, 6, strconv.Quote)
+				Operation: "control.override", Resource: "north-dish", Context: g.NewContext()}, now, 6, false, strconv.Quote)
 			return err
 		},
 	}

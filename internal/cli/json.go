@@ -33,43 +33,49 @@ type elements func(yield func(any) bool) error
 // jsonObject writes an object as json does, and holds no more than one of the elements that a part tells one by one,
 // however deep that stands in parts of parts. Where these fail at once, nothing is written.
 func (a *app) jsonObject(parts ...jsonPart) error {
-	out := bufio.NewWriterSize(a.Out, 1<<16) // which remembers that something could not be written
-	if err := writeJSON(out, parts, ""); err != nil {
+	w := &jsonWriter{Writer: bufio.NewWriterSize(a.Out, 1<<16)} // which remembers that something could not be written
+	w.encoder = encoderTo(&w.text)
+	if err := w.value(parts, ""); err != nil {
 		return err
 	}
-	out.WriteByte('\n')
-	if err := out.Flush(); err != nil {
-		return outside{err}
-	}
-	return nil
+	w.WriteByte('\n')
+	return asOutside(w.Flush())
 }
 
-// writeJSON writes a value whose lines but the first begin with an indent: parts as an object, elements one by one, a
-// form as it is filled.
-func writeJSON(out *bufio.Writer, value any, indent string) error {
+// jsonWriter writes values, and uses again for each what it needed for those before.
+type jsonWriter struct {
+	*bufio.Writer
+	text    bytes.Buffer
+	encoder *json.Encoder
+}
+
+// value writes a value whose lines but the first begin with an indent: parts as an object, elements one by one, a form
+// as it is filled.
+func (w *jsonWriter) value(value any, indent string) error {
 	switch v := value.(type) {
 	case []jsonPart:
 		between := "{"
 		for _, p := range v {
-			out.WriteString(between + "\n" + indent + `  "` + p.name + `": `)
+			w.WriteString(between + "\n" + indent + `  "` + p.name + `": `)
 			between = ","
-			if err := writeJSON(out, p.value, indent+"  "); err != nil {
+			if err := w.value(p.value, indent+"  "); err != nil {
 				return err
 			}
 		}
-		_, err := out.WriteString("\n" + indent + "}")
+		_, err := w.WriteString("\n" + indent + "}")
 		return asOutside(err)
 	case elements:
-		return writeElements(out, v, indent)
+		return w.elements(v, indent)
 	case *form:
-		_, err := out.Write(v.row)
+		_, err := w.Write(v.row)
 		return asOutside(err)
 	}
-	text, err := indented(value, indent)
+	w.text.Reset()
+	text, err := encoded(w.encoder, &w.text, value, indent)
 	if err != nil {
 		return err
 	}
-	_, err = out.Write(text)
+	_, err = w.Write(text)
 	return asOutside(err)
 }
 
@@ -80,22 +86,22 @@ func asOutside(err error) error {
 	return nil
 }
 
-func writeElements(out *bufio.Writer, tell elements, indent string) error {
+func (w *jsonWriter) elements(tell elements, indent string) error {
 	before, after := "[\n  "+indent, "]"
 	var failed error
 	err := tell(func(one any) bool {
-		out.WriteString(before)
+		w.WriteString(before)
 		before, after = ",\n  "+indent, "\n"+indent+"]"
-		failed = writeJSON(out, one, indent+"  ")
+		failed = w.value(one, indent+"  ")
 		return failed == nil
 	})
 	if err := cmp.Or(failed, err); err != nil {
 		return err
 	}
 	if after == "]" {
-		out.WriteByte('[')
+		w.WriteByte('[')
 	}
-	out.WriteString(after)
+	w.WriteString(after)
 	return nil
 }
 
@@ -114,12 +120,21 @@ func eachAs[T, R any](list []T, as func(T) R) elements {
 	}
 }
 
-// indented gives a value as JSON, whose lines but the first begin with a prefix.
-func indented(v any, prefix string) ([]byte, error) {
+// indented gives a value as JSON, whose lines but the first begin with an indent.
+func indented(v any, indent string) ([]byte, error) {
 	var text bytes.Buffer
-	e := json.NewEncoder(&text)
-	e.SetIndent(prefix, "  ")
+	return encoded(encoderTo(&text), &text, v, indent)
+}
+
+func encoderTo(text *bytes.Buffer) *json.Encoder {
+	e := json.NewEncoder(text)
 	e.SetEscapeHTML(false)
+	return e
+}
+
+// encoded is indented by an encoder to a text, of which what it gives is a part.
+func encoded(e *json.Encoder, text *bytes.Buffer, v any, indent string) ([]byte, error) {
+	e.SetIndent(indent, "  ")
 	if err := e.Encode(v); err != nil {
 		return nil, outside{err}
 	}

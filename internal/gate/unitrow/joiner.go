@@ -5,16 +5,23 @@ import (
 	"slices"
 
 	"hiddengate/internal/gate/opset"
+	"hiddengate/internal/lookup"
 	"hiddengate/internal/region"
 )
 
 // joiner keeps the units in force at a mark while a row is woven, and joins them to one unit for each region: first
 // what is always denied, then what is always given, then the others. What a grant gives that another gives always, or
-// that is always denied, is left out, so that what thousands of grants give alike is a short list. It costs what
-// changes from mark to mark, and the units with conditions.
+// that is always denied, is left out, so that what thousands of grants give alike is a short list. Where the same units
+// were in force before, it is remembered what they came to; else it costs what has changed since the last that was
+// joined, and the units with conditions.
 type joiner struct {
 	*Maker
+	*combinations
+	covers      *lookup.Sequences
 	counts      []uint32 // of each unit, how often it is in force
+	moved       []uint32 // units that may be in force and are not summed up below, or the other way round
+	isMoved     []bool
+	summed      []bool // of each unit, whether it is among these
 	distinct    int
 	sum         uint32 // of the numbers of the distinct ones
 	denied      always
@@ -22,6 +29,7 @@ type joiner struct {
 	conditional []uint32 // sorted
 	regions     []region.Region
 	joined      []uint64
+	cover       []uint32
 }
 
 // always counts, for each operation, the units without a condition that have it.
@@ -31,7 +39,9 @@ type always struct {
 }
 
 func newJoiner(m *Maker) *joiner {
-	j := &joiner{Maker: m, counts: make([]uint32, len(m.List))}
+	n := len(m.List)
+	j := &joiner{Maker: m, combinations: newCombinations(n), covers: lookup.NewSequences(), counts: make([]uint32, n),
+		isMoved: make([]bool, n), summed: make([]bool, n)}
 	for _, a := range []*always{&j.denied, &j.given} {
 		a.counts, a.set = make([]uint32, 64*m.Words), make(opset.Set, m.Words)
 	}
@@ -44,12 +54,39 @@ func (j *joiner) toggle(unit uint32, in bool) {
 		if j.counts[unit]++; j.counts[unit] > 1 {
 			return
 		}
+	} else if j.counts[unit]--; j.counts[unit] > 0 {
+		return
+	}
+	j.combinations.toggle(unit)
+	if !j.isMoved[unit] {
+		j.isMoved[unit], j.moved = true, append(j.moved, unit)
+	}
+}
+
+// number gives the number of the cover that the units in force come to.
+func (j *joiner) number() uint32 {
+	if cover, ok := j.find(); ok {
+		return cover
+	}
+	for _, unit := range j.moved {
+		if j.isMoved[unit] = false; j.summed[unit] != (j.counts[unit] > 0) {
+			j.sumUp(unit, !j.summed[unit])
+		}
+	}
+	j.moved = j.moved[:0]
+	j.cover = j.join(j.cover[:0])
+	n := j.covers.Number(j.cover)
+	j.keep(n)
+	return n
+}
+
+// sumUp takes a unit in or out of what is joined.
+func (j *joiner) sumUp(unit uint32, in bool) {
+	j.summed[unit] = in
+	if in {
 		j.distinct++
 		j.sum += unit
 	} else {
-		if j.counts[unit]--; j.counts[unit] > 0 {
-			return
-		}
 		j.distinct--
 		j.sum -= unit
 	}

@@ -135,32 +135,28 @@ func (s *Share) order() {
 // rowBuilder makes the rows of some classes of subjects; several work side by side.
 type rowBuilder struct {
 	shares []Share
-	covers *lookup.Sequences
 	steps  []Step
 	base   uint32 // where its steps stand among all
 	extras []Extra
 	rows   []Holder // of the classes, with nothing but the row
-	events []uint64
-	heads  [][]uint64
-	joined []uint32
+	merged merger
 	joiner *joiner
 }
 
 // build makes the row of those whom these shares are for.
 func (w *rowBuilder) build(of []uint32) {
 	h := Holder{Row: uint32(len(w.steps)), Extra: uint32(len(w.extras))}
-	w.merge(of)
+	events := w.merged.merge(of)
 	for _, n := range of {
 		w.extras = append(w.extras, w.shares[n].Extras...)
 	}
 	last := uint32(0)
-	for i := 0; i < len(w.events); {
-		mark := w.events[i] >> 32
-		for ; i < len(w.events) && w.events[i]>>32 == mark; i++ {
-			w.joiner.toggle(uint32(w.events[i])>>1, w.events[i]&1 == 1)
+	for i := 0; i < len(events); {
+		mark := events[i] >> 32
+		for ; i < len(events) && events[i]>>32 == mark; i++ {
+			w.joiner.toggle(uint32(events[i])>>1, events[i]&1 == 1)
 		}
-		w.joined = w.joiner.join(w.joined[:0])
-		if cover := w.covers.Number(w.joined); cover != last {
+		if cover := w.joiner.number(); cover != last {
 			w.steps = append(w.steps, Step{uint32(mark), cover})
 			last = cover
 		}
@@ -181,39 +177,6 @@ func (w *rowBuilder) build(of []uint32) {
 	w.rows = append(w.rows, h)
 }
 
-// merge brings the events of the shares, each of which is sorted, into one order.
-func (w *rowBuilder) merge(of []uint32) {
-	w.events = w.events[:0]
-	if len(of) > maxMerged {
-		for _, n := range of {
-			w.events = append(w.events, w.shares[n].events...)
-		}
-		slices.Sort(w.events)
-		return
-	}
-	w.heads = w.heads[:0]
-	for _, n := range of {
-		if e := w.shares[n].events; len(e) > 0 {
-			w.heads = append(w.heads, e)
-		}
-	}
-	for len(w.heads) > 0 {
-		least := 0
-		for i := range w.heads {
-			if w.heads[i][0] < w.heads[least][0] {
-				least = i
-			}
-		}
-		w.events = append(w.events, w.heads[least][0])
-		if w.heads[least] = w.heads[least][1:]; len(w.heads[least]) == 0 {
-			w.heads = slices.Delete(w.heads, least, least+1)
-		}
-	}
-}
-
-// maxMerged is up to how many shares it pays to compare the next event of each.
-const maxMerged = 16
-
 // room is how many steps the row of these shares has at most, in whole blocks.
 func room(of []uint32, shares []Share) int {
 	n := 0
@@ -228,6 +191,7 @@ func (r *Rows) BuildAll(classes *lookup.Sequences, shares []Share, units *Maker)
 	for i := range shares {
 		shares[i].order()
 	}
+	order := alikeTogether(classes, shares)
 	workers := min(runtime.GOMAXPROCS(0), classes.Len()/1024+1)
 	weavers := make([]*rowBuilder, workers)
 	total := 0
@@ -241,26 +205,26 @@ func (r *Rows) BuildAll(classes *lookup.Sequences, shares []Share, units *Maker)
 	for k := range weavers {
 		first, last := k*classes.Len()/workers, (k+1)*classes.Len()/workers
 		events := 0
-		for c := first; c < last; c++ {
-			events += room(classes.Get(uint32(c)), shares)
+		for _, c := range order[first:last] {
+			events += room(classes.Get(c), shares)
 		}
-		w := &rowBuilder{shares: shares, covers: lookup.NewSequences(), steps: r.Steps[free : free : free+events],
+		w := &rowBuilder{shares: shares, merged: merger{shares: shares}, steps: r.Steps[free : free : free+events],
 			base: uint32(free), joiner: newJoiner(units.fork()), rows: make([]Holder, 0, last-first)}
 		free += events
 		weavers[k] = w
 		wait.Go(func() {
-			for c := first; c < last; c++ {
-				w.build(classes.Get(uint32(c)))
+			for _, c := range order[first:last] {
+				w.build(classes.Get(c))
 			}
 		})
 	}
 	wait.Wait()
 	all, known := lookup.NewSequences(), uint32(len(units.List))
-	out := make([]Holder, 0, classes.Len())
+	out, made := make([]Holder, classes.Len()), 0
 	for _, w := range weavers {
-		became := make([]uint32, w.covers.Len())
+		became := make([]uint32, w.joiner.covers.Len())
 		for n := range became {
-			cover := w.covers.Get(uint32(n))
+			cover := w.joiner.covers.Get(uint32(n))
 			for i, u := range cover {
 				if u >= known { // a unit of its own
 					one := w.joiner.List[u]
@@ -283,7 +247,8 @@ func (r *Rows) BuildAll(classes *lookup.Sequences, shares []Share, units *Maker)
 		for _, h := range w.rows {
 			h.Row += w.base
 			h.Extra += uint32(len(r.Extras))
-			out = append(out, h)
+			out[order[made]] = h
+			made++
 		}
 		r.Extras = append(r.Extras, w.extras...)
 	}

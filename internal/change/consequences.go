@@ -70,11 +70,13 @@ type Reasons struct {
 	Protected []estate.Principal  // who lose something though they are protected
 	Findings  []finding.Found     // errors, ways to more, and names of what there is not
 	Zone      bool                // local times are of another time zone
+	// Systems that come to decide about addresses in no inventory, and such as come to refuse them.
+	Decided, Refused []string
 }
 
 // Any says that there is a reason to ask.
 func (r Reasons) Any() bool {
-	return len(r.Hands)+len(r.Red)+len(r.Protected)+len(r.Findings) > 0 || r.Zone
+	return len(r.Hands)+len(r.Red)+len(r.Protected)+len(r.Findings)+len(r.Decided)+len(r.Refused) > 0 || r.Zone
 }
 
 // asked are the findings of which an edit that brings one is asked about, whatever their severity.
@@ -84,6 +86,7 @@ var asked = map[string]bool{"way-to-more": true, "unlisted-address": true, "unkn
 func (e *Effect) Reasons(c Consequences) (out Reasons) {
 	out.Hands, _ = e.Handed()
 	out.Zone = e.Rezoned()
+	out.Decided, out.Refused = e.Unlisted()
 	for _, t := range c.Turned {
 		if !t.Passes && !t.Fresh {
 			out.Red = append(out.Red, t)

@@ -63,6 +63,12 @@ func reasonsText(p *view.Page, r change.Reasons) (out []string) {
 	if r.Zone {
 		out = append(out, "moves every local time to another time zone")
 	}
+	if len(r.Decided) > 0 {
+		out = append(out, "opens addresses of "+view.And(r.Decided)+" that no inventory lists")
+	}
+	if len(r.Refused) > 0 {
+		out = append(out, "closes addresses of "+view.And(r.Refused)+" that no inventory lists")
+	}
 	return out
 }
 

@@ -5,48 +5,75 @@ import (
 	"fmt"
 
 	"hiddengate/internal/change"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/plainjson"
 )
 
 // cells tells an effect cell by cell as rows of JSON, of the lines that are told, as elements that begin with an
-// indent. row gives a row, which has a key "resource". Where an effect is about millions of cells, writing them is most
-// of the work: those of a line, a subject and an operation are alike but for the resource, unless apart says otherwise,
-// and are written once.
-func cells(e *change.Effect, indent string, told, apart func(*change.Line) bool,
-	row func(change.Row) any) elements {
-	return func(yield func(any) bool) error {
-		for i := range e.Lines {
-			l := &e.Lines[i]
-			if !told(l) {
-				continue
-			}
-			if apart(l) {
-				if !e.RowsOf(l, func(r change.Row) bool { return yield(row(r)) }) {
-					return nil
-				}
-				continue
-			}
-			if done, err := alikeCells(l, indent, yield, row); done || err != nil {
+// indent.
+type cells struct {
+	effect *change.Effect
+	indent string
+	told   func(*change.Line) bool
+	behind bool // rows say what is behind them
+	// row gives the row of a cell, which has a key "resource", with what is behind it.
+	row func(r change.Row, by []change.Cause) any
+}
+
+// each tells them. Where an effect is about millions of cells, writing them is most of the work: those of a line, a
+// subject and an operation that have the same behind them are alike but for the resource, and are written once.
+func (c cells) each(yield func(any) bool) error {
+	for i := range c.effect.Lines {
+		if l := &c.effect.Lines[i]; c.told(l) {
+			if done, err := c.line(l, yield); done || err != nil {
 				return err
 			}
 		}
-		return nil
 	}
+	return nil
 }
 
-// alikeCells tells the cells of a line that are alike but for the resource. done says that no more is asked for.
-func alikeCells(l *change.Line, indent string, yield func(any) bool, row func(change.Row) any) (done bool,
-	err error) {
+// line tells the cells of a line. done says that no more is asked for.
+func (c cells) line(l *change.Line, yield func(any) bool) (done bool, err error) {
+	var by *change.Behind
+	if c.behind {
+		by = c.effect.Behind(l)
+	}
+	type alike struct{ operation, behind int }
+	now := make([]*form, len(l.Operations))
 	for _, who := range l.Subjects {
-		forms := make([]*form, len(l.Operations))
-		for k, op := range l.Operations {
-			if forms[k], err = formOf(row(change.Row{Line: l, Subject: who, Operation: op}), indent); err != nil {
-				return false, err
+		forms := map[alike]*form{}
+		// take takes the forms for a resource of a pile.
+		take := func(p *differing.Pile, address string) error {
+			for k, op := range l.Operations {
+				r, which := change.Row{Line: l, Subject: who, Operation: op, Resource: address}, alike{operation: k}
+				var causes []change.Cause
+				if by != nil {
+					which.behind = by.Of(p, r)
+					causes = by.Causes(which.behind)
+				}
+				f := forms[which]
+				if f == nil || by != nil && !by.Alike() {
+					r.Resource = ""
+					if f, err = formOf(c.row(r, causes), c.indent); err != nil {
+						return err
+					}
+					forms[which] = f
+				}
+				now[k] = f
 			}
+			return nil
 		}
 		for p := range l.Piles.All() {
+			first := true
 			for address := range p.Addresses() {
-				for _, f := range forms {
+				if first || by != nil && !by.Alike() {
+					if err := take(p, address); err != nil {
+						return false, err
+					}
+					first = false
+				}
+				for _, f := range now {
 					if err := f.fill(address); err != nil {
 						return false, err
 					}

@@ -287,14 +287,19 @@ type turnedRow struct {
 
 // differencesOf gives what an effect tells, cell by cell, in the fixed shape.
 func differencesOf(e *change.Effect, turned []change.Turned) []jsonPart {
-	through := causesOf(e)
 	of := func(word string, row func(change.Row) differenceRow) jsonPart {
 		told := func(l *change.Line) bool { return l.Way.Word() == word }
-		apart := func(l *change.Line) bool { return len(through.of(l)) > 1 }
-		return jsonPart{word, cells(e, cellIndent, told, apart, func(r change.Row) any { return row(r) })}
+		all := cells{e, cellIndent, told, true, func(r change.Row, by []change.Cause) any {
+			one := row(r)
+			for _, cause := range by {
+				one.Through = append(one.Through, cause.String())
+			}
+			return one
+		}}
+		return jsonPart{word, elements(all.each)}
 	}
 	is := func(r change.Row) differenceRow {
-		return differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest, through.cell(r)}
+		return differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", r.Line.OnRequest, []string{}}
 	}
 	out := []jsonPart{of("gained", is),
 		of("lost", func(r change.Row) differenceRow {
@@ -558,8 +563,8 @@ func (a *app) betweenJSON(e *change.Effect) error {
 	known := map[*change.Line]through{}
 	// Of what only one has, that one's times are told.
 	of := func(list string, told func(change.Way) bool, first, second bool) jsonPart {
-		return jsonPart{list, cells(e, cellIndent, func(l *change.Line) bool { return told(l.Way) },
-			func(*change.Line) bool { return false }, func(r change.Row) any {
+		all := cells{e, cellIndent, func(l *change.Line) bool { return told(l.Way) }, false,
+			func(r change.Row, _ []change.Cause) any {
 				grants, ok := known[r.Line]
 				if !ok {
 					grants.first, grants.second = e.Grants(r.Line)
@@ -573,7 +578,8 @@ func (a *app) betweenJSON(e *change.Effect) error {
 					one.Second = r.Line.Is()
 				}
 				return one
-			})}
+			}}
+		return jsonPart{list, elements(all.each)}
 	}
 	loses := func(w change.Way) bool { return w == change.Loses }
 	gains := func(w change.Way) bool { return w == change.Gains }

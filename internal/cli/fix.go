@@ -163,9 +163,9 @@ func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix, turns []change.C
 
 // lostOrGained tells an effect cell by cell, each with what becomes of it.
 func lostOrGained(e *change.Effect, indent string) elements {
-	return cells(e, indent, func(*change.Line) bool { return true }, func(*change.Line) bool { return false },
-		func(r change.Row) any {
-			return map[string]string{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource,
-				"change": r.Line.Way.Word()}
-		})
+	all := cells{e, indent, func(*change.Line) bool { return true }, false, func(r change.Row, _ []change.Cause) any {
+		return map[string]string{"subject": r.Subject.String(), "operation": r.Operation, "resource": r.Resource,
+			"change": r.Line.Way.Word()}
+	}}
+	return all.each
 }

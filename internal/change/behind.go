@@ -20,7 +20,6 @@ type Behind struct {
 	subjects map[estate.Principal]int
 	places   map[int]int // of piles, by number
 	one      bool        // one entry is behind all cells, or none
-	listed   bool        // entries of resources differ: what is behind a cell hangs on its resource
 }
 
 type cellKey struct {
@@ -31,30 +30,23 @@ type cellKey struct {
 // Behind begins to tell what is behind the cells of one of the effect's lines.
 func (e *Effect) Behind(l *Line) *Behind {
 	b := &Behind{effect: e, line: l, known: map[cellKey]int{}, sorts: map[string]int{}, places: map[int]int{},
-		subjects: map[estate.Principal]int{}, listed: len(e.altered["resources"]) > 0}
+		subjects: map[estate.Principal]int{}}
 	all := e.Causes(l)
 	b.lists, b.one = [][]Cause{all}, len(all) < 2
 	return b
 }
 
-// Alike says that what is behind the cells of a subject and an operation is the same for all resources of a pile.
-func (b *Behind) Alike() bool { return b.one || !b.listed }
-
-// Of gives the number of what is behind a cell of the line, whose resource is in a pile; Causes lists it.
-func (b *Behind) Of(p *differing.Pile, r Row) int {
+// Of gives the number of what is behind the cells of a subject and an operation on a pile of the line; Causes lists it.
+func (b *Behind) Of(p *differing.Pile, who estate.Principal, operation string) int {
 	if b.one {
 		return 0
 	}
-	if b.listed {
-		b.lists = append(b.lists[:1], b.effect.CausesOf(r))
-		return 1
-	}
-	key := cellKey{b.subject(r.Subject), b.place(p), r.Operation}
+	key := cellKey{b.subject(who), b.place(p), operation}
 	n, ok := b.known[key]
 	if !ok {
 		n = len(b.lists)
 		b.known[key] = n
-		b.lists = append(b.lists, b.effect.CausesOf(r))
+		b.lists = append(b.lists, b.effect.CausesOf(Row{b.line, who, operation, p.First()}))
 	}
 	return n
 }

@@ -160,7 +160,6 @@ func (f *finder) through(c cells) {
 	}
 	for _, r := range c.resources {
 		f.add("systems", &r.System.Object)
-		f.resource(e.Tree, r)
 	}
 	part := f.partIn(e)
 	for _, gr := range part.grants {
@@ -236,18 +235,6 @@ func (e *Effect) partIn(of *estate.Estate) *havePart {
 	}
 	e.part[of] = out
 	return out
-}
-
-// resource adds what is said of a resource, or above it, and differs.
-func (f *finder) resource(tree *estate.Tree, r *estate.Resource) {
-	for ; r != nil; r = r.Parent {
-		if r.Index < 0 {
-			continue
-		}
-		if entry := tree.Entry(r.Index); entry != nil {
-			f.add("resources", &entry.Object)
-		}
-	}
 }
 
 // lists adds the groups and scopes that differ in what they come to for some cells.

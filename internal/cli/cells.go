@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"hiddengate/internal/change"
-	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/plainjson"
 )
 
@@ -16,7 +15,7 @@ type cells struct {
 	indent string
 	told   func(*change.Line) bool
 	behind bool // rows say what is behind them
-	// row gives the row of a cell, which has a key "resource", with what is behind it.
+	// row gives the row of a cell, which has a key "resource" that it leaves empty, with what is behind it.
 	row func(r change.Row, by []change.Cause) any
 }
 
@@ -43,36 +42,22 @@ func (c cells) line(l *change.Line, yield func(any) bool) (done bool, err error)
 	now := make([]*form, len(l.Operations))
 	for _, who := range l.Subjects {
 		forms := map[alike]*form{}
-		// take takes the forms for a resource of a pile.
-		take := func(p *differing.Pile, address string) error {
+		for p := range l.Piles.All() {
 			for k, op := range l.Operations {
-				r, which := change.Row{Line: l, Subject: who, Operation: op, Resource: address}, alike{operation: k}
-				var causes []change.Cause
+				which, causes := alike{operation: k}, []change.Cause(nil)
 				if by != nil {
-					which.behind = by.Of(p, r)
+					which.behind = by.Of(p, who, op)
 					causes = by.Causes(which.behind)
 				}
-				f := forms[which]
-				if f == nil || by != nil && !by.Alike() {
-					r.Resource = ""
-					if f, err = formOf(c.row(r, causes), c.indent); err != nil {
-						return err
-					}
-					forms[which] = f
-				}
-				now[k] = f
-			}
-			return nil
-		}
-		for p := range l.Piles.All() {
-			first := true
-			for address := range p.Addresses() {
-				if first || by != nil && !by.Alike() {
-					if err := take(p, address); err != nil {
+				if forms[which] == nil {
+					row := c.row(change.Row{Line: l, Subject: who, Operation: op}, causes)
+					if forms[which], err = formOf(row, c.indent); err != nil {
 						return false, err
 					}
-					first = false
 				}
+				now[k] = forms[which]
+			}
+			for address := range p.Addresses() {
 				for _, f := range now {
 					if err := f.fill(address); err != nil {
 						return false, err

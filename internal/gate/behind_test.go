@@ -28,7 +28,7 @@ func TestWhatIsBehindCellsIsToldAtOnce(t *testing.T) {
 								continue
 							}
 							r := change.Row{Line: l, Subject: who, Operation: op, Resource: at}
-							got := behind.Causes(behind.Of(p, r))
+							got := behind.Causes(behind.Of(p, who, op))
 							if told++; one {
 								require.Equal(t, effect.Causes(l), got)
 								continue

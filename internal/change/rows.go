@@ -18,27 +18,17 @@ type Row struct {
 // Rows tells the effect cell by cell.
 func (e *Effect) Rows(each func(Row)) {
 	for i := range e.Lines {
-		e.RowsOf(&e.Lines[i], func(r Row) bool {
-			each(r)
-			return true
-		})
-	}
-}
-
-// RowsOf tells one of the effect's lines cell by cell, until each gives false; then it gives false, too.
-func (e *Effect) RowsOf(l *Line, each func(Row) bool) bool {
-	for _, who := range l.Subjects {
-		for p := range l.Piles.All() {
-			for address := range p.Addresses() {
-				for _, op := range l.Operations {
-					if !each(Row{l, who, op, address}) {
-						return false
+		l := &e.Lines[i]
+		for _, who := range l.Subjects {
+			for p := range l.Piles.All() {
+				for address := range p.Addresses() {
+					for _, op := range l.Operations {
+						each(Row{l, who, op, address})
 					}
 				}
 			}
 		}
 	}
-	return true
 }
 
 // ByPlaceAndWhen brings lines of the same subjects together that are about the same places at the same times.

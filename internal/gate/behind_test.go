@@ -2,18 +2,27 @@ package gate_test
 
 import (
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/require"
 
 	"hiddengate/internal/change"
+	"hiddengate/internal/policyfile"
 )
 
 // What is behind a cell is told for cells that are alike at once, and is what it is for each alone, whatever differs
 // between two estates.
 func TestWhatIsBehindCellsIsToldAtOnce(t *testing.T) {
 	told, several := 0, 0
-	for seed := range uint64(scaled(40)) {
-		before, after := load(t, newDraw(seed+51e6).estate()), load(t, newDraw(seed+52e6).estate())
+	for seed := range uint64(scaled(120)) {
+		d := newDraw(seed + 51e6)
+		text := d.estate()
+		before := load(t, text)
+		after, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(crossed(d, text,
+			newDraw(seed+52e6).estate()))}})
+		if err != nil {
+			continue // the one names what the other does not have
+		}
 		effect, err := change.Of(t.Context(), before, after, change.How{})
 		require.NoError(t, err)
 		for i := range effect.Lines {

@@ -213,7 +213,6 @@ func (a *app) expandText(p *view.Page, e *change.Effect) {
 		p.Line("%s", p.Paint(view.Heading, nobodysAccess(e)))
 		return
 	}
-	through := causesOf(e)
 	var rows [][]view.Cell
 	add := func(l *change.Line, who estate.Principal, operation, resource, when string, by []string) {
 		kind := l.Way.Word()
@@ -221,15 +220,22 @@ func (a *app) expandText(p *view.Page, e *change.Effect) {
 			{Text: onRequest(l) + operation}, {Text: resource}, {Text: when, Style: view.Faint},
 			{Text: strings.Join(by, ", "), Style: view.Faint}})
 	}
-	e.Rows(func(r change.Row) {
-		add(r.Line, r.Subject, r.Operation, r.Resource, whenOf(r.Line), through.cell(r))
-	})
+	for i := range e.Lines {
+		l := &e.Lines[i]
+		behind, when := e.Behind(l), whenOf(l)
+		for _, who := range l.Subjects {
+			for pile := range l.Piles.All() {
+				for address := range pile.Addresses() {
+					for _, op := range l.Operations {
+						add(l, who, op, address, when, texts(behind.Causes(behind.Of(pile, who, op))))
+					}
+				}
+			}
+		}
+	}
 	for i := range e.Coming {
 		l := &e.Coming[i]
-		var by []string
-		for _, c := range e.Causes(l) {
-			by = append(by, c.String())
-		}
+		by := texts(e.Causes(l))
 		for _, who := range l.Subjects {
 			for _, op := range l.Operations {
 				add(l, who, op, e.Where(l), whenOf(l), by)
@@ -291,9 +297,7 @@ func differencesOf(e *change.Effect, turned []change.Turned) []jsonPart {
 		told := func(l *change.Line) bool { return l.Way.Word() == word }
 		all := cells{e, cellIndent, told, true, func(r change.Row, by []change.Cause) any {
 			one := row(r)
-			for _, cause := range by {
-				one.Through = append(one.Through, cause.String())
-			}
+			one.Through = append(one.Through, texts(by)...)
 			return one
 		}}
 		return jsonPart{word, elements(all.each)}
@@ -338,37 +342,6 @@ func differencesOf(e *change.Effect, turned []change.Turned) []jsonPart {
 	return append(out, jsonPart{"tests", tests}, jsonPart{"guarantees", guarantees})
 }
 
-// causes are what is behind the lines of an effect, each worked out once.
-type causes struct {
-	effect *change.Effect
-	known  map[*change.Line][]change.Cause
-}
-
-func causesOf(e *change.Effect) causes { return causes{e, map[*change.Line][]change.Cause{}} }
-
-func (c causes) of(l *change.Line) []change.Cause {
-	all, known := c.known[l]
-	if !known {
-		all = c.effect.Causes(l)
-		c.known[l] = all
-	}
-	return all
-}
-
-// cell names what is behind one cell of a line: where more than one entry is behind the line, it need not be all of
-// them.
-func (c causes) cell(r change.Row) []string {
-	all := c.of(r.Line)
-	if len(all) > 1 {
-		all = c.effect.CausesOf(r)
-	}
-	out := []string{}
-	for _, one := range all {
-		out = append(out, one.String())
-	}
-	return out
-}
-
 // comingRow is a change of access to what may come.
 type comingRow struct {
 	Way        string   `json:"way"`
@@ -386,10 +359,7 @@ func comingRows(e *change.Effect) []comingRow {
 	for i := range e.Coming {
 		l := &e.Coming[i]
 		one := comingRow{Way: l.Way.Word(), Operations: l.Operations, Places: e.Places(l), OnRequest: l.OnRequest,
-			Through: []string{}}
-		for _, c := range e.Causes(l) {
-			one.Through = append(one.Through, c.String())
-		}
+			Through: append([]string{}, texts(e.Causes(l))...)}
 		for _, who := range l.Subjects {
 			one.Subjects = append(one.Subjects, who.String())
 		}
@@ -429,10 +399,7 @@ func (a *app) compareMarkdown(e *change.Effect, now clock.Instant) error {
 		}
 		for i := range lines {
 			l := &lines[i]
-			var through []string
-			for _, c := range e.Causes(l) {
-				through = append(through, c.String())
-			}
+			through := texts(e.Causes(l))
 			what := onRequest(l) + p.Operations(e.What(l))
 			fmt.Fprintf(p, "| %s | %s | %s | %s | %s | %s |\n", cell(e.Who(l)), ways[l.Way].one, cell(what), cell(e.Where(l)),
 				cell(whenOf(l)), cell(strings.Join(through, ", ")))

@@ -37,14 +37,6 @@ type beyondRow struct {
 	When      string `json:"when,omitempty"` // when the copy may
 }
 
-// copyDiffers is how a copy and its original differ.
-type copyDiffers struct {
-	Original string      `json:"original"`
-	Copy     string      `json:"copy"`
-	More     []beyondRow `json:"more"`
-	Less     []beyondRow `json:"less"`
-}
-
 // beyondOriginal compares the access of who was made like another with the other's.
 func (a *app) beyondOriginal(original, made estate.Principal) func(*estate.Estate, *gate.Gate) (*beyond, error) {
 	return func(after *estate.Estate, base *gate.Gate) (*beyond, error) {
@@ -57,8 +49,8 @@ func (a *app) beyondOriginal(original, made estate.Principal) func(*estate.Estat
 			return nil, err
 		}
 		value := func() any {
-			return copyDiffers{original.String(), made.String(), beyondRows(effect, change.Way.More),
-				beyondRows(effect, hasLess)}
+			return []jsonPart{{"original", original.String()}, {"copy", made.String()},
+				{"more", beyondRows(effect, change.Way.More)}, {"less", beyondRows(effect, hasLess)}}
 		}
 		return &beyond{value: value, write: func(p *view.Page) {
 			told := beyondPart(p, effect, fmt.Sprintf("Beyond %s, %s gets", original, made), change.Way.More)
@@ -72,27 +64,20 @@ func (a *app) beyondOriginal(original, made estate.Principal) func(*estate.Estat
 
 func hasLess(w change.Way) bool { return w == change.Loses || w == change.Narrows }
 
-// beyondRows lists what is so of some ways.
-func beyondRows(effect *change.Effect, is func(change.Way) bool) []beyondRow {
-	rows := []beyondRow{}
-	var line *change.Line
-	var was, when string // of its cells
-	effect.Rows(func(r change.Row) {
-		if !is(r.Line.Way) {
-			return
-		}
-		if r.Line != line {
-			line, was, when = r.Line, "", ""
-			if line.Way != change.Gains {
-				was = line.Was()
+// beyondRows tells what is so of some ways.
+func beyondRows(effect *change.Effect, is func(change.Way) bool) elements {
+	all := cells{effect, "      ", func(l *change.Line) bool { return is(l.Way) }, false,
+		func(r change.Row, _ []change.Cause) any {
+			one := beyondRow{Operation: r.Operation}
+			if r.Line.Way != change.Gains {
+				one.Was = r.Line.Was()
 			}
-			if line.Way != change.Loses {
-				when = line.Is()
+			if r.Line.Way != change.Loses {
+				one.When = r.Line.Is()
 			}
-		}
-		rows = append(rows, beyondRow{r.Operation, r.Resource, was, when})
-	})
-	return rows
+			return one
+		}}
+	return all.each
 }
 
 // beyondPart writes the lines of some ways, and says whether there are any.

@@ -44,11 +44,7 @@ func TestCellsAreWrittenAsOneByOne(t *testing.T) {
 	e, err := change.Of(t.Context(), before.Estate(), after.Estate(), change.How{Since: clock.Of(at())})
 	require.NoError(t, err)
 	row := func(r change.Row, by []change.Cause) any {
-		one := differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", false, []string{}}
-		for _, c := range by {
-			one.Through = append(one.Through, c.String())
-		}
-		return one
+		return differenceRow{r.Subject.String(), r.Operation, r.Resource, r.Line.Is(), "", false, texts(by)}
 	}
 	written := func(rows elements) string {
 		var out bytes.Buffer

@@ -15,10 +15,8 @@ func (a *app) json(v any) error {
 	if err != nil {
 		return err
 	}
-	if _, err := a.Out.Write(append(text, '\n')); err != nil {
-		return outside{err}
-	}
-	return nil
+	_, err = a.Out.Write(append(text, '\n'))
+	return asOutside(err)
 }
 
 // jsonPart is a member of a JSON object.

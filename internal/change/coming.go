@@ -144,9 +144,11 @@ func (e *Effect) comingPlaces(l *Line) []string {
 			delete(left, k)
 		}
 	}
-	for p := range l.Piles.All() {
-		if left[p.Number()] {
-			out = append(out, "what is added like "+Described(p))
+	if len(left) > 0 {
+		for _, p := range l.pair.Coming() {
+			if left[p.Number()] {
+				out = append(out, "what is added like "+Described(p))
+			}
 		}
 	}
 	return out

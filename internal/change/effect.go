@@ -172,7 +172,7 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 			break
 		}
 		may := &differing.Coming{Apart: how.apart, Within: within, TreesWithin: within != nil, Most: most,
-			Inherit: most * Few / max(Few, len(after.People))}
+			For: others, Near: where != nil, Inherit: most * Few / max(Few, len(after.People))}
 		if within != nil && before.Tree != after.Tree {
 			for k := range may.Apart { // by the places in which the trees differ, too
 				may.Apart[k] = slices.Concat(may.Apart[k], within[k])

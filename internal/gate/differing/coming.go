@@ -17,8 +17,9 @@ const describedFacts = 1 << 31
 // addComing adds a pile for each specimen for what may come.
 func (p *Pair) addComing(coming []newplace.Specimen, byTags [2][]uint32) {
 	facts := map[string]uint32{}
-	p.tested = map[estate.Principal]bool{}
+	p.tested, p.made = map[estate.Principal]bool{}, map[*newplace.Specimen]int{}
 	for i := range coming {
+		p.made[&coming[i]] = i
 		if o := coming[i].Owner; o != nil {
 			p.tested[*o] = true
 		}

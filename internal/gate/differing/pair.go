@@ -52,11 +52,12 @@ type Pair struct {
 	speaking   []told                      // likewise of units
 	sort       []uint32                    // of each pile, its sort; noSort: none
 	sorts      int
-	manners    map[manner]uint32         // by number
-	bare       map[bareSpot][]changeList // by sort
-	runs       map[bareStretch][]run     // of the stretches that have been gone through
-	remembered int                       // of those, the runs and the stretches
-	tested     map[estate.Principal]bool // the owners by which what may come is told apart
+	manners    map[manner]uint32          // by number
+	bare       map[bareSpot][]changeList  // by sort
+	runs       map[bareStretch][]run      // of the stretches that have been gone through
+	remembered int                        // of those, the runs and the stretches
+	tested     map[estate.Principal]bool  // the owners by which what may come is told apart
+	made       map[*newplace.Specimen]int // of what may come, as which it was made up
 	// Entries are those of both that count for whoever is looked at, and Lends says that some of them, as far as they
 	// are looked at, are on request.
 	Entries *[2]*gate.Entries
@@ -132,6 +133,10 @@ type Estates struct {
 type Coming struct {
 	// Apart are lists by which it is told apart, beside those of grants and blocks.
 	Apart [2][]estate.Resources
+	// For are those whose grants and blocks tell it apart; nil: everybody's do. They are among those who are looked at.
+	For map[estate.Principal]bool
+	// Near leaves out the grants and blocks that can cover nothing of what must be covered.
+	Near bool
 	// Within are lists of which one must cover it on either side, unless it inherits and the listed resources are others
 	// and not within that; nil: all is looked at.
 	Within *[2][]estate.Resources
@@ -201,7 +206,8 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 	if c := s.Coming; c != nil {
 		var lists [2][]estate.Resources
 		for k := range lists {
-			lists[k] = append(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), c.Apart[k]...)
+			entries := s.tellingComing(k)
+			lists[k] = append(gate.ListsOf(entries.Grants, entries.Blocks), c.Apart[k]...)
 		}
 		coming, p.Whole, p.rest = newplace.Specimens(newplace.Basis{Estates: s.both(), Lists: lists, Within: c.Within,
 			Facts: &o.Facts, Most: c.Most, TreesWithin: c.TreesWithin, Inherit: c.Inherit, Unsettled: p.unsettled()})
@@ -211,6 +217,19 @@ func compilePair(s sides, o gate.Options) (*Pair, error) {
 	}
 	p.buildPiles(coming, s.beside)
 	return p, nil
+}
+
+// tellingComing gives the grants and blocks of an estate that tell apart what may come. They are the same whether there
+// is a gate at hand or not, since which ways are told, where there are too many, hangs on them.
+func (s *sides) tellingComing(k int) *gate.Entries {
+	c, e, entries := s.Coming, s.both()[k], s.Entries[k]
+	if c.For != nil && (s.Only == nil || len(c.For) < len(s.Only)) {
+		entries = gate.EntriesFor(e, s.Rosters[k], c.For)
+	}
+	if c.Near && s.After.TermsAs(s.Before) {
+		entries = entries.On(placemap.NewNear(e, slices.Concat(c.Within[Old], c.Within[New])).Meets)
+	}
+	return entries
 }
 
 // begin looks at what is compiled.
@@ -613,13 +632,15 @@ func (p *Pair) Idle() (idle []*newplace.Specimen, named bool) {
 	return p.idle, p.named
 }
 
-// Coming lists the piles that stand for what may come and are looked at.
+// Coming lists the piles that stand for what may come and are looked at, in the order in which it was made up, which is
+// the same whether there is a gate at hand or not.
 func (p *Pair) Coming() (out []*Pile) {
 	for _, pile := range p.piles {
 		if pile.may != nil {
 			out = append(out, pile)
 		}
 	}
+	slices.SortFunc(out, func(a, b *Pile) int { return p.made[a.may] - p.made[b.may] })
 	return out
 }
 

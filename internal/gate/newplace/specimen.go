@@ -111,6 +111,10 @@ func Specimens(b Basis) (out []Specimen, whole bool, rest func() (more []Specime
 			s.conditions(block.When)
 		}
 	}
+	for key, values := range s.resource { // in an order that is the same each time
+		slices.Sort(values)
+		s.resource[key] = slices.Compact(values)
+	}
 	s.index()
 	if b.Within == nil {
 		s.makeUp(part{}, s.most*workEach)

@@ -67,39 +67,28 @@ func beside(e *Effect, req gate.Request) Beside {
 		Resources: resources + len(beyond), Coming: len(e.Coming) > 0}
 }
 
-// proposal is a fix that has not been tried.
-type proposal struct {
-	kind     string
-	commands []string
-	edited   *estate.Estate
-	shared   bool // it is of what several get
-	last     bool // it takes a limit from everybody, and so comes last
-}
-
-// mostTried bounds how many edits are tried, and up to fewForFixes people all findings are looked for that each of them
-// makes come and go.
-const (
-	mostTried   = 24
-	fewForFixes = 200
-)
+// fewForFixes is up to how many people all findings are looked for that each edit makes come and go.
+const fewForFixes = 200
 
 // Fixes proposes edits that would allow a request that is not allowed, or stop one that is. Each was made on a copy of
 // the estate and the request decided again; those that do not do it are left out. They come with the least side effect
 // first: on what is there, and where that is as much, on what may come. Of the first so many the effect is kept, and
-// told what they do to what may come; of all, if that is asked for. quote writes a word for a shell.
+// told what they do to what may come; of all, if that is asked for. quote writes a word for a shell. Where many edits
+// might do it, those that seem broadest are left untried, and counted.
 func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instant, keep int, all bool,
-	quote func(string) string) ([]Fix, error) {
+	quote func(string) string) (fixes []Fix, untried int, err error) {
 	outcome, err := g.Decide(req)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	f := fixer{estate: g.Estate(), gate: g, req: req, quote: quote, since: now, want: gate.Allow, keep: keep}
+	f := fixer{estate: g.Estate(), gate: g, req: req, quote: quote, since: now, want: gate.Allow, keep: keep,
+		proposed: map[string]bool{}, broad: &breadths{estate: g.Estate(), gate: g}}
 	place, err := estate.ParseAddress(req.Resource)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	if f.resource, err = g.Place(place); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	if outcome == gate.Allow {
 		f.want = gate.Deny
@@ -108,13 +97,14 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 		err = f.allow()
 	}
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	f.found = f.found[:min(len(f.found), mostTried)]
-	all = all || keep >= len(f.found)
-	out, err := f.tried(ctx, f.found, !all)
+	possible := narrowest(f.found)
+	untried = len(f.found) - len(possible)
+	all = all || keep >= len(possible)
+	out, err := f.tried(ctx, possible, !all)
 	if err != nil || all {
-		return out, err
+		return out, untried, err
 	}
 	told := min(keep, len(out))
 	for told > 0 && told < len(out) && out[told].Weight == out[keep-1].Weight && out[told].of.last == out[keep-1].of.last {
@@ -126,16 +116,16 @@ func Fixes(ctx context.Context, g *gate.Gate, req gate.Request, now clock.Instan
 	}
 	first, err := f.tried(ctx, closer, false)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	return append(first, out[told:]...), nil
+	return append(first, out[told:]...), untried, nil
 }
 
 // tried makes some edits on copies, and gives those that do what is wanted, in order; listed leaves out what may come.
 func (f *fixer) tried(ctx context.Context, edits []proposal, listed bool) (out []Fix, err error) {
 	for i := range edits {
 		p := &edits[i]
-		effect, err := Of(ctx, f.estate, p.edited, How{Since: f.since, Gate: f.gate, Few: fewForFixes, Listed: listed})
+		effect, err := Of(ctx, f.estate, f.edited(p), How{Since: f.since, Gate: f.gate, Few: fewForFixes, Listed: listed})
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
@@ -218,24 +208,21 @@ type fixer struct {
 	quote    func(string) string
 	keep     int // of so many the effect is kept
 	found    []proposal
+	proposed map[string]bool // by their commands
+	broad    *breadths
 }
 
-func (f *fixer) propose(kind string, edited *estate.Estate, commands ...string) {
-	f.add(proposal{kind: kind, commands: commands, edited: edited})
-}
-
-// proposeShared proposes an edit of what several get.
-func (f *fixer) proposeShared(kind string, edited *estate.Estate, commands ...string) {
-	f.add(proposal{kind: kind, commands: commands, edited: edited, shared: true})
-}
-
-// proposeLast proposes an edit that takes a limit from everybody.
-func (f *fixer) proposeLast(kind string, edited *estate.Estate, commands ...string) {
-	f.add(proposal{kind: kind, commands: commands, edited: edited, shared: true, last: true})
+// edited gives the estate in which a proposal is made.
+func (f *fixer) edited(p *proposal) *estate.Estate {
+	if p.made != nil {
+		return p.made
+	}
+	return f.estate.With(p.edits...)
 }
 
 func (f *fixer) add(one proposal) {
-	if !slices.ContainsFunc(f.found, func(p proposal) bool { return slices.Equal(p.commands, one.commands) }) {
+	if key := strings.Join(one.commands, "\n"); !f.proposed[key] {
+		f.proposed[key] = true
 		f.found = append(f.found, one)
 	}
 }
@@ -279,12 +266,16 @@ func (f *fixer) allow() error {
 			for _, ref := range gr.Roles {
 				r := *f.estate.Roles[ref.ID]
 				r.Allow = append(slices.Clone(r.Allow), estate.OperationTerm{Kind: estate.ByName, Name: f.req.Operation})
-				f.proposeShared("role", f.with("roles", &r), f.command("set", "role", r.ID, "--allow", "+"+f.req.Operation))
+				f.add(proposal{kind: "role", edits: []estate.Edit{estate.Put("roles", &r)}, shared: true,
+					breadth:  func() int { return f.broad.operation(r.ID) },
+					commands: []string{f.command("set", "role", r.ID, "--allow", "+"+f.req.Operation)}})
 			}
 		case "condition":
 			one := *gr
 			one.When = nil
-			f.proposeLast("condition", f.with("grants", &one), f.command("set", "grant", gr.ID, "--when", ""))
+			f.add(proposal{kind: "condition", edits: []estate.Edit{estate.Put("grants", &one)}, shared: true, last: true,
+				breadth:  func() int { return f.gate.CountMembers(gr.To) * f.broad.grant(gr) },
+				commands: []string{f.command("set", "grant", gr.ID, "--when", "")}})
 		}
 	}
 	f.give()
@@ -318,7 +309,7 @@ func (f *fixer) unblock() error {
 			commands, edits = append(commands, w.edit(&one)), append(edits, estate.Put("blocks", &one))
 		}
 		if !slices.Contains(commands, "") {
-			f.proposeShared(w.kind, f.estate.With(edits...), commands...)
+			f.add(proposal{kind: w.kind, edits: edits, shared: true, commands: commands})
 		}
 	}
 	if slices.ContainsFunc(blocks, func(b *estate.Block) bool { return b.Protected }) {
@@ -330,7 +321,7 @@ func (f *fixer) unblock() error {
 		commands = append(commands, f.command("remove", "block", b.ID))
 		edits = append(edits, estate.Drop("blocks", b.ID))
 	}
-	f.proposeLast("block", f.estate.With(edits...), commands...)
+	f.add(proposal{kind: "block", edits: edits, shared: true, last: true, commands: commands})
 	return nil
 }
 
@@ -371,12 +362,16 @@ func (f *fixer) join(gr *estate.Grant) {
 		groups++
 		group := *f.estate.Groups[t.ID]
 		group.Members = append(slices.Clone(group.Members), estate.SubjectTerm{Principal: f.req.Subject})
-		f.propose("membership", f.with("groups", &group), f.command("set", "group", t.ID, "--members", "+"+f.who()))
+		f.add(proposal{kind: "membership", edits: []estate.Edit{estate.Put("groups", &group)},
+			breadth:  func() int { return f.broad.group(group.ID) },
+			commands: []string{f.command("set", "group", t.ID, "--members", "+"+f.who())}})
 	}
 	if groups == 0 {
 		one := *gr
 		one.To = append(slices.Clone(gr.To), estate.SubjectTerm{Principal: f.req.Subject})
-		f.propose("grant", f.with("grants", &one), f.command("set", "grant", gr.ID, "--to", "+"+f.who()))
+		f.add(proposal{kind: "grant", edits: []estate.Edit{estate.Put("grants", &one)},
+			breadth:  func() int { return f.broad.grant(gr) },
+			commands: []string{f.command("set", "grant", gr.ID, "--to", "+"+f.who())}})
 	}
 }
 
@@ -384,14 +379,18 @@ func (f *fixer) join(gr *estate.Grant) {
 func (f *fixer) widen(gr *estate.Grant) {
 	one := *gr
 	one.On = append(slices.Clone(gr.On), f.here())
-	f.proposeShared("scope", f.with("grants", &one), f.command("set", "grant", gr.ID, "--on", "+"+f.req.Resource))
+	f.add(proposal{kind: "scope", edits: []estate.Edit{estate.Put("grants", &one)}, shared: true,
+		breadth:  func() int { return f.broad.place(gr) },
+		commands: []string{f.command("set", "grant", gr.ID, "--on", "+"+f.req.Resource)}})
 	for _, t := range gr.On {
 		if t.Scope == "" || t.Not {
 			continue
 		}
 		s := *f.estate.Scopes[t.Scope]
 		s.Resources = append(slices.Clone(s.Resources), f.here())
-		f.proposeShared("scope", f.with("scopes", &s), f.command("set", "scope", t.Scope, "--resources", "+"+f.req.Resource))
+		f.add(proposal{kind: "scope", edits: []estate.Edit{estate.Put("scopes", &s)}, shared: true,
+			breadth:  func() int { return f.broad.scope(s.ID) },
+			commands: []string{f.command("set", "scope", t.Scope, "--resources", "+"+f.req.Resource)}})
 	}
 }
 
@@ -412,7 +411,7 @@ func (f *fixer) give() {
 	}
 	if best != "" {
 		gr, command := grant(best)
-		f.propose("grant", f.with("grants", gr), command)
+		f.add(proposal{kind: "grant", edits: []estate.Edit{estate.Put("grants", gr)}, commands: []string{command}})
 	}
 	names := append([]string{f.req.Operation}, f.estate.Operations[f.req.Operation].Needs...)
 	if size == len(names) {
@@ -423,8 +422,8 @@ func (f *fixer) give() {
 		role.Allow = append(role.Allow, estate.OperationTerm{Kind: estate.ByName, Name: name})
 	}
 	gr, command := grant(role.ID)
-	f.propose("new role", f.estate.With(estate.Put("roles", role), estate.Put("grants", gr)),
-		f.command("add", "role", role.ID, "--allow", strings.Join(names, ",")), command)
+	f.add(proposal{kind: "new role", edits: []estate.Edit{estate.Put("roles", role), estate.Put("grants", gr)},
+		commands: []string{f.command("add", "role", role.ID, "--allow", strings.Join(names, ",")), command}})
 }
 
 // fresh makes up an id that is free.
@@ -478,18 +477,19 @@ func (f *fixer) stop() error {
 			}
 		}
 		if len(commands) > 0 {
-			f.propose(w.kind, on.estate, commands...)
+			f.add(proposal{kind: w.kind, made: on.estate, commands: commands})
 		}
 	}
 	id := f.fresh("blocks")
-	with := f.with("blocks", &estate.Block{
+	block := &estate.Block{
 		Object: estate.Object{ID: id},
 		To:     estate.Subjects{{Principal: f.req.Subject}},
 		Deny:   estate.Operations{{Kind: estate.ByName, Name: f.req.Operation}},
 		On:     estate.Resources{f.here()},
-	})
-	f.propose("block", with, f.command("add", "block", id, "--to", f.who(), "--deny", f.req.Operation, "--on",
-		f.req.Resource))
+	}
+	f.add(proposal{kind: "block", edits: []estate.Edit{estate.Put("blocks", block)},
+		commands: []string{f.command("add", "block", id, "--to", f.who(), "--deny", f.req.Operation, "--on",
+			f.req.Resource)}})
 	return nil
 }
 

@@ -1,6 +1,7 @@
 package change_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -75,8 +76,9 @@ func TestEditsThatAllowOrStopARequest(t *testing.T) {
 	} {
 		ctx := g.NewContext()
 		ctx.Time(at)
-		fixes, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: c.who}, Operation: "table.drop",
-			Resource: c.where, Context: ctx}, at, 100, false, func(word string) string {
+		fixes, _, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: c.who},
+			Operation: "table.drop",
+			Resource:  c.where, Context: ctx}, at, 100, false, func(word string) string {
 			if word == "" || strings.Contains(word, " ") {
 				return `"` + word + `"`
 			}
@@ -107,8 +109,8 @@ grants:
 	c := g.NewContext()
 	c.Time(at)
 	for _, told := range []int{1, 2, 100} {
-		fixes, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: "ana"}, Operation: "table.view",
-			Resource: "db:a", Context: c}, at, told, false, func(s string) string { return s })
+		fixes, _, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: "ana"},
+			Operation: "table.view", Resource: "db:a", Context: c}, at, told, false, func(s string) string { return s })
 		require.NoError(t, err)
 		var groups []string
 		for _, f := range fixes {
@@ -120,6 +122,47 @@ grants:
 		require.NotNil(t, fixes[0].Effect)
 		require.Equal(t, told > 1, fixes[1].Effect != nil)
 	}
+}
+
+// Where many edits might do it, the broadest of them are left untried, and the narrowest is found, wherever it stands.
+func TestTheBroadestOfManyEditsAreLeftOut(t *testing.T) {
+	var groups, grants strings.Builder
+	for n := range 40 {
+		id, on := fmt.Sprintf("g%02d", n), "db"
+		if n == 33 {
+			on = "db:a"
+		}
+		fmt.Fprintf(&groups, "  %s: {members: [bo]}\n", id)
+		fmt.Fprintf(&grants, "  %s: {to: group:%s, role: look, on: \"%s\"}\n", id, id, on)
+	}
+	g, at := gateOf(t, `hidden-gate: 1
+systems: {db: {kind: database, resources: {a: {}, b: {}, c: {}}}}
+people: {ana: {}, bo: {}}
+roles: {look: {allow: [table.view]}}
+scopes: {elsewhere: ["db:b"]}
+groups:
+`+groups.String()+`  outer: {members: [group:g33]}
+grants:
+`+grants.String()+`  outer: {to: group:outer, role: look, on: "db:b"}
+  narrow: {to: [ana, bo], role: look, on: scope:elsewhere}
+`, "2027-11-01T12:00Z")
+	c := g.NewContext()
+	c.Time(at)
+	fixes, untried, err := change.Fixes(t.Context(), g, gate.Request{Subject: estate.Principal{ID: "ana"},
+		Operation: "table.view", Resource: "db:a", Context: c}, at, 6, false, func(s string) string { return s })
+	require.NoError(t, err)
+	var told []string
+	for _, f := range fixes {
+		told = append(told, fmt.Sprint(f.Commands[0], " ", f.Weight))
+	}
+	require.Equal(t, []string{
+		"hgate set group g33 --members +ana 1", // by which ana comes into the outer one, too, and has db:b already
+		"hgate add grant ana-table-view --to ana --role look --on db:a 1",
+	}, told[:2])
+	require.Contains(t, told, "hgate set scope elsewhere --resources +db:a 2")
+	require.Contains(t, told, "hgate set grant narrow --on +db:a 2")
+	require.Len(t, fixes, 12)
+	require.Equal(t, 40+1+2-12, untried)
 }
 
 // What is proposed is what a file can say: ids begin with a letter or digit, and no list has `not` entries alone.
@@ -138,7 +181,7 @@ blocks: {b: {to: service:bot, deny: only view, on: 'db:x'}}
 		c := g.NewContext()
 		c.Time(at)
 		req := gate.Request{Subject: who, Operation: "server.view", Resource: "db", Context: c}
-		fixes, err := change.Fixes(t.Context(), g, req, at, 100, false,
+		fixes, _, err := change.Fixes(t.Context(), g, req, at, 100, false,
 			func(s string) string { return s })
 		require.NoError(t, err)
 		for _, f := range fixes {

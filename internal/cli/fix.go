@@ -24,7 +24,7 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 	}
 	now := clock.Of(a.now())
 	done := a.progress("trying edits")
-	fixes, err := change.Fixes(a.ctx, g, req, now, mostFixes, a.format == "json", quoted)
+	fixes, untried, err := change.Fixes(a.ctx, g, req, now, mostFixes, a.format == "json", quoted)
 	var turns []change.Consequences // of those that are told
 	for i := 0; err == nil && i < min(len(fixes), mostFixes); i++ {
 		var one change.Consequences
@@ -36,9 +36,9 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 		return err
 	}
 	if a.format == "json" {
-		err = a.fixJSON(outcome, fixes, turns)
+		err = a.fixJSON(fixed{outcome, fixes, untried, turns})
 	} else {
-		a.fixText(fixed{outcome, fixes, turns}, req, said)
+		a.fixText(fixed{outcome, fixes, untried, turns}, req, said)
 	}
 	if err == nil && outcome != gate.Allow {
 		err = answered(exitNo)
@@ -50,6 +50,7 @@ func (a *app) fix(g *gate.Gate, req gate.Request, said string, lent bool) error 
 type fixed struct {
 	outcome gate.Outcome
 	fixes   []change.Fix
+	untried int
 	turns   []change.Consequences
 }
 
@@ -80,6 +81,9 @@ func (a *app) fixText(f fixed, req gate.Request, said string) {
 	}
 	if more := len(fixes) - mostFixes; more > 0 {
 		p.Line("\n  and %d more: --format json lists them", more)
+	}
+	if f.untried > 0 {
+		p.Line("\n  %s that seem broader were not tried", count(f.untried, "edit"))
 	}
 }
 
@@ -140,7 +144,8 @@ func besideOf(f change.Fix) string {
 	return text
 }
 
-func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix, turns []change.Consequences) error {
+func (a *app) fixJSON(of fixed) error {
+	fixes, turns := of.fixes, of.turns
 	told := func(yield func(any) bool) error {
 		for i, f := range fixes {
 			one := []jsonPart{{"kind", f.Kind}, {"commands", f.Commands}, {"beside", f.Beside}}
@@ -158,7 +163,11 @@ func (a *app) fixJSON(outcome gate.Outcome, fixes []change.Fix, turns []change.C
 		}
 		return nil
 	}
-	return a.jsonObject(jsonPart{"decision", outcome.String()}, jsonPart{"fixes", elements(told)})
+	parts := []jsonPart{{"decision", of.outcome.String()}, {"fixes", elements(told)}}
+	if of.untried > 0 {
+		parts = append(parts, jsonPart{"untried", of.untried})
+	}
+	return a.jsonObject(parts...)
 }
 
 // lostOrGained tells an effect cell by cell, each with what becomes of it.

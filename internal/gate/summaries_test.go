@@ -163,7 +163,7 @@ func TestProposedEditsTurnTheRequest(t *testing.T) {
 			if was == gate.Allow {
 				want = gate.Deny
 			}
-			fixes, err := change.Fixes(t.Context(), g, req, now, 100, false, strconv.Quote)
+			fixes, _, err := change.Fixes(t.Context(), g, req, now, 100, false, strconv.Quote)
 			require.NoError(t, err)
 			for _, f := range fixes {
 				about := fmt.Sprintf("seed %d: %v for %s %s %s", seed, f.Commands, req.Subject, req.Operation, req.Resource)

@@ -90,7 +90,7 @@ func TestWhatLooksAtAllEndsWithItsContext(t *testing.T) {
 			return err
 		},
 		"fix": func(ctx context.Context) error {
-			_, err := change.Fixes(ctx, g, gate.Request{Subject: estate.Principal{ID: "marek.dvorin"},
+			_, _, err := change.Fixes(ctx, g, gate.Request{Subject: estate.Principal{ID: "marek.dvorin"},
 				Operation: "control.override", Resource: "north-dish", Context: g.NewContext()}, now, 6, false, strconv.Quote)
 			return err
 		},

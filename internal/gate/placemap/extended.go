@@ -38,7 +38,7 @@ func (p *Map) Extended(lists []estate.Resources, marks []estate.Address) *Map {
 // For gives the map of other lists, as New does, for an estate with the same systems, kinds and scopes. What is known
 // of each listed resource is taken over: only lists that are not known are looked for in the inventories.
 func (p *Map) For(e *estate.Estate, lists []estate.Resources, marks []estate.Address) (x *Map, which []int) {
-	x, which = TakeApart(e, lists, marks)
+	x, which = takeApart(e, lists, marks, p.keyOf)
 	x.Spots = make([]Spot, len(p.Spots))
 	x.locate(func(row int, mark uint32) { x.Spots[row].Mark = mark })
 	x.inherit(p.Traits.Classes)
@@ -54,17 +54,26 @@ func (t *Traits) takeOver(x, known *Map) {
 		to[i] = -1
 	}
 	before := map[string]int{}
-	for i, l := range known.Complex {
-		before[ResourcesKey(l)] = i
+	for i, key := range known.complexKeys {
+		before[key] = i
 	}
+	same := t.words == known.words // so far the lists that are known have the numbers that they had
 	var more []estate.Resources
 	var bits []int // of those
 	for i, l := range t.Complex {
-		if n, is := before[ResourcesKey(l)]; is {
+		if n, is := before[t.complexKeys[i]]; is {
 			to[n] = i
+			same = same && n == i
 		} else {
 			more, bits = append(more, l), append(bits, i)
 		}
+	}
+	if same && len(more) == 0 {
+		t.Bits = known.Bits[:len(known.Bits):len(known.Bits)]
+		for row := range x.Spots {
+			x.Spots[row].Trait = known.Spots[row].Trait
+		}
+		return
 	}
 	beside := &Map{Spots: make([]Spot, len(x.Spots))}
 	if len(more) > 0 {

@@ -23,7 +23,7 @@ func (p *Map) Described(r *estate.Resource, classes *opset.Classes) Spot {
 	}
 	var patterns uint32
 	if row >= 0 {
-		if a := p.machines[p.Estate.Tree.Rows[row].System]; a != nil {
+		if a := p.machine(p.Estate.Tree.Rows[row].System); a != nil {
 			patterns = a.walk(r.Address.Path)
 		} else {
 			patterns = p.sets.Number(nil)

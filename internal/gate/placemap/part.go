@@ -14,16 +14,21 @@ const (
 // Part gives a map of some lists and marks alone, which knows the listed resources alone that are near; nil where those
 // are many. Their groups are those of these resources.
 func (p *Map) Part(lists []estate.Resources, marks []estate.Address, near *Near) *Map {
-	return PartOf(lists, marks, near, p.Traits.Classes)
+	return partOf(lists, marks, near, p.Traits.Classes, p.keyOf)
 }
 
 // PartOf is Part of the estate of what is near.
 func PartOf(lists []estate.Resources, marks []estate.Address, near *Near, classes *opset.Classes) *Map {
+	return partOf(lists, marks, near, classes, ResourcesKey)
+}
+
+func partOf(lists []estate.Resources, marks []estate.Address, near *Near, classes *opset.Classes,
+	keyOf func(estate.Resources) string) *Map {
 	in := near.rows()
 	if in == nil {
 		return nil
 	}
-	x, _ := TakeApart(near.estate, lists, marks)
+	x, _ := takeApart(near.estate, lists, marks, keyOf)
 	x.in = in
 	x.Spots = make([]Spot, len(in))
 	x.locate(func(row int, mark uint32) { x.Spots[row].Mark = mark })

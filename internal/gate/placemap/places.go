@@ -86,6 +86,7 @@ type Map struct {
 	Lists   []list
 	Numbers map[string]int                      // of lists, by what they say
 	sources []estate.Resources                  // of each list, what it says
+	texts   []string                            // likewise, as in ResourcesKey
 	byFirst func() map[*estate.ResourceTerm]int // the numbers of lists by where their first terms stand
 	Marks   map[estate.Address]uint32
 	Spots   []Spot     // of each listed resource
@@ -135,16 +136,22 @@ func Take(e *estate.Estate, all []estate.Resources, classes *opset.Classes, k Kn
 
 // TakeApart takes the lists apart, and tells which of them, by number, each is. More are addresses that are marks too.
 func TakeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) (*Map, []int) {
+	return takeApart(e, all, more, ResourcesKey)
+}
+
+// takeApart does it by what gives the keys of lists.
+func takeApart(e *estate.Estate, all []estate.Resources, more []estate.Address, keyOf func(estate.Resources) string,
+) (*Map, []int) {
 	p := &Map{Traits: Traits{Estate: e}, Numbers: map[string]int{}, Marks: map[estate.Address]uint32{}}
 	which := make([]int, len(all))
 	var distinct []estate.Resources
 	for i, l := range all {
-		key := ResourcesKey(l)
+		key := keyOf(l)
 		n, ok := p.Numbers[key]
 		if !ok {
 			n = len(distinct)
 			p.Numbers[key] = n
-			distinct = append(distinct, l)
+			distinct, p.texts = append(distinct, l), append(p.texts, key)
 		}
 		which[i] = n
 	}
@@ -156,16 +163,19 @@ func TakeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) 
 	}
 	ends := p.numberMarks()
 	complexes := map[string]int{} // by what they say
-	for _, l := range distinct {
+	for i, l := range distinct {
 		spans, rest := p.split(l, ends)
 		one := list{spans, -1}
 		if len(rest) > 0 {
-			key := ResourcesKey(rest)
+			key := p.texts[i]
+			if len(rest) < len(l) {
+				key = ResourcesKey(rest)
+			}
 			n, ok := complexes[key]
 			if !ok {
 				n = len(p.Complex)
 				complexes[key] = n
-				p.Complex = append(p.Complex, rest)
+				p.Complex, p.complexKeys = append(p.Complex, rest), append(p.complexKeys, key)
 			}
 			one.Trait = n
 		}
@@ -193,6 +203,16 @@ func (p *Map) NumberOf(l estate.Resources) (n int, ok bool) {
 	}
 	n, ok = p.Numbers[ResourcesKey(l)]
 	return n, ok
+}
+
+// keyOf gives the key of a list; of those that the map knows it is there already.
+func (p *Map) keyOf(l estate.Resources) string {
+	if len(l) > 0 {
+		if n, ok := p.byFirst()[&l[0]]; ok && len(l) == len(p.sources[n]) {
+			return p.texts[n]
+		}
+	}
+	return ResourcesKey(l)
 }
 
 // Knows says that the map tells places apart by a list.
@@ -379,6 +399,6 @@ func (p *Map) Fork() *Map {
 	t.numbers = lookup.Table{}      // made anew once it is needed
 	t.Bits = p.Traits.Bits[:len(p.Traits.Bits):len(p.Traits.Bits)]
 	t.covering = make([]uint8, len(p.Traits.covering))
-	t.Build()
+	t.forgetMachines()
 	return &f
 }

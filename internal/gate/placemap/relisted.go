@@ -31,7 +31,7 @@ func (p *Map) Relisted(e *estate.Estate) *Map {
 	x.Estate, x.tree, x.values, x.owner = e, is, nil, nil
 	if x.Classes = p.Classes.For(e); len(p.Complex) > 0 {
 		x.number(is)
-		x.Build()
+		x.forgetMachines()
 	}
 	x.offers = nil
 	for _, s := range is.Systems {
@@ -73,7 +73,7 @@ func (p *Map) spotOf(row int) Spot {
 	}
 	if len(p.Complex) > 0 {
 		patterns := p.sets.Number(nil)
-		if a := p.machines[p.tree.Rows[row].System]; a != nil {
+		if a := p.machine(p.tree.Rows[row].System); a != nil {
 			patterns = a.walk(r.Address.Path)
 		}
 		at.Trait = p.judge(r, patterns)

@@ -16,25 +16,28 @@ import (
 // the same class, the same patterns over them, and the same values of the tags and owners that any such list asks
 // about have the same trait; it is worked out for the first of them. Trait 0 is that of none.
 type Traits struct {
-	Estate     *estate.Estate
-	tree       *estate.Tree
-	Complex    []estate.Resources // by bit, the lists that traits tell
-	patterns   []estate.Pattern   // that those lists name
-	words      int                // of a trait's bits
-	Bits       []uint64           // of each trait, the lists that cover it
-	numbers    lookup.Table       // of traits by their bits; made once one is looked for
-	known      map[traitKey]uint32
-	machines   []*Automaton // of each of the tree's systems; nil where no pattern fits the system
-	sets       *lookup.Sequences
-	keys       map[string]bool // of tags that lists ask about
-	owners     map[estate.Principal]bool
-	values     []uint32 // of each of the tree's tags, the number of those values that matter
-	owner      []uint32 // of each of the tree's owners, its number if it matters, else 0
-	candidates *candidates
-	patternOf  map[*estate.ResourceTerm]uint32 // the numbers of terms' patterns
-	covering   []uint8                         // of each pattern, how it meets the resource at hand
-	Classes    *opset.Classes                  // of systems' types
-	offers     []*estate.Offer                 // of each of the tree's systems
+	Estate  *estate.Estate
+	tree    *estate.Tree
+	Complex []estate.Resources // by bit, the lists that traits tell
+	// likewise, as in ResourcesKey
+	complexKeys []string
+	patterns    []estate.Pattern // that those lists name
+	words       int              // of a trait's bits
+	Bits        []uint64         // of each trait, the lists that cover it
+	numbers     lookup.Table     // of traits by their bits; made once one is looked for
+	known       map[traitKey]uint32
+	machines    []*Automaton // of each of the tree's systems that has been asked for; nil where no pattern fits it
+	built       []bool       // which of them have been made
+	sets        *lookup.Sequences
+	keys        map[string]bool // of tags that lists ask about
+	owners      map[estate.Principal]bool
+	values      []uint32 // of each of the tree's tags, the number of those values that matter
+	owner       []uint32 // of each of the tree's owners, its number if it matters, else 0
+	candidates  *candidates
+	patternOf   map[*estate.ResourceTerm]uint32 // the numbers of terms' patterns
+	covering    []uint8                         // of each pattern, how it meets the resource at hand
+	Classes     *opset.Classes                  // of systems' types
+	offers      []*estate.Offer                 // of each of the tree's systems
 }
 
 type traitKey struct{ class, values, owner, patterns uint32 }
@@ -89,7 +92,7 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 		gather(l)
 	}
 	t.patterns = patterns
-	t.Build()
+	t.forgetMachines()
 	t.number(tree)
 	t.candidates = newCandidates(p, seen)
 	t.covering = make([]uint8, len(patterns))
@@ -110,7 +113,7 @@ func (t *Traits) learn(p *Map) {
 			continue
 		}
 		key := traitKey{class: p.Spots[i].Class, values: t.values[row.Tags], owner: t.owner[row.Owner]}
-		if a := t.machines[row.System]; a != nil {
+		if a := t.machine(row.System); a != nil {
 			if row.Parent == 0 {
 				states[i] = a.Root()
 			} else {
@@ -136,20 +139,26 @@ func (t *Traits) learn(p *Map) {
 func (t *Traits) forget() {
 	if len(t.Complex) > 0 {
 		t.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
-		t.Build()
+		t.forgetMachines()
 	}
 }
 
-// Build makes the systems' automata anew.
-func (t *Traits) Build() {
-	t.machines, t.sets = nil, lookup.NewSequences()
-	for _, s := range t.tree.Systems {
-		a := NewAutomaton(s, t.Estate.Folds(s), t.patterns, t.sets)
-		if len(a.Patterns) == 0 {
-			a = nil
+// forgetMachines has the systems' automata made anew, each once it is asked for.
+func (t *Traits) forgetMachines() {
+	t.machines, t.built = make([]*Automaton, len(t.tree.Systems)), make([]bool, len(t.tree.Systems))
+	t.sets = lookup.NewSequences()
+}
+
+// machine gives the automaton of a system; nil where no pattern fits the system.
+func (t *Traits) machine(system uint32) *Automaton {
+	if !t.built[system] {
+		s := t.tree.Systems[system]
+		if a := NewAutomaton(s, t.Estate.Folds(s), t.patterns, t.sets); len(a.Patterns) > 0 {
+			t.machines[system] = a
 		}
-		t.machines = append(t.machines, a)
+		t.built[system] = true
 	}
+	return t.machines[system]
 }
 
 // number gives tags and owners that no list tells apart the same number.
@@ -310,7 +319,7 @@ func (p *Map) Unlisted(address string) (at Spot, row int) {
 		return at, row
 	}
 	key := traitKey{class: at.Class, values: p.values[above.Tags], owner: p.owner[above.Owner]}
-	if a := p.machines[above.System]; a != nil {
+	if a := p.machine(above.System); a != nil {
 		system := tree.Systems[above.System].ID
 		key.patterns = a.walk(address[len(system)+1:])
 	}

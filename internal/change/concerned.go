@@ -15,7 +15,7 @@ import (
 func (c *edit) concerned() *[2][]estate.Resources {
 	before, after, altered := c.before, c.after, c.altered
 	if before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
-		altered.any("separations", "catalogs") {
+		altered.any("catalogs") || c.otherSessions() {
 		return nil
 	}
 	few := false

@@ -195,12 +195,12 @@ func (e *Effect) guarantees(ctx context.Context, now clock.Instant) (out []Turne
 	}
 	all, few := of(nil), of(e.others)
 	var rest *verify.Prover // about all others
-	if e.known() && !e.Rezoned() {
+	if e.others != nil && e.known() && !e.Rezoned() {
 		rest = verify.NewProver(e.base, verify.Of{Since: now, But: e.others, Base: e.base})
 	}
 	for _, g := range estate.Sorted(e.After.Guarantees) {
 		was := e.Before.Guarantees[g.ID]
-		if was != nil && e.others != nil && !e.restated("guarantees", g) {
+		if was != nil && (e.others != nil || e.onlyRelisted()) && !e.restated("guarantees", g) {
 			if same, err := e.same(ctx, few, was, g, now); err != nil || same {
 				if err != nil {
 					return nil, err
@@ -247,13 +247,19 @@ func (e *Effect) turns(ctx context.Context, few, rest *verify.Prover, g *estate.
 // another.
 func (e *Effect) same(ctx context.Context, few [2]*verify.Prover, was, is *estate.Guarantee, now clock.Instant,
 ) (bool, error) {
-	if len(e.others) == 0 {
+	kind := verify.KindOf(is)
+	switch {
+	case e.others != nil && len(e.others) == 0:
 		return true, nil
-	}
-	if e.settled(now, is.On) && !e.reaches(is) && e.alike(is.Subjects) {
+	case e.onlyRelisted() && e.sinceThen(now) && e.alike(is.Subjects) &&
+		(!e.meetsRelisted(is.On) || !kind.Missing && !e.reaches(is)):
 		return true, nil
+	case e.settled(now, is.On) && !e.reaches(is) && e.alike(is.Subjects):
+		return true, nil
+	case e.others == nil:
+		return false, nil
 	}
-	if kind := verify.KindOf(is); kind.Headcount && was.Count == is.Count {
+	if kind.Headcount && was.Count == is.Count {
 		before, err := few[0].People(ctx, was)
 		if err != nil {
 			return false, err

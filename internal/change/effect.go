@@ -136,8 +136,9 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 	} else if base = how.Beside; base != nil {
 		known = base.Roster.For(before)
 	}
-	rosters := rostersOf(before, after, altered, known)
 	e := &Effect{Before: before, After: after, since: how.Since, base: base, altered: altered}
+	altered, after = withoutUnnamedScopes(before, after, altered, few)
+	rosters := rostersOf(before, after, altered, known)
 	change := edit{before: before, after: after, altered: altered, rosters: rosters, few: few, known: e.known()}
 	others := change.differing()
 	only, within := change.touched(others), change.concerned()

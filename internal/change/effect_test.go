@@ -229,6 +229,30 @@ func TestAnotherStartBeforeTheFirstHourIsNoChange(t *testing.T) {
 	require.Empty(t, e.Lines)
 }
 
+// Who is refused by a separation within a session loses what it keeps apart; by one within a person nobody is.
+func TestASeparationWithinAPersonIsNoChange(t *testing.T) {
+	const apart = `hidden-gate: 1
+systems: {db: {kind: database, resources: {a: {}, b: {}}}}
+people: {ana: {}}
+roles: {look: {allow: [table.view]}, drop: {allow: [table.drop]}}
+grants:
+  looks: {to: ana, role: look, on: "db:a"}
+  drops: {to: ana, role: drop, on: "db:b"}
+`
+	before := estateOf(t, apart)
+	g, err := gate.Compile(before, nil)
+	require.NoError(t, err)
+	for within, lines := range map[string]int{"person": 0, "session": 2} {
+		after := estateOf(t, apart+"separations: {one: {roles: [look, drop], within: "+within+"}}\n").SharingPlaces(before)
+		e, err := change.Of(t.Context(), before, after, change.How{Since: noon, Gate: g, Few: -1})
+		require.NoError(t, err)
+		require.Len(t, e.Lines, lines, within)
+		c, err := e.Consequences(t.Context(), noon)
+		require.NoError(t, err)
+		require.Equal(t, lines == 0, len(c.Found) > 0, within)
+	}
+}
+
 // Who joins a group gains what goes to it, and what is given of whatever it owns; both are told where places are those
 // of a gate that is at hand.
 func TestWhoJoinsAGroupGainsWhatItHasAndOwns(t *testing.T) {

@@ -68,20 +68,31 @@ func (e *Effect) settled(now clock.Instant, on estate.Resources) bool {
 		if e.relisted == nil {
 			return false
 		}
-		if e.near == nil {
-			e.near = placemap.NewNear(e.After, []estate.Resources{e.relisted})
-		}
-		if e.near.Meets(on) {
+		if e.meetsRelisted(on) {
 			return false
 		}
 	}
+	return e.sinceThen(now) && !e.altered.any("systems", "scopes")
+}
+
+// meetsRelisted says that a list can cover something where the estates list other resources.
+func (e *Effect) meetsRelisted(on estate.Resources) bool {
+	if e.near == nil {
+		e.near = placemap.NewNear(e.After, []estate.Resources{e.relisted})
+	}
+	return e.near.Meets(on)
+}
+
+// sinceThen says that the effect tells all that differs as of an instant, and that what differs in one place tells
+// nothing of another.
+func (e *Effect) sinceThen(now clock.Instant) bool {
 	for _, s := range e.After.Separations {
 		if s.Session {
 			return false
 		}
 	}
 	return now >= e.since && !e.Rezoned() && e.Before.Edition == e.After.Edition &&
-		!e.altered.any("catalogs", "systems", "scopes", "separations")
+		!e.altered.any("catalogs", "separations")
 }
 
 // reaches says that access differs, or may, to something of which a guarantee speaks.

@@ -9,6 +9,7 @@ import (
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate"
+	"hiddengate/internal/gate/differing"
 	"hiddengate/internal/verify"
 )
 
@@ -130,7 +131,7 @@ func (e *Effect) tests(ctx context.Context, now clock.Instant) (out []Turned, er
 
 // comesOutAlike says that a test comes out as before, as far as those alone tell whose access can differ.
 func (e *Effect) comesOutAlike(gates [2]*gate.Gate, t *estate.Test, now clock.Instant) bool {
-	if e.untouched(t, now) {
+	if e.untouched(t, now) || e.alikeWhereRelisted(gates, t, now) {
 		return true
 	}
 	b := e.bearingOn(t)
@@ -140,6 +141,46 @@ func (e *Effect) comesOutAlike(gates [2]*gate.Gate, t *estate.Test, now clock.In
 	was, wrong := e.passes(gates[0], t, now, true)
 	is, err := e.passes(gates[1], t, now, true)
 	return wrong == nil && err == nil && was == is
+}
+
+// alikeWhereRelisted says that a test comes out alike where the estates list other resources, and so in the whole,
+// since all else is as before. It is said of tests that select something else, too, and ask about the same subjects.
+func (e *Effect) alikeWhereRelisted(gates [2]*gate.Gate, t *estate.Test, now clock.Instant) bool {
+	was := e.Before.Tests[t.ID]
+	switch {
+	case !e.onlyRelisted() || e.newGate() == nil,
+		was == nil || e.After.Tests[t.ID] == nil || e.restated("tests", t) || len(t.Levels) > 0 || t.Given.Roles != nil,
+		!e.sinceThen(now) || t.Given.Time != nil && t.Given.Time.Instant < e.since, !e.alike(t.Who):
+		return false
+	}
+	var passed [2]bool
+	for k, g := range gates {
+		r, beside, err := verify.RunOn(g, t, now, e.rowsRelisted(differing.Side(k)))
+		if err != nil || !beside {
+			return false
+		}
+		passed[k] = r.Passed()
+	}
+	return passed[0] == passed[1]
+}
+
+// onlyRelisted says that anybody's access can differ in the few places alone in which the estates list other resources.
+func (e *Effect) onlyRelisted() bool {
+	return e.relisted != nil && e.within != nil && len(e.within[0])+len(e.within[1]) == 2
+}
+
+// rowsRelisted tells of the listed resources of a side whether they lie where the estates list others.
+func (e *Effect) rowsRelisted(k differing.Side) func(row int) bool {
+	tree := []*estate.Tree{e.Before.Tree, e.After.Tree}[k]
+	var spans [][2]int
+	for _, t := range e.relisted {
+		if row := tree.Find(t.In.String()); row >= 0 {
+			spans = append(spans, [2]int{row, tree.End(row)})
+		}
+	}
+	return func(row int) bool {
+		return slices.ContainsFunc(spans, func(s [2]int) bool { return s[0] <= row && row < s[1] })
+	}
 }
 
 // run runs a test on one side.

@@ -72,7 +72,7 @@ func (c *edit) both() [2]*estate.Estate { return [2]*estate.Estate{c.before, c.a
 func (c *edit) differing() map[estate.Principal]bool {
 	before, after, altered := c.before, c.after, c.altered
 	if before.Tree != after.Tree || before.Zone.Name() != after.Zone.Name() || before.Edition != after.Edition ||
-		altered.any("separations", "systems", "catalogs") {
+		altered.any("systems", "catalogs") || c.otherSessions() {
 		return nil
 	}
 	out := map[estate.Principal]bool{}
@@ -94,6 +94,15 @@ func (c *edit) differing() map[estate.Principal]bool {
 		}
 	}
 	return out
+}
+
+// otherSessions says that sessions are kept apart otherwise. A separation within a person refuses nobody anything:
+// it is held against what is granted.
+func (c *edit) otherSessions() bool {
+	return slices.ContainsFunc(c.altered["separations"], func(id string) bool {
+		was, is := c.before.Separations[id], c.after.Separations[id]
+		return was != nil && was.Session || is != nil && is.Session
+	})
 }
 
 // add adds whom a list of one of the estates selects.

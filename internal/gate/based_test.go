@@ -307,7 +307,7 @@ func editedSomehow(t *testing.T, d draw, e *estate.Estate) (string, *estate.Esta
 	who := estate.SubjectTerm{Principal: estate.Principal{ID: d.one(drawnPeople...)}, Not: d.chance(20)}
 	gr, b := *e.Grants[any(slices.Sorted(maps.Keys(e.Grants)))], *e.Blocks[any(slices.Sorted(maps.Keys(e.Blocks)))]
 	group, r := *e.Groups[any(slices.Sorted(maps.Keys(e.Groups)))], *e.Roles[any(slices.Sorted(maps.Keys(e.Roles)))]
-	switch d.IntN(9) {
+	switch d.IntN(10) {
 	case 0:
 		return "grant dropped " + gr.ID, e.With(estate.Drop("grants", gr.ID))
 	case 1, 2:
@@ -329,6 +329,14 @@ func editedSomehow(t *testing.T, d draw, e *estate.Estate) (string, *estate.Esta
 		one := *e.People[d.one(drawnPeople...)]
 		one.Status = d.one(estate.Statuses...)
 		return fmt.Sprint(one.ID, " is ", one.Status), e.With(estate.Put("people", &one))
+	case 8:
+		scope := &estate.Scope{Object: estate.Object{ID: "fresh"}, Resources: estate.Resources{at[d.IntN(3)]}}
+		gr.On = append(slices.Clone(gr.On), estate.ResourceTerm{Scope: scope.ID})
+		edits := []estate.Edit{estate.Put("scopes", scope), estate.Put("grants", &gr)}
+		if d.chance(50) {
+			edits[1] = estate.Drop("grants", gr.ID)
+		}
+		return fmt.Sprint("scope and grant on ", gr.On), e.With(edits...)
 	}
 	r.Allow = slices.Clone(r.Allow[:len(r.Allow)-1])
 	return "role " + r.ID, e.With(estate.Put("roles", &r))

@@ -14,7 +14,8 @@ import (
 var atLeast = &Kind{
 	Name: "at-least", Doc: "so many people may, by standing grants, at every moment",
 	Takes: TakesNumber, Least: 1, Options: []string{"for"}, Standing: true, Together: true,
-	find: tooFew,
+	Missing: true,
+	find:    tooFew,
 }
 
 // Week is how far ahead a guarantee of so many people looks that does not say.

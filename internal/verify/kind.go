@@ -27,6 +27,8 @@ type Kind struct {
 	// Headcount says that it counts people who may, whenever and wherever: where as many of those may whose access
 	// differs, it comes out as before.
 	Headcount bool
+	// Missing says that it fails where too few may; else it fails by what somebody may.
+	Missing bool
 	// Excepts says that those whom it names may: whoever names more says less.
 	Excepts bool
 	// Denies says that it denies the operations it names, as a block does.

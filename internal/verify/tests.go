@@ -26,6 +26,15 @@ func RunOf(g *gate.Gate, t *estate.Test, now clock.Instant, among func(estate.Pr
 	return r.run()
 }
 
+// RunOn is Run as far as a test without levels is about some listed resources alone, by rows. Beside says that each
+// of its selections selects something else, too, so that it can be run of that alone.
+func RunOn(g *gate.Gate, t *estate.Test, now clock.Instant, on func(row int) bool) (r Result, beside bool, err error) {
+	some := running{gates: []*gate.Gate{g}, contexts: []*gate.Context{given(g, t, &now)}, on: on, beside: true,
+		Result: Result{Test: t, gate: g}}
+	r, err = some.run()
+	return r, some.beside, err
+}
+
 // RunAll judges tests; what is wrong with any of them is reported together.
 func RunAll(ctx context.Context, g *gate.Gate, tests []*estate.Test, now clock.Instant) ([]Result, error) {
 	var results []Result
@@ -79,6 +88,8 @@ type running struct {
 	gates    []*gate.Gate
 	contexts []*gate.Context             // of each
 	among    func(estate.Principal) bool // whom alone it asks about; nil: everybody
+	on       func(row int) bool          // of what alone it asks, by row; nil: of everything
+	beside   bool                        // so far each selection selects something else, too
 	compares bool                        // only whether the gates differ is asked
 	Result
 }
@@ -153,10 +164,14 @@ func (r *running) selection(sel estate.Selection, want gate.Outcome) error {
 	if err != nil {
 		return err
 	}
+	fits := func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }
+	if r.on != nil {
+		r.beside = r.beside && slices.ContainsFunc(rows, func(row int) bool { return !r.on(row) && applies(g, row, fits) })
+		rows = slices.DeleteFunc(rows, func(row int) bool { return !r.on(row) })
+	}
 	failed := failing{who: r.members(t.Who), Failure: Failure{Expected: want.String(), Position: sel.Position,
 		Context: r.contexts[0], Single: true}}
 	var wrongs []unmet
-	fits := func(o *estate.Operation) bool { return sel.Operation.Fits(o, g.Estate().Edition) }
 	any, err := r.ask(failed.who, rows, fits, func(told *counting.Told, rows []int) {
 		for i, outcome := range told.Outcomes {
 			if outcome != want {
@@ -170,11 +185,19 @@ func (r *running) selection(sel estate.Selection, want gate.Outcome) error {
 	if err != nil {
 		return wrong(sel.Position, t.ID, "%s", err)
 	}
-	if !any && r.among == nil {
+	if !any && r.among == nil && r.on == nil {
 		return wrong(sel.Position, t.ID, "%q selects nothing%s", sel.Text, hint(g, t, sel, len(rows)))
 	}
 	r.failed = append(r.failed, failed)
 	return nil
+}
+
+// applies says that one of some operations applies to the listed resource of a row.
+func applies(g *gate.Gate, row int, operations func(*estate.Operation) bool) bool {
+	tree := g.Estate().Tree
+	at := tree.Rows[row]
+	offer := g.Estate().Offer(tree.Systems[at.System].Kind.ID)
+	return slices.ContainsFunc(offer.On(tree.Types[at.Type]), operations)
 }
 
 func hint(g *gate.Gate, t *estate.Test, sel estate.Selection, resources int) string {

@@ -1,6 +1,7 @@
 package change
 
 import (
+	"maps"
 	"slices"
 
 	"hiddengate/internal/estate"
@@ -176,15 +177,9 @@ const mostSelves = 64
 // regrouped adds where grants and blocks hold for those who are others, and those that go to a group that has other
 // members; false where there are too many.
 func (c *edit) regrouped(to *[2][]estate.Resources) bool {
-	groups, selves := around(c.both(), c.altered["groups"]), map[estate.Principal]bool{}
-	for _, id := range c.altered["people"] {
-		selves[estate.Principal{ID: id}] = true
-	}
-	for _, id := range c.altered["services"] {
-		selves[estate.Principal{Kind: estate.IsService, ID: id}] = true
-	}
+	groups, selves := around(c.both(), c.altered["groups"]), maps.Clone(c.otherSubjects())
 	if c.owns(groups) {
-		c.altered.subjects(c.both(), c.rosters, selves)
+		c.subjects(selves)
 	}
 	if len(selves) > mostSelves && len(c.before.People)+len(c.after.People) >= 2*c.few {
 		return false

@@ -58,11 +58,12 @@ type edit struct {
 	before, after *estate.Estate
 	altered       altered
 	rosters       [2]*membership.Roster
-	few           int              // up to how many people everybody is looked at
-	known         bool             // a gate at hand tells of the whole old estate
-	relisted      estate.Resources // once it is known what is concerned, where the estates list other resources
-	differ        map[string]bool  // the roles that are others, and those that are made of such; nil until it is asked for
-	gone          *gate.Entries    // of the old estate, those that go to groups that have other members
+	few           int                       // up to how many people everybody is looked at
+	known         bool                      // a gate at hand tells of the whole old estate
+	relisted      estate.Resources          // once it is known what is concerned, where the estates list other resources
+	differ        map[string]bool           // roles that are others, and those made of such; nil until it is asked for
+	others        map[estate.Principal]bool // who are others themselves; nil until it is asked for
+	gone          *gate.Entries             // of the old estate, those that go to groups that have other members
 }
 
 func (c *edit) both() [2]*estate.Estate { return [2]*estate.Estate{c.before, c.after} }
@@ -76,7 +77,7 @@ func (c *edit) differing() map[estate.Principal]bool {
 		return nil
 	}
 	out := map[estate.Principal]bool{}
-	altered.subjects(c.both(), c.rosters, out)
+	c.subjects(out)
 	if !altered.any("grants", "blocks", "roles", "scopes") {
 		return out
 	}
@@ -133,15 +134,10 @@ func (c *edit) touched(differing map[estate.Principal]bool) map[estate.Principal
 }
 
 // subjects adds those who are others, or who are in other groups than before.
-func (a altered) subjects(both [2]*estate.Estate, rosters [2]*membership.Roster, to map[estate.Principal]bool) {
-	for _, id := range a["people"] {
-		to[estate.Principal{ID: id}] = true
-	}
-	for _, id := range a["services"] {
-		to[estate.Principal{Kind: estate.IsService, ID: id}] = true
-	}
-	for id := range around(both, a["groups"]) {
-		changed(rosters[0].Group(id), rosters[1].Group(id), to)
+func (c *edit) subjects(to map[estate.Principal]bool) {
+	maps.Copy(to, c.otherSubjects())
+	for id := range around(c.both(), c.altered["groups"]) {
+		changed(c.rosters[0].Group(id), c.rosters[1].Group(id), to)
 	}
 }
 

@@ -37,9 +37,9 @@ type Held struct {
 // reaching is a grant that reaches into the system: what its roles come to on each place.
 type reaching struct {
 	grant *estate.Grant
-	order []int        // the places that it covers, in order
-	masks map[int]Mask // by place: natives of which it gives all operations
-	some  map[int]Mask // by place: natives of which it gives any operation
+	order []int32 // the places on which it gives any of them, in order
+	all   Mask    // natives of which it gives all operations
+	some  Mask    // natives of which it gives any operation
 	to    map[estate.Principal]bool
 }
 
@@ -65,30 +65,25 @@ func (w *Wanted) Arrange(ctx context.Context) (*Arrangement, error) {
 
 // reach finds what a grant comes to in the system; nil for nothing.
 func (w *Wanted) reach(gr *estate.Grant) *reaching {
-	out := &reaching{grant: gr, masks: map[int]Mask{}, some: map[int]Mask{}, to: map[estate.Principal]bool{}}
+	out := &reaching{grant: gr, to: map[estate.Principal]bool{}}
 	g := w.Gate
 	has := func(operation string) bool {
 		return slices.ContainsFunc(gr.Roles, func(ref estate.Ref) bool { return g.RoleHas(ref.ID, operation) })
 	}
-	var all, some Mask
 	for k, native := range w.Carries.Natives {
 		if slices.ContainsFunc(native.Gives, has) {
-			some |= 1 << k
+			out.some |= 1 << k
 		}
 		if !slices.ContainsFunc(native.Gives, func(name string) bool { return !has(name) }) {
-			all |= 1 << k
+			out.all |= 1 << k
 		}
 	}
 	list := g.GrantOf(gr.ID)
-	if some == 0 || list == nil {
+	if out.some == 0 || list == nil {
 		return nil
 	}
-	for _, place := range w.covered(gr.On, list.List) {
-		if m := some & w.has[place]; m != 0 {
-			out.order = append(out.order, place)
-			out.some[place], out.masks[place] = m, m&all
-		}
-	}
+	covered := w.covered(gr.On, list.List)
+	out.order = slices.Clip(slices.DeleteFunc(covered, func(place int32) bool { return out.some&w.has[place] == 0 }))
 	if len(out.order) == 0 {
 		return nil
 	}
@@ -137,18 +132,16 @@ func (w *Wanted) spreadOut() {
 }
 
 // covered lists the places that the list of a grant, by its number, covers, in order.
-func (w *Wanted) covered(on estate.Resources, list int) (out []int) {
+func (w *Wanted) covered(on estate.Resources, list int) (out []int32) {
 	if w.spread == nil {
 		w.spreadOut()
 	}
 	for n := range w.Gate.Places.Covered(list) {
-		for _, place := range w.spots[n] {
-			out = append(out, int(place))
-		}
+		out = append(out, w.spots[n]...)
 	}
 	for _, place := range w.other {
 		if w.coversOther(on, list, place) {
-			out = append(out, place)
+			out = append(out, int32(place))
 		}
 	}
 	slices.Sort(out)
@@ -222,10 +215,10 @@ func (a *Arrangement) addRole(r *reaching) {
 // within lists what somebody has to have of what a grant comes to.
 func (a *Arrangement) within(p *profile, r *reaching) (out []Right) {
 	for _, place := range r.order {
-		m := r.masks[place] & a.mask(p, place)
+		m := r.some & r.all & a.has[place] & a.mask(p, int(place))
 		for k := 0; m != 0; k, m = k+1, m>>1 {
 			if m&1 != 0 {
-				out = append(out, Right{k, place})
+				out = append(out, Right{k, int(place)})
 			}
 		}
 	}
@@ -281,7 +274,10 @@ func (a *Arrangement) beside(h *Holder) (out []Right) {
 // grantsOf lists the grants by which somebody gets a right.
 func (a *Arrangement) grantsOf(h *Holder, x Right) (out []string) {
 	for _, r := range a.grants {
-		if r.to[h.Subject] && r.some[x.Place]&(1<<x.Native) != 0 {
+		if r.some&a.has[x.Place]&(1<<x.Native) == 0 || !r.to[h.Subject] {
+			continue
+		}
+		if _, there := slices.BinarySearch(r.order, int32(x.Place)); there {
 			out = append(out, r.grant.ID)
 		}
 	}

@@ -156,11 +156,28 @@ func (a altered) part(e *estate.Estate, sections ...string) func(section string,
 	}
 	return func(section string, entry estate.Head) bool {
 		any := entries[section][entry.Head().ID]
-		if some && !any {
-			policyfile.EachName(section, entry, func(_ string, n policyfile.Name) { any = any || differ[n.Section][n.ID] })
+		if !some || any {
+			return any
 		}
+		if differ["groups"] == nil { // most are grants and blocks, of a large estate many
+			switch of := entry.(type) {
+			case *estate.Grant:
+				return anyRef(of.Roles, differ["roles"]) || anyScope(of.On, differ["scopes"])
+			case *estate.Block:
+				return anyScope(of.On, differ["scopes"])
+			}
+		}
+		policyfile.EachName(section, entry, func(_ string, n policyfile.Name) { any = any || differ[n.Section][n.ID] })
 		return any
 	}
+}
+
+func anyRef(refs []estate.Ref, among map[string]bool) bool {
+	return slices.ContainsFunc(refs, func(r estate.Ref) bool { return among[r.ID] })
+}
+
+func anyScope(list estate.Resources, among map[string]bool) bool {
+	return slices.ContainsFunc(list, func(t estate.ResourceTerm) bool { return t.Scope != "" && among[t.Scope] })
 }
 
 func setOf(ids []string) map[string]bool {

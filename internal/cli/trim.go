@@ -51,7 +51,7 @@ as if they had been lent.`,
 		"`key=column`, where the log names time, subject, operation or resource otherwise")
 	c.Flags().StringVar(&from, "from", "", "from this `day` or time on")
 	c.Flags().StringVar(&to, "to", "", "until this `day` or time")
-	c.Flags().IntVar(&most, "most", 20, "for how `many` roles, and grants, edits are worked out; 0 for all")
+	c.Flags().IntVar(&most, "most", 10, "for how `many` roles, and grants, edits are worked out; 0 for all")
 	c.Flags().StringVar(&since, "since", "", "refuse by the policy as it was at a `revision`")
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		g, err := a.compiled()

@@ -34,10 +34,17 @@ type compiler struct {
 	number map[string]uint32 // of lists of subjects
 	who    [][]uint32        // of each list of subjects, the subjects
 	units  *unitrow.Maker
+	ofRole map[roleWithin][]uint32 // the units of a role alone
 	// in the order of their ids, with the numbers of their lists of resources
 	sortedGrants []*estate.Grant
 	sortedBlocks []*estate.Block
 	on           []int
+}
+
+// roleWithin is a role, by id, as a grant in force in a region gives it.
+type roleWithin struct {
+	role string
+	when region.Region
 }
 
 // Options say how a gate is compiled. Their zero value, with the estate's own facts, is how one is that stands alone.
@@ -426,7 +433,7 @@ func (c *compiler) entries() {
 		if !g.Which.asIfLent(gr) {
 			continue
 		}
-		units, err := g.grantUnits(c.units, gr.Roles, compiled.Region)
+		units, err := c.unitsOf(gr, compiled.Region)
 		c.report("grant", &gr.Object, err)
 		for _, u := range units {
 			c.give(to, compiled.List, u)
@@ -449,6 +456,26 @@ func (c *compiler) entries() {
 			c.give(to, compiled.List, c.units.Deny(ops, compiled.Region))
 		}
 	}
+}
+
+// unitsOf gives the units of a grant. Many grants of a large estate give the same role at the same times.
+func (c *compiler) unitsOf(gr *estate.Grant, within region.Region) ([]uint32, error) {
+	if len(gr.Roles) != 1 {
+		return c.grantUnits(c.units, gr.Roles, within)
+	}
+	key := roleWithin{gr.Roles[0].ID, within}
+	units, known := c.ofRole[key]
+	if known {
+		return units, nil
+	}
+	units, err := c.grantUnits(c.units, gr.Roles, within)
+	if err == nil {
+		if c.ofRole == nil {
+			c.ofRole = map[roleWithin][]uint32{}
+		}
+		c.ofRole[key] = units
+	}
+	return units, err
 }
 
 // list gives a list of subjects its number.

@@ -91,7 +91,7 @@ func (g *Gate) OwnWays(req Request) ([]Way, error) {
 	known, at := g.Known(q.subject, q.resource), g.spot(q.resource)
 	var out []Way
 	for _, gr := range q.subject.Grants {
-		if !g.gives(gr.Grant, q.operation) || !g.Places.Covers(gr.List, at) {
+		if !g.Places.Covers(gr.List, at) || !g.gives(gr.Grant, q.operation) {
 			continue
 		}
 		w := Way{Grant: gr.Grant, Who: true, What: true, Where: true, Active: region.Full, RoleTime: region.Full}

@@ -129,7 +129,7 @@ func TestTheBroadestOfManyEditsAreLeftOut(t *testing.T) {
 	var groups, grants strings.Builder
 	for n := range 40 {
 		id, on := fmt.Sprintf("g%02d", n), "db"
-		if n == 33 {
+		if n >= 33 {
 			on = "db:a"
 		}
 		fmt.Fprintf(&groups, "  %s: {members: [bo]}\n", id)
@@ -138,12 +138,14 @@ func TestTheBroadestOfManyEditsAreLeftOut(t *testing.T) {
 	g, at := gateOf(t, `hidden-gate: 1
 systems: {db: {kind: database, resources: {a: {}, b: {}, c: {}}}}
 people: {ana: {}, bo: {}}
-roles: {look: {allow: [table.view]}}
+roles: {look: {allow: [table.view]}, every: {allow: [table.*]}}
 scopes: {elsewhere: ["db:b"]}
 groups:
 `+groups.String()+`  outer: {members: [group:g33]}
+  wide: {members: [group:g34, group:g35, group:g36, group:g37, group:g38, group:g39]}
 grants:
 `+grants.String()+`  outer: {to: group:outer, role: look, on: "db:b"}
+  wide: {to: group:wide, role: every, on: db}
   narrow: {to: [ana, bo], role: look, on: scope:elsewhere}
 `, "2027-11-01T12:00Z")
 	c := g.NewContext()
@@ -161,8 +163,11 @@ grants:
 	}, told[:2])
 	require.Contains(t, told, "hgate set scope elsewhere --resources +db:a 2")
 	require.Contains(t, told, "hgate set grant narrow --on +db:a 2")
+	for _, f := range fixes {
+		require.LessOrEqual(t, f.Weight, 2, f.Commands) // none by which ana would come into the wide group
+	}
 	require.Len(t, fixes, 12)
-	require.Equal(t, 40+1+2-12, untried)
+	require.Equal(t, 41+1+2-12, untried)
 }
 
 // What is proposed is what a file can say: ids begin with a letter or digit, and no list has `not` entries alone.

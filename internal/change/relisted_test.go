@@ -35,9 +35,14 @@ const relistedList = `{"at": "db:first"}
 
 // editOf gives what an edit does that is read again in part.
 func editOf(t *testing.T, systems, list string) *Effect {
+	return editFor(t, relistedPolicy, systems, list)
+}
+
+// editFor is the same for a policy.
+func editFor(t *testing.T, policy, systems, list string) *Effect {
 	files := func(systems, list string) fstest.MapFS {
 		return fstest.MapFS{
-			"hidden-gate.yaml": {Data: []byte(relistedSettings)}, "policy.yaml": {Data: []byte(relistedPolicy)},
+			"hidden-gate.yaml": {Data: []byte(relistedSettings)}, "policy.yaml": {Data: []byte(policy)},
 			"systems.yaml": {Data: []byte(systems)}, "list.ndjson": {Data: []byte(list)}}
 	}
 	was, is := files(relistedSystems, relistedList), files(systems, list)
@@ -63,6 +68,25 @@ func TestATestOfOtherResourcesIsRunAgain(t *testing.T) {
 	c, err := effect.Consequences(t.Context(), 0)
 	require.NoError(t, err)
 	require.Equal(t, []Turned{{What: "test", ID: "prod-is-readable"}}, c.Turned)
+}
+
+// Of one resource more a guarantee is proved that says somebody may do something, though nobody gains anything, and one
+// that says somebody may not, where they gain it.
+func TestGuaranteesOfOneResourceMoreAreProvedAgain(t *testing.T) {
+	policy := relistedPolicy + `guarantees:
+  somebody: {at-least: 1, may: table.read, on: ["db:a", "db:c"]}
+  not-ana: {never: ana, may: table.read, on: ["db:b", "db:a/u"]}
+`
+	for more, turned := range map[string]string{"db:c/new": "somebody", "db:a/u": "not-ana", "db:d": ""} {
+		effect := editFor(t, policy, relistedSystems, relistedList+`{"at": "`+more+"\"}\n")
+		c, err := effect.Consequences(t.Context(), 0)
+		require.NoError(t, err)
+		var told []string
+		for _, one := range c.Turned {
+			told = append(told, one.ID)
+		}
+		require.Equal(t, turned, strings.Join(told, " "), more)
+	}
 }
 
 // Whatever is added under a resource inherits its tags, and is decided about as these say now.

@@ -29,11 +29,13 @@ guarantees: {not-ana: {never: [ana], may: all, on: scope:wrapped}}
 		strings.Replace(policy, "here: ['db:sky']", "here: ['db:moon']", 1))}})
 	require.NoError(t, err)
 	after := before.With(estate.Put("scopes", other.Scopes["here"]))
-	effect, err := change.Of(t.Context(), before, after, change.How{})
-	require.NoError(t, err)
-	require.Empty(t, effect.Lines)
-	turned, err := effect.Turned(t.Context(), 1_900_000_000_000_000)
-	require.NoError(t, err)
-	require.Equal(t, []change.Turned{{What: "test", ID: "ana-not", Passes: true},
-		{What: "guarantee", ID: "not-ana", Passes: true}}, turned)
+	for _, few := range []int{0, -1} {
+		effect, err := change.Of(t.Context(), before, after, change.How{Few: few})
+		require.NoError(t, err)
+		require.Empty(t, effect.Lines)
+		turned, err := effect.Turned(t.Context(), 1_900_000_000_000_000)
+		require.NoError(t, err)
+		require.Equal(t, []change.Turned{{What: "test", ID: "ana-not", Passes: true},
+			{What: "guarantee", ID: "not-ana", Passes: true}}, turned)
+	}
 }

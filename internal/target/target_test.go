@@ -115,6 +115,11 @@ func TestAnArrangementGivesWhatThePolicyGives(t *testing.T) {
 				direct++
 				assert.False(t, has[x.Right], "given twice: %s", text)
 				assert.NotEmpty(t, x.Grants, text)
+				for _, id := range x.Grants {
+					if r := e.Listed(s.Address("box", x.Place)); r != nil {
+						assert.True(t, g.Covers(e.Grants[id].On, r), "%s on %s", id, r.Address)
+					}
+				}
 				has[x.Right] = true
 			}
 			for place, p := range s.Places {

@@ -82,8 +82,11 @@ func (a *app) fixText(f fixed, req gate.Request, said string) {
 	if more := len(fixes) - mostFixes; more > 0 {
 		p.Line("\n  and %d more: --format json lists them", more)
 	}
-	if f.untried > 0 {
-		p.Line("\n  %s that seem broader were not tried", count(f.untried, "edit"))
+	switch {
+	case f.untried == 1:
+		p.Line("\n  1 edit that seems broader was not tried")
+	case f.untried > 1:
+		p.Line("\n  %d edits that seem broader were not tried", f.untried)
 	}
 }
 

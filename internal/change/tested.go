@@ -174,7 +174,8 @@ func (e *Effect) rowsRelisted(k differing.Side) func(row int) bool {
 	tree := []*estate.Tree{e.Before.Tree, e.After.Tree}[k]
 	var spans [][2]int
 	for _, t := range e.relisted {
-		if row := tree.Find(t.In.String()); row >= 0 {
+		top, _ := t.In.Top()
+		if row := tree.Find(top.String()); row >= 0 {
 			spans = append(spans, [2]int{row, tree.End(row)})
 		}
 	}

@@ -363,6 +363,21 @@ func TestExtendedPlacesCoverWhatTheirListsDo(t *testing.T) {
 		if more += len(p.Complex) - complex; some > 0 {
 			require.Equal(t, which[0], p.Numbers[placemap.ResourcesKey(lists[0])], "the lists keep their numbers")
 		}
+		swapped := slices.Clone(lists[:some])
+		if some > 0 && some < len(lists) {
+			swapped[some-1] = lists[some]
+		}
+		for known, lists := range map[*placemap.Map][]estate.Resources{p: lists[:some], before: swapped} {
+			other, which := known.For(e, lists, nil)
+			for row := range e.Tree.Len() {
+				for n := range other.Traits.Lists(other.Spots[row].Trait) {
+					require.Less(t, n, len(other.Complex), "seed %d: a list that is no more", seed)
+				}
+				for i, l := range lists {
+					require.Equal(t, placemap.Covers(e, l, e.Tree.At(row)), other.Covers(which[i], other.Spots[row]), "seed %d", seed)
+				}
+			}
+		}
 		for _, l := range lists {
 			n := p.Numbers[placemap.ResourcesKey(l)]
 			for row := range e.Tree.Len() {

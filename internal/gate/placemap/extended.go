@@ -57,7 +57,7 @@ func (t *Traits) takeOver(x, known *Map) {
 	for i, key := range known.complexKeys {
 		before[key] = i
 	}
-	same := t.words == known.words // so far the lists that are known have the numbers that they had
+	same := len(t.Complex) == len(known.Complex) // and so far they are the same, with the numbers that they had
 	var more []estate.Resources
 	var bits []int // of those
 	for i, l := range t.Complex {
@@ -65,10 +65,10 @@ func (t *Traits) takeOver(x, known *Map) {
 			to[n] = i
 			same = same && n == i
 		} else {
-			more, bits = append(more, l), append(bits, i)
+			more, bits, same = append(more, l), append(bits, i), false
 		}
 	}
-	if same && len(more) == 0 {
+	if same {
 		t.Bits = known.Bits[:len(known.Bits):len(known.Bits)]
 		for row := range x.Spots {
 			x.Spots[row].Trait = known.Spots[row].Trait

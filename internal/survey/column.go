@@ -19,7 +19,7 @@ type Across struct {
 // Columns gives the columns of a grid, each once; of nobody in particular, all groups.
 func Columns(g *gate.Gate, across Across) (out []Column) {
 	e := g.Estate()
-	asked := true
+	asked, there := true, map[string]bool{}
 	add := func(p estate.Principal) {
 		one := Column{Name: p.String(), Subject: p, Asked: asked}
 		if p.Kind == estate.IsGroup {
@@ -28,7 +28,8 @@ func Columns(g *gate.Gate, across Across) (out []Column) {
 		if s := e.People[p.ID]; p.Kind == estate.IsPerson && s != nil {
 			one.Invited = s.Status == "invited"
 		}
-		if !slices.ContainsFunc(out, func(c Column) bool { return c.Name == one.Name }) {
+		if !there[one.Name] {
+			there[one.Name] = true
 			out = append(out, one)
 		}
 	}

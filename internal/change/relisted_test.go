@@ -35,11 +35,11 @@ const relistedList = `{"at": "db:first"}
 
 // editOf gives what an edit does that is read again in part.
 func editOf(t *testing.T, systems, list string) *Effect {
-	return editFor(t, relistedPolicy, systems, list)
+	return editsFor(t, relistedPolicy, systems, list)[0]
 }
 
-// editFor is the same for a policy.
-func editFor(t *testing.T, policy, systems, list string) *Effect {
+// editsFor is the same for a policy, with a gate at hand and without one.
+func editsFor(t *testing.T, policy, systems, list string) (out [2]*Effect) {
 	files := func(systems, list string) fstest.MapFS {
 		return fstest.MapFS{
 			"hidden-gate.yaml": {Data: []byte(relistedSettings)}, "policy.yaml": {Data: []byte(policy)},
@@ -53,9 +53,11 @@ func editFor(t *testing.T, policy, systems, list string) *Effect {
 	require.True(t, after.Shares(before, "grants"), "it was read as a whole")
 	g, err := gate.Compile(before, nil)
 	require.NoError(t, err)
-	effect, err := Of(t.Context(), before, after, How{Gate: g, Few: -1})
-	require.NoError(t, err)
-	return effect
+	for k, how := range []How{{Gate: g, Few: -1}, {Few: -1}} {
+		out[k], err = Of(t.Context(), before, after, how)
+		require.NoError(t, err)
+	}
+	return out
 }
 
 func swap(text, old, now string) string { return strings.Replace(text, old, now, 1) }
@@ -78,14 +80,15 @@ func TestGuaranteesOfOneResourceMoreAreProvedAgain(t *testing.T) {
   not-ana: {never: ana, may: table.read, on: ["db:b", "db:a/u"]}
 `
 	for more, turned := range map[string]string{"db:c/new": "somebody", "db:a/u": "not-ana", "db:d": ""} {
-		effect := editFor(t, policy, relistedSystems, relistedList+`{"at": "`+more+"\"}\n")
-		c, err := effect.Consequences(t.Context(), 0)
-		require.NoError(t, err)
-		var told []string
-		for _, one := range c.Turned {
-			told = append(told, one.ID)
+		for _, effect := range editsFor(t, policy, relistedSystems, relistedList+`{"at": "`+more+"\"}\n") {
+			c, err := effect.Consequences(t.Context(), 0)
+			require.NoError(t, err)
+			var told []string
+			for _, one := range c.Turned {
+				told = append(told, one.ID)
+			}
+			require.Equal(t, turned, strings.Join(told, " "), more)
 		}
-		require.Equal(t, turned, strings.Join(told, " "), more)
 	}
 }
 

@@ -111,6 +111,13 @@ func (e *Effect) reaches(g *estate.Guarantee) bool {
 	if e.compiled.Where != nil {
 		places = e.baseOf(differing.New)
 	}
+	if places == nil || places.Estate().Tree != e.After.Tree {
+		gates, err := e.everywhere()
+		if err != nil {
+			return true
+		}
+		places = gates[differing.New]
+	}
 	for row := range places.Selected(g.On) {
 		on[row] = true
 	}

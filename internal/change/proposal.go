@@ -19,63 +19,53 @@ type proposal struct {
 	breadth  func() int     // about how much it would give, in subjects times operations times resources; nil: little
 }
 
-// mostTried bounds how many edits are tried. Where more might do it, the broadest of mostWeighed are left out.
+// mostTried bounds how many edits are tried. Where more might do it, mostWeighed of those that could be broad are held
+// against each other.
 const (
 	mostTried   = 12
 	mostWeighed = 256
 )
 
 // narrowest leaves of some proposals those that are to be tried, in their order.
-func narrowest(all []proposal) []proposal {
+func narrowest(all []proposal) (out []proposal) {
 	if len(all) <= mostTried {
 		return all
 	}
-	var broad []int // numbers of those of which breadth is known
+	left, breadth := mostTried, make([]int, len(all))
+	var broad []int // by number
 	for i := range all {
-		if all[i].breadth != nil && len(broad) < mostWeighed {
-			broad = append(broad, i)
-		}
-	}
-	breadths := make(map[int]int, len(broad))
-	for _, i := range broad {
-		breadths[i] = all[i].breadth()
-	}
-	slices.SortStableFunc(broad, func(a, b int) int { return cmp.Compare(breadths[a], breadths[b]) })
-	narrow := make([]bool, len(all))
-	left := mostTried
-	for i := range all {
-		if narrow[i] = all[i].breadth == nil; narrow[i] {
+		switch {
+		case all[i].breadth == nil:
 			left--
+		case len(broad) < mostWeighed:
+			broad, breadth[i] = append(broad, i), all[i].breadth()
 		}
 	}
-	for _, i := range broad[:max(0, min(left, len(broad)))] {
-		narrow[i] = true
-	}
-	var out []proposal
+	slices.SortStableFunc(broad, func(a, b int) int { return cmp.Compare(breadth[a], breadth[b]) })
+	broad = broad[:max(0, min(left, len(broad)))]
 	for i := range all {
-		if narrow[i] && len(out) < mostTried {
+		if all[i].breadth == nil || slices.Contains(broad, i) {
 			out = append(out, all[i])
 		}
 	}
-	return out
+	return out[:min(len(out), mostTried)]
 }
 
 // breadths tells about how much is given by grants. Nobody's access is looked at, so that it takes little.
 type breadths struct {
-	estate   *estate.Estate
-	gate     *gate.Gate
-	to       map[string][]*estate.Grant // by group
-	in       map[string][]string        // by group, the groups that list it as a member
-	of       map[string][]*estate.Grant // by role
-	on       map[string][]*estate.Grant // by scope
-	gathered bool
+	estate *estate.Estate
+	gate   *gate.Gate
+	to     map[string][]*estate.Grant // by group; nil until it is asked for, as those that follow
+	in     map[string][]string        // by group, the groups that list it as a member
+	of     map[string][]*estate.Grant // by role
+	on     map[string][]*estate.Grant // by scope
 }
 
 func (b *breadths) gather() {
-	if b.gathered {
+	if b.to != nil {
 		return
 	}
-	b.gathered, b.to, b.in = true, map[string][]*estate.Grant{}, map[string][]string{}
+	b.to, b.in = map[string][]*estate.Grant{}, map[string][]string{}
 	b.of, b.on = map[string][]*estate.Grant{}, map[string][]*estate.Grant{}
 	for _, gr := range b.estate.Grants {
 		for _, t := range gr.To {

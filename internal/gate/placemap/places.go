@@ -196,21 +196,25 @@ func takeApart(e *estate.Estate, all []estate.Resources, more []estate.Address, 
 
 // NumberOf gives the number of a list; false if the map does not tell places apart by it.
 func (p *Map) NumberOf(l estate.Resources) (n int, ok bool) {
-	if len(l) > 0 { // most are the very lists of which the map was made
-		if n, ok = p.byFirst()[&l[0]]; ok && len(l) == len(p.sources[n]) {
-			return n, true
-		}
+	if n, ok = p.veryList(l); !ok {
+		n, ok = p.Numbers[ResourcesKey(l)]
 	}
-	n, ok = p.Numbers[ResourcesKey(l)]
 	return n, ok
+}
+
+// veryList gives the number of a list that is one of those of which the map was made, as most are that it is asked
+// about: it is told by where it stands.
+func (p *Map) veryList(l estate.Resources) (n int, ok bool) {
+	if len(l) > 0 {
+		n, ok = p.byFirst()[&l[0]]
+	}
+	return n, ok && len(l) == len(p.sources[n])
 }
 
 // keyOf gives the key of a list; of those that the map knows it is there already.
 func (p *Map) keyOf(l estate.Resources) string {
-	if len(l) > 0 {
-		if n, ok := p.byFirst()[&l[0]]; ok && len(l) == len(p.sources[n]) {
-			return p.texts[n]
-		}
+	if n, ok := p.veryList(l); ok {
+		return p.texts[n]
 	}
 	return ResourcesKey(l)
 }

@@ -121,12 +121,14 @@ func (ids substitution) copy(v reflect.Value) reflect.Value {
 			}
 		}
 		switch one := out.Addr().Interface().(type) {
-		case *estate.Ref: // but for a system's kind, which is not copied, all of them name roles
-			one.ID = ids.of("roles", one.ID)
+		case *estate.Ref: // all of them name roles, or a profile's authority; but for a system's kind, which is not copied
+			one.ID = ids.of("roles", ids.of("systems", one.ID))
 		case *estate.Principal:
-			if one.Kind == estate.IsGroup {
-				one.ID = ids.of("groups", one.ID)
-			}
+			one.ID = ids.of(one.Kind.Section(), one.ID)
+		case *estate.Address:
+			one.System = ids.of("systems", one.System)
+		case *estate.Pattern:
+			one.System = ids.of("systems", one.System)
 		case *estate.ResourceTerm:
 			one.Scope = ids.of("scopes", one.Scope)
 		}

@@ -37,6 +37,11 @@ func (e *Effect) Consequences(ctx context.Context, now clock.Instant) (c Consequ
 	if e.Beyond > 0 {
 		return c, errors.New("what an edit turns is not told of an effect on the first subjects alone")
 	}
+	if e.alone != nil { // all other findings are told of the same entry under its other id
+		was, is := finding.OfIDs(e.Before, e.alone.Section, now), finding.OfIDs(e.After, e.alone.Section, now)
+		c.Found, c.Gone = beyond(is, was), beyond(was, is)
+		return c, nil
+	}
 	run := func(g *gate.Gate, _ *estate.Estate) ([]finding.Found, error) {
 		return finding.RunButFor(ctx, g, now, func(t *estate.Test) bool { return e.bearingOn(t) == onNobody })
 	}

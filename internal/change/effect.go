@@ -86,6 +86,7 @@ type Effect struct {
 	part       map[*estate.Estate]*havePart // of either estate, likewise
 	only       map[estate.Principal]bool    // those who are looked at; nil for everybody
 	other      estate.Principal             // where two subjects are compared, the second
+	alone      *Renaming                    // nothing but its id is otherwise, and there are no gates; else nil
 	// the gates answer only for those whose access can differ, and for whom tests are about
 	Part bool
 	// Beyond counts those whose access can differ and who were not looked at.
@@ -110,13 +111,15 @@ type How struct {
 	Most int
 	// Listed looks at what is there alone, and not at what may come.
 	Listed bool
-	apart  [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
+	// Renamed is an entry that the edit gives another id; nil: none. What was so of the one id and is so of the other is
+	// no change.
+	Renamed *Renaming
+	apart   [2][]estate.Resources // lists of the old estate and of the new one that tell apart what may come
 	// as many ways in which something may come are looked at as there can be: who judges has to know them
 	all bool
 }
 
-// Of works out what differs between two estates from an instant on. The old one's roster is given if it is known, else
-// nil.
+// Of works out what differs between two estates from an instant on.
 func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, error) {
 	if how.Few == 0 {
 		how.Few = Few
@@ -137,6 +140,10 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		known = base.Roster.For(before)
 	}
 	e := &Effect{Before: before, After: after, since: how.Since, base: base, altered: altered}
+	if how.Renamed != nil && how.Renamed.alone(before, after, altered) {
+		e.alone, e.others, e.only = how.Renamed, map[estate.Principal]bool{}, map[estate.Principal]bool{}
+		return e, nil
+	}
 	altered, after = withoutUnnamedScopes(before, after, altered, few)
 	rosters := rostersOf(before, after, altered, known)
 	change := edit{before: before, after: after, altered: altered, rosters: rosters, few: few, known: e.known()}
@@ -204,6 +211,9 @@ func Of(ctx context.Context, before, after *estate.Estate, how How) (*Effect, er
 		}
 		there, coming := g.finish()
 		e.Lines, e.Coming = append(e.Lines, there...), append(e.Coming, coming...)
+	}
+	if how.Renamed != nil {
+		e.renamed(*how.Renamed)
 	}
 	return e, nil
 }

@@ -41,13 +41,22 @@ func estateOf(t *testing.T, text string) *estate.Estate {
 var page = &view.Page{Width: 100}
 
 // told gives the lines of an effect as sentences.
-func told(t *testing.T, edits ...string) ([]string, *change.Effect) {
+func told(t *testing.T, edits ...string) ([]string, *change.Effect) { return toldOf(t, nil, edits...) }
+
+// editedText gives the small estate with other text in some places.
+func editedText(t *testing.T, edits ...string) string {
 	text := small
 	for i := 0; i+1 < len(edits); i += 2 {
 		require.Equal(t, 1, strings.Count(text, edits[i]), edits[i])
 		text = strings.Replace(text, edits[i], edits[i+1], 1)
 	}
-	e, err := change.Of(t.Context(), estateOf(t, small), estateOf(t, text), change.How{Since: noon})
+	return text
+}
+
+// toldOf is told of an edit that gives an entry another id.
+func toldOf(t *testing.T, renamed *change.Renaming, edits ...string) ([]string, *change.Effect) {
+	e, err := change.Of(t.Context(), estateOf(t, small), estateOf(t, editedText(t, edits...)),
+		change.How{Since: noon, Renamed: renamed})
 	require.NoError(t, err)
 	var out []string
 	for i := range e.Lines {
@@ -135,12 +144,13 @@ func TestWhatIsHandedOutIsNamedOnce(t *testing.T) {
 }
 
 func TestAnotherIdIsNoChange(t *testing.T) {
+	r := change.Renaming{Section: "people", From: "ana", To: "anna"}
 	_, e := told(t, "ana: {}", "anna: {}", "members: [ana,", "members: [anna,")
 	require.NotEmpty(t, e.Lines)
-	e.Renamed("people", "ana", "anna")
+	e.TakeForTheSame(r)
 	assert.Empty(t, e.Lines)
 	_, e = told(t, "ana: {}", "anna: {}", "members: [ana,", "members: [anna, eve,")
-	e.Renamed("people", "ana", "anna")
+	e.TakeForTheSame(r)
 	assert.NotEmpty(t, e.Lines, "somebody else gains too")
 }
 

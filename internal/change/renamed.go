@@ -13,10 +13,9 @@ import (
 // maxCells is how many single cells are held against one another where an entry has got another id.
 const maxCells = 2_000_000
 
-// Renamed takes an entry by its old and its new id for the same: if all that was so of the one is so of the other,
+// renamed takes an entry by its old and its new id for the same: if all that was so of the one is so of the other,
 // nothing changes.
-func (e *Effect) Renamed(section, from, to string) {
-	r := renaming{section, from, to}
+func (e *Effect) renamed(r Renaming) {
 	if r.cancels(e.Lines) {
 		e.Lines = nil
 	}
@@ -25,13 +24,10 @@ func (e *Effect) Renamed(section, from, to string) {
 	}
 }
 
-// renaming is an entry that gets another id.
-type renaming struct{ section, from, to string }
-
 // cancels says that lines tell the same of both ids, what was so of the one being so of the other now, and the other
 // way round.
-func (r renaming) cancels(lines []Line) bool {
-	if r.section != "systems" && r.section != "resources" { // addresses are as they were, and mostly whole piles
+func (r Renaming) cancels(lines []Line) bool {
+	if r.Section != "systems" && r.Section != "resources" { // addresses are as they were, and mostly whole piles
 		whole := func(p *differing.Pile) iter.Seq[string] { return slices.Values([]string{p.Key()}) }
 		if r.cancelsAt(lines, whole) {
 			return true
@@ -41,7 +37,7 @@ func (r renaming) cancels(lines []Line) bool {
 }
 
 // cancelsAt says it of lines whose piles are told by some texts.
-func (r renaming) cancelsAt(lines []Line, places func(*differing.Pile) iter.Seq[string]) bool {
+func (r Renaming) cancelsAt(lines []Line, places func(*differing.Pile) iter.Seq[string]) bool {
 	type cell struct {
 		onRequest bool
 		who       estate.Principal
@@ -79,22 +75,22 @@ func (r renaming) cancelsAt(lines []Line, places func(*differing.Pile) iter.Seq[
 }
 
 // principal gives the other id of who is renamed.
-func (r renaming) principal(p estate.Principal) estate.Principal {
+func (r Renaming) principal(p estate.Principal) estate.Principal {
 	switch {
-	case p.Kind.Section() != r.section:
-	case p.ID == r.from:
-		p.ID = r.to
-	case p.ID == r.to:
-		p.ID = r.from
+	case p.Kind.Section() != r.Section:
+	case p.ID == r.From:
+		p.ID = r.To
+	case p.ID == r.To:
+		p.ID = r.From
 	}
 	return p
 }
 
 // address gives the other address of what is renamed, or stands in it.
-func (r renaming) address(address string) string {
-	for _, ids := range [][2]string{{r.from, r.to}, {r.to, r.from}} {
+func (r Renaming) address(address string) string {
+	for _, ids := range [][2]string{{r.From, r.To}, {r.To, r.From}} {
 		rest, inside := strings.CutPrefix(address, ids[0])
-		if r.section == "systems" && inside && (rest == "" || rest[0] == ':') || r.section == "resources" && inside &&
+		if r.Section == "systems" && inside && (rest == "" || rest[0] == ':') || r.Section == "resources" && inside &&
 			(rest == "" || rest[0] == '/') {
 			return ids[1] + rest
 		}

@@ -2,7 +2,6 @@ package change
 
 import (
 	"reflect"
-	"slices"
 
 	"hiddengate/internal/diagnostic"
 	"hiddengate/internal/estate"
@@ -22,10 +21,11 @@ func sameValue(a, b reflect.Value) bool {
 		return true
 	}
 	if a.Type() == reflect.TypeFor[estate.Subjects]() { // the long ones of a large estate: reflection takes its time
-		return slices.EqualFunc(a.Interface().(estate.Subjects), b.Interface().(estate.Subjects),
-			func(a, b estate.SubjectTerm) bool {
-				return a.Principal == b.Principal && a.Not == b.Not
-			})
+		return sameSubjects(a.Interface().(estate.Subjects), b.Interface().(estate.Subjects))
+	}
+	if a.Type() == reflect.TypeFor[estate.Selection]() { // its text is how the rest of it is written
+		one, two := a.Interface().(estate.Selection), b.Interface().(estate.Selection)
+		return same(one.Operation, two.Operation) && same(one.Place, two.Place)
 	}
 	switch a.Kind() {
 	case reflect.Pointer, reflect.Interface:
@@ -55,6 +55,36 @@ func sameValue(a, b reflect.Value) bool {
 		return true
 	}
 	return a.CanInterface() && reflect.DeepEqual(a.Interface(), b.Interface())
+}
+
+// sameSubjects says whether two lists select the same by the same terms, in whatever order.
+func sameSubjects(a, b estate.Subjects) bool {
+	type term struct {
+		estate.Principal
+		not bool
+	}
+	of := func(t estate.SubjectTerm) term { return term{t.Principal, t.Not} }
+	if len(a) != len(b) {
+		return false
+	}
+	first := 0 // at which they differ
+	for first < len(a) && of(a[first]) == of(b[first]) {
+		first++
+	}
+	if first == len(a) {
+		return true
+	}
+	counts := map[term]int{}
+	for i := range a[first:] {
+		counts[of(a[first+i])]++
+		counts[of(b[first+i])]--
+	}
+	for _, n := range counts {
+		if n != 0 {
+			return false
+		}
+	}
+	return true
 }
 
 func hasExported(t reflect.Type) bool {

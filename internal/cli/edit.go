@@ -22,9 +22,9 @@ import (
 // editing is the flags that every edit has.
 type editing struct {
 	dryRun, yes, expand bool
-	from                [3]string // a section, an id in it, and another that it gets
-	head                string    // what is said before the effect, if it has one
-	who                 string    // who acts, where the command says so
+	renamed             *change.Renaming // the entry that gets another id; nil: none
+	head                string           // what is said before the effect, if it has one
+	who                 string           // who acts, where the command says so
 	// beyond gives what a copy has that its original has not, in the estate as it will be, by a gate that may have the
 	// same places; nil: the edit copies nobody
 	beyond func(after *estate.Estate, base *gate.Gate) (*beyond, error)
@@ -86,13 +86,10 @@ func (a *app) edit(c editing, do func(d *draft.Draft, e *estate.Estate) error) e
 		done()
 		return err
 	}
-	effect, err := change.Of(a.ctx, was, is, change.How{Since: now, Gate: known})
+	effect, err := change.Of(a.ctx, was, is, change.How{Since: now, Gate: known, Renamed: c.renamed})
 	if err != nil {
 		done()
 		return err
-	}
-	if c.from[0] != "" {
-		effect.Renamed(c.from[0], c.from[1], c.from[2])
 	}
 	consequences, err := effect.Consequences(a.ctx, now)
 	done()

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hiddengate/internal/change"
 	"hiddengate/internal/draft"
 	"hiddengate/internal/estate"
 	"hiddengate/internal/policyfile"
@@ -143,7 +144,7 @@ func (a *app) renameCommand() *cobra.Command {
 		}
 		a.editFlags(c, &e)
 		c.RunE = func(_ *cobra.Command, args []string) error {
-			e.from = [3]string{s.Name, args[0], args[1]}
+			e.renamed = &change.Renaming{Section: s.Name, From: args[0], To: args[1]}
 			return a.edit(e, func(d *draft.Draft, old *estate.Estate) error {
 				id, to := args[0], args[1]
 				if err := existing(old, s, id); err != nil {

@@ -15,15 +15,12 @@ type Relisting struct {
 	Places  []Address
 	Said    []*Listing // these and the entries are all that is said in the places
 	Entries []*Entry
-	Moved   Moved
+	Moved   map[string]Moved  // by file
 	Instead map[*Entry]*Entry // entries that were read anew, and say the same of a resource's type, tags and owner
 }
 
 // Moved says that the lines of a file behind one stand so many lines further down than before.
-type Moved struct {
-	File      string
-	After, By int
-}
+type Moved struct{ After, By int }
 
 // Relisted gives the estate with another tree. Systems that both have are of the same kinds. It costs some ten
 // milliseconds for each million of resources, and half a second where there are more or fewer of them than before. ok
@@ -208,9 +205,9 @@ func (g *relisting) gather() {
 	if t.Names = was.Names; !alike {
 		t.Names.Records = append(lookup.Large[byte](0, len(was.Names.Records)), was.Names.Records...)
 	}
-	file := -1
-	if g.Moved.By != 0 {
-		file = slices.Index(t.Files, g.Moved.File)
+	moved := make([]Moved, len(t.Files)+1)
+	for n, name := range t.Files {
+		moved[n] = g.Moved[name]
 	}
 	stay := func(from, to int) {
 		for i := from; i < to; i++ {
@@ -224,8 +221,10 @@ func (g *relisting) gather() {
 				}
 				t.Entries = append(t.Entries, entry)
 				row.line = uint32(len(t.Entries))
-			case row.file > 0 && int(row.file&^ownOwner) == file && int(row.line) > g.Moved.After:
-				row.line = uint32(int(row.line) + g.Moved.By)
+			case row.file > 0:
+				if m := moved[row.file&^ownOwner]; int(row.line) > m.After {
+					row.line = uint32(int(row.line) + m.By)
+				}
 			}
 			t.Rows = append(t.Rows, row)
 		}

@@ -5,22 +5,40 @@ import "slices"
 // ListsAs says whether a tree lists the same resources as another, with the same types, tags and owners, in the same
 // order. same compares what files say beyond that of some resources.
 func (t *Tree) ListsAs(other *Tree, same func(a, b *Entry) bool) bool {
-	if t == other {
-		return true
-	}
-	if t.Len() != other.Len() || !slices.EqualFunc(t.Entries, other.Entries, same) {
+	return t == other || slices.EqualFunc(t.Entries, other.Entries, same) &&
+		t.ListsAsRenamed(other, func(id string) string { return id }, func(p Principal) Principal { return p })
+}
+
+// ListsAsRenamed says whether a tree lists what another one does, once the systems and owners of that have other ids.
+// What files say beyond types, tags and owners it does not look at.
+func (t *Tree) ListsAsRenamed(other *Tree, system func(string) string, owner func(Principal) Principal) bool {
+	if t.Len() != other.Len() {
 		return false
 	}
 	text := func(s string) string { return s }
 	whole := func(tags Tags) string { return tags.Name(func(string) bool { return true }) }
-	types, tags := numbersIn(t.Types, other.Types, text), numbersIn(t.Tags, other.Tags, whole)
-	owners, systems := numbersIn(t.Owners, other.Owners, (*Principal).orNobody),
-		numbersIn(t.Systems, other.Systems, func(s *System) string { return s.ID })
-	for i := range t.Rows {
-		a, b := &t.Rows[i], &other.Rows[i]
-		if a.Parent != b.Parent || systems[a.System] != int(b.System) || tags[a.Tags] != int(b.Tags) ||
-			owners[a.Owner] != int(b.Owner) || types[a.Type] != int(b.Type) || t.Address(i) != other.Address(i) {
+	types, tags := numbersIn(t.Types, other.Types, text, text), numbersIn(t.Tags, other.Tags, whole, whole)
+	owners := numbersIn(t.Owners, other.Owners, (*Principal).orNobody, func(p *Principal) string {
+		if p == nil {
+			return p.orNobody()
+		}
+		now := owner(*p)
+		return now.orNobody()
+	})
+	for from := 0; from < other.Len(); from = other.End(from) {
+		id := system(other.Address(from))
+		to := t.Find(id)
+		if to < 0 || t.End(to)-to != other.End(from)-from {
 			return false
+		}
+		path := [2]int{len(id), len(other.Address(from))}
+		for i := range other.End(from) - from {
+			a, b := &t.Rows[to+i], &other.Rows[from+i]
+			if a.Parent > 0 && int(a.Parent)-to != int(b.Parent)-from || (a.Parent == 0) != (b.Parent == 0) ||
+				tags[a.Tags] != int(b.Tags) || owners[a.Owner] != int(b.Owner) || types[a.Type] != int(b.Type) ||
+				t.Address(to + i)[path[0]:] != other.Address(from + i)[path[1]:] {
+				return false
+			}
 		}
 	}
 	return true
@@ -33,11 +51,11 @@ func (p *Principal) orNobody() string {
 	return p.String()
 }
 
-// numbersIn gives of each item of a list its place in another; -1 where it has none there.
-func numbersIn[T any](list, other []T, name func(T) string) []int {
+// numbersIn gives of each item of a list its place in another, by their names; -1 where it has none there.
+func numbersIn[T any](list, other []T, name, othersName func(T) string) []int {
 	places := map[string]int{}
 	for i, item := range other {
-		places[name(item)] = i
+		places[othersName(item)] = i
 	}
 	out := make([]int, len(list))
 	for i, item := range list {

@@ -89,6 +89,16 @@ func RunAbout(ctx context.Context, g *gate.Gate, about *estate.Estate, now clock
 		slices.DeleteFunc(slices.Clone(All), func(f *Finding) bool { return f.expensive }))
 }
 
+// OfIDs looks for the findings about ids of a section alone.
+func OfIDs(e *estate.Estate, section string, now clock.Instant) []Found {
+	c := &check{ctx: context.Background(), estate: e, about: e, now: now}
+	for f, look := range map[*Finding]func(*check, string){idsDifferByCase: differByCase, idsLookAlike: lookAlike} {
+		c.finding = f
+		look(c, section)
+	}
+	return c.found
+}
+
 func run(c *check, findings []*Finding) ([]Found, error) {
 	var work parallel.Group
 	beside := *c // which looks for what takes as long as all the rest

@@ -14,15 +14,20 @@ var idsDifferByCase = &Finding{
 	expensive: true,
 	find: func(c *check) {
 		for _, section := range estate.SectionNames {
-			first := map[string]*estate.Object{}
-			for _, o := range c.estate.Section(section) {
-				low := strings.ToLower(o.ID)
-				if f := first[low]; f != nil {
-					c.report(o, o.Source.Position, "%s: %s and %s differ only by case", section, f.ID, o.ID)
-				} else {
-					first[low] = o
-				}
-			}
+			differByCase(c, section)
 		}
 	},
+}
+
+// differByCase compares the ids of a section in small letters.
+func differByCase(c *check, section string) {
+	first := map[string]*estate.Object{}
+	for _, o := range c.estate.Section(section) {
+		low := strings.ToLower(o.ID)
+		if f := first[low]; f != nil {
+			c.report(o, o.Source.Position, "%s: %s and %s differ only by case", section, f.ID, o.ID)
+		} else {
+			first[low] = o
+		}
+	}
 }

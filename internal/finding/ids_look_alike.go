@@ -1,6 +1,7 @@
 package finding
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/mtibben/confusables"
@@ -9,7 +10,6 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// idsLookAlike compares ids by their skeletons (Unicode Technical Standard #39, section 4).
 var idsLookAlike = &Finding{
 	Code: "ids-look-alike", Severity: diagnostic.Warning,
 	Doc: "Two entries of a section have ids that look the same, with letters of different alphabets: one passes for the " +
@@ -18,26 +18,27 @@ var idsLookAlike = &Finding{
 	expensive: true,
 	find: func(c *check) {
 		for _, section := range estate.SectionNames {
-			foreign := false
-			all := c.estate.Section(section)
-			for _, o := range all {
-				foreign = foreign || !ascii(o.ID)
-			}
-			if !foreign {
-				continue
-			}
-			first := map[string]*estate.Object{}
-			for _, o := range all {
-				look := confusables.Skeleton(o.ID)
-				switch f := first[look]; {
-				case f == nil:
-					first[look] = o
-				case !ascii(f.ID) || !ascii(o.ID):
-					c.report(o, o.Source.Position, "%s: %s looks like %s (%s)", section, o.ID, f.ID, f.Source.Position.Short())
-				}
-			}
+			lookAlike(c, section)
 		}
 	},
+}
+
+// lookAlike compares the ids of a section by their skeletons (Unicode Technical Standard #39, section 4).
+func lookAlike(c *check, section string) {
+	all := c.estate.Section(section)
+	if !slices.ContainsFunc(all, func(o *estate.Object) bool { return !ascii(o.ID) }) {
+		return
+	}
+	first := map[string]*estate.Object{}
+	for _, o := range all {
+		look := confusables.Skeleton(o.ID)
+		switch f := first[look]; {
+		case f == nil:
+			first[look] = o
+		case !ascii(f.ID) || !ascii(o.ID):
+			c.report(o, o.Source.Position, "%s: %s looks like %s (%s)", section, o.ID, f.ID, f.Source.Position.Short())
+		}
+	}
 }
 
 func ascii(text string) bool {

@@ -3,6 +3,7 @@ package gate
 import (
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/factspace"
+	"hiddengate/internal/gate/placemap"
 )
 
 // Carried makes the gate of an estate as Compile does, without elevations, and takes over what a gate of the estate
@@ -14,12 +15,21 @@ func Carried(e *estate.Estate, known *Gate) (*Gate, error) {
 	o := Options{Facts: factspace.Gather(e)}
 	if known != nil {
 		o.Roster = known.Roster.For(e)
-		if e.PlacesAs(known.estate) {
+		if places := known.PlacesOf(e); places != nil {
 			lists := ListsOf(estate.Sorted(e.Grants), estate.Sorted(e.Blocks))
-			o.Places, _ = known.Places.For(e, lists, nil)
+			o.Places, _ = places.For(e, lists, nil)
 		}
 	}
 	return CompileWith(e, nil, o)
+}
+
+// PlacesOf gives the gate's places as those of an estate that lists the same resources, or others in a few places; nil
+// where that is in many, or scopes or kinds say something else.
+func (g *Gate) PlacesOf(e *estate.Estate) *placemap.Map {
+	if e.PlacesAs(g.estate) {
+		return g.Places
+	}
+	return g.Places.Relisted(e)
 }
 
 // Relisted gives the gate as that of an estate that lists other resources in a few places, and says nothing otherwise

@@ -11,63 +11,70 @@ import (
 	"hiddengate/internal/estate"
 )
 
-// mostRelisted is up to how many resources are made anew where an inventory changed: those of changed lines, and all
-// inside them, which inherit from them.
+// mostRelisted is up to how many resources are made anew, or a quarter of all that are listed where that is more: those
+// of changed lines and entries, and all inside them, which inherit from them.
 const mostRelisted = 10_000
+
+func mostRelistedOf(e *estate.Estate) int { return max(mostRelisted, e.Tree.Len()/4) }
 
 // otherResources is the resources of an estate of which some have changed, in an inventory or among the entries of
 // systems.
 type otherResources struct {
 	loader     *loader
-	files      fs.FS
+	was, files fs.FS
 	gone, come []estate.Address // what is listed no more, and what is listed anew or otherwise
 	said       []*estate.Listing
 	entries    []*estate.Entry
 	instead    map[*estate.Entry]*estate.Entry // what was read anew, for what it was
 	dropped    map[*estate.Entry]bool
-	lines      changedLines
+	lines      map[string]changedLines // by inventory
 }
 
 // changedLines is the lines in which an inventory differs from what it was: as many of the old ones, from the first on,
 // have become as many new ones.
 type changedLines struct {
-	name            string
 	text            []byte // of the inventory as it is now
 	first, had, has int
 }
 
-// inventory gives an estate with the resources that an inventory has now, where few lines of it have changed; nil where
-// there are many, or something in them needs the ordinary reader.
-func (g *otherResources) inventory(e *estate.Estate, was fs.FS, name string) *estate.Estate {
-	old, err := readLimited(was, name, MaxInventory)
+// inventory finds what an inventory lists otherwise than before. It is false where many lines of it have changed, or
+// something in them needs the ordinary reader.
+func (g *otherResources) inventory(e *estate.Estate, name string) bool {
+	old, err := readLimited(g.was, name, MaxInventory)
 	if err != nil {
-		return nil
+		return false
 	}
 	text, err := readLimited(g.files, name, MaxInventory)
 	if err != nil || path.Ext(name) != ".ndjson" {
-		return nil
+		return false
 	}
 	head, tail := AlikeLines(old, text, false)
 	for _, some := range [][]byte{old[head : len(old)-tail], text[head : len(text)-tail]} {
-		if head == 0 || bytes.Count(some, []byte("\n")) > mostRelisted {
-			return nil
+		if head == 0 || bytes.Count(some, []byte("\n")) > mostRelistedOf(e) {
+			return false
 		}
 	}
 	first := bytes.Count(text[:head], []byte("\n")) + 1
-	gone, had := g.read(name, old[head:len(old)-tail], counting(first))
-	come, has := g.read(name, text[head:len(text)-tail], counting(first))
+	gone, had, known := g.read(name, old[head:len(old)-tail], counting(first))
+	come, has, plain := g.read(name, text[head:len(text)-tail], counting(first))
 	behind := func(entry *estate.Entry) bool { return entry.Source.File == name && entry.Source.Line >= first }
-	if gone == nil || come == nil || had != has && slices.ContainsFunc(e.Tree.Entries, behind) {
-		return nil
+	if !known || !plain || had != has && slices.ContainsFunc(e.Tree.Entries, behind) {
+		return false
 	}
-	g.gone, g.come = slices.Collect(gone.Addresses()), slices.Collect(come.Addresses())
-	g.said, g.lines = []*estate.Listing{come}, changedLines{name, text, first, had, has}
-	return g.list(e)
+	for _, l := range gone {
+		g.gone = slices.AppendSeq(g.gone, l.Addresses())
+	}
+	for _, l := range come {
+		g.come = slices.AppendSeq(g.come, l.Addresses())
+	}
+	g.said = append(g.said, come...)
+	g.lines[name] = changedLines{text, first, had, has}
+	return true
 }
 
-// systems gives an estate, whose systems were read anew, with the resources that they list; nil where a system is of
-// another kind, or what all in it inherits is another.
-func (g *otherResources) systems(e, before *estate.Estate) *estate.Estate {
+// systems finds what the systems of an estate, which were read anew, list otherwise than before. It is false where a
+// system is of another kind.
+func (g *otherResources) systems(e, before *estate.Estate) bool {
 	g.instead, g.dropped = map[*estate.Entry]*estate.Entry{}, map[*estate.Entry]bool{}
 	for id := range before.Systems {
 		if e.Systems[id] == nil {
@@ -80,20 +87,18 @@ func (g *otherResources) systems(e, before *estate.Estate) *estate.Estate {
 			continue
 		}
 		if was == nil {
-			if was = (&estate.System{}); !g.system(e, was, is) {
-				return nil
-			}
-			g.come = append(g.come, estate.Address{System: id})
-			continue
-		}
-		if was.Kind.ID != is.Kind.ID || !sayAlike(was.Tags, was.Owner, is.Tags, is.Owner) {
-			return nil
+			was = &estate.System{}
+		} else if was.Kind.ID != is.Kind.ID {
+			return false
 		}
 		if !g.system(e, was, is) {
-			return nil
+			return false
+		}
+		if before.Systems[id] == nil || !sayAlike(was.Tags, was.Owner, is.Tags, is.Owner) { // which all in it inherits
+			g.come = append(g.come, estate.Address{System: id})
 		}
 	}
-	return g.list(e)
+	return true
 }
 
 // system finds what a system lists otherwise among its entries. It is false if something is wrong with them.
@@ -146,20 +151,21 @@ func (g *otherResources) list(e *estate.Estate) *estate.Estate {
 	if places == nil {
 		return nil
 	}
-	again, count, c := map[string][]int{}, 0, g.lines
+	again, count := map[string][]int{}, 0
 	for _, a := range places {
 		row := e.Tree.Find(a.String())
 		if row < 0 {
 			continue
 		}
 		end := e.Tree.End(row)
-		if count += end - row; count > mostRelisted {
+		if count += end - row; count > mostRelistedOf(e) {
 			return nil
 		}
 		for ; row < end; row++ {
-			switch file, line := e.Tree.Line(row); {
-			case file == c.name && file != "" && line >= c.first && line < c.first+c.had:
-			case file == c.name && file != "" && line >= c.first:
+			file, line := e.Tree.Line(row)
+			switch c, changed := g.lines[file]; {
+			case changed && line >= c.first && line < c.first+c.had:
+			case changed && line >= c.first:
 				again[file] = append(again[file], line+c.has-c.had)
 			case file != "":
 				again[file] = append(again[file], line)
@@ -171,22 +177,27 @@ func (g *otherResources) list(e *estate.Estate) *estate.Estate {
 		}
 	}
 	for file, numbers := range again {
+		c, changed := g.lines[file]
 		text := c.text
-		if file != c.name {
+		if !changed {
 			var err error
 			if text, err = readLimited(g.files, file, MaxInventory); err != nil || path.Ext(file) != ".ndjson" {
 				return nil
 			}
 		}
 		slices.Sort(numbers)
-		one, _ := g.read(file, some(text, numbers), func(i int) int { return numbers[i] })
-		if one == nil {
+		same, _, ok := g.read(file, some(text, numbers), func(i int) int { return numbers[i] })
+		if !ok {
 			return nil
 		}
-		g.said = append(g.said, one)
+		g.said = append(g.said, same...)
+	}
+	moved := map[string]estate.Moved{}
+	for file, c := range g.lines {
+		moved[file] = estate.Moved{After: c.first + c.had - 1, By: c.has - c.had}
 	}
 	out, ok := e.Relisted(estate.Relisting{Places: places, Said: g.said, Entries: g.entries, Instead: g.instead,
-		Moved: estate.Moved{File: c.name, After: c.first + c.had - 1, By: c.has - c.had}})
+		Moved: moved})
 	if !ok {
 		return nil
 	}
@@ -207,27 +218,26 @@ func (g *otherResources) now(entry *estate.Entry) *estate.Entry {
 // counting numbers lines in a row.
 func counting(first int) func(int) int { return func(i int) int { return first + i } }
 
-// read reads lines of an inventory, whose numbers are told by their order, and says how many they are; nil if the
-// ordinary reader has to read one of them.
-func (g *otherResources) read(name string, text []byte, number func(int) int) (*estate.Listing, int) {
+// read reads lines of an inventory, whose numbers are told by their order, and says how many they are. It is not ok if
+// the ordinary reader has to read one of them.
+func (g *otherResources) read(name string, text []byte, number func(int) int) (said []*estate.Listing, lines int,
+	ok bool) {
 	all := &inventories{loader: &loader{estate: estate.New(), zone: g.loader.zone, settings: g.loader.settings}}
 	r := &reader{loader: all.loader, file: name, bad: map[*yaml.Node]bool{}}
-	plain := true
+	ok = true
 	// behind a line, so that none is taken for the first of the file
-	r.readResources(bytes.NewReader(slices.Concat([]byte("\n"), text)), func(*yaml.Node) { plain = false })
-	if !plain || len(all.errors) > 0 || len(all.estate.Listings) > 1 {
-		return nil, 0
+	r.readResources(bytes.NewReader(slices.Concat([]byte("\n"), text)), func(*yaml.Node) { ok = false })
+	if !ok || len(all.errors) > 0 {
+		return nil, 0, false
 	}
-	out := estate.NewListing(name, estate.NewVocabulary(), 0)
-	if len(all.estate.Listings) > 0 {
-		out = all.estate.Listings[0]
+	for _, l := range all.estate.Listings {
+		l.Renumber(func(line int) int { return number(line - 2) })
 	}
-	out.Renumber(func(line int) int { return number(line - 2) })
-	count := bytes.Count(text, []byte("\n"))
+	lines = bytes.Count(text, []byte("\n"))
 	if len(text) > 0 && text[len(text)-1] != '\n' {
-		count++
+		lines++
 	}
-	return out, count
+	return all.estate.Listings, lines, true
 }
 
 // places gives where something is listed no more, anew or otherwise, each in no other; nil where that is in many
@@ -239,7 +249,7 @@ func (g *otherResources) places(e *estate.Estate) []estate.Address {
 		for _, a := range list {
 			a = e.Canonical(a)
 			row := tree.Find(a.String())
-			if k == 0 && row < 0 || k > 0 && e.Systems[a.System] == nil || len(all) > mostRelisted {
+			if k == 0 && row < 0 || k > 0 && e.Systems[a.System] == nil || len(all) > 2*mostRelistedOf(e) {
 				return nil
 			}
 			if k == 0 && a.Path != "" { // what is there because of it alone goes with it

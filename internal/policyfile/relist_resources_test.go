@@ -67,11 +67,12 @@ func TestReadingSomeResourcesAgain(t *testing.T) {
 			list := rapid.SliceOfNDistinct(listed, 0, 3, path).Draw(t, "resources")
 			one := func(of ...string) string { return rapid.SampledFrom(of).Draw(t, "of") }
 			return "systems:\n  db: {" + one("", "", "", "title: D, ", "unlisted: judge, ") + one("", "", "", "\n\n    ") +
-				`kind: database, tags: {x: "0"}, resources: {` + strings.Join(list, ", ") + "}}\n" +
+				`kind: database, tags: {x: ` + one(`"0"`, `"0"`, `"0"`, `"1"`) + "}, resources: {" +
+				strings.Join(list, ", ") + "}}\n" +
 				one("", "", "  app: {kind: application}\n", "  bad: {kind: none}\n", "  app: {kind: server, owner: none}\n",
 					"  app: {kind: application, owner: boss, resources: {a/b: {}, a: {tags: {x: \"1\"}}}}\n",
 					"  zoo: {kind: database, resources: {a/b: {}}}\n", "  dc: {kind: server, tags: {y: \"1\"}}\n") +
-				"  box: {kind: server, owner: boss}\npeople: {boss: {}}\ngroups: {crew: {}}\n"
+				"  box: {kind: server" + one("", "", ", owner: boss") + "}\npeople: {boss: {}}\ngroups: {crew: {}}\n"
 		}
 		files := func(list []string, end string) fstest.MapFS {
 			return fstest.MapFS{
@@ -85,9 +86,16 @@ func TestReadingSomeResourcesAgain(t *testing.T) {
 		is := files(second, ends.Draw(t, "end"))
 		is["b.ndjson"] = was["b.ndjson"]
 		changed := []string{"a.ndjson", "systems.yaml"}
-		if k := rapid.IntRange(0, 2).Draw(t, "what changes"); k < 2 {
+		if k := rapid.IntRange(0, 3).Draw(t, "what changes"); k < 2 {
 			is[changed[k]] = was[changed[k]]
 			changed = changed[1-k : 2-k]
+		}
+		if rapid.IntRange(0, 5).Draw(t, "rename") == 0 {
+			changed = []string{"a.ndjson", "b.ndjson", "systems.yaml"}
+			for _, name := range changed {
+				text := strings.ReplaceAll(string(was[name].Data), "box:", "bix:")
+				is[name] = &fstest.MapFile{Data: []byte(text)}
+			}
 		}
 		before, err := Load(was)
 		if err != nil {
@@ -161,6 +169,43 @@ func TestWhatStandsBehindAChangeIsToldWhereItStands(t *testing.T) {
 				require.NotNil(t, got, "it was read as a whole")
 				require.Equal(t, describe(want), describe(got))
 			}
+		}
+	}
+}
+
+// What all in a large system inherits can be said otherwise, and the system can get another id.
+func TestReadingALargeSystemAgain(t *testing.T) {
+	files := func(id, site string) fstest.MapFS {
+		list := strings.Builder{}
+		list.WriteString("{\"at\": \"app:first\"}\n")
+		for k := range 12_000 { // more than are read at once
+			fmt.Fprintf(&list, "{\"at\": \"%s:a/%05d\", \"tags\": {\"%s\": \"1\"}}\n", id, k, strings.Repeat("x", k%100+1))
+		}
+		for k := range 48_000 {
+			fmt.Fprintf(&list, "{\"at\": \"app:a/%05d\"}\n", k)
+		}
+		return fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{resources: a.ndjson}]\n")},
+			"systems.yaml": {Data: []byte("systems:\n  " + id + ": {kind: database, tags: {site: " + site + "}}\n" +
+				"  app: {kind: application}\n")},
+			"a.ndjson": {Data: []byte(list.String())}}
+	}
+	was := files("db", "base")
+	before, err := Load(was)
+	require.NoError(t, err)
+	for _, is := range []fstest.MapFS{files("db", "summit"), files("mart", "base"), files("mart", "summit")} {
+		changed := []string{"systems.yaml"}
+		if string(is["a.ndjson"].Data) != string(was["a.ndjson"].Data) {
+			changed = append(changed, "a.ndjson")
+		}
+		want, err := Load(is)
+		require.NoError(t, err)
+		got := reload(was, is, before, changed)
+		require.NotNil(t, got)
+		require.True(t, got.Tree.ListsAs(want.Tree, func(a, b *estate.Entry) bool { return a.Source == b.Source }))
+		for row := range want.Tree.Len() {
+			file, line := want.Tree.Line(row)
+			there, at := got.Tree.Line(row)
+			require.True(t, file == there && line == at, want.Tree.Address(row))
 		}
 	}
 }

@@ -98,19 +98,23 @@ func reload(was, files fs.FS, before *estate.Estate, changed []string) *estate.E
 	for _, d := range documents {
 		d.readSections()
 	}
-	if !e.Shares(before, "systems") {
-		// inventories are as they were: what changed in them comes after
-		if e = (&otherResources{loader: l, files: was}).systems(e, before); e == nil {
+	if systems := !e.Shares(before, "systems"); systems || len(trees) > 0 {
+		other := &otherResources{loader: l, was: was, files: files, lines: map[string]changedLines{}}
+		if systems && !other.systems(e, before) {
+			return nil
+		}
+		for _, name := range trees {
+			if !other.inventory(e, name) {
+				return nil
+			}
+		}
+		if e = other.list(e); e == nil {
 			return nil
 		}
 		l.estate = e
-		l.resolveProfiles()
-	}
-	for _, name := range trees {
-		if e = (&otherResources{loader: l, files: files}).inventory(e, was, name); e == nil {
-			return nil
+		if systems {
+			l.resolveProfiles()
 		}
-		l.estate = e
 	}
 	// Inventories name groups, which stand in files: those that were read anew have their members too.
 	for id, was := range before.Groups {

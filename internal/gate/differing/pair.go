@@ -160,7 +160,8 @@ func CompilePair(of Estates) (*Pair, error) {
 // CompileGates gives gates of two estates that answer about those who are looked at, as those of a pair do, and nothing
 // to hold them against each other.
 func CompileGates(of Estates) ([2]*gate.Gate, error) {
-	s, o := sides{Estates: of}, gate.Options{Facts: factspace.Gather(of.Before, of.After), Which: of.Which, Only: of.Only}
+	s, o := sides{Estates: of, loose: true}, gate.Options{Facts: factspace.Gather(of.Before, of.After), Which: of.Which,
+		Only: of.Only}
 	s.begin(&o)
 	if o.Places = s.places(&o); o.Places != nil {
 		o.Lists = nil
@@ -172,6 +173,7 @@ func CompileGates(of Estates) ([2]*gate.Gate, error) {
 type sides struct {
 	Estates
 	bare       bool             // the old one is the new one without grants and blocks
+	loose      bool             // nobody holds one against the other, so that either has the marks that it has
 	everywhere bool             // places are told apart where nobody who is looked at may anything, too
 	beside     []estate.Address // in no inventory, that are looked at too
 	alike      bool             // the places of one do for the other
@@ -437,11 +439,18 @@ func (s *sides) compile(o gate.Options) (gates [2]*gate.Gate, err error) {
 // compileSide compiles one of the estates.
 func (s *sides) compileSide(k int, o gate.Options) (*gate.Gate, error) {
 	o.Roster, o.Entries = s.Rosters[k], s.chosen[k]
-	if e := s.both()[k]; s.Where != nil && !s.alike {
-		lists := slices.Concat(gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks), s.Where[Old], s.Where[New])
+	e, lists := s.both()[k], gate.ListsOf(s.chosen[k].Grants, s.chosen[k].Blocks)
+	switch {
+	case s.alike:
+	case s.Where != nil:
+		lists = slices.Concat(lists, s.Where[Old], s.Where[New])
 		o.Places = placemap.PartOf(lists, o.Marks, s.near[k], opset.New(e))
+	case s.loose && s.Base != nil:
+		if places := s.Base.PlacesOf(e); places != nil {
+			o.Places = places.Knowing(lists, o.Marks)
+		}
 	}
-	return gate.CompileWith(s.both()[k], nil, o)
+	return gate.CompileWith(e, nil, o)
 }
 
 // atHand says that the gate at hand is that of the estate that has the grants.

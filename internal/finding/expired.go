@@ -25,10 +25,10 @@ func (c *check) ends(visit func(what string, o *estate.Object, ends *estate.Mome
 			visit(what, o, ends)
 		}
 	}
-	for _, s := range estate.Sorted(c.about.People) {
+	for _, s := range c.people() {
 		see("person", &s.Object, s.Ends)
 	}
-	for _, s := range estate.Sorted(c.about.Services) {
+	for _, s := range c.services() {
 		see("service", &s.Object, s.Ends)
 	}
 	for _, r := range estate.Sorted(c.about.Roles) {

@@ -59,11 +59,13 @@ type check struct {
 	over      func(*estate.Test) bool // tests whose results are passed over; nil: none
 	finding   *Finding
 	found     []Found
-	there     map[estate.Principal]bool            // whether anybody active stands behind an owner
-	listed    []namedList                          // once somebody asks for them
-	granted   map[string]map[estate.Principal]bool // who has a grant in a system, once somebody asks
-	certified map[string]map[estate.Principal]bool // who holds a certificate that leads into a system
-	owning    map[string]map[estate.Principal]bool // who owns anything in a system, once somebody asks
+	heads     map[string][]*estate.Object                // of the sections that were asked for, by id
+	sorted    map[estate.PrincipalKind][]*estate.Subject // the people and services, once somebody asks
+	there     map[estate.Principal]bool                  // whether anybody active stands behind an owner
+	listed    []namedList                                // once somebody asks for them
+	granted   map[string]map[estate.Principal]bool       // who has a grant in a system, once somebody asks
+	certified map[string]map[estate.Principal]bool       // who holds a certificate that leads into a system
+	owning    map[string]map[estate.Principal]bool       // who owns anything in a system, once somebody asks
 }
 
 // Run looks for every finding as of now. Its error says that the context ended.
@@ -134,6 +136,36 @@ func (c *check) look(findings []*Finding) {
 		c.finding = f
 		f.find(c)
 	}
+}
+
+// section lists the entries of a section that are looked at, by id. A large estate has many people, and they are put in
+// order once.
+func (c *check) section(name string) []*estate.Object {
+	if c.heads == nil {
+		c.heads = map[string][]*estate.Object{}
+	}
+	out, known := c.heads[name]
+	if !known {
+		out = c.about.Section(name)
+		c.heads[name] = out
+	}
+	return out
+}
+
+// people and services list those who are looked at, by id.
+func (c *check) people() []*estate.Subject   { return c.inOrder(estate.IsPerson, c.about.People) }
+func (c *check) services() []*estate.Subject { return c.inOrder(estate.IsService, c.about.Services) }
+
+func (c *check) inOrder(kind estate.PrincipalKind, all map[string]*estate.Subject) []*estate.Subject {
+	if c.sorted == nil {
+		c.sorted = map[estate.PrincipalKind][]*estate.Subject{}
+	}
+	out, known := c.sorted[kind]
+	if !known {
+		out = estate.Sorted(all)
+		c.sorted[kind] = out
+	}
+	return out
 }
 
 // report adds what was found about an entry, at a position in it.

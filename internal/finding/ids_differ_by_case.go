@@ -19,8 +19,14 @@ var idsDifferByCase = &Finding{
 	},
 }
 
-// differByCase compares the ids of a section in small letters.
+// differByCase compares the ids of a section in small letters. Where none has a capital letter none is put in order, of
+// which a large estate has many.
 func differByCase(c *check, section string) {
+	capitals := false
+	c.estate.Each(section, func(o *estate.Object) { capitals = capitals || strings.ToLower(o.ID) != o.ID })
+	if !capitals {
+		return
+	}
 	first := map[string]*estate.Object{}
 	for _, o := range c.estate.Section(section) {
 		low := strings.ToLower(o.ID)

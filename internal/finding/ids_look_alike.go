@@ -1,7 +1,6 @@
 package finding
 
 import (
-	"slices"
 	"strings"
 
 	"github.com/mtibben/confusables"
@@ -25,12 +24,13 @@ var idsLookAlike = &Finding{
 
 // lookAlike compares the ids of a section by their skeletons (Unicode Technical Standard #39, section 4).
 func lookAlike(c *check, section string) {
-	all := c.estate.Section(section)
-	if !slices.ContainsFunc(all, func(o *estate.Object) bool { return !ascii(o.ID) }) {
+	foreign := false
+	c.estate.Each(section, func(o *estate.Object) { foreign = foreign || !ascii(o.ID) })
+	if !foreign {
 		return
 	}
 	first := map[string]*estate.Object{}
-	for _, o := range all {
+	for _, o := range c.estate.Section(section) {
 		look := confusables.Skeleton(o.ID)
 		switch f := first[look]; {
 		case f == nil:

@@ -2,7 +2,6 @@ package finding
 
 import (
 	"hiddengate/internal/diagnostic"
-	"hiddengate/internal/estate"
 )
 
 var invitationOpen = &Finding{
@@ -14,7 +13,7 @@ var invitationOpen = &Finding{
 		if c.set == nil {
 			return
 		}
-		for _, s := range estate.Sorted(c.about.People) {
+		for _, s := range c.people() {
 			if s.Status != "invited" {
 				continue
 			}

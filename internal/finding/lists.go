@@ -24,7 +24,7 @@ func (c *check) lists() []namedList {
 func (c *check) namings(wanted func(policyfile.Naming) bool) []namedList {
 	out := []namedList{}
 	for _, section := range estate.SectionNames {
-		for _, o := range c.about.Section(section) {
+		for _, o := range c.section(section) {
 			policyfile.EachNaming(section, c.about.Entry(section, o.ID), func(n policyfile.Naming) {
 				if wanted(n) {
 					out = append(out, namedList{estate.Singular(section), o, n})

@@ -25,8 +25,7 @@ var neverInForce = &Finding{
 				c.report(&r.Object, r.Source.Position, "role %s can never be in force", r.ID)
 			}
 		}
-		for what, list := range map[string][]*estate.Subject{"person": estate.Sorted(c.about.People),
-			"service": estate.Sorted(c.about.Services)} {
+		for what, list := range map[string][]*estate.Subject{"person": c.people(), "service": c.services()} {
 			for _, s := range list {
 				if c.gate.Never(nil, s.Starts, s.Ends) {
 					c.report(&s.Object, s.Source.Position, "%s %s can never be active", what, s.ID)

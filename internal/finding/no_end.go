@@ -21,10 +21,10 @@ var noEnd = &Finding{
 
 // subjects visits people and services.
 func (c *check) subjects(visit func(what string, s *estate.Subject)) {
-	for _, s := range estate.Sorted(c.about.People) {
+	for _, s := range c.people() {
 		visit("person", s)
 	}
-	for _, s := range estate.Sorted(c.about.Services) {
+	for _, s := range c.services() {
 		visit("service", s)
 	}
 }

@@ -12,7 +12,7 @@ var ownerGone = &Finding{
 	Cure: "name another owner",
 	find: func(c *check) {
 		for _, section := range estate.SectionNames {
-			for _, o := range c.about.Section(section) {
+			for _, o := range c.section(section) {
 				if o.Owner != nil && !c.anybody(*o.Owner) {
 					c.report(o, o.Source.Position, "the owner of %s %s is gone: %s", estate.Singular(section), o.ID, o.Owner)
 				}

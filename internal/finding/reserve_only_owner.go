@@ -20,7 +20,7 @@ var reserveOnlyOwner = &Finding{
 			return c.gate.CountMembers(list) > 0
 		}
 		for _, section := range estate.SectionNames {
-			for _, o := range c.about.Section(section) {
+			for _, o := range c.section(section) {
 				if o.Owner != nil && reserved(estate.Subjects{{Principal: *o.Owner}}) {
 					c.report(o, o.Source.Position, "the owner of %s %s is kept for emergencies alone: %s", estate.Singular(section),
 						o.ID, o.Owner)

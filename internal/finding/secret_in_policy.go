@@ -16,7 +16,7 @@ var secretInPolicy = &Finding{
 	Cure: "take it out, and change the secret where it is used: it is known now",
 	find: func(c *check) {
 		for _, section := range estate.SectionNames {
-			for _, o := range c.about.Section(section) {
+			for _, o := range c.section(section) {
 				for key, text := range map[string]string{"title": o.Title, "about": o.About, "why": o.Why} {
 					if kind := secret(text); kind != "" {
 						c.report(o, o.Source.Position, "%s of %s %s holds %s", key, estate.Singular(section), o.ID, kind)

@@ -162,6 +162,27 @@ grants: {a: {to: everyone, role: edit, on: app, when: {owner: true}}, b: {to: [a
 	assert.Equal(t, []auditing.Lack{a, b}, all)
 }
 
+// Whoever is never active lacks nothing, and whoever is at some times lacks what is needed then.
+func TestWhoIsNeverActiveLacksNothing(t *testing.T) {
+	g := compiled(t, load(t, `
+hidden-gate: 1
+systems: {app: {kind: application}}
+people:
+  ana: {ends: 2031-01-01}
+  bo: {status: suspended}
+  cai: {starts: 2030-01-01, ends: 2029-01-01}
+  dee: {ends: 2030-01-01}
+roles: {edit: {allow: content.edit}, see: {allow: content.view}}
+grants:
+  a: {to: [ana, bo, cai, dee], role: edit, on: app}
+  b: {to: dee, role: see, on: app, ends: 2030-06-01}
+`))
+	all, err := auditing.Lacking(t.Context(), g, 10)
+	require.NoError(t, err)
+	assert.Equal(t, []auditing.Lack{{Grant: "a", Operation: "content.edit", Need: "content.view", Subjects: people("ana"),
+		Number: 1, Places: []string{"app"}, Count: 1}}, all)
+}
+
 // What is needed is judged where each resource stands, though nothing tells the resources themselves apart.
 func TestANeedIsJudgedWhereEachStands(t *testing.T) {
 	g := compiled(t, load(t, `

@@ -32,7 +32,7 @@ func Lacking(ctx context.Context, g *gate.Gate, most int) ([]Lack, error) {
 		return nil, err
 	}
 	l := &lacking{
-		Cells: cells, outside: map[[2]region.Region]region.Region{}, while: map[region.Region][]bool{},
+		Cells: cells, outside: map[[2]region.Region]region.Region{}, while: map[region.Region]meeting{},
 		kept: map[pileOperation]*differing.Bands{}, rest: cells.NewClassSet(), none: cells.NewClassSet(),
 		whole: cells.NewClassSet(), active: cells.Activity(),
 		blame: blame{cells: cells, most: most, found: map[grantNeed]*shortfall{}},
@@ -57,8 +57,8 @@ type lacking struct {
 	borne      borne
 	kept       map[pileOperation]*differing.Bands
 	outside    map[[2]region.Region]region.Region // of two regions, what of one is not in the other
-	while      map[region.Region][]bool           // of a region, whether it meets the times of each activity
-	met        []bool                             // the last of those
+	while      map[region.Region]meeting
+	met        meeting // the last of those
 	metBy      region.Region
 	active     differing.Activity
 	lacks      []map[lackKey]*lack // of each need, who lacks it
@@ -68,6 +68,12 @@ type lacking struct {
 	partly     []differing.Band // what is there of those who have a part of what is needed, and what of it is missing
 	whole      differing.ClassSet
 	spare      []differing.ClassSet // that nobody has any more
+}
+
+// meeting says of a region whether it meets the times of each activity.
+type meeting struct {
+	of    []bool
+	every bool // it meets all of them but never, at which nobody may anything
 }
 
 // lack is who lacks something.
@@ -224,15 +230,25 @@ func (l *lacking) take(to, classes, not differing.ClassSet, all region.Region) {
 	if some == 0 {
 		return
 	}
+	every := l.meets(all).every
 	for i, w := range classes {
-		for some := w &^ not[i] & partly[i]; some != 0; some &= some - 1 {
+		some := w &^ not[i] & partly[i]
+		if every && some != 0 {
+			own := uint64(0) // of those, who have a part
+			for _, t := range l.partly {
+				own |= t.Classes[i]
+			}
+			to[i] |= some &^ own
+			some &= own
+		}
+		for ; some != 0; some &= some - 1 {
 			class, missing := uint32(64*i+bits.TrailingZeros64(some)), all
 			for _, t := range l.partly {
 				if t.Classes.Has(class) {
 					missing = t.Possible
 				}
 			}
-			if l.meets(missing)[l.active.Of[class]] {
+			if l.meets(missing).of[l.active.Of[class]] {
 				to.Add(class)
 			}
 		}
@@ -262,17 +278,18 @@ func (l *lacking) without(r, other region.Region) region.Region {
 	return out
 }
 
-// meets says of the times of each activity whether they meet a region.
-func (l *lacking) meets(r region.Region) []bool {
-	if l.met != nil && l.metBy == r { // as it is for most, one after the other
+// meets says whether a region meets the times of the activities.
+func (l *lacking) meets(r region.Region) meeting {
+	if l.met.of != nil && l.metBy == r { // as it is for most, one after the other
 		return l.met
 	}
 	out, ok := l.while[r]
 	if !ok {
-		out = make([]bool, len(l.active.Times))
+		out = meeting{make([]bool, len(l.active.Times)), true}
 		for i, active := range l.active.Times {
 			both, err := l.Space().And(r, active)
-			out[i] = err == nil && both != region.Empty
+			out.of[i] = err == nil && both != region.Empty
+			out.every = out.every && (out.of[i] || active == region.Empty)
 		}
 		if len(l.while)*len(l.active.Times) >= mostPairs {
 			clear(l.while)

@@ -1,6 +1,7 @@
 package change_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -94,6 +95,23 @@ func TestPatternsTellASystemsIdsApart(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, alone, e.Alone(), pattern)
 		assert.Equal(t, alone, e.Empty(), pattern)
+	}
+	for _, entry := range []string{
+		`tests: {t: {who: ana, denied: "table.read on %s:sky/a"}}`,
+		`tests: {t: {levels: {ana: {"%s:sky/a": none}}}}`,
+		`guarantees: {g: {never: ana, may: table.drop, on: "%s:sky/a"}}`,
+		`blocks: {b: {deny: table.drop, on: "%s:sky/z"}}`,
+		`scopes: {s: {in: "%s:sky/a", tags: {x: y}}}`,
+		`delegations: {d: {to: ana, on: "%s:sky/a", may-grant: reader}}`,
+	} {
+		for pattern, alone := range map[string]bool{"d*": false, "*b": true} {
+			more := fmt.Sprintf(entry, pattern) + "\n"
+			e, err := change.Of(t.Context(), estateOf(t, small+more),
+				estateOf(t, editedText(t, `on: "db:sky/a"`, `on: "zb:sky/a"`, "  db: {", "  zb: {", "on: db,", "on: zb,")+more),
+				change.How{Since: noon, Renamed: &change.Renaming{Section: "systems", From: "db", To: "zb"}})
+			require.NoError(t, err)
+			assert.Equal(t, alone, e.Alone(), more)
+		}
 	}
 }
 

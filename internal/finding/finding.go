@@ -94,10 +94,10 @@ func RunAbout(ctx context.Context, g *gate.Gate, about *estate.Estate, now clock
 // OfIDs looks for the findings about ids of a section alone.
 func OfIDs(e *estate.Estate, section string, now clock.Instant) []Found {
 	c := &check{ctx: context.Background(), estate: e, about: e, now: now}
-	for f, look := range map[*Finding]func(*check, string){idsDifferByCase: differByCase, idsLookAlike: lookAlike} {
-		c.finding = f
-		look(c, section)
-	}
+	c.finding = idsDifferByCase
+	differByCase(c, section)
+	c.finding = idsLookAlike
+	lookAlike(c, section)
 	return c.found
 }
 

@@ -35,6 +35,12 @@ type otherResources struct {
 type changedLines struct {
 	text            []byte // of the inventory as it is now
 	first, had, has int
+	only            map[int]bool // where they are as many, the numbers of those that differ; else nil: all do
+}
+
+// hold says that an old line is one of them.
+func (c changedLines) hold(line int) bool {
+	return line >= c.first && line < c.first+c.had && (c.only == nil || c.only[line])
 }
 
 // inventory finds what an inventory lists otherwise than before. It is false where many lines of it have changed, or
@@ -49,16 +55,24 @@ func (g *otherResources) inventory(e *estate.Estate, name string) bool {
 		return false
 	}
 	head, tail := AlikeLines(old, text, false)
-	for _, some := range [][]byte{old[head : len(old)-tail], text[head : len(text)-tail]} {
-		if head == 0 || bytes.Count(some, []byte("\n")) > mostRelistedOf(e) {
-			return false
+	before, after := old[head:len(old)-tail], text[head:len(text)-tail]
+	first := bytes.Count(text[:head], []byte("\n")) + 1
+	c, number := changedLines{text: text, first: first, had: countLines(before), has: countLines(after)}, counting(first)
+	if c.had == c.has { // as where the same is changed here and there
+		apart := linesApart(before, after)
+		before, after, c.only = some(before, apart), some(after, apart), map[int]bool{}
+		number = func(i int) int { return first - 1 + apart[i] }
+		for i := range apart {
+			c.only[number(i)] = true
 		}
 	}
-	first := bytes.Count(text[:head], []byte("\n")) + 1
-	gone, had, known := g.read(name, old[head:len(old)-tail], counting(first))
-	come, has, plain := g.read(name, text[head:len(text)-tail], counting(first))
+	if head == 0 || max(countLines(before), countLines(after)) > mostRelistedOf(e) {
+		return false
+	}
+	gone, known := g.read(name, before, number)
+	come, plain := g.read(name, after, number)
 	behind := func(entry *estate.Entry) bool { return entry.Source.File == name && entry.Source.Line >= first }
-	if !known || !plain || had != has && slices.ContainsFunc(e.Tree.Entries, behind) {
+	if !known || !plain || c.had != c.has && slices.ContainsFunc(e.Tree.Entries, behind) {
 		return false
 	}
 	for _, l := range gone {
@@ -68,7 +82,7 @@ func (g *otherResources) inventory(e *estate.Estate, name string) bool {
 		g.come = slices.AppendSeq(g.come, l.Addresses())
 	}
 	g.said = append(g.said, come...)
-	g.lines[name] = changedLines{text, first, had, has}
+	g.lines[name] = c
 	return true
 }
 
@@ -164,8 +178,8 @@ func (g *otherResources) list(e *estate.Estate) *estate.Estate {
 		for ; row < end; row++ {
 			file, line := e.Tree.Line(row)
 			switch c, changed := g.lines[file]; {
-			case changed && line >= c.first && line < c.first+c.had:
-			case changed && line >= c.first:
+			case changed && c.hold(line):
+			case changed && line >= c.first+c.had:
 				again[file] = append(again[file], line+c.has-c.had)
 			case file != "":
 				again[file] = append(again[file], line)
@@ -186,7 +200,7 @@ func (g *otherResources) list(e *estate.Estate) *estate.Estate {
 			}
 		}
 		slices.Sort(numbers)
-		same, _, ok := g.read(file, some(text, numbers), func(i int) int { return numbers[i] })
+		same, ok := g.read(file, some(text, numbers), func(i int) int { return numbers[i] })
 		if !ok {
 			return nil
 		}
@@ -218,26 +232,39 @@ func (g *otherResources) now(entry *estate.Entry) *estate.Entry {
 // counting numbers lines in a row.
 func counting(first int) func(int) int { return func(i int) int { return first + i } }
 
-// read reads lines of an inventory, whose numbers are told by their order, and says how many they are. It is not ok if
-// the ordinary reader has to read one of them.
-func (g *otherResources) read(name string, text []byte, number func(int) int) (said []*estate.Listing, lines int,
-	ok bool) {
+// read reads lines of an inventory, whose numbers are told by their order. It is not ok if the ordinary reader has to
+// read one of them.
+func (g *otherResources) read(name string, text []byte, number func(int) int) (said []*estate.Listing, ok bool) {
 	all := &inventories{loader: &loader{estate: estate.New(), zone: g.loader.zone, settings: g.loader.settings}}
 	r := &reader{loader: all.loader, file: name, bad: map[*yaml.Node]bool{}}
 	ok = true
 	// behind a line, so that none is taken for the first of the file
 	r.readResources(bytes.NewReader(slices.Concat([]byte("\n"), text)), func(*yaml.Node) { ok = false })
-	if !ok || len(all.errors) > 0 {
-		return nil, 0, false
-	}
 	for _, l := range all.estate.Listings {
 		l.Renumber(func(line int) int { return number(line - 2) })
 	}
-	lines = bytes.Count(text, []byte("\n"))
+	return all.estate.Listings, ok && len(all.errors) == 0
+}
+
+func countLines(text []byte) int {
+	count := bytes.Count(text, []byte("\n"))
 	if len(text) > 0 && text[len(text)-1] != '\n' {
-		lines++
+		count++
 	}
-	return all.estate.Listings, lines, true
+	return count
+}
+
+// linesApart gives the numbers of the lines in which two texts of as many lines differ, from 1 on.
+func linesApart(a, b []byte) (out []int) {
+	for n := 1; len(a) > 0; n++ {
+		one, more, _ := bytes.Cut(a, []byte("\n"))
+		other, rest, _ := bytes.Cut(b, []byte("\n"))
+		if !bytes.Equal(one, other) {
+			out = append(out, n)
+		}
+		a, b = more, rest
+	}
+	return out
 }
 
 // places gives where something is listed no more, anew or otherwise, each in no other; nil where that is in many

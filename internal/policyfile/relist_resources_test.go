@@ -178,11 +178,12 @@ func TestReadingALargeSystemAgain(t *testing.T) {
 	files := func(id, site string) fstest.MapFS {
 		list := strings.Builder{}
 		list.WriteString("{\"at\": \"app:first\"}\n")
-		for k := range 12_000 { // more than are read at once
-			fmt.Fprintf(&list, "{\"at\": \"%s:a/%05d\", \"tags\": {\"%s\": \"1\"}}\n", id, k, strings.Repeat("x", k%100+1))
-		}
-		for k := range 48_000 {
-			fmt.Fprintf(&list, "{\"at\": \"app:a/%05d\"}\n", k)
+		for k := range 48_000 { // more of the system than are read at once, among others
+			if k%5 > 0 {
+				fmt.Fprintf(&list, "{\"at\": \"app:a/%05d\"}\n", k)
+				continue
+			}
+			fmt.Fprintf(&list, "{\"at\": \"%s:a/%05d\", \"tags\": {\"%s\": \"1\"}}\n", id, k, strings.Repeat("x", 60+k%60))
 		}
 		return fstest.MapFS{"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{resources: a.ndjson}]\n")},
 			"systems.yaml": {Data: []byte("systems:\n  " + id + ": {kind: database, tags: {site: " + site + "}}\n" +
@@ -208,4 +209,25 @@ func TestReadingALargeSystemAgain(t *testing.T) {
 			require.True(t, file == there && line == at, want.Tree.Address(row))
 		}
 	}
+}
+
+// A line among those that differ, which says the same, is still there, and inherits what is said otherwise above it.
+func TestLinesAmongThoseThatDifferStay(t *testing.T) {
+	files := func(tag string) fstest.MapFS {
+		return fstest.MapFS{
+			"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\nsystems: {db: {kind: database}}\n" +
+				"inventories: [{resources: a.ndjson}]\n")},
+			"a.ndjson": {Data: []byte(`{"at": "db:first"}` + "\n" + `{"at": "db:a", "tags": {"x": "` + tag + `"}}` + "\n" +
+				`{"at": "db:a/b"}` + "\n" + `{"at": "db:c", "tags": {"x": "` + tag + `"}}` + "\n")}}
+	}
+	was, is := files("1"), files("2")
+	before, err := Load(was)
+	require.NoError(t, err)
+	got := reload(was, is, before, []string{"a.ndjson"})
+	require.NotNil(t, got)
+	row := got.Tree.Find("db:a/b")
+	require.GreaterOrEqual(t, row, 0)
+	require.Equal(t, estate.Tags{{Key: "x", Value: "2"}}, got.Tree.At(row).Tags)
+	_, line := got.Tree.Line(row)
+	require.Equal(t, 3, line)
 }

@@ -7,10 +7,8 @@ func (t *Tree) DiffersFrom(other *Tree, most int) (out []Address, all bool) {
 	if t == other {
 		return nil, true
 	}
-	text := func(s string) string { return s }
-	whole := func(tags Tags) string { return tags.Name(func(string) bool { return true }) }
-	types, tags := numbersIn(t.Types, other.Types, text, text), numbersIn(t.Tags, other.Tags, whole, whole)
-	owners, kinds := numbersIn(t.Owners, other.Owners, (*Principal).orNobody, (*Principal).orNobody), map[[2]uint32]bool{}
+	types, tags, owners := t.numbersIn(other, sameOwner)
+	kinds := map[[2]uint32]bool{}
 	alike := func(a, b *Row) bool {
 		both := [2]uint32{a.System, b.System}
 		same, known := kinds[both]

@@ -6,8 +6,10 @@ import "slices"
 // order. same compares what files say beyond that of some resources.
 func (t *Tree) ListsAs(other *Tree, same func(a, b *Entry) bool) bool {
 	return t == other || slices.EqualFunc(t.Entries, other.Entries, same) &&
-		t.ListsAsRenamed(other, func(id string) string { return id }, func(p Principal) Principal { return p })
+		t.ListsAsRenamed(other, func(id string) string { return id }, sameOwner)
 }
+
+func sameOwner(p Principal) Principal { return p }
 
 // ListsAsRenamed says whether a tree lists what another one does, once the systems and owners of that have other ids.
 // What files say beyond types, tags and owners it does not look at.
@@ -15,16 +17,7 @@ func (t *Tree) ListsAsRenamed(other *Tree, system func(string) string, owner fun
 	if t.Len() != other.Len() {
 		return false
 	}
-	text := func(s string) string { return s }
-	whole := func(tags Tags) string { return tags.Name(func(string) bool { return true }) }
-	types, tags := numbersIn(t.Types, other.Types, text, text), numbersIn(t.Tags, other.Tags, whole, whole)
-	owners := numbersIn(t.Owners, other.Owners, (*Principal).orNobody, func(p *Principal) string {
-		if p == nil {
-			return p.orNobody()
-		}
-		now := owner(*p)
-		return now.orNobody()
-	})
+	types, tags, owners := t.numbersIn(other, owner)
 	for from := 0; from < other.Len(); from = other.End(from) {
 		id := system(other.Address(from))
 		to := t.Find(id)
@@ -49,6 +42,21 @@ func (p *Principal) orNobody() string {
 		return ""
 	}
 	return p.String()
+}
+
+// numbersIn gives of a tree's types, tags and owners the numbers that they have in another one, whose owners have other
+// ids; -1 where it has none such.
+func (t *Tree) numbersIn(other *Tree, owner func(Principal) Principal) (types, tags, owners []int) {
+	text := func(s string) string { return s }
+	whole := func(tags Tags) string { return tags.Name(func(string) bool { return true }) }
+	return numbersIn(t.Types, other.Types, text, text), numbersIn(t.Tags, other.Tags, whole, whole),
+		numbersIn(t.Owners, other.Owners, (*Principal).orNobody, func(p *Principal) string {
+			if p == nil {
+				return p.orNobody()
+			}
+			now := owner(*p)
+			return now.orNobody()
+		})
 }
 
 // numbersIn gives of each item of a list its place in another, by their names; -1 where it has none there.

@@ -7,6 +7,8 @@ tool (
 	honnef.co/go/tools/cmd/staticcheck
 )
 
+require golang.org/x/tools v0.51.0
+
 require (
 	charm.land/lipgloss/v2 v2.0.4 // indirect
 	dario.cat/mergo v1.0.2 // indirect
@@ -87,7 +89,6 @@ require (
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
-	golang.org/x/tools v0.51.0 // indirect
 	gopkg.in/warnings.v0 v0.1.2 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
 	software.sslmate.com/src/go-pkcs12 v0.7.2 // indirect

@@ -106,7 +106,9 @@ func startAt(t testing.TB, initdb, server, port, asking string, settings ...stri
 	trusting, err := os.ReadFile(rules)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(rules, append([]byte(asking), trusting...), 0o600))
-	words := []string{"-D", data, "-k", folder, "-p", port, "-c", "max_connections=150"}
+	// What it holds need not outlive it, so it waits for no disk.
+	words := []string{"-D", data, "-k", folder, "-p", port, "-c", "max_connections=150",
+		"-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off"}
 	for _, one := range settings {
 		words = append(words, "-c", one)
 	}

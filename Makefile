@@ -15,14 +15,17 @@ lint:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt these files:"; gofmt -l .; exit 1; }
 	@! LC_ALL=C.UTF-8 grep -rnE --include='*.go' '^.{121,}' cmd internal || { echo "these lines have more than 120 columns"; exit 1; }
 
-# The race detector needs cgo and a C compiler, and takes its time. What draws estates or judges changes does less with it,
-# and runs again in full without it: DRAWING are the packages that do. SERVED are those that run the built program or ask
-# servers: there what runs at once runs in other processes, which the detector does not see.
+# The race detector needs cgo and a C compiler, and takes its time. With it, what draws estates or judges changes does less,
+# and runs again in full without it: DRAWING are the packages that do. Of the gate's own tests it sees those in which much
+# runs at once, TOGETHER. SERVED run the built program or ask servers: there what runs at once does so in other processes,
+# which the detector does not see.
 DRAWING := ./internal/gate ./internal/change ./internal/escalation
+TOGETHER := ^Test(Forks|EveryWayIn|CountsAre|HoldersAre|GateAndOracle)
 SERVED := ./cmd/... ./internal/target/...
 test: lint
-	@if [ "$$(go env CGO_ENABLED)" = 1 ] && command -v $$(go env CC) >/dev/null; then \
-	  HGATE_ESTATES=20 HGATE_SAMPLE=yes go test -race -timeout 40m $$(go list ./... | grep -vxF "$$(go list $(SERVED))") && \
+	@if [ "$$(go env CGO_ENABLED)" = 1 ] && command -v $$(go env CC) >/dev/null; then export HGATE_ESTATES=20 HGATE_SAMPLE=yes; \
+	  go test -race -timeout 40m $$(go list ./... | grep -vxF "$$(go list $(SERVED) ./internal/gate)") && \
+	  go test -race -timeout 40m -short -run '$(TOGETHER)' ./internal/gate && unset HGATE_ESTATES HGATE_SAMPLE && \
 	  go test -timeout 40m $(SERVED) $(DRAWING); \
 	else echo "no C compiler: without the race detector"; go test -timeout 40m ./...; fi
 	$(MAKE) fuzz

@@ -32,8 +32,8 @@ func (g *Gate) GrantOf(id string) *CompiledGrant {
 // is listed, or that a system judges though it is not.
 func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 	compiled := g.GrantOf(gr.ID)
-	if compiled == nil {
-		return nil // it names nobody whom this gate is asked about
+	if compiled == nil { // it names nobody whom this gate is asked about
+		return g.givesOf(gr, g.validUnder(gr.On))
 	}
 	if g.validIn == nil {
 		g.validIn = map[int]opset.Set{}
@@ -47,6 +47,27 @@ func (g *Gate) Gives(gr *estate.Grant) []*estate.Operation {
 		g.validIn[compiled.List] = valid
 	}
 	return g.givesOf(gr, valid)
+}
+
+// validUnder gives the operations that are valid on anything that a list covers by which places need not be told apart.
+func (g *Gate) validUnder(list estate.Resources) opset.Set {
+	set, seen := g.Classes.Ops.NewSet(), map[uint32]bool{}
+	note := func(class uint32) {
+		if !seen[class] {
+			seen[class] = true
+			unite(set, g.Classes.Valid[class])
+		}
+	}
+	for row := range g.Selected(list) {
+		note(g.Places.Spots[row].Class)
+	}
+	for _, address := range newplace.ForLists(g.estate, []estate.Resources{list}) {
+		if placemap.Covers(g.estate, list, g.estate.Unlisted(address)) {
+			s, _ := g.Places.Unlisted(address.String())
+			note(s.Class)
+		}
+	}
+	return set
 }
 
 // givesAmong lists the operations that a grant gives at some spots, which are sorted by their marks.

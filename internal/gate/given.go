@@ -59,6 +59,15 @@ func (a *Asker) On(row int) (*OperationOutcomes, error) {
 	return a.on(row, a.gate.Places.Spots[row], nil)
 }
 
+// OnAs is On where it is known what concerns the subject on the resource.
+func (a *Asker) OnAs(row int, how Concern) (*OperationOutcomes, error) {
+	at := a.gate.Places.Spots[row]
+	if how < ByTraits && a.several == nil {
+		at.Trait = 0 // which tells the resource from no other
+	}
+	return a.on(row, at, nil)
+}
+
 // OnUnlisted tells what the subject may do on a resource that no inventory lists, of a system that judges such.
 func (a *Asker) OnUnlisted(address estate.Address) (*OperationOutcomes, error) {
 	at, row := a.gate.Places.Unlisted(a.gate.estate.Canonical(address).String())

@@ -43,10 +43,16 @@ type Grid struct {
 	alike   gridPlaces
 	gates   [3]*gate.Gate // by variant; nil where it is as the first
 	named   []bool        // of each column, whether a grant names its subject
-	ask     Question
-	rows    []int   // those that are looked at
-	looked  []int32 // of each row, how many resources of it and what is inside are looked at
-	size    []int32 // and how many there are
+	// Of the sorts of places: what concerns somebody there, by variant; the answers where nothing does; and what
+	// concerned a subject last, of whom each has a turn.
+	index     [3]*gate.RowIndex
+	idle      []*gate.OperationOutcomes
+	concerned []concern
+	turn      int
+	ask       Question
+	rows      []int   // those that are looked at
+	looked    []int32 // of each row, how many resources of it and what is inside are looked at
+	size      []int32 // and how many there are
 }
 
 // The variants of the grants that a grid compares.
@@ -92,6 +98,7 @@ func NewGrid(ctx context.Context, e *estate.Estate, q Question) (*Grid, error) {
 		}
 	}
 	g.alike = g.places()
+	g.indexed()
 	g.lines = newGridLines(len(q.Columns))
 	own := make([][]mask, len(g.alike.first)) // of each sort of places, by column
 	for c := range q.Columns {
@@ -136,20 +143,57 @@ func (g *Grid) askers(c int, contexts [3]*gate.Context) (out [3]*gate.Asker, err
 	return out, nil
 }
 
+// indexed finds out what concerns somebody where: most subjects have nothing in most places.
+func (g *Grid) indexed() {
+	for k, compiled := range g.gates {
+		if compiled != nil {
+			g.index[k] = compiled.NewRowIndex(g.alike.first)
+		}
+	}
+	compiled, first := g.gates[asTheyAre], g.alike.first
+	known := map[uint32]*gate.OperationOutcomes{} // by class
+	g.concerned = make([]concern, len(first))
+	for _, row := range first {
+		class := compiled.Places.Spots[row].Class
+		if known[class] == nil {
+			known[class] = compiled.Nothing(row)
+		}
+		g.idle = append(g.idle, known[class])
+	}
+}
+
 // each tells what a column's subject may do on each sort of places that are looked at.
 func (g *Grid) each(c int, contexts [3]*gate.Context, tell func(sort int, v variants)) error {
 	askers, err := g.askers(c, contexts)
 	if err != nil {
 		return err
 	}
+	g.turn++
+	known := true // where something concerns the subject
+	for k, asker := range askers {
+		if asker != nil && known {
+			known = g.index[k].Concerned(g.who[c], func(sort uint32, how gate.Concern) {
+				if one := &g.concerned[sort]; one.turn != g.turn || one.how < how {
+					*one = concern{g.turn, how}
+				}
+			})
+		}
+	}
 	for sort, row := range g.alike.first {
+		how := gate.ByTraits
+		if known {
+			how = g.concerned[sort].in(g.turn)
+		}
 		var v variants
 		for k, asker := range askers {
-			if asker == nil {
-				continue
-			}
-			if v[k], err = asker.On(row); err != nil {
-				return err
+			switch {
+			case asker == nil:
+			case how == gate.Unconcerned:
+				v[k] = g.idle[sort]
+			default:
+				if v[k], err = asker.OnAs(row, how); err != nil {
+					return err
+				}
 			}
 		}
 		tell(sort, v)
@@ -157,14 +201,32 @@ func (g *Grid) each(c int, contexts [3]*gate.Context, tell func(sort int, v vari
 	return nil
 }
 
+// concern is how something concerns the subject of a turn.
+type concern struct {
+	turn int
+	how  gate.Concern
+}
+
+func (c concern) in(turn int) gate.Concern {
+	if c.turn != turn {
+		return gate.Unconcerned
+	}
+	return c.how
+}
+
 // column takes down the masks of the sorts of places themselves for one column.
 func (g *Grid) column(c int, contexts [3]*gate.Context, own [][]mask) error {
 	known := map[variants]mask{}
+	var last variants
+	var m mask
 	return g.each(c, contexts, func(sort int, v variants) {
-		m, ok := known[v]
-		if !ok {
-			m = g.ask.mask(v)
-			known[v] = m
+		if v != last {
+			var ok bool
+			if m, ok = known[v]; !ok {
+				m = g.ask.mask(v)
+				known[v] = m
+			}
+			last = v
 		}
 		if own[sort] == nil {
 			own[sort] = make([]mask, len(g.Columns))

@@ -118,7 +118,9 @@ func TestTheServerSaysWhatThePolicySays(t *testing.T) {
 	t.Logf("asked %d, of which %d were tried, and %d signed in", asked, tried, signedIn)
 	assert.Greater(t, tried, asked/4)
 	assert.Greater(t, signedIn, rounds())
-	targettest.EachIsGiven(t, &Driver.Carries, had)
+	if !testing.Short() {
+		targettest.EachIsGiven(t, &Driver.Carries, had)
+	}
 }
 
 // signIn signs in as everybody with their own key, and does what the policy lets them do; it tells how many could.

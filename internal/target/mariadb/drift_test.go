@@ -120,7 +120,9 @@ func TestDriftIsFoundAndUndone(t *testing.T) {
 	for _, n := range found {
 		some += min(n, 1)
 	}
-	assert.Greater(t, some, len(drifts)/2, "%v", found)
+	if !testing.Short() { // which draws fewer than there are sorts of drift
+		assert.Greater(t, some, len(drifts)/2, "%v", found)
+	}
 }
 
 func (b *bench) now() *snapshot {

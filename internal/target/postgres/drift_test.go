@@ -105,7 +105,9 @@ func driftIsUndone(t *testing.T, address string, rounds int) {
 			AND NOT has_table_privilege('stranger', c.oid, 'SELECT, INSERT, UPDATE, DELETE')`).Scan(&kept))
 		require.Zero(t, kept)
 	}
-	assert.Greater(t, found, rounds/3)
+	if !testing.Short() { // what two drifts change the policy may allow
+		assert.Greater(t, found, rounds/3)
+	}
 }
 
 // hgates gives a role that hgate made, if there is one.

@@ -49,6 +49,7 @@ type Grid struct {
 	idle      []*gate.OperationOutcomes
 	concerned []concern
 	turn      int
+	like      []int // of each column, the first of which all answers are the same
 	ask       Question
 	rows      []int   // those that are looked at
 	looked    []int32 // of each row, how many resources of it and what is inside are looked at
@@ -101,9 +102,13 @@ func NewGrid(ctx context.Context, e *estate.Estate, q Question) (*Grid, error) {
 	g.indexed()
 	g.lines = newGridLines(len(q.Columns))
 	own := make([][]mask, len(g.alike.first)) // of each sort of places, by column
+	g.like = g.columnsAlike()
 	for c := range q.Columns {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
+		}
+		if g.like[c] != c {
+			continue
 		}
 		if err := g.column(c, contexts, own); err != nil {
 			return nil, fmt.Errorf("%s: %w", q.Columns[c].Name, err)
@@ -112,6 +117,9 @@ func NewGrid(ctx context.Context, e *estate.Estate, q Question) (*Grid, error) {
 	g.all = make([]uint32, e.Tree.Len())
 	numbers := make([]uint32, len(own))
 	for n, line := range own {
+		for c, first := range g.like {
+			line[c] = line[first]
+		}
 		numbers[n] = g.lines.number(line)
 	}
 	for i, row := range g.rows {
@@ -201,6 +209,27 @@ func (g *Grid) each(c int, contexts [3]*gate.Context, tell func(sort int, v vari
 	return nil
 }
 
+// columnsAlike gives of each column the first whose subject gets the same answers everywhere, which may be itself.
+func (g *Grid) columnsAlike() []int {
+	out, known := make([]int, len(g.who)), map[[3]string]int{}
+	for c, who := range g.who {
+		var key [3]string
+		ok := true
+		for k, index := range g.index {
+			if index != nil && (k != withoutDirect || g.named[c]) && ok {
+				key[k], ok = index.Likeness(who)
+			}
+		}
+		first, is := known[key]
+		if out[c] = c; ok && is {
+			out[c] = first
+		} else if ok {
+			known[key] = c
+		}
+	}
+	return out
+}
+
 // concern is how something concerns the subject of a turn.
 type concern struct {
 	turn int
@@ -264,6 +293,9 @@ func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 	}
 	first, cells := map[string]*estate.Operation{}, map[string][]mask{}
 	for c := range g.Columns {
+		if g.like[c] != c {
+			continue
+		}
 		known := map[variants]bool{}
 		if err := g.each(c, contexts, func(_ int, v variants) {
 			if known[v] {
@@ -289,8 +321,8 @@ func (g *Grid) Operations() ([]*estate.Operation, [][]Answer, error) {
 	}
 	out := make([][]Answer, len(ops))
 	for n, o := range ops {
-		for _, m := range cells[o.Name] {
-			out[n] = append(out[n], m.answer())
+		for _, first := range g.like {
+			out[n] = append(out[n], cells[o.Name][first].answer())
 		}
 	}
 	return ops, out, nil

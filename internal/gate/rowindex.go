@@ -19,7 +19,7 @@ type RowIndex struct {
 	marks   []uint32   // of each of those
 	ofTrait [][]uint32 // of each trait, the resources that have it
 	having  [][]uint32 // of each list that traits tell, the traits that it covers
-	asking  map[unitrow.Holder]bool
+	asking  map[unitrow.Holder]bool // whether what they hold hangs on who they are, of those whose likeness was asked for
 }
 
 // NewRowIndex indexes the resources of some rows. They are told by their numbers in that list.

@@ -15,10 +15,10 @@ import (
 // them. It is made once for many who are asked about.
 type RowIndex struct {
 	gate    *Gate
-	byMark  []uint32   // the resources, by their numbers, in the order of their marks
-	marks   []uint32   // of each of those
-	ofTrait [][]uint32 // of each trait, the resources that have it
-	having  [][]uint32 // of each list that traits tell, the traits that it covers
+	byMark  []uint32                // the resources, by their numbers, in the order of their marks
+	marks   []uint32                // of each of those
+	ofTrait [][]uint32              // of each trait, the resources that have it
+	having  [][]uint32              // of each list that traits tell, the traits that it covers
 	asking  map[unitrow.Holder]bool // whether what they hold hangs on who they are, of those whose likeness was asked for
 }
 

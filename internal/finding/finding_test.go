@@ -266,6 +266,12 @@ func TestFindings(t *testing.T) {
 			"groups: {m: {members: ana}, n: {members: group:m}}\nroles: {r: {allow: table.drop}}\ngrants: {g: {to: group:n, " +
 				"role: r, on: db}}"},
 		{[]string{"note future-wide"}, `scopes: {s: "db:sky/*"}`, `scopes: {s: "db:sky/a*"}`},
+		{[]string{"note future-wide"}, `scopes: {r: "db:**", s: "db:sky/*"}`, `scopes: {s: "db:sky/a*"}`},
+		{[]string{"note single-holder"}, // whoever has left is nobody
+			"people: {cai: {ends: 2020-01-01}}\nroles: {r: {allow: [table.drop]}}\ngrants: {g: {to: [ana, cai], role: r, " +
+				"on: db}}",
+			"people: {cai: {ends: 2099-01-01}}\nroles: {r: {allow: [table.drop]}}\ngrants: {g: {to: [ana, cai], role: r, " +
+				"on: db}}"},
 		{[]string{"warning networks-one-family"},
 			"roles: {r: {allow: server.view}}\ngrants: {g: {to: ana, role: r, on: db, when: {not: {network: 10.0.0.0/8}}}}",
 			"roles: {r: {allow: server.view}}\ngrants: {g: {to: ana, role: r, on: db, when: {not: {network: [10.0.0.0/8, " +

@@ -18,9 +18,11 @@ var futureWide = &Finding{
 		type at struct {
 			namedList
 			estate.ResourceTerm
+			pattern int
 		}
 		var wide []at
 		var patterns []estate.Pattern
+		known := map[string]int{} // many lists can name the same pattern
 		for _, l := range c.lists() {
 			if l.what != "scope" && l.what != "grant" {
 				continue
@@ -29,11 +31,17 @@ var futureWide = &Finding{
 				if t.Not || t.In == nil || t.In.Plain() || t.Tags != nil || t.Owners != nil || !bareWildcard(t.In.String()) {
 					continue
 				}
-				wide, patterns = append(wide, at{l, t}), append(patterns, *t.In)
+				i, ok := known[t.In.String()]
+				if !ok {
+					i = len(patterns)
+					known[t.In.String()], patterns = i, append(patterns, *t.In)
+				}
+				wide = append(wide, at{l, t, i})
 			}
 		}
-		for i, n := range placemap.Matched(c.estate, patterns) {
-			if l := &wide[i]; n == 1 || n == 2 {
+		fits := placemap.Matched(c.estate, patterns)
+		for _, l := range wide {
+			if n := fits[l.pattern]; n == 1 || n == 2 {
 				c.report(l.entry, l.ResourceTerm.Position, "%s: %s fits %d today and anything new",
 					named(l.what, l.entry), l.ResourceTerm, n)
 			}

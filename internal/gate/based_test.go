@@ -119,7 +119,8 @@ func TestPatternsMatchAsManyAsOneByOne(t *testing.T) {
 		d := newDraw(seed + 43e6)
 		e := load(t, d.estate())
 		var patterns []estate.Pattern
-		for _, text := range []string{"*:**", "db*:*", "*:*/*", "*:**/*", e.Tree.Address(d.IntN(e.Tree.Len())), "db*:**/a*"} {
+		for _, text := range []string{"*:**", "db*:*", "*:*/*", "*:**/*", e.Tree.Address(d.IntN(e.Tree.Len())), "db*:**/a*",
+			"*:**/a*", "*:**/*a", "*:**/a*"} {
 			p, err := estate.ParsePattern(text)
 			require.NoError(t, err)
 			patterns = append(patterns, p)

@@ -24,7 +24,7 @@ type heldAt struct {
 
 // What is told pile by pile is what is told subject by subject, and what is told again has not changed.
 func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
-	told, partly, again := 0, 0, 0
+	told, partly, again, counted := 0, 0, 0, 0
 	for seed := range uint64(scaled(120)) {
 		d := newDraw(seed + 61e6)
 		e := load(t, d.estate())
@@ -42,6 +42,7 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 		require.NoError(t, err)
 		some := d.Uint64()
 		cells.Choose(func(o *estate.Operation) bool { return some>>(len(o.Name)%7)&1 == 1 }, nil)
+		cells.Follow = differing.Follow(seed % 3)
 		if d.chance(30) {
 			cells.Within(cells.Space().Between(since, since+1e12))
 		}
@@ -66,6 +67,7 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 				bands, err := on.Of(uint32(n))
 				require.NoError(t, err)
 				now := map[estate.Principal]differing.Cell{}
+				counted += requireCounted(t, cells, bands)
 				for _, b := range bands.List {
 					for class := range b.Classes.All() {
 						cell := whileActive(t, cells, b.Cell, active.When(class))
@@ -105,6 +107,22 @@ func TestWhatIsToldByPileIsWhatIsToldBySubject(t *testing.T) {
 	require.Greater(t, told, 1000)
 	require.Positive(t, partly)
 	require.Positive(t, again)
+	require.Positive(t, counted)
+}
+
+// requireCounted sees that people are counted right, where they are, and says how many.
+func requireCounted(t *testing.T, cells *differing.Cells, bands *differing.Bands) (n int) {
+	if bands.All == nil {
+		return 0
+	}
+	weights, all := cells.Weights(estate.IsPerson), cells.NewClassSet()
+	for _, b := range bands.List {
+		require.Equal(t, weights.Sum(b.Classes), b.People)
+		all.AddAll(b.Classes)
+		n += b.People
+	}
+	require.Equal(t, all, bands.All)
+	return n
 }
 
 // whileActive is a cell at the times at which somebody is active.
@@ -162,30 +180,34 @@ func TestManyClassesAreToldByPile(t *testing.T) {
 		return true
 	}))
 	active := cells.Activity()
-	err = cells.ByPile(t.Context(), clock.Beginning, func(pile *differing.Pile, on *differing.OnPile) error {
-		for n, name := range cells.Names() {
-			if !pile.Valid(uint32(n)) {
-				continue
-			}
-			bands, err := on.Of(uint32(n))
-			require.NoError(t, err)
-			for _, b := range bands.List {
-				for class := range b.Classes.All() {
-					is := whileActive(t, cells, b.Cell, active.When(class))
-					if is.Possible == region.Empty {
-						continue
-					}
-					told++
-					cell, ok := want[held{int(class), pile.Number(), name}]
-					if !ok || !same(t, cells, cell.Possible, is.Possible) {
-						require.Fail(t, "another cell", "%s of %v on %s", name, cells.Class(class)[0], pile.First())
+	for _, cells.Follow = range []differing.Follow{differing.WherePays, differing.Always} {
+		told = 0
+		err = cells.ByPile(t.Context(), clock.Beginning, func(pile *differing.Pile, on *differing.OnPile) error {
+			for n, name := range cells.Names() {
+				if !pile.Valid(uint32(n)) {
+					continue
+				}
+				bands, err := on.Of(uint32(n))
+				require.NoError(t, err)
+				requireCounted(t, cells, bands)
+				for _, b := range bands.List {
+					for class := range b.Classes.All() {
+						is := whileActive(t, cells, b.Cell, active.When(class))
+						if is.Possible == region.Empty {
+							continue
+						}
+						told++
+						cell, ok := want[held{int(class), pile.Number(), name}]
+						if !ok || !same(t, cells, cell.Possible, is.Possible) {
+							require.Fail(t, "another cell", "%s of %v on %s", name, cells.Class(class)[0], pile.First())
+						}
 					}
 				}
 			}
-		}
-		return nil
-	})
-	require.NoError(t, err)
-	require.Equal(t, len(want), told)
-	require.Greater(t, told, 10_000)
+			return nil
+		})
+		require.NoError(t, err)
+		require.Equal(t, len(want), told)
+		require.Greater(t, told, 10_000)
+	}
 }

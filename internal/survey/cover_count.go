@@ -98,7 +98,7 @@ func (c *counter) run(ctx context.Context) error {
 			}
 			last := &c.last[operation]
 			if last.serial != bands.Serial {
-				if last.holders, err = c.holders(bands.List); err != nil {
+				if last.holders, err = c.holders(bands); err != nil {
 					return err
 				}
 				last.serial = bands.Serial
@@ -120,24 +120,12 @@ func (c *counter) lend(lent *counter) {
 }
 
 // holders puts together who has some of the bands.
-func (c *counter) holders(bands []differing.Band) (*holders, error) {
-	c.present = c.present[:0]
-	c.room.Free()
-	for _, b := range bands {
-		when, err := c.timesOf(b.Possible)
-		if err != nil {
-			return nil, err
-		}
-		i := slices.IndexFunc(c.present, func(p present) bool { return p.when == when })
-		if i < 0 {
-			i = len(c.present)
-			c.present = append(c.present, present{when, c.room.Empty()})
-		}
-		c.present[i].classes.AddAll(b.Classes)
-	}
+func (c *counter) holders(bands *differing.Bands) (*holders, error) {
 	c.there.Begin()
-	for _, p := range c.present {
-		if err := c.there.Add(p.when, p.classes); err != nil {
+	if told, err := c.there.AddTold(bands, c.timesOf); err != nil {
+		return nil, err
+	} else if !told {
+		if err := c.addAll(bands.List); err != nil {
 			return nil, err
 		}
 	}
@@ -166,6 +154,30 @@ func (c *counter) holders(bands []differing.Band) (*holders, error) {
 	var err error
 	h.short, err = c.short()
 	return h, err
+}
+
+// addAll counts who has some of the bands, by when they can.
+func (c *counter) addAll(bands []differing.Band) error {
+	c.present = c.present[:0]
+	c.room.Free()
+	for _, b := range bands {
+		when, err := c.timesOf(b.Possible)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(c.present, func(p present) bool { return p.when == when })
+		if i < 0 {
+			i = len(c.present)
+			c.present = append(c.present, present{when, c.room.Empty()})
+		}
+		c.present[i].classes.AddAll(b.Classes)
+	}
+	for _, p := range c.present {
+		if err := c.there.Add(p.when, p.classes); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // timesOf gives the times of a region.

@@ -89,10 +89,17 @@ const mostShorts = 1 << 16
 func (l *left) shortOn(pile *differing.Pile, on *differing.OnPile) (region.Region, error) {
 	var all []*differing.Bands
 	var key []byte
+	var valid []uint32
 	for _, operation := range l.operations {
 		if !pile.Valid(operation) {
 			continue
 		}
+		if on.Unhindered(operation, l.enough) {
+			return region.Empty, nil
+		}
+		valid = append(valid, operation)
+	}
+	for _, operation := range valid {
 		bands, err := on.Of(operation)
 		if err != nil {
 			return region.Empty, err
@@ -103,6 +110,30 @@ func (l *left) shortOn(pile *differing.Pile, on *differing.OnPile) (region.Regio
 	short, known := l.shorts[string(key)]
 	if known {
 		return short, nil
+	}
+	short, err := l.shortOf(all)
+	if err != nil {
+		return region.Empty, err
+	}
+	if len(l.shorts) >= mostShorts {
+		clear(l.shorts)
+	}
+	l.shorts[string(key)] = short
+	return short, nil
+}
+
+// shortOf gives the moments at which too few people may any of some operations.
+func (l *left) shortOf(all []*differing.Bands) (region.Region, error) {
+	for _, bands := range all {
+		for _, band := range bands.List {
+			when, err := l.momentsOf(band.Possible)
+			if err != nil {
+				return region.Empty, err
+			}
+			if when == l.window && l.enough(band.Classes) {
+				return region.Empty, nil
+			}
+		}
 	}
 	l.parts = l.parts[:0]
 	l.room.Free()
@@ -125,33 +156,37 @@ func (l *left) shortOn(pile *differing.Pile, on *differing.OnPile) (region.Regio
 			return region.Empty, err
 		}
 	}
-	short, err := count.Short()
-	if err != nil {
-		return region.Empty, err
+	return count.Short()
+}
+
+// enough says whether enough people of some classes are active at all moments.
+func (l *left) enough(classes differing.ClassSet) bool {
+	return l.there.Throughout(classes) >= l.says.Count
+}
+
+// momentsOf gives the times of a region within the window.
+func (l *left) momentsOf(r region.Region) (region.Region, error) {
+	when, known := l.moments[r]
+	if !known {
+		var err error
+		space := l.cells.Space()
+		if when, err = space.Times(r); err == nil {
+			when, err = space.And(when, l.window)
+		}
+		if err != nil {
+			return when, err
+		}
+		l.moments[r] = when
 	}
-	if len(l.shorts) >= mostShorts {
-		clear(l.shorts)
-	}
-	l.shorts[string(key)] = short
-	return short, nil
+	return when, nil
 }
 
 // add adds who may an operation to those who may others: whoever may several is there at the times of any.
 func (l *left) add(band differing.Band) error {
 	space := l.cells.Space()
-	when, known := l.moments[band.Possible]
-	if !known {
-		var err error
-		if when, err = space.Times(band.Possible); err == nil {
-			when, err = space.And(when, l.window)
-		}
-		if err != nil {
-			return err
-		}
-		l.moments[band.Possible] = when
-	}
-	if when == region.Empty {
-		return nil
+	when, err := l.momentsOf(band.Possible)
+	if err != nil || when == region.Empty {
+		return err
 	}
 	rest := l.room.Any()
 	copy(rest, band.Classes)

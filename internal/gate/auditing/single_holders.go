@@ -37,8 +37,12 @@ func SingleHolders(ctx context.Context, g *gate.Gate, since clock.Instant, most 
 	h := singles{Cells: cells, since: cells.Space().Between(since, clock.End), active: map[[2]region.Region]bool{},
 		activity: cells.Activity(),
 		people:   make([][]estate.Principal, cells.Classes()), found: map[estate.Principal]*foundSingle{},
-		most: most, last: make([]single, len(cells.Names()))}
+		most: most, last: make([]single, len(cells.Names())), weights: cells.Weights(estate.IsPerson),
+		there: cells.NewClassSet(), some: cells.NewClassSet()}
 	for n := range h.people {
+		if h.meets(h.since, h.activity.When(uint32(n))) {
+			h.there.Add(uint32(n))
+		}
 		for _, who := range cells.Class(uint32(n)) {
 			if who.Kind == estate.IsPerson {
 				h.people[n] = append(h.people[n], who)
@@ -62,6 +66,9 @@ type singles struct {
 	since      region.Region
 	operations []uint32
 	people     [][]estate.Principal // of each class
+	weights    differing.Weights    // of people
+	there      differing.ClassSet   // who is active at some time from then on
+	some       differing.ClassSet
 	activity   differing.Activity
 	active     map[[2]region.Region]bool // of a region and times, whether they meet
 	last       []single                  // of each operation, what was found last
@@ -88,7 +95,7 @@ func (h *singles) pile(pile *differing.Pile, on *differing.OnPile) error {
 		return nil
 	}
 	for _, operation := range h.operations {
-		if !pile.Valid(operation) {
+		if !pile.Valid(operation) || on.Unhindered(operation, h.several) {
 			continue
 		}
 		bands, err := on.Of(operation)
@@ -115,6 +122,11 @@ func (h *singles) pile(pile *differing.Pile, on *differing.OnPile) error {
 		}
 	}
 	return nil
+}
+
+// several says whether several people of some classes are active at some time from then on.
+func (h *singles) several(classes differing.ClassSet) bool {
+	return h.some.SetTo(classes, h.there) && h.weights.Sum(h.some) > 1
 }
 
 // alone gives the one person who has some of the bands at some time.

@@ -14,6 +14,7 @@ type Attendance struct {
 	numbers []int // of people, of each class
 	active  Activity
 	window  region.Region
+	missing ClassSet      // the classes that are not active throughout the window
 	while   []peopleWhile // of each activity, who is there of the classes at hand
 	whiles  []int         // the activities of whom anybody is
 	some    ClassSet
@@ -34,21 +35,27 @@ type peopleWhile struct {
 
 // NewAttendance makes one that counts within a time.
 func (c *Cells) NewAttendance(window region.Region) *Attendance {
-	a := &Attendance{cells: c, numbers: c.numbersOf(estate.IsPerson), active: c.Activity(), window: window,
-		Present: c.NewClassSet(), some: c.NewClassSet(), both: map[[2]region.Region]region.Region{}}
+	a := &Attendance{cells: c, numbers: numbersOf(c.classes, estate.IsPerson), active: c.Activity(), window: window,
+		Present: c.NewClassSet(), missing: c.NewClassSet(), some: c.NewClassSet(),
+		both: map[[2]region.Region]region.Region{}}
 	a.while, a.People = make([]peopleWhile, len(a.active.Times)), newWeights(a.numbers, len(a.some))
+	for class := range a.active.Partly.All() {
+		if throughout, err := a.and(window, a.active.Times[a.active.Of[class]]); err != nil || throughout != window {
+			a.missing.Add(class)
+		}
+	}
 	return a
 }
 
 // Weights tells how many subjects of a kind there are in each class.
 func (c *Cells) Weights(kind estate.PrincipalKind) Weights {
-	return newWeights(c.numbersOf(kind), len(c.NewClassSet()))
+	return newWeights(numbersOf(c.classes, kind), len(c.NewClassSet()))
 }
 
 // numbersOf counts the subjects of a kind in each class.
-func (c *Cells) numbersOf(kind estate.PrincipalKind) []int {
-	out := make([]int, len(c.classes))
-	for n, class := range c.classes {
+func numbersOf(classes [][]who, kind estate.PrincipalKind) []int {
+	out := make([]int, len(classes))
+	for n, class := range classes {
 		for _, w := range class {
 			if w.principal.Kind == kind {
 				out[n]++
@@ -67,13 +74,21 @@ func (a *Attendance) Begin() {
 // Add counts classes who are there at some times, while they are active. Its error says that conditions are
 // too complex.
 func (a *Attendance) Add(when region.Region, classes ClassSet) error {
-	if a.some.SetBut(classes, a.active.Partly) {
+	within, err := a.and(when, a.window)
+	if err != nil {
+		return err
+	}
+	partly := a.missing
+	if within == region.Empty { // whether anybody is there at another time hangs on when they are active
+		partly = a.active.Partly
+	}
+	if a.some.SetBut(classes, partly) {
 		a.Present.AddAll(a.some)
-		if err := a.count(when, a.People.Sum(a.some)); err != nil {
+		if err := a.count(within, a.People.Sum(a.some)); err != nil {
 			return err
 		}
 	}
-	if !a.some.SetTo(classes, a.active.Partly) {
+	if !a.some.SetTo(classes, partly) {
 		return nil
 	}
 	a.whiles = a.whiles[:0]
@@ -101,6 +116,38 @@ func (a *Attendance) Add(when region.Region, classes ClassSet) error {
 		}
 	}
 	return nil
+}
+
+// AddTold counts all who can do an operation, by when they can, if that can be read off what is told; times gives the
+// times of a region. Its error says that conditions are too complex.
+func (a *Attendance) AddTold(told *Bands, times func(region.Region) (region.Region, error)) (bool, error) {
+	if told.All == nil || told.All.Meets(a.missing) {
+		return false, nil
+	}
+	for _, band := range told.List {
+		when, err := times(band.Possible)
+		if err == nil {
+			when, err = a.and(when, a.window)
+		}
+		if err != nil {
+			return false, err
+		}
+		if when == region.Empty { // whether anybody is there at another time hangs on when they are active
+			a.Begin()
+			return false, nil
+		}
+		if err := a.count(when, band.People); err != nil {
+			return false, err
+		}
+	}
+	a.Present.AddAll(told.All)
+	return true, nil
+}
+
+// Throughout counts the people of some classes who are active at all times within.
+func (a *Attendance) Throughout(classes ClassSet) int {
+	a.some.SetBut(classes, a.missing)
+	return a.People.Sum(a.some)
 }
 
 // count counts people who are there at some times.

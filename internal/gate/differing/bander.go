@@ -13,30 +13,44 @@ type bander struct {
 	room  *ClassRoom
 	of    []Band
 	at    map[Cell]int
-	mine  []bool // of each band, whether its set may be changed
-	asks  bool   // something hangs on more than marks and lists
+	mine  []bool   // of each band, whether its set may be changed
+	asks  bool     // something hangs on more than marks and lists
+	all   ClassSet // of all bands, where people are counted
 }
 
 // add adds a part.
 func (b *bander) add(n uint32, classes ClassSet) error {
 	if !b.said[n].asks {
 		when, err := b.standings.when(n)
-		b.whole(when, classes)
+		b.whole(when, classes, 0)
 		return err
 	}
+	return b.addAsked(n, classes, 0)
+}
+
+// addAsked adds a part that hangs on subject or resource, with so many people.
+func (b *bander) addAsked(n uint32, classes ClassSet, people int) error {
 	b.asks = true
 	single := classes // who are looked at one by one
 	if kinds := b.kinds(b.about); kinds != nil {
+		all := len(kinds) == 1 && len(b.about.owners) == 0
 		for _, k := range kinds {
-			set := b.room.Any()
-			if !set.SetTo(classes, k.classes) {
-				continue
+			set, number := classes, people
+			if !all {
+				if set = b.room.Any(); !set.SetTo(classes, k.classes) {
+					continue
+				}
 			}
 			when, err := b.whenAsked(n, k.one, false)
 			if err != nil {
 				return err
 			}
-			b.whole(when, set)
+			if b.all != nil && when != region.Empty {
+				if b.all.AddAll(set); !all {
+					number = b.weights.Sum(set)
+				}
+			}
+			b.whole(when, set, number)
 		}
 		single = b.room.Empty()
 		for _, class := range b.about.owners {
@@ -56,21 +70,22 @@ func (b *bander) add(n uint32, classes ClassSet) error {
 }
 
 // whole adds classes to whom the same applies.
-func (b *bander) whole(when region.Region, classes ClassSet) {
+func (b *bander) whole(when region.Region, classes ClassSet, people int) {
 	if when == region.Empty {
 		return
 	}
 	cell := Cell{when, when}
 	if i, ok := b.at[cell]; ok {
 		b.own(i).AddAll(classes)
+		b.of[i].People += people
 		return
 	}
-	b.begin(cell, classes, false)
+	b.begin(cell, classes, people, false)
 }
 
-func (b *bander) begin(cell Cell, classes ClassSet, mine bool) {
+func (b *bander) begin(cell Cell, classes ClassSet, people int, mine bool) {
 	b.at[cell] = len(b.of)
-	b.of, b.mine = append(b.of, Band{classes, cell}), append(b.mine, mine)
+	b.of, b.mine = append(b.of, Band{classes, cell, people}), append(b.mine, mine)
 }
 
 // own gives the set of a band, as one that may be changed.
@@ -91,9 +106,13 @@ func (b *bander) one(cell Cell, class uint32) {
 	i, ok := b.at[cell]
 	if !ok {
 		i = len(b.of)
-		b.begin(cell, b.room.Empty(), true)
+		b.begin(cell, b.room.Empty(), 0, true)
 	}
 	b.own(i).Add(class)
+	if b.all != nil {
+		b.all.Add(class)
+		b.of[i].People += b.people[class]
+	}
 }
 
 // whenAsked is a standing of a class that hangs on subject or resource.

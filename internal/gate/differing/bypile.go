@@ -14,6 +14,7 @@ import (
 type Band struct {
 	Classes ClassSet
 	Cell
+	People int // in these classes, if the bands are counted
 }
 
 // ByPile goes through the chosen piles in order: each is told one with what anybody may do there from an instant on, as
@@ -24,6 +25,7 @@ func (c *Cells) ByPile(ctx context.Context, since clock.Instant, each func(*Pile
 	c.pair.begin(since)
 	d := newDiffer(c.pair)
 	w := newSweep(newStandings(d), c.classes, New)
+	w.follow = c.Follow
 	for mark := range len(c.pair.first) - 1 {
 		w.take(w.stepsAt(uint32(mark)))
 		for n := c.pair.first[mark]; n < c.pair.first[mark+1]; n++ {
@@ -84,9 +86,15 @@ type sweep struct {
 	swept   []rowLeft // what is still to come
 	ahead   aheadSteps
 	ops     []operationHeld
+	follow  Follow
 	beneath [][]heldUnit // of each list that traits tell
+	held    []*heldUnit  // the same by number
+	layers  *layers
 	sortedClasses
 	several []uint32 // who can have several sessions
+	people  []int    // of each class, how many are people
+	single  ClassSet // the classes of one person
+	weights Weights  // of people
 	tags    []uint32 // of each class, the number of what conditions ask of its subjects' tags
 	owning  map[estate.Principal][]uint32
 	room    ClassRoom // for the pile at hand
@@ -118,25 +126,29 @@ type classStep struct{ class, view uint32 }
 
 // operationHeld is who stands how to an operation, by rows alone.
 type operationHeld struct {
-	by      map[uint32]*standingHeld // by standing
-	all     ClassSet                 // of whom anything is said
-	version uint64                   // grows with each change
-	kept    map[string]*Bands        // that ask nothing of the pile, by what is held beside the rows
-	since   uint64                   // the version of which those are
-	room    ClassRoom                // for them
-	told    *Bands                   // on the pile of a number
-	toldOn  uint32                   // that number and one
+	by       map[uint32]*standingHeld // by standing
+	all      ClassSet                 // of whom anything is said
+	version  uint64                   // grows with each change
+	kept     map[string]*Bands        // that ask nothing of the pile, by what is held beside the rows
+	since    uint64                   // the version of which those are
+	room     ClassRoom                // for them
+	told     *Bands                   // on the pile of a number
+	toldOn   uint32                   // that number and one
+	followed followed
 }
 
 type standingHeld struct {
 	classes ClassSet
 	count   int
+	people  int // in these classes, where they are followed
 }
 
 // heldUnit is a unit with the classes that have it under a list.
 type heldUnit struct {
 	unit   uint32
 	number uint32   // of all
+	sort   uint32   // among layers
+	size   int      // how many classes
 	few    []uint32 // the classes, where they are few
 	many   ClassSet // else
 }
@@ -153,13 +165,21 @@ func newSweep(s *standings, classes [][]who, k Side) *sweep {
 	w := &sweep{
 		standings: s, classes: classes, side: s.sides[k], at: make([]uint32, len(classes)),
 		ops: make([]operationHeld, len(s.names)), room: ClassRoom{words: words}, tags: make([]uint32, len(classes)),
-		owning: map[estate.Principal][]uint32{}, fixed: map[fixedStanding]region.Region{},
+		owning: map[estate.Principal][]uint32{}, fixed: map[fixedStanding]region.Region{}, layers: newLayers(s),
 	}
 	for o := range w.ops {
 		w.ops[o] = operationHeld{by: map[uint32]*standingHeld{}, version: 1, room: ClassRoom{words: words}}
 	}
 	w.told = OnPile{sweep: w, scratch: ClassRoom{words: words}, beside: make([][]*heldUnit, len(s.names))}
 	w.gather()
+	w.told.numbers = make(ClassSet, (len(w.held)+63)/64)
+	w.people, w.single = numbersOf(classes, estate.IsPerson), make(ClassSet, words)
+	w.weights = newWeights(w.people, words)
+	for class, n := range w.people {
+		if n == 1 {
+			w.single.Add(uint32(class))
+		}
+	}
 	return w
 }
 
@@ -190,9 +210,11 @@ func (w *sweep) gather() {
 		swept = append(swept, uint32(n))
 		w.hold(uint32(n), h, known)
 	}
+	w.held = make([]*heldUnit, len(known))
 	for _, list := range w.beneath {
 		for i := range list {
 			list[i].pack(w.room.words)
+			w.held[list[i].number] = &list[i]
 		}
 	}
 	w.sortByTags(active)
@@ -213,12 +235,14 @@ func (w *sweep) hold(class uint32, h *unitrow.Holder, known map[listUnit]int) {
 		i, ok := known[at]
 		if !ok {
 			i = len(w.beneath[at.list])
-			w.beneath[at.list] = append(w.beneath[at.list], heldUnit{unit: at.unit, number: uint32(len(known))})
+			w.beneath[at.list] = append(w.beneath[at.list], heldUnit{unit: at.unit, number: uint32(len(known)),
+				sort: w.layers.sortOf(at.unit)})
 			known[at] = i
 		}
 		one := &w.beneath[at.list][i]
 		if k := len(one.few); k == 0 || one.few[k-1] != class { // several of the gate's units can be one of the pair's
 			one.few = append(one.few, class)
+			one.size++
 		}
 	}
 }
@@ -316,6 +340,7 @@ func (w *sweep) take(steps []classStep) {
 func (w *sweep) turn(class, operation, was, is uint32) {
 	o := &w.ops[operation]
 	o.version++
+	o.followed.turns(class, len(w.classes))
 	if o.all == nil {
 		o.all = make(ClassSet, w.room.words)
 	}
@@ -333,14 +358,20 @@ func (w *sweep) turn(class, operation, was, is uint32) {
 	}
 	held := o.by[is]
 	if held == nil {
-		if k := len(w.spare); k > 0 {
-			held, w.spare = w.spare[k-1], w.spare[:k-1]
-		} else {
-			held = &standingHeld{classes: make(ClassSet, w.room.words)}
-		}
+		held = w.fresh()
 		o.by[is] = held
 	}
 	held.classes.Add(class)
 	held.count++
 	o.all.Add(class)
+}
+
+// fresh gives an empty set for those who stand alike.
+func (w *sweep) fresh() *standingHeld {
+	if k := len(w.spare); k > 0 {
+		held := w.spare[k-1]
+		w.spare = w.spare[:k-1]
+		return held
+	}
+	return &standingHeld{classes: make(ClassSet, w.room.words)}
 }

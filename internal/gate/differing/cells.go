@@ -24,6 +24,7 @@ type Cells struct {
 	pair    *Pair
 	classes [][]who
 	classOf []uint32 // of each subject, its class and one; 0: it is in none. nil until it is asked for
+	Follow  Follow   // how ByPile goes on
 }
 
 // Scene says what cells are made of.

@@ -12,6 +12,7 @@ type OnPile struct {
 	pile    *Pile
 	beside  [][]*heldUnit // of each operation, units under lists that cover the pile
 	filled  []uint32      // the operations that have some
+	numbers ClassSet      // of those of one operation
 	asked   asked
 	unowned asked // the same as if nobody owned it
 	serial  uint64
@@ -83,6 +84,7 @@ type Bands struct {
 	List []Band
 	// Serial is the same as of other bands of the operation alone where they are the same.
 	Serial uint64
+	All    ClassSet // the classes of all bands, if their people are counted
 }
 
 // mostKept is how many bands of an operation are kept while rows say the same of it.
@@ -131,6 +133,9 @@ func (t *OnPile) of(operation uint32, about *asked) (*Bands, error) {
 		return known, nil
 	}
 	t.scratch.Free()
+	if t.follows(operation) {
+		return t.followedTo(&o.followed, operation, about, alone)
+	}
 	b := bander{OnPile: t, about: about, room: &t.scratch, at: map[Cell]int{}}
 	for _, p := range t.parts(operation) {
 		if err := b.add(p.standing, p.classes); err != nil {
@@ -153,7 +158,7 @@ func (t *OnPile) of(operation uint32, about *asked) (*Bands, error) {
 		b.of[i].Classes = set
 	}
 	t.serial++
-	told := &Bands{b.of, t.serial}
+	told := &Bands{List: b.of, Serial: t.serial}
 	if room == &o.room {
 		o.kept[string(key)] = told
 	}

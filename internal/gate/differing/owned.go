@@ -37,7 +37,7 @@ func (t *OnPile) owned(operation uint32, others *Bands) (*Bands, error) {
 	}
 	b.of = slices.DeleteFunc(b.of, func(band Band) bool { return band.Classes.Len() == 0 })
 	t.serial++
-	return &Bands{b.of, t.serial}, nil
+	return &Bands{List: b.of, Serial: t.serial}, nil
 }
 
 // standingOf gives how a class stands to an operation on the pile at hand.

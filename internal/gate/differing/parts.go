@@ -40,12 +40,7 @@ func (t *OnPile) parts(operation uint32) []part {
 			sets[one] = to
 			order = append(order, one)
 		}
-		if held.many != nil {
-			to.AddAll(held.many)
-		}
-		for _, class := range held.few {
-			to.Add(class)
-		}
+		held.addTo(to)
 	}
 	slices.SortFunc(order, func(a, b unit) int {
 		switch {
@@ -91,5 +86,6 @@ func (t *OnPile) parts(operation uint32) []part {
 			into(t.standings.with(unsaid, one.region, false), fresh)
 		}
 	}
+	o.followed.apart = room.words * len(parts) * (len(order) + 1)
 	return parts
 }

@@ -46,11 +46,17 @@ type loop struct {
 
 // table finds positions by the segments that lead on from them.
 type table struct {
-	positions []position       // in order
-	always    []uint32         // of those, which any segment leads on from
-	literal   map[string][]int // which one segment does
-	prefix    map[string][]int // which stand at segments with a *, by what is before it
-	lengths   []int            // of those
+	positions []position           // in order
+	always    []uint32             // of those, which any segment leads on from
+	literal   map[string][]int     // which one segment does
+	prefix    map[string][]globbed // which stand at segments with a *, by what is before it
+	lengths   []int                // of those
+}
+
+// globbed is positions that stand at the same segment.
+type globbed struct {
+	rest string // of the segment, from its first * on
+	at   []int
 }
 
 type state struct {
@@ -197,6 +203,7 @@ func (a *Automaton) loopOf(at []position) uint32 {
 
 func (a *Automaton) tableOf(at []position) table {
 	t := table{positions: at}
+	known := map[string]int{}
 	for i, p := range at {
 		segment := a.Patterns[p.pattern].Segments[p.at]
 		star := strings.IndexByte(segment, '*')
@@ -207,13 +214,29 @@ func (a *Automaton) tableOf(at []position) table {
 		case star < 0:
 			t.literal = entered(t.literal, segment, i)
 		default:
-			t.prefix = entered(t.prefix, segment[:star], i)
-			t.lengths = append(t.lengths, star)
+			t.enter(known, segment, star, i)
 		}
 	}
 	slices.Sort(t.lengths)
 	t.lengths = slices.Compact(t.lengths)
 	return t
+}
+
+// enter enters a position at a segment with a *; known gives where others are that stand at the same segment.
+func (t *table) enter(known map[string]int, segment string, star, i int) {
+	if t.prefix == nil {
+		t.prefix = map[string][]globbed{}
+	}
+	of := t.prefix[segment[:star]]
+	n, ok := known[segment]
+	if !ok {
+		n = len(of)
+		known[segment] = n
+		of = append(of, globbed{rest: segment[star:]})
+		t.prefix[segment[:star]] = of
+		t.lengths = append(t.lengths, star)
+	}
+	of[n].at = append(of[n].at, i)
 }
 
 // fewPositions are looked at one by one.
@@ -244,10 +267,11 @@ func (a *Automaton) matching(key []byte, t *table, segment string) []byte {
 		if n > len(segment) {
 			break
 		}
-		for _, i := range t.prefix[segment[:n]] {
-			p := t.positions[i]
-			if estate.Glob(a.Patterns[p.pattern].Segments[p.at][n:], segment[n:]) {
-				key = binary.LittleEndian.AppendUint32(key, uint32(i))
+		for _, one := range t.prefix[segment[:n]] {
+			if estate.Glob(one.rest, segment[n:]) {
+				for _, i := range one.at {
+					key = binary.LittleEndian.AppendUint32(key, uint32(i))
+				}
 			}
 		}
 	}

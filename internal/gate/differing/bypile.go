@@ -80,16 +80,17 @@ func (c *Cells) NewClassSet() ClassSet { return make(ClassSet, (len(c.classes)+6
 // sweep goes over the marks, and knows of each operation who stands how where it is.
 type sweep struct {
 	*standings
-	classes [][]who
-	side    *side     // that is gone over
-	at      []uint32  // of each class, its view
-	swept   []rowLeft // what is still to come
-	ahead   aheadSteps
-	ops     []operationHeld
-	follow  Follow
-	beneath [][]heldUnit // of each list that traits tell
-	held    []*heldUnit  // the same by number
-	layers  *layers
+	classes   [][]who
+	side      *side     // that is gone over
+	at        []uint32  // of each class, its view
+	swept     []rowLeft // what is still to come
+	ahead     aheadSteps
+	ops       []operationHeld
+	follow    Follow
+	beneath   [][]heldUnit // of each list that traits tell
+	held      []*heldUnit  // the same by number
+	layers    *layers
+	following int // how many operations are followed
 	sortedClasses
 	several []uint32 // who can have several sessions
 	people  []int    // of each class, how many are people
@@ -340,7 +341,7 @@ func (w *sweep) take(steps []classStep) {
 func (w *sweep) turn(class, operation, was, is uint32) {
 	o := &w.ops[operation]
 	o.version++
-	o.followed.turns(class, len(w.classes))
+	w.turns(&o.followed, class)
 	if o.all == nil {
 		o.all = make(ClassSet, w.room.words)
 	}

@@ -47,6 +47,9 @@ const ownFacts = ^uint32(0)
 // turnTakes is about what it takes to give a class another standing, in words of sets.
 const turnTakes = 128
 
+// mostFollowed is how many operations are followed at once where it pays: about a megabyte each.
+const mostFollowed = 64
+
 // follows follows an operation to the pile at hand, and says whether it did: where that takes less than putting it
 // together.
 func (t *OnPile) follows(operation uint32) bool {
@@ -55,7 +58,9 @@ func (t *OnPile) follows(operation uint32) bool {
 	if t.layers.full() {
 		t.layers.forget()
 		for i := range t.ops {
-			t.ops[i].followed = followed{}
+			if f := &t.ops[i].followed; f.on {
+				t.leave(f)
+			}
 		}
 	}
 	now := t.numbers
@@ -101,10 +106,11 @@ func (t *OnPile) begins(f *followed, o *operationHeld, now ClassSet, takes int) 
 		for _, held := range o.by {
 			whole += held.count
 		}
-		if f.waste <= whole*turnTakes {
+		if f.waste <= whole*turnTakes || t.following == mostFollowed {
 			return false
 		}
 	}
+	t.following++
 	*f = followed{on: true, has: make([]uint32, len(t.classes)), by: map[uint32]*standingHeld{},
 		held: make(ClassSet, len(now)), sure: make(ClassSet, t.room.words), apart: f.apart}
 	for _, held := range o.by {
@@ -232,13 +238,19 @@ func (w *sweep) byRow(operation, class uint32) uint32 {
 }
 
 // turns takes down that rows say something else of a class; where they do so of all, it is not followed any more.
-func (f *followed) turns(class uint32, classes int) {
+func (w *sweep) turns(f *followed, class uint32) {
 	if !f.on {
 		return
 	}
-	if f.turned = append(f.turned, class); len(f.turned) > classes {
-		*f = followed{apart: f.apart}
+	if f.turned = append(f.turned, class); len(f.turned) > len(w.classes) {
+		w.leave(f)
 	}
+}
+
+// leave ends that an operation is followed.
+func (w *sweep) leave(f *followed) {
+	*f = followed{apart: f.apart}
+	w.following--
 }
 
 // followedTo tells who may do an operation that was followed to the pile at hand.

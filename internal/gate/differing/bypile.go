@@ -173,7 +173,9 @@ func newSweep(s *standings, classes [][]who, k Side) *sweep {
 	}
 	w.told = OnPile{sweep: w, scratch: ClassRoom{words: words}, beside: make([][]*heldUnit, len(s.names))}
 	w.gather()
-	w.told.numbers = make(ClassSet, (len(w.held)+63)/64)
+	for _, set := range []*ClassSet{&w.told.numbers, &w.told.come, &w.told.gone} {
+		*set = make(ClassSet, (len(w.held)+63)/64)
+	}
 	w.people, w.single = numbersOf(classes, estate.IsPerson), make(ClassSet, words)
 	w.weights = newWeights(w.people, words)
 	for class, n := range w.people {

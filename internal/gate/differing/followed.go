@@ -2,7 +2,6 @@ package differing
 
 import (
 	"maps"
-	"math/bits"
 	"slices"
 )
 
@@ -31,7 +30,7 @@ type followed struct {
 	facts  uint32                   // and of what the pile says that is asked there, and one; 0: nothing is; or ownFacts
 
 	version uint64 // of the rows when the pile was last looked at
-	apart   int    // what it takes to put it together from sets, in words
+	bySets  int    // what it takes to put it together from sets, in words
 	waste   int    // what that has taken more than following would have
 }
 
@@ -71,38 +70,39 @@ func (t *OnPile) follows(operation uint32) bool {
 	if f.held == nil {
 		f.held = make(ClassSet, len(now))
 	}
+	t.come.SetBut(now, f.held)
+	t.gone.SetBut(f.held, now)
 	turns := int(o.version - f.version)
 	if f.on {
 		turns = len(f.turned)
 	}
-	for i := range now {
-		for w := now[i] ^ f.held[i]; w != 0; w &= w - 1 {
-			turns += t.held[64*i+bits.TrailingZeros64(w)].size
-		}
-	}
-	takes := turns * turnTakes
+	takes := (turns + t.sizeOf(t.come) + t.sizeOf(t.gone)) * turnTakes
 	switch {
-	case t.sweep.follow == Never, t.sweep.follow == WherePays && f.on && takes > f.apart:
+	case t.sweep.follow == Never, t.sweep.follow == WherePays && f.on && takes > f.bySets:
 		return false
 	case !f.on && !t.begins(f, o, now, takes):
 		copy(f.held, now)
 		f.version = o.version
 		return false
 	}
-	t.move(f, operation, now)
+	t.move(f, operation)
+	copy(f.held, now)
 	return true
+}
+
+// sizeOf counts the classes that have some units under lists, those with several of them several times.
+func (w *sweep) sizeOf(units ClassSet) (n int) {
+	for unit := range units.All() {
+		n += w.held[unit].size
+	}
+	return n
 }
 
 // begins says whether it pays to follow from now on, and readies it.
 func (t *OnPile) begins(f *followed, o *operationHeld, now ClassSet, takes int) bool {
-	f.waste = max(0, f.waste+f.apart-takes)
+	f.waste = max(0, f.waste+f.bySets-takes)
 	if t.sweep.follow == WherePays {
-		whole := 0
-		for i, w := range now {
-			for ; w != 0; w &= w - 1 {
-				whole += t.held[64*i+bits.TrailingZeros64(w)].size
-			}
-		}
+		whole := t.sizeOf(now)
 		for _, held := range o.by {
 			whole += held.count
 		}
@@ -111,8 +111,10 @@ func (t *OnPile) begins(f *followed, o *operationHeld, now ClassSet, takes int) 
 		}
 	}
 	t.following++
+	copy(t.come, now)
+	clear(t.gone)
 	*f = followed{on: true, has: make([]uint32, len(t.classes)), by: map[uint32]*standingHeld{},
-		held: make(ClassSet, len(now)), sure: make(ClassSet, t.room.words), apart: f.apart}
+		held: make(ClassSet, len(now)), sure: make(ClassSet, t.room.words), bySets: f.bySets}
 	for _, held := range o.by {
 		for class := range held.classes.All() {
 			f.turned = append(f.turned, class)
@@ -121,27 +123,22 @@ func (t *OnPile) begins(f *followed, o *operationHeld, now ClassSet, takes int) 
 	return true
 }
 
-// move follows an operation to the pile at hand, on which some units are held.
-func (t *OnPile) move(f *followed, operation uint32, now ClassSet) {
+// move follows an operation to the pile at hand, to which some units come, and others are gone.
+func (t *OnPile) move(f *followed, operation uint32) {
 	moved := len(f.turned) > 0 || f.serial == 0
 	for _, class := range f.turned {
 		_, sorts := t.layers.apart(f.has[class])
 		t.put(f, class, t.layers.onRows(t.byRow(operation, class), sorts))
 	}
 	f.turned = f.turned[:0]
-	for _, by := range []int{less, more} {
-		for i := range now {
-			w := now[i] &^ f.held[i]
-			if by == less {
-				w = f.held[i] &^ now[i]
-			}
-			for ; w != 0; w &= w - 1 {
-				moved = true
-				t.turnAll(f, t.held[64*i+bits.TrailingZeros64(w)], by)
-			}
-		}
+	for unit := range t.gone.All() {
+		moved = true
+		t.turnAll(f, t.held[unit], less)
 	}
-	copy(f.held, now)
+	for unit := range t.come.All() {
+		moved = true
+		t.turnAll(f, t.held[unit], more)
+	}
 	if moved {
 		t.serial++
 		f.serial, f.facts = t.serial, 0
@@ -249,7 +246,7 @@ func (w *sweep) turns(f *followed, class uint32) {
 
 // leave ends that an operation is followed.
 func (w *sweep) leave(f *followed) {
-	*f = followed{apart: f.apart}
+	*f = followed{bySets: f.bySets}
 	w.following--
 }
 

@@ -13,6 +13,8 @@ type OnPile struct {
 	beside  [][]*heldUnit // of each operation, units under lists that cover the pile
 	filled  []uint32      // the operations that have some
 	numbers ClassSet      // of those of one operation
+	come    ClassSet      // of these, which it did not have where it was followed to
+	gone    ClassSet      // which it had there, and has not
 	asked   asked
 	unowned asked // the same as if nobody owned it
 	serial  uint64

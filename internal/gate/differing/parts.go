@@ -86,6 +86,6 @@ func (t *OnPile) parts(operation uint32) []part {
 			into(t.standings.with(unsaid, one.region, false), fresh)
 		}
 	}
-	o.followed.apart = room.words * len(parts) * (len(order) + 1)
+	o.followed.bySets = room.words * len(parts) * (len(order) + 1)
 	return parts
 }

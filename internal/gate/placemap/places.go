@@ -402,7 +402,7 @@ func (p *Map) Fork() *Map {
 	t.known = map[traitKey]uint32{} // its keys name sets that are numbered anew
 	t.numbers = lookup.Table{}      // made anew once it is needed
 	t.Bits = p.Traits.Bits[:len(p.Traits.Bits):len(p.Traits.Bits)]
-	t.covering = make([]uint8, len(p.Traits.covering))
+	t.judging = judging{} // which one alone may use
 	t.forgetMachines()
 	return &f
 }

@@ -72,11 +72,16 @@ func (p *Map) spotOf(row int) Spot {
 		at.Mark = p.Spots[up-1].Mark
 	}
 	if len(p.Complex) > 0 {
-		patterns := p.sets.Number(nil)
+		key := traitKey{class: at.Class, values: p.values[p.tree.Rows[row].Tags], owner: p.owner[p.tree.Rows[row].Owner]}
 		if a := p.machine(p.tree.Rows[row].System); a != nil {
-			patterns = a.walk(r.Address.Path)
+			key.patterns = a.walk(r.Address.Path)
 		}
-		at.Trait = p.judge(r, patterns)
+		trait, is := p.known[key]
+		if !is {
+			trait = p.judge(r, key.patterns)
+			p.known[key] = trait
+		}
+		at.Trait = trait
 	}
 	return at
 }

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 
 	"hiddengate/internal/estate"
 	"hiddengate/internal/gate/opset"
@@ -31,13 +32,12 @@ type Traits struct {
 	sets        *lookup.Sequences
 	keys        map[string]bool // of tags that lists ask about
 	owners      map[estate.Principal]bool
-	values      []uint32 // of each of the tree's tags, the number of those values that matter
-	owner       []uint32 // of each of the tree's owners, its number if it matters, else 0
-	candidates  *candidates
-	patternOf   map[*estate.ResourceTerm]uint32 // the numbers of terms' patterns
-	covering    []uint8                         // of each pattern, how it meets the resource at hand
-	Classes     *opset.Classes                  // of systems' types
-	offers      []*estate.Offer                 // of each of the tree's systems
+	values      []uint32      // of each of the tree's tags, the number of those values that matter
+	owner       []uint32      // of each of the tree's owners, its number if it matters, else 0
+	terms       func() *terms // of those lists, taken apart once somebody asks
+	judging     judging
+	Classes     *opset.Classes  // of systems' types
+	offers      []*estate.Offer // of each of the tree's systems
 }
 
 type traitKey struct{ class, values, owner, patterns uint32 }
@@ -60,7 +60,6 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	if len(p.Complex) == 0 {
 		return
 	}
-	t.patternOf = map[*estate.ResourceTerm]uint32{}
 	var patterns []estate.Pattern
 	seen := map[string]uint32{}
 	var gather func(l estate.Resources)
@@ -78,13 +77,10 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 			}
 			if term.In != nil {
 				text := term.In.String()
-				n, ok := seen[text]
-				if !ok {
-					n = uint32(len(patterns))
-					seen[text] = n
+				if _, ok := seen[text]; !ok {
+					seen[text] = uint32(len(patterns))
 					patterns = append(patterns, *term.In)
 				}
-				t.patternOf[term] = n
 			}
 		}
 	}
@@ -94,8 +90,7 @@ func (t *Traits) init(p *Map, classes *opset.Classes) {
 	t.patterns = patterns
 	t.forgetMachines()
 	t.number(tree)
-	t.candidates = newCandidates(p, seen)
-	t.covering = make([]uint8, len(patterns))
+	t.terms = sync.OnceValue(func() *terms { return newTerms(p.Estate, p.Complex, seen) })
 }
 
 // learn finds every listed resource's trait.
@@ -182,30 +177,6 @@ func (t *Traits) number(tree *estate.Tree) {
 	}
 }
 
-// judge works out the trait of a resource that stands under a set of patterns.
-func (t *Traits) judge(r *estate.Resource, patterns uint32) uint32 {
-	covering := make([]uint64, t.words)
-	set := t.sets.Get(patterns)
-	for _, p := range set {
-		if p&here != 0 {
-			t.covering[p&^here] |= matches
-		} else {
-			t.covering[p] |= covers
-		}
-	}
-	defer func() {
-		for _, p := range set {
-			t.covering[p&^here] = 0
-		}
-	}()
-	for _, n := range t.candidates.of(r, set) {
-		if coversBy(t.Estate, t.Complex[n], r, t.stands) {
-			covering[n/64] |= 1 << (n % 64)
-		}
-	}
-	return t.numberOf(covering)
-}
-
 // numberOf gives the number of the trait with these bits.
 func (t *Traits) numberOf(bits []uint64) uint32 {
 	if !slices.ContainsFunc(bits, func(word uint64) bool { return word != 0 }) {
@@ -234,18 +205,6 @@ func (t *Traits) numberOf(bits []uint64) uint32 {
 
 // bitsOf gives the bits of a trait.
 func (t *Traits) bitsOf(trait int) []uint64 { return t.Bits[trait*t.words : (trait+1)*t.words] }
-
-// How a pattern meets a resource.
-const (
-	covers = 1 << iota
-	matches
-)
-
-// stands says whether the resource whose patterns are marked stands where a term says.
-func (t *Traits) stands(_ *estate.Estate, term *estate.ResourceTerm, _ *estate.Resource) bool {
-	how := t.covering[t.patternOf[term]]
-	return how != 0 && (!term.Exactly || how&matches != 0)
-}
 
 // Has says whether a list, by its bit, covers what has the trait.
 func (t *Traits) Has(trait uint32, bit int) bool {
@@ -337,65 +296,4 @@ func (p *Map) Unlisted(address string) (at Spot, row int) {
 	}
 	at.Trait = trait
 	return at, row
-}
-
-// candidates narrows down which lists can cover a resource, by one tag or pattern that each of their terms asks for.
-type candidates struct {
-	estate    *estate.Estate
-	always    []int
-	byTag     map[estate.Tag][]int
-	byPattern map[uint32][]int
-	numbers   map[string]uint32 // of the patterns
-}
-
-func newCandidates(p *Map, numbers map[string]uint32) *candidates {
-	c := &candidates{estate: p.Estate, byTag: map[estate.Tag][]int{}, byPattern: map[uint32][]int{}, numbers: numbers}
-	for n, l := range p.Complex {
-		if !c.enter(l, n) {
-			c.always = append(c.always, n)
-		}
-	}
-	return c
-}
-
-// enter enters a list under what its terms ask for; it refuses one with a term that asks for neither tag nor pattern.
-func (c *candidates) enter(l estate.Resources, n int) bool {
-	if !c.narrow(l) {
-		return false
-	}
-	for _, t := range l {
-		switch {
-		case t.Not:
-		case t.Scope != "":
-			c.enter(c.estate.Scopes[t.Scope].Resources, n)
-		case len(t.Tags) > 0:
-			for _, v := range t.Tags[0].Values {
-				tag := estate.Tag{Key: t.Tags[0].Key, Value: v}
-				c.byTag[tag] = append(c.byTag[tag], n)
-			}
-		default:
-			number := c.numbers[t.In.String()]
-			c.byPattern[number] = append(c.byPattern[number], n)
-		}
-	}
-	return true
-}
-
-func (c *candidates) narrow(l estate.Resources) bool {
-	return !slices.ContainsFunc(l, func(t estate.ResourceTerm) bool {
-		return !t.Not && len(t.Tags) == 0 && t.In == nil && (t.Scope == "" || !c.narrow(c.estate.Scopes[t.Scope].Resources))
-	})
-}
-
-// of gives the lists that can cover a resource. patterns are those that cover it, and 1<<31 more those that match it.
-func (c *candidates) of(r *estate.Resource, patterns []uint32) []int {
-	out := slices.Clone(c.always)
-	for _, t := range r.Tags {
-		out = append(out, c.byTag[t]...)
-	}
-	for _, p := range patterns {
-		out = append(out, c.byPattern[p&^here]...)
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
 }

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -42,7 +43,8 @@ func ParsePattern(text string) (Pattern, error) {
 
 // Plain says that the pattern has no wildcard and so is an address.
 func (p Pattern) Plain() bool {
-	return !strings.Contains(p.System, "*") && !strings.Contains(strings.Join(p.Segments, "/"), "*")
+	return strings.IndexByte(p.System, '*') < 0 &&
+		!slices.ContainsFunc(p.Segments, func(segment string) bool { return strings.IndexByte(segment, '*') >= 0 })
 }
 
 // Address gives the address of a plain pattern.

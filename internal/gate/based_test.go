@@ -362,7 +362,8 @@ func TestExtendedPlacesCoverWhatTheirListsDo(t *testing.T) {
 		require.Contains(t, p.Marks, beside)
 		require.Len(t, before.Complex, complex)
 		if more += len(p.Complex) - complex; some > 0 {
-			require.Equal(t, which[0], p.Numbers[placemap.ResourcesKey(lists[0])], "the lists keep their numbers")
+			n, _ := p.NumberOf(slices.Clone(lists[0]))
+			require.Equal(t, which[0], n, "the lists keep their numbers")
 		}
 		swapped := slices.Clone(lists[:some])
 		if some > 0 && some < len(lists) {
@@ -380,7 +381,8 @@ func TestExtendedPlacesCoverWhatTheirListsDo(t *testing.T) {
 			}
 		}
 		for _, l := range lists {
-			n := p.Numbers[placemap.ResourcesKey(l)]
+			n, is := p.NumberOf(l)
+			require.True(t, is)
 			for row := range e.Tree.Len() {
 				r := e.Tree.At(row)
 				want := placemap.Covers(e, l, r)

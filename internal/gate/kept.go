@@ -32,8 +32,7 @@ type Kept struct {
 	Class        []uint32
 	To           []uint32 // of each grant and then each block, the list of subjects
 	In           []uint32 // likewise, the region
-	Spots        []placemap.Spot
-	TraitBits    []uint64
+	Places       placemap.Known
 }
 
 // Keep gives the gate as it can be kept. A gate with elevations can't be.
@@ -47,17 +46,19 @@ func (g *Gate) Keep() (*Kept, bool) {
 		Extras: g.Rows.Extras, Covers: g.Rows.Joined, Ends: g.Rows.Ends, Units: g.Units.List, Words: g.Units.Words,
 		Sets:  g.Units.Sets,
 		Lists: g.lists.Items, ListEnds: g.lists.Ends,
-		Class: g.ClassOf, Spots: g.Places.Spots, TraitBits: g.Places.Bits, To: make([]uint32, len(g.Grants)+len(g.blocks)),
-		In: make([]uint32, len(g.Grants)+len(g.blocks)),
+		Class: g.ClassOf, To: make([]uint32, len(g.Grants)+len(g.blocks)), In: make([]uint32, len(g.Grants)+len(g.blocks)),
 	}
+	on := make([]int, len(k.To))
 	for to, named := range g.named {
 		for _, gr := range named.grants {
-			k.To[gr.Number], k.In[gr.Number] = to, uint32(gr.Region)
+			k.To[gr.Number], k.In[gr.Number], on[gr.Number] = to, uint32(gr.Region), gr.List
 		}
 		for _, b := range named.blocks {
-			k.To[len(g.Grants)+b.Number], k.In[len(g.Grants)+b.Number] = to, uint32(b.Region)
+			n := len(g.Grants) + b.Number
+			k.To[n], k.In[n], on[n] = to, uint32(b.Region), b.List
 		}
 	}
+	k.Places = g.Places.Known(on)
 	return k, true
 }
 
@@ -76,7 +77,7 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 		}
 	}
 	grants, blocks := estate.Sorted(e.Grants), estate.Sorted(e.Blocks)
-	if len(k.Holders) != len(k.Class) || len(k.Spots) != e.Tree.Len() || len(k.To) != len(grants)+len(blocks) ||
+	if len(k.Holders) != len(k.Class) || len(k.Places.Spots) != e.Tree.Len() || len(k.To) != len(grants)+len(blocks) ||
 		len(k.In) != len(k.To) {
 		return nil, errForeign
 	}
@@ -90,8 +91,7 @@ func (k *Kept) Take(e *estate.Estate, everyone func() ([]*estate.Subject, error)
 			return nil, err
 		}
 	}
-	places, on, ok := placemap.Take(e, ListsOf(grants, blocks), g.Classes,
-		placemap.Known{Spots: k.Spots, Bits: k.TraitBits})
+	places, on, ok := placemap.Take(e, ListsOf(grants, blocks), g.Classes, k.Places)
 	if !ok {
 		return nil, errForeign
 	}

@@ -137,7 +137,7 @@ func byText[T any](write func(T) string, read func(string) (T, error)) plan {
 }
 
 func pointerPlan(t reflect.Type) plan {
-	elem, one := t.Elem(), planOf(t.Elem())
+	one, room := planOf(t.Elem()), newRoom(t.Elem())
 	return plan{
 		func(w *Writer, p unsafe.Pointer) {
 			to := *(*unsafe.Pointer)(p)
@@ -152,7 +152,7 @@ func pointerPlan(t reflect.Type) plan {
 			if r.uint() == 0 {
 				return
 			}
-			to := reflect.New(elem).UnsafePointer()
+			to := r.room(room, 1)
 			one.decode(r, to)
 			*(*unsafe.Pointer)(p) = to
 		},
@@ -204,7 +204,7 @@ func rawPlan(elem reflect.Type) plan {
 // pointersPlan is slicePlan for pointers: what they point to is made at once.
 func pointersPlan(t reflect.Type) plan {
 	elem := t.Elem().Elem()
-	one, size := planOf(elem), elem.Size()
+	one, size, room := planOf(elem), elem.Size(), newRoom(elem)
 	return plan{
 		func(w *Writer, p unsafe.Pointer) {
 			list := *(*[]unsafe.Pointer)(p)
@@ -227,7 +227,7 @@ func pointersPlan(t reflect.Type) plan {
 			if n < 0 {
 				return
 			}
-			all := reflect.MakeSlice(reflect.SliceOf(elem), n, n).UnsafePointer()
+			all := r.room(room, n)
 			list := make([]unsafe.Pointer, n)
 			for i := range list {
 				if r.uint() == 1 {
@@ -241,7 +241,7 @@ func pointersPlan(t reflect.Type) plan {
 }
 
 func slicePlan(t reflect.Type) plan {
-	one, size := planOf(t.Elem()), t.Elem().Size()
+	one, size, room := planOf(t.Elem()), t.Elem().Size(), newRoom(t.Elem())
 	return plan{
 		func(w *Writer, p unsafe.Pointer) {
 			h := (*header)(p)
@@ -259,8 +259,7 @@ func slicePlan(t reflect.Type) plan {
 			if n < 0 {
 				return
 			}
-			s := reflect.MakeSlice(t, n, n)
-			data := s.UnsafePointer()
+			data := r.room(room, n)
 			for i := range n {
 				one.decode(r, unsafe.Add(data, uintptr(i)*size))
 			}
@@ -324,8 +323,17 @@ func structPlan(t reflect.Type) plan {
 			}
 		},
 		func(r *reader, p unsafe.Pointer) {
-			for _, f := range fields {
-				f.plan.decode(r, unsafe.Add(p, f.at))
+			for i := range fields {
+				f := &fields[i]
+				switch f.is { // most are read here, without a call
+				case text:
+					*(*string)(unsafe.Add(p, f.at)) = r.texts[r.uint()]
+				case position:
+					at := (*diagnostic.Position)(unsafe.Add(p, f.at))
+					at.File, at.Line, at.Column = r.texts[r.uint()], int(r.uint()), int(r.uint())
+				default:
+					f.plan.decode(r, unsafe.Add(p, f.at))
+				}
 			}
 		},
 	}
@@ -334,8 +342,17 @@ func structPlan(t reflect.Type) plan {
 // fieldAt is a field and how far into the struct it stands.
 type fieldAt struct {
 	at   uintptr
+	is   fieldKind
 	plan *plan
 }
+
+type fieldKind int
+
+const (
+	other fieldKind = iota
+	text
+	position
+)
 
 func fieldsOf(t reflect.Type, at uintptr) (out []fieldAt) {
 	for i := range t.NumField() {
@@ -344,11 +361,59 @@ func fieldsOf(t reflect.Type, at uintptr) (out []fieldAt) {
 		case f.Tag.Get("snapshot") == "-":
 		case !f.IsExported() && !f.Anonymous:
 			panic(fmt.Sprintf("snapshot: %s has a field %s that would be lost", t, f.Name))
+		case f.Type == reflect.TypeFor[diagnostic.Position]():
+			out = append(out, fieldAt{at + f.Offset, position, planOf(f.Type)})
+		case f.Type.Kind() == reflect.String:
+			out = append(out, fieldAt{at + f.Offset, text, planOf(f.Type)})
 		case f.Type.Kind() == reflect.Struct && !special[f.Type]:
 			out = append(out, fieldsOf(f.Type, at+f.Offset)...)
 		default:
-			out = append(out, fieldAt{at + f.Offset, planOf(f.Type)})
+			out = append(out, fieldAt{at + f.Offset, other, planOf(f.Type)})
 		}
+	}
+	return out
+}
+
+// room is where values of a type are made, many at once.
+type room struct {
+	number int // of all rooms
+	slice  reflect.Type
+	size   uintptr
+}
+
+// rooms counts them, while the plans are locked.
+var rooms int
+
+func newRoom(elem reflect.Type) *room {
+	rooms++
+	return &room{rooms - 1, reflect.SliceOf(elem), elem.Size()}
+}
+
+// roomLeft is what is left of what was made at once.
+type roomLeft struct {
+	next unsafe.Pointer
+	left int
+}
+
+// made is about how many bytes are made at once.
+const made = 1 << 14
+
+// room gives so many values, one behind the other.
+func (r *reader) room(in *room, n int) unsafe.Pointer {
+	for in.number >= len(r.rooms) {
+		r.rooms = append(r.rooms, roomLeft{})
+	}
+	at := &r.rooms[in.number]
+	if n > at.left {
+		many := int(made / max(in.size, 1))
+		if n > many/8 || n == 0 {
+			return reflect.MakeSlice(in.slice, n, n).UnsafePointer()
+		}
+		*at = roomLeft{reflect.MakeSlice(in.slice, many, many).UnsafePointer(), many}
+	}
+	out := at.next
+	if at.left -= n; at.left > 0 {
+		at.next = unsafe.Add(out, uintptr(n)*in.size)
 	}
 	return out
 }

@@ -104,6 +104,7 @@ type reader struct {
 	all   []byte
 	rest  []byte
 	texts []string
+	rooms []roomLeft // of each room, by number
 }
 
 // Decode reads a snapshot into the value that v points to. What it reads keeps pointing into b, which must stay, and
@@ -138,6 +139,16 @@ func Decode(b []byte, v any) (err error) {
 }
 
 func (r *reader) uint() uint64 {
+	if len(r.rest) > 0 && r.rest[0] < 1<<7 {
+		n := uint64(r.rest[0])
+		r.rest = r.rest[1:]
+		return n
+	}
+	return r.longUint()
+}
+
+// longUint reads a number of several bytes.
+func (r *reader) longUint() uint64 {
 	n, size := binary.Uvarint(r.rest)
 	if size <= 0 {
 		panic("a number is cut off")

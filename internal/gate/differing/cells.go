@@ -10,7 +10,6 @@ import (
 	"hiddengate/internal/gate/factspace"
 	"hiddengate/internal/gate/membership"
 	"hiddengate/internal/gate/newplace"
-	"hiddengate/internal/gate/placemap"
 	"hiddengate/internal/region"
 )
 
@@ -97,12 +96,11 @@ func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resourc
 // coveredIn tells which piles a list covers; nil covers all. It goes by what tells piles apart, if the list does.
 func (c *Cells) coveredIn(on estate.Resources) func(*Pile) bool {
 	places, parts := c.Places, c.pair.parts
-	key := placemap.ResourcesKey(on)
-	if n, ok := places.Numbers[key]; ok && on != nil {
+	if n, ok := places.NumberOf(on); ok && on != nil {
 		return func(pile *Pile) bool { return places.Covers(n, pile.looks[1].at) }
 	}
 	if parts != nil && on != nil {
-		if n, ok := parts.Numbers[key]; ok {
+		if n, ok := parts.NumberOf(on); ok {
 			return func(pile *Pile) bool {
 				if pile.rows != nil {
 					return parts.Covers(n, parts.Spots[pile.rows[0]])

@@ -54,14 +54,14 @@ func (t *Traits) takeOver(x, known *Map) {
 		to[i] = -1
 	}
 	before := map[string]int{}
-	for i, key := range known.complexKeys {
+	for i, key := range known.texts().complex {
 		before[key] = i
 	}
 	same := len(t.Complex) == len(known.Complex) // and so far they are the same, with the numbers that they had
 	var more []estate.Resources
 	var bits []int // of those
 	for i, l := range t.Complex {
-		if n, is := before[t.complexKeys[i]]; is {
+		if n, is := before[x.texts().complex[i]]; is {
 			to[n] = i
 			same = same && n == i
 		} else {

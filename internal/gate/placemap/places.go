@@ -84,9 +84,8 @@ type list struct {
 // select lies anywhere: which of such lists cover a resource is its trait, and traits are numbered as they occur.
 type Map struct {
 	Lists   []list
-	Numbers map[string]int                      // of lists, by what they say
 	sources []estate.Resources                  // of each list, what it says
-	texts   []string                            // likewise, as in ResourcesKey
+	texts   func() *listTexts                   // likewise, as texts
 	byFirst func() map[*estate.ResourceTerm]int // the numbers of lists by where their first terms stand
 	Marks   map[estate.Address]uint32
 	Spots   []Spot     // of each listed resource
@@ -116,22 +115,11 @@ func New(e *estate.Estate, all []estate.Resources, marks []estate.Address, class
 	return p, which
 }
 
-// Known is what a map takes long to work out: every listed resource's spot, and the bits of the traits. The spots may
-// stand where nobody can write.
-type Known struct {
-	Spots []Spot
-	Bits  []uint64
-}
-
-// Take is New where that is known; ok is false if it is of other lists.
-func Take(e *estate.Estate, all []estate.Resources, classes *opset.Classes, k Known) (p *Map, which []int, ok bool) {
-	p, which = TakeApart(e, all, nil)
-	p.Spots = k.Spots
-	ok = true
-	p.locate(func(row int, mark uint32) { ok = ok && k.Spots[row].Mark == mark })
-	p.Traits.init(p, classes)
-	p.Traits.Bits = k.Bits
-	return p, which, ok
+// listTexts is what lists say, as in ResourcesKey.
+type listTexts struct {
+	numbers map[string]int
+	texts   []string // of each
+	complex []string // of each that traits tell
 }
 
 // TakeApart takes the lists apart, and tells which of them, by number, each is. More are addresses that are marks too.
@@ -142,46 +130,62 @@ func TakeApart(e *estate.Estate, all []estate.Resources, more []estate.Address) 
 // takeApart does it by what gives the keys of lists.
 func takeApart(e *estate.Estate, all []estate.Resources, more []estate.Address, keyOf func(estate.Resources) string,
 ) (*Map, []int) {
-	p := &Map{Traits: Traits{Estate: e}, Numbers: map[string]int{}, Marks: map[estate.Address]uint32{}}
+	p := &Map{Traits: Traits{Estate: e}, Marks: map[estate.Address]uint32{}}
 	which := make([]int, len(all))
-	var distinct []estate.Resources
+	said := &listTexts{numbers: map[string]int{}}
 	for i, l := range all {
 		key := keyOf(l)
-		n, ok := p.Numbers[key]
+		n, ok := said.numbers[key]
 		if !ok {
-			n = len(distinct)
-			p.Numbers[key] = n
-			distinct, p.texts = append(distinct, l), append(p.texts, key)
+			n = len(p.sources)
+			said.numbers[key] = n
+			p.sources, said.texts = append(p.sources, l), append(said.texts, key)
 		}
 		which[i] = n
 	}
-	for _, l := range distinct {
+	p.texts = func() *listTexts { return said }
+	complexes := map[string]int{} // by what they say
+	p.splitAll(more, func(i int, rest estate.Resources) int {
+		key := said.texts[i]
+		if len(rest) < len(p.sources[i]) {
+			key = ResourcesKey(rest)
+		}
+		n, ok := complexes[key]
+		if !ok {
+			n = len(complexes)
+			complexes[key], said.complex = n, append(said.complex, key)
+		}
+		return n
+	})
+	p.remember(all, which)
+	return p, which
+}
+
+// splitAll takes all lists apart, where more addresses are marks, too; number gives the number of what traits tell of a
+// list, which begins with the next one.
+func (p *Map) splitAll(more []estate.Address, number func(list int, rest estate.Resources) int) {
+	for _, l := range p.sources {
 		p.GatherMarks(l)
 	}
 	for _, a := range more {
 		p.Marks[a] = 0
 	}
 	ends := p.numberMarks()
-	complexes := map[string]int{} // by what they say
-	for i, l := range distinct {
+	p.Lists = make([]list, len(p.sources))
+	for i, l := range p.sources {
 		spans, rest := p.split(l, ends)
 		one := list{spans, -1}
 		if len(rest) > 0 {
-			key := p.texts[i]
-			if len(rest) < len(l) {
-				key = ResourcesKey(rest)
+			if one.Trait = number(i, rest); one.Trait == len(p.Complex) {
+				p.Complex = append(p.Complex, rest)
 			}
-			n, ok := complexes[key]
-			if !ok {
-				n = len(p.Complex)
-				complexes[key] = n
-				p.Complex, p.complexKeys = append(p.Complex, rest), append(p.complexKeys, key)
-			}
-			one.Trait = n
 		}
-		p.Lists = append(p.Lists, one)
+		p.Lists[i] = one
 	}
-	p.sources = distinct
+}
+
+// remember has lists told by where they stand.
+func (p *Map) remember(all []estate.Resources, which []int) {
 	p.byFirst = sync.OnceValue(func() map[*estate.ResourceTerm]int {
 		out := make(map[*estate.ResourceTerm]int, len(all))
 		for i, l := range all {
@@ -191,13 +195,12 @@ func takeApart(e *estate.Estate, all []estate.Resources, more []estate.Address, 
 		}
 		return out
 	})
-	return p, which
 }
 
 // NumberOf gives the number of a list; false if the map does not tell places apart by it.
 func (p *Map) NumberOf(l estate.Resources) (n int, ok bool) {
 	if n, ok = p.veryList(l); !ok {
-		n, ok = p.Numbers[ResourcesKey(l)]
+		n, ok = p.texts().numbers[ResourcesKey(l)]
 	}
 	return n, ok
 }
@@ -214,7 +217,7 @@ func (p *Map) veryList(l estate.Resources) (n int, ok bool) {
 // keyOf gives the key of a list; of those that the map knows it is there already.
 func (p *Map) keyOf(l estate.Resources) string {
 	if n, ok := p.veryList(l); ok {
-		return p.texts[n]
+		return p.texts().texts[n]
 	}
 	return ResourcesKey(l)
 }
@@ -238,15 +241,15 @@ func ResourcesKey(l estate.Resources) string {
 }
 
 // isAddress says that a term is nothing but an address, whatever its `not`.
-func isAddress(t estate.ResourceTerm) bool {
+func isAddress(t *estate.ResourceTerm) bool {
 	return t.In != nil && !t.Exactly && t.Kinds == nil && t.Types == nil && t.Tags == nil && t.Owners == nil &&
 		t.In.Plain()
 }
 
 // GatherMarks makes every address that a list names a mark.
 func (p *Map) GatherMarks(l estate.Resources) {
-	for _, t := range l {
-		switch {
+	for i := range l {
+		switch t := &l[i]; {
 		case t.Scope != "":
 			p.GatherMarks(p.Estate.Scopes[t.Scope].Resources)
 		case isAddress(t):
@@ -285,7 +288,8 @@ func (p *Map) split(l estate.Resources, ends []uint32) ([]Span, estate.Resources
 	var in, out []Span
 	var rest estate.Resources
 	not := false
-	for _, t := range l {
+	for i := range l {
+		t := &l[i]
 		not = not || t.Not
 		var some []Span
 		switch {
@@ -298,10 +302,10 @@ func (p *Map) split(l estate.Resources, ends []uint32) ([]Span, estate.Resources
 			inner, more := p.split(p.Estate.Scopes[t.Scope].Resources, ends)
 			some = inner
 			if len(more) > 0 {
-				rest = append(rest, t)
+				rest = append(rest, *t)
 			}
 		default:
-			rest = append(rest, t)
+			rest = append(rest, *t)
 		}
 		if t.Not {
 			out = append(out, some...)

@@ -17,27 +17,25 @@ import (
 // the same class, the same patterns over them, and the same values of the tags and owners that any such list asks
 // about have the same trait; it is worked out for the first of them. Trait 0 is that of none.
 type Traits struct {
-	Estate  *estate.Estate
-	tree    *estate.Tree
-	Complex []estate.Resources // by bit, the lists that traits tell
-	// likewise, as in ResourcesKey
-	complexKeys []string
-	patterns    []estate.Pattern // that those lists name
-	words       int              // of a trait's bits
-	Bits        []uint64         // of each trait, the lists that cover it
-	numbers     lookup.Table     // of traits by their bits; made once one is looked for
-	known       map[traitKey]uint32
-	machines    []*Automaton // of each of the tree's systems that has been asked for; nil where no pattern fits it
-	built       []bool       // which of them have been made
-	sets        *lookup.Sequences
-	keys        map[string]bool // of tags that lists ask about
-	owners      map[estate.Principal]bool
-	values      []uint32      // of each of the tree's tags, the number of those values that matter
-	owner       []uint32      // of each of the tree's owners, its number if it matters, else 0
-	terms       func() *terms // of those lists, taken apart once somebody asks
-	judging     judging
-	Classes     *opset.Classes  // of systems' types
-	offers      []*estate.Offer // of each of the tree's systems
+	Estate   *estate.Estate
+	tree     *estate.Tree
+	Complex  []estate.Resources // by bit, the lists that traits tell
+	patterns []estate.Pattern   // that those lists name
+	words    int                // of a trait's bits
+	Bits     []uint64           // of each trait, the lists that cover it
+	numbers  lookup.Table       // of traits by their bits; made once one is looked for
+	known    map[traitKey]uint32
+	machines []*Automaton // of each of the tree's systems that has been asked for; nil where no pattern fits it
+	built    []bool       // which of them have been made
+	sets     *lookup.Sequences
+	keys     map[string]bool // of tags that lists ask about
+	owners   map[estate.Principal]bool
+	values   []uint32      // of each of the tree's tags, the number of those values that matter
+	owner    []uint32      // of each of the tree's owners, its number if it matters, else 0
+	terms    func() *terms // of those lists, taken apart once somebody asks
+	judging  judging
+	Classes  *opset.Classes  // of systems' types
+	offers   []*estate.Offer // of each of the tree's systems
 }
 
 type traitKey struct{ class, values, owner, patterns uint32 }

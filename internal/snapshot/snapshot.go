@@ -7,7 +7,6 @@
 package snapshot
 
 import (
-	"bufio"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -24,18 +23,31 @@ const align = 8
 
 // Writer writes one snapshot.
 type Writer struct {
-	to      *bufio.Writer
+	to      io.Writer
+	waiting []byte // what is not written yet
 	written int
 	texts   map[string]uint64
+	recent  []numbered // texts that were written not long ago, by where they stand
 	list    []string
 	err     error
-	number  [binary.MaxVarintLen64]byte
 }
+
+// numbered is a text with its number.
+type numbered struct {
+	text   string
+	number uint64
+}
+
+// recents is how many texts are told by where they stand: most are written many times, one after the other.
+const recents = 1 << 12
+
+// block is about how many bytes are written at once.
+const block = 1 << 20
 
 // Encode writes the snapshot of the value that v points to and tells how many bytes it has. The bytes before it must be
 // a multiple of 8, if there are any.
 func Encode(out io.Writer, v any) (int, error) {
-	w := &Writer{to: bufio.NewWriterSize(out, 1<<20), texts: map[string]uint64{}}
+	w := &Writer{to: out, waiting: make([]byte, 0, 2*block), texts: map[string]uint64{}, recent: make([]numbered, recents)}
 	p := reflect.ValueOf(v)
 	wholePlan(p.Type().Elem()).encode(w, p.UnsafePointer())
 	// The texts stand behind the value, and the place of their list in the last bytes.
@@ -44,7 +56,8 @@ func Encode(out io.Writer, v any) (int, error) {
 	end := uint64(0)
 	start := w.written
 	for i, t := range w.list {
-		w.text(t)
+		w.waiting = append(w.waiting, t...)
+		w.wrote(len(t))
 		end += uint64(len(t))
 		ends[i] = end
 	}
@@ -56,9 +69,7 @@ func Encode(out io.Writer, v any) (int, error) {
 	binary.LittleEndian.PutUint64(last[8:], uint64(at))
 	binary.LittleEndian.PutUint64(last[16:], uint64(len(ends)))
 	w.bytes(last[:])
-	if w.err == nil {
-		w.err = w.to.Flush()
-	}
+	w.flush()
 	return w.written, w.err
 }
 
@@ -68,20 +79,39 @@ func bytesOf[T any](s []T) []byte {
 }
 
 func (w *Writer) bytes(b []byte) {
+	if len(b) > block {
+		w.flush()
+		w.write(b)
+		w.written += len(b)
+		return
+	}
+	w.waiting = append(w.waiting, b...)
+	w.wrote(len(b))
+}
+
+// wrote counts bytes, and writes those that wait once they are many.
+func (w *Writer) wrote(n int) {
+	if w.written += n; len(w.waiting) >= block {
+		w.flush()
+	}
+}
+
+func (w *Writer) flush() {
+	w.write(w.waiting)
+	w.waiting = w.waiting[:0]
+}
+
+func (w *Writer) write(b []byte) {
 	if w.err == nil {
 		_, w.err = w.to.Write(b)
 	}
-	w.written += len(b)
 }
 
-func (w *Writer) text(t string) {
-	if w.err == nil {
-		_, w.err = w.to.WriteString(t)
-	}
-	w.written += len(t)
+func (w *Writer) uint(n uint64) {
+	before := len(w.waiting)
+	w.waiting = binary.AppendUvarint(w.waiting, n)
+	w.wrote(len(w.waiting) - before)
 }
-
-func (w *Writer) uint(n uint64) { w.bytes(w.number[:binary.PutUvarint(w.number[:], n)]) }
 
 func (w *Writer) pad() {
 	var none [align]byte
@@ -90,12 +120,19 @@ func (w *Writer) pad() {
 
 // string writes the number of a text.
 func (w *Writer) string(t string) {
+	at := uintptr(unsafe.Pointer(unsafe.StringData(t)))
+	near := &w.recent[(at>>3^at>>15)%recents]
+	if unsafe.StringData(near.text) == unsafe.StringData(t) && len(near.text) == len(t) && t != "" {
+		w.uint(near.number)
+		return
+	}
 	n, ok := w.texts[t]
 	if !ok {
 		n = uint64(len(w.list))
 		w.texts[t] = n
 		w.list = append(w.list, t)
 	}
+	*near = numbered{t, n}
 	w.uint(n)
 }
 

@@ -14,16 +14,17 @@ type Lists struct {
 	people []*estate.Subject // by number; anonymous is the last
 	number func(estate.Principal) int
 	groups map[string][]uint32
-	tagged map[estate.Tag][]uint32 // whom a tag describes, of the keys that some group matches
-	lists  map[string][]uint32     // of lists that have been gathered, by what they say
-	marks  []bool                  // of each subject, while a list is gathered
+	tagged map[estate.Tag][]uint32    // whom a tag describes, of the keys that some group matches
+	lists  map[string][]uint32        // of lists that have been gathered, by what they say
+	marks  []bool                     // of each subject, while a list is gathered
+	in     map[uint32]map[string]bool // of each of a few subjects, whether some groups have it that are not gathered
 }
 
 // NewLists makes the lists of an estate whose subjects, in the order of their numbers, are people. Nothing is
 // worked out before it is asked for.
 func NewLists(e *estate.Estate, people []*estate.Subject, number func(estate.Principal) int) *Lists {
 	m := &Lists{estate: e, people: people, number: number, groups: map[string][]uint32{}, lists: map[string][]uint32{},
-		tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
+		in: map[uint32]map[string]bool{}, tagged: map[estate.Tag][]uint32{}, marks: make([]bool, len(people))}
 	keys := map[string]bool{}
 	for _, g := range e.Groups {
 		for _, match := range g.Match {
@@ -49,7 +50,7 @@ func (m *Lists) Fork() *Lists {
 		m.Group(id)
 	}
 	f := *m
-	f.marks, f.lists = make([]bool, len(m.marks)), map[string][]uint32{}
+	f.marks, f.lists, f.in = make([]bool, len(m.marks)), map[string][]uint32{}, map[uint32]map[string]bool{}
 	return &f
 }
 
@@ -200,9 +201,12 @@ func Has(sorted []uint32, n int) bool {
 }
 
 // Selects says whether a list selects a subject.
-func (m *Lists) Selects(list estate.Subjects, n int) bool {
-	in := false
-	for _, t := range list {
+func (m *Lists) Selects(list estate.Subjects, n int) bool { return m.selects(list, n, false) }
+
+// selects is Selects, where the subject may be selected beside the list; `not` entries take it away then, too.
+func (m *Lists) selects(list estate.Subjects, n int, in bool) bool {
+	for i := range list {
+		t := &list[i]
 		if in && !t.Not || !m.meets(t, n) {
 			continue
 		}
@@ -215,14 +219,43 @@ func (m *Lists) Selects(list estate.Subjects, n int) bool {
 }
 
 // meets says whether a term is about a subject, whatever its `not`.
-func (m *Lists) meets(t estate.SubjectTerm, n int) bool {
+func (m *Lists) meets(t *estate.SubjectTerm, n int) bool {
 	switch t.Kind {
 	case estate.IsGroup:
-		return Has(m.Group(t.ID), n)
+		return m.isIn(t.ID, n)
 	case estate.IsEveryone:
 		return n < len(m.people)-1 // anonymous is the last
+	case estate.IsAnonymous:
+		return n == len(m.people)-1
 	}
-	return m.number(t.Principal) == n
+	return n < len(m.people)-1 && m.people[n].ID == t.ID && m.people[n].Service == (t.Kind == estate.IsService)
+}
+
+// mostApart is of how many subjects it is told by themselves whether groups have them.
+const mostApart = 8
+
+// isIn says whether a group has a subject. As long as few are asked about, the group is not gathered for that: to find
+// everybody's number takes a hundred times what comparing a name does.
+func (m *Lists) isIn(group string, n int) bool {
+	if members, ok := m.groups[group]; ok {
+		return Has(members, n)
+	}
+	known := m.in[uint32(n)]
+	if known == nil {
+		if len(m.in) >= mostApart {
+			return Has(m.Group(group), n)
+		}
+		known = map[string]bool{}
+		m.in[uint32(n)] = known
+	}
+	is, ok := known[group]
+	if !ok {
+		g := m.estate.Groups[group]
+		matches := g.Match != nil && n < len(m.people)-1 && estate.Fits(g.Match, m.people[n].Tags)
+		is = m.selects(g.Members, n, matches)
+		known[group] = is
+	}
+	return is
 }
 
 // Meet says whether two sorted lists have a number in common.

@@ -20,6 +20,7 @@ groups:
   outer: {members: [group:inner]}
   tagged: {match: {team: x}}
   other: {members: [cai]}
+  less: {match: {team: [x, y]}, members: [bo, not ana]}
 `
 
 // The roster of an edited estate says of each group who is in it now, also where another edit is behind it: of a group
@@ -53,7 +54,7 @@ func TestGroupsAreTakenOverOnlyWhereAllTheyAreMadeOfIsTheSame(t *testing.T) {
 func TestAListSelectsThoseItLists(t *testing.T) {
 	e, err := policyfile.Load(fstest.MapFS{"hidden-gate.yaml": {Data: []byte(crews)}})
 	require.NoError(t, err)
-	r := membership.New(e)
+	r, fresh := membership.New(e), membership.New(e) // which gathers no groups
 	group := func(id string, not bool) estate.SubjectTerm {
 		return estate.SubjectTerm{Principal: estate.Principal{Kind: estate.IsGroup, ID: id}, Not: not}
 	}
@@ -61,14 +62,16 @@ func TestAListSelectsThoseItLists(t *testing.T) {
 	selected := 0
 	for _, list := range []estate.Subjects{{group("outer", false)}, {everyone}, {everyone, group("outer", true)},
 		{group("outer", true), everyone, group("other", false)}, {group("inner", false), group("other", false),
-			{Principal: estate.Principal{ID: "cai"}, Not: true}}, {{Principal: estate.Principal{Kind: estate.IsAnonymous}}}} {
+			{Principal: estate.Principal{ID: "cai"}, Not: true}}, {{Principal: estate.Principal{Kind: estate.IsAnonymous}}},
+		{group("tagged", false)}, {group("less", false)}} {
 		all := r.Lists.Selected(list)
 		for n := range r.All {
 			require.Equal(t, membership.Has(all, n), r.Lists.Selects(list, n), "%v in %v", r.SubjectOf(n), list)
+			require.Equal(t, membership.Has(all, n), fresh.Lists.Selects(list, n), "%v in %v", r.SubjectOf(n), list)
 		}
 		selected += len(all)
 	}
-	require.Equal(t, 1+3+2+2+1+1, selected)
+	require.Equal(t, 1+3+2+2+1+1+1+1, selected)
 }
 
 // What two lists have in common is found, whichever is the longer.

@@ -160,7 +160,7 @@ func (g *portionGate) answers(s *subjectAsked, p *Portions) ([]*Told, error) {
 		}
 		if one == nil {
 			var err error
-			if one, err = g.answer(s, pile.Rows[0], p.operations); err != nil {
+			if one, err = g.answer(s, pile.Rows[0], units, p.operations); err != nil {
 				return nil, err
 			}
 			if len(units) > 0 {
@@ -174,18 +174,25 @@ func (g *portionGate) answers(s *subjectAsked, p *Portions) ([]*Told, error) {
 	return g.out, nil
 }
 
-// answer tells what a subject may do on a listed resource. Answers that are the same are the same list.
-func (g *portionGate) answer(s *subjectAsked, row int, operations func(*estate.Operation) bool) (*Told, error) {
-	at := g.Places.Spots[row]
-	var one [1]uint32
-	g.both = append(g.both[:0], g.Rows.Cover(g.Rows.At(s.holder, at.Mark), &one)...)
-	if at.Trait > 0 {
+// bring gives the units that a listed resource's traits bring to a subject.
+func (g *portionGate) bring(s *subjectAsked, row int) (units []uint32) {
+	if trait := g.Places.Spots[row].Trait; trait > 0 {
 		for _, e := range g.Rows.Extras[s.holder.Extra : s.holder.Extra+s.holder.Extras] {
-			if g.Places.Traits.Has(at.Trait, int(e.Trait)) {
-				g.both = append(g.both, e.Unit)
+			if g.Places.Traits.Has(trait, int(e.Trait)) {
+				units = append(units, e.Unit)
 			}
 		}
 	}
+	return units
+}
+
+// answer tells what a subject may do on a listed resource, whose traits bring it some units. Answers that are the same
+// are the same list.
+func (g *portionGate) answer(s *subjectAsked, row int, units []uint32, operations func(*estate.Operation) bool,
+) (*Told, error) {
+	at := g.Places.Spots[row]
+	var one [1]uint32
+	g.both = append(append(g.both[:0], g.Rows.Cover(g.Rows.At(s.holder, at.Mark), &one)...), units...)
 	offered := g.offer(at.Class, operations)
 	g.key = binary.LittleEndian.AppendUint32(g.key[:0], at.Class)
 	q := gate.Query{Subject: s.n, At: at, Row: row, Context: g.context.Region()}

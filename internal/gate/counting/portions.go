@@ -200,7 +200,8 @@ func (p *Portions) Ask(k int, c *SubjectClass, portions []Portion) ([]*Told, err
 	}
 	var out []*Told
 	for _, portion := range portions {
-		told, err := g.answer(&s, portion.Rows[0], p.operations)
+		row := portion.Rows[0]
+		told, err := g.answer(&s, row, g.bring(&s, row), p.operations)
 		if err != nil {
 			return nil, err
 		}

@@ -219,6 +219,7 @@ type differ struct {
 	held    [2][]uint64                   // likewise, its units under lists that traits tell
 	given   []region.Region               // of the units at hand
 	taken   []region.Region
+	key     []byte // of what they come to
 }
 
 func newDiffer(p *Pair) *differ {

@@ -80,15 +80,17 @@ func (d *differ) work(a about, units []uint32) (*operationTimes, error) {
 	if len(units) == 0 {
 		return nothing, nil
 	}
-	key := binary.AppendUvarint([]byte{byte(k)}, uint64(at.at.Class))
-	key = binary.AppendVarint(key, int64(h.Active))
+	key := append(d.key[:0], byte(k))
+	key = binary.LittleEndian.AppendUint32(key, at.at.Class)
+	key = binary.LittleEndian.AppendUint32(key, uint32(h.Active))
+	key = binary.LittleEndian.AppendUint32(key, uint32(len(units)))
 	asks := false
 	for _, u := range units {
-		key = binary.AppendUvarint(key, uint64(u))
+		key = binary.LittleEndian.AppendUint32(key, u)
 		asks = asks || s.Space().AsksBelow(d.list[u].region, s.Facts.Fixed)
 	}
 	if asks {
-		key = binary.AppendUvarint(key, uint64(at.facts))
+		key = binary.LittleEndian.AppendUint32(key, at.facts)
 		key = append(append(key, 0xff),
 			s.All[n].Tags.Name(func(key string) bool { return s.Facts.Same[key] || s.Facts.Subject[key] })...)
 		if a.owns {
@@ -98,6 +100,7 @@ func (d *differ) work(a about, units []uint32) (*operationTimes, error) {
 			key = append(key, 0xfd)
 		}
 	}
+	d.key = key
 	if c, ok := d.cells[string(key)]; ok {
 		return c, nil
 	}

@@ -64,6 +64,12 @@ func (g *Gate) Restated(e *estate.Estate) *Gate {
 			return nil
 		}
 	}
+	return g.Retold(e)
+}
+
+// Retold gives the gate as that of an estate that says nothing otherwise that a gate asks about, which whoever calls
+// knows. It serves to be kept: what it names are the entries of the estate before.
+func (g *Gate) Retold(e *estate.Estate) *Gate {
 	f := *g
 	f.estate = e
 	return &f

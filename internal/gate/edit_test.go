@@ -216,6 +216,41 @@ func carriedAgrees(t *testing.T, seed uint64, before, after *estate.Estate, coun
 	carried, err := gate.Carried(after, known)
 	require.NoError(t, err)
 	answerAlike(t, seed+48e6, compiled(t, after), carried, keptAndTaken(t, carried))
+	if change.AsksTheSame(before, after) {
+		counts["retold"]++
+		answerAlike(t, seed+48e6, compiled(t, after), keptAndTaken(t, known.Retold(after)))
+	}
+}
+
+// Where an edit says nothing otherwise that a gate asks about, the gate before it can be kept for the estate after it.
+func TestAGateIsKeptWhereAnEditAsksTheSame(t *testing.T) {
+	counts := map[string]int{}
+	for seed := range uint64(scaled(30)) {
+		e := load(t, newDraw(seed+83e6).estate())
+		var edits []estate.Edit
+		for id, was := range e.Groups {
+			is := *was
+			is.Title, is.Owner = "Another "+id, &estate.Principal{Kind: estate.IsEveryone}
+			edits = append(edits, estate.Put("groups", &is))
+		}
+		for id, was := range e.Grants {
+			is := *was
+			is.Why, is.Accept = "for "+id, []estate.Acceptance{{Finding: "direct-grant"}}
+			edits = append(edits, estate.Put("grants", &is))
+		}
+		after := e.With(edits...)
+		require.True(t, change.AsksTheSame(e, after))
+		carriedAgrees(t, seed, e, after, counts)
+		for id, was := range e.Roles {
+			is := *was
+			is.AtMost++
+			require.False(t, change.AsksTheSame(e, after.With(estate.Put("roles", &is))), id)
+		}
+		for id := range e.Grants {
+			require.False(t, change.AsksTheSame(e, after.With(estate.Drop("grants", id))))
+		}
+	}
+	require.Equal(t, scaled(30), counts["retold"])
 }
 
 // answerAlike sees that gates of one estate answer as the first does.

@@ -60,7 +60,9 @@ func aligned(b []byte) []byte {
 func draw(t *rapid.T, depth int) *tree {
 	text := rapid.String()
 	yes := rapid.Bool().Draw(t, "yes")
-	one := leaf{text.Draw(t, "name"), diagnostic.Position{File: text.Draw(t, "file"),
+	name := text.Draw(t, "name")
+	file := name[:rapid.IntRange(0, len(name)).Draw(t, "file")] // which stands at the same place
+	one := leaf{name, diagnostic.Position{File: file,
 		Line: rapid.IntRange(0, 1<<30).Draw(t, "line")}, &yes,
 		[]netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("::/0")}}
 	v := &tree{Leaf: one, N: rapid.Int().Draw(t, "n"), Days: [3]bool{true, false, yes}, Zone: clock.UTC, Unsaid: "lost"}

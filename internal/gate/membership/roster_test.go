@@ -15,11 +15,13 @@ import (
 
 const crews = `hidden-gate: 1
 people: {ana: {tags: {team: x}}, bo: {}, cai: {}}
+services: {cai: {}}
 groups:
   inner: {members: [ana]}
   outer: {members: [group:inner]}
   tagged: {match: {team: x}}
   other: {members: [cai]}
+  robots: {members: ["service:cai"]}
   less: {match: {team: [x, y]}, members: [bo, not ana]}
 `
 
@@ -63,7 +65,7 @@ func TestAListSelectsThoseItLists(t *testing.T) {
 	for _, list := range []estate.Subjects{{group("outer", false)}, {everyone}, {everyone, group("outer", true)},
 		{group("outer", true), everyone, group("other", false)}, {group("inner", false), group("other", false),
 			{Principal: estate.Principal{ID: "cai"}, Not: true}}, {{Principal: estate.Principal{Kind: estate.IsAnonymous}}},
-		{group("tagged", false)}, {group("less", false)}} {
+		{group("tagged", false)}, {group("less", false)}, {group("robots", false)}} {
 		all := r.Lists.Selected(list)
 		for n := range r.All {
 			require.Equal(t, membership.Has(all, n), r.Lists.Selects(list, n), "%v in %v", r.SubjectOf(n), list)
@@ -71,7 +73,7 @@ func TestAListSelectsThoseItLists(t *testing.T) {
 		}
 		selected += len(all)
 	}
-	require.Equal(t, 1+3+2+2+1+1+1+1, selected)
+	require.Equal(t, 1+4+3+3+1+1+1+1+1, selected)
 }
 
 // What two lists have in common is found, whichever is the longer.

@@ -95,11 +95,14 @@ func (c *Cells) Choose(operation func(*estate.Operation) bool, on estate.Resourc
 
 // coveredIn tells which piles a list covers; nil covers all. It goes by what tells piles apart, if the list does.
 func (c *Cells) coveredIn(on estate.Resources) func(*Pile) bool {
+	if on == nil {
+		return func(*Pile) bool { return true }
+	}
 	places, parts := c.Places, c.pair.parts
-	if n, ok := places.NumberOf(on); ok && on != nil {
+	if n, ok := places.NumberOf(on); ok {
 		return func(pile *Pile) bool { return places.Covers(n, pile.looks[1].at) }
 	}
-	if parts != nil && on != nil {
+	if parts != nil {
 		if n, ok := parts.NumberOf(on); ok {
 			return func(pile *Pile) bool {
 				if pile.rows != nil {
@@ -110,7 +113,7 @@ func (c *Cells) coveredIn(on estate.Resources) func(*Pile) bool {
 			}
 		}
 	}
-	return func(pile *Pile) bool { return on == nil || c.Covers(on, pile.resource(1, 0)) }
+	return func(pile *Pile) bool { return c.Covers(on, pile.resource(1, 0)) }
 }
 
 // Depth says how far to go through what somebody may do.

@@ -14,31 +14,10 @@ import (
 
 // Covers says whether a list covers a resource, which may be one that is not listed.
 func Covers(e *estate.Estate, list estate.Resources, r *estate.Resource) bool {
-	return coversBy(e, list, r, matchesIn)
-}
-
-// CoversTerm says whether one term of a list covers a resource, whatever its `not`.
-func CoversTerm(e *estate.Estate, t *estate.ResourceTerm, r *estate.Resource) bool {
-	return coversTermBy(e, t, r, matchesIn)
-}
-
-// inPlace says whether a resource stands where a term with a pattern says.
-type inPlace func(e *estate.Estate, t *estate.ResourceTerm, r *estate.Resource) bool
-
-// matchesIn holds the pattern against the address.
-func matchesIn(e *estate.Estate, t *estate.ResourceTerm, r *estate.Resource) bool {
-	if t.Exactly {
-		return t.In.Matches(r.Address, e.Folds(r.System))
-	}
-	return t.In.Covers(r.Address, e.Folds(r.System))
-}
-
-// coversBy is Covers, with a way to tell where a resource stands.
-func coversBy(e *estate.Estate, list estate.Resources, r *estate.Resource, stands inPlace) bool {
 	in := false
 	for i := range list {
 		t := &list[i]
-		if (!in || t.Not) && coversTermBy(e, t, r, stands) {
+		if (!in || t.Not) && CoversTerm(e, t, r) {
 			if t.Not {
 				return false
 			}
@@ -48,19 +27,28 @@ func coversBy(e *estate.Estate, list estate.Resources, r *estate.Resource, stand
 	return in
 }
 
-func coversTermBy(e *estate.Estate, t *estate.ResourceTerm, r *estate.Resource, stands inPlace) bool {
+// CoversTerm says whether one term of a list covers a resource, whatever its `not`.
+func CoversTerm(e *estate.Estate, t *estate.ResourceTerm, r *estate.Resource) bool {
 	switch {
 	case t.Everything:
 		return true
 	case t.Scope != "":
-		return coversBy(e, e.Scopes[t.Scope].Resources, r, stands)
-	case t.In != nil && !stands(e, t, r),
+		return Covers(e, e.Scopes[t.Scope].Resources, r)
+	case t.In != nil && !isIn(e, t, r),
 		t.Kinds != nil && !slices.ContainsFunc(t.Kinds, e.Offer(r.System.Kind.ID).Is),
 		t.Types != nil && !slices.Contains(t.Types, r.Type),
 		t.Owners != nil && (r.Owner == nil || !slices.Contains(t.Owners, *r.Owner)):
 		return false
 	}
 	return estate.Fits(t.Tags, r.Tags)
+}
+
+// isIn holds the pattern of a term against an address.
+func isIn(e *estate.Estate, t *estate.ResourceTerm, r *estate.Resource) bool {
+	if t.Exactly {
+		return t.In.Matches(r.Address, e.Folds(r.System))
+	}
+	return t.In.Covers(r.Address, e.Folds(r.System))
 }
 
 // Spot is all that the lists of resources in grants and blocks tell of a resource: the nearest marked place at or

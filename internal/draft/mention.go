@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"bytes"
 	"errors"
 	"slices"
 	"strings"
@@ -67,7 +68,7 @@ func (d *Draft) mentions(entries [][2]string) (out []mentionOf, err error) {
 				return nil, err
 			}
 			for _, t := range sought.inCells {
-				err = s.each(t.word(), func(key, value string) (string, bool) {
+				err = s.each(t.wordIn(s), func(key, value string) (string, bool) {
 					if _, ok := t.inCell(key, value, ""); ok {
 						out = append(out, mentionOf{Mention{policyfile.Site{Section: inventories, ID: name, Key: key}, name}, t})
 					}
@@ -160,12 +161,27 @@ func (d *Draft) target(section, id string) (target, error) {
 	return t, nil
 }
 
-// word is part of every line that names the target.
-func (t target) word() string {
-	if t.section == "resources" {
+// wordIn is part of every line of an inventory that names the target. Of a resource it is the last name in its address,
+// which few lines have, as long as it can't be written otherwise there.
+func (t target) wordIn(s sheet) string {
+	if t.section != "resources" {
+		return t.id
+	}
+	last := t.address.Path[strings.LastIndexByte(t.address.Path, '/')+1:]
+	system := t.estate.Systems[t.address.System]
+	if last == "" || system == nil || t.estate.Folds(system) || strings.ContainsFunc(last, mayStandOtherwise) {
 		return t.address.System
 	}
-	return t.id
+	if text := s.bytes(); bytes.IndexByte(text, '%') >= 0 || bytes.IndexByte(text, '\\') >= 0 {
+		return t.address.System
+	}
+	return last
+}
+
+// mayStandOtherwise says that a file may write a character in several ways, without an escape for all of them.
+func mayStandOtherwise(r rune) bool {
+	letter := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z'
+	return !letter && (r < '0' || r > '9') && !strings.ContainsRune("-_.", r)
 }
 
 // isNamed says whether a word names the target, or for a resource something inside it.
@@ -296,7 +312,8 @@ func (d *Draft) Redirect(section, id, to string, mentions []Mention) error {
 		if err != nil {
 			return err
 		}
-		if err := s.each(t.word(), func(key, value string) (string, bool) { return t.inCell(key, value, to) }); err != nil {
+		other := func(key, value string) (string, bool) { return t.inCell(key, value, to) }
+		if err := s.each(t.wordIn(s), other); err != nil {
 			return err
 		}
 	}
@@ -406,9 +423,9 @@ func (d *Draft) takeOutOfSheet(m mentionOf) error {
 		return err
 	}
 	if m.Key != "at" {
-		return s.each(m.of.word(), func(key, value string) (string, bool) { return m.of.inCell(key, value, "") })
+		return s.each(m.of.wordIn(s), func(key, value string) (string, bool) { return m.of.inCell(key, value, "") })
 	}
-	return s.drop(m.of.word(), func(key, value string) bool {
+	return s.drop(m.of.wordIn(s), func(key, value string) bool {
 		_, ok := m.of.inCell(key, value, "")
 		return ok && key == "at"
 	})

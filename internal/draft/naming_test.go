@@ -303,3 +303,23 @@ func TestWhatGathersNothingIsFound(t *testing.T) {
 	}
 	assert.Greater(t, looked, 20)
 }
+
+// Lines of inventories that name a resource are found however they write it.
+func TestMentionsOfResourcesWrittenOtherwise(t *testing.T) {
+	for lines, want := range map[string]int{
+		`{"at": "db:sky"}` + "\n" + `{"at": "db:sky/raw"}` + "\n" + `{"at": "db:dust/raw"}`:          1,
+		`{"at": "db:sky"}` + "\n" + `{"at": "db:sk%79/raw"}` + "\n" + `{"at": "db:sky/two"}`:         2,
+		`{"at": "db:sky"}` + "\n" + `{"at": "db:\u0073ky\/raw"}` + "\n" + `{"at": "db:sky/raw/one"}`: 2,
+	} {
+		files := fstest.MapFS{
+			"hidden-gate.yaml": {Data: []byte("hidden-gate: 1\ninventories: [{resources: n.ndjson}]\n" +
+				"systems: {db: {kind: database}}\n")},
+			"n.ndjson": {Data: []byte(lines + "\n")},
+		}
+		e, err := policyfile.Load(files)
+		require.NoError(t, err)
+		mentions, err := New(files, e).Mentions("resources", "db:sky")
+		require.NoError(t, err)
+		require.Len(t, mentions, want, lines)
+	}
+}

@@ -5,7 +5,18 @@ import (
 	"slices"
 
 	"hiddengate/internal/estate"
+	"hiddengate/internal/gate"
 )
+
+// GateToKeep gives the gate of an estate after an edit as it is kept for the next command: the one before, where the
+// edit says nothing otherwise that a gate asks about, and else one that takes over what that knows. The one before may
+// be nil. The error is that of gate.Carried.
+func GateToKeep(after *estate.Estate, before *gate.Gate) (*gate.Gate, error) {
+	if before != nil && before.Complete() && AsksTheSame(before.Estate(), after) {
+		return before.Retold(after), nil
+	}
+	return gate.Carried(after, before)
+}
 
 // describing are the sections of whose entries a gate asks about all but what each is called, whose it is and why.
 var describing = []string{"people", "services", "groups", "roles", "scopes", "grants", "blocks", "separations"}

@@ -142,10 +142,8 @@ func (a *app) keepEdited(root *os.Root, r *cache.Recording, after *estate.Estate
 		return
 	}
 	defer a.progress("keeping what was worked out")()
-	g, err := before, error(nil)
-	if g != nil && g.Complete() && change.AsksTheSame(g.Estate(), after) {
-		g = g.Retold(after)
-	} else if g, err = gate.Carried(after, before); err != nil {
+	g, err := change.GateToKeep(after, before)
+	if err != nil {
 		return
 	}
 	written := map[string][]byte{}

@@ -369,7 +369,10 @@ func TestExtendedPlacesCoverWhatTheirListsDo(t *testing.T) {
 		if some > 0 && some < len(lists) {
 			swapped[some-1] = lists[some]
 		}
-		for known, lists := range map[*placemap.Map][]estate.Resources{p: lists[:some], before: swapped} {
+		taken, again, ok := placemap.Take(e, lists[:some], before.Classes, before.Known(which))
+		require.True(t, ok)
+		require.Equal(t, which, again)
+		for known, lists := range map[*placemap.Map][]estate.Resources{p: lists[:some], before: swapped, taken: swapped} {
 			other, which := known.For(e, lists, nil)
 			for row := range e.Tree.Len() {
 				for n := range other.Traits.Lists(other.Spots[row].Trait) {
